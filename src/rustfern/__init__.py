@@ -1,0 +1,39 @@
+"""Rust Fern: finds the most recent intact copy of lost documents, and restores it verified. It reads; it never changes.
+
+    import rustfern
+    answer = rustfern.scan(["/media/disk"])
+    content = rustfern.check("/media/disk/Users/ines/Documents/Hull survey.docx")
+    done, refused = rustfern.restore(["1"], "/home/me/restored", case=answer.case)
+
+Loaded lazily (PEP 562): importing the package costs next to nothing.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rustfern._version import __version__
+
+if TYPE_CHECKING:
+    from rustfern.api import check, restore, scan
+    from rustfern.errors import RustFernError
+    from rustfern.model import Answer, Hints
+
+__all__ = ["Answer", "Hints", "RustFernError", "__version__", "check", "restore", "scan"]
+
+_WHERE = {
+    "scan": "rustfern.api",
+    "check": "rustfern.api",
+    "restore": "rustfern.api",
+    "RustFernError": "rustfern.errors",
+    "Answer": "rustfern.model",
+    "Hints": "rustfern.model",
+}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _WHERE:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    import importlib
+
+    return getattr(importlib.import_module(_WHERE[name]), name)

@@ -1,0 +1,40 @@
+"""The public calls, gathered. Import them from `rustfern` itself."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+from rustfern import rebuilding, restoring
+from rustfern.asking import find_copy
+from rustfern.casefile import CaseFile, latest_case_path
+from rustfern.model import Content
+from rustfern.scanning import scan
+from rustfern.sources.folder import FolderSource
+
+__all__ = ["check", "restore", "scan"]
+
+
+def check(path: str) -> Content:
+    """Check one file (or folder copy) to its end: format, state, reason, words, size (bytes), SHA-256.
+
+    Raises `SourceError` if it cannot be opened; never for damage, which is the verdict's to tell.
+    """
+    whole = os.path.abspath(path)
+    entry = FolderSource(os.path.dirname(whole)).entry(whole)
+    return rebuilding.check(entry, os.path.basename(whole))[0]
+
+
+def restore(
+    what: Sequence[str], to: str, case: str | None = None
+) -> tuple[list[restoring.Restored], list[restoring.Refused]]:
+    """Restore documents (`1`), copies (`1b`) or names from a case, by default the latest, into a folder.
+
+    Returns what was restored and what was refused. Raises `CaseError`, `NotFound`, or `WrongUsage` for a bad target.
+    """
+    file = CaseFile.open(case or latest_case_path())
+    try:
+        roots = [os.fsdecode(bytes.fromhex(root)) for root in file.about("roots") or []]
+        return restoring.restore([find_copy(file, each) for each in what], to, file, roots)
+    finally:
+        file.close()

@@ -1,0 +1,76 @@
+"""What a technician means by `1`, `1b` or a document's name: looked up in a case."""
+
+from __future__ import annotations
+
+import re
+
+from rustfern.casefile import CaseFile, KeptCopy
+from rustfern.errors import NotFound
+from rustfern.model import show_name
+
+_NUMBER = re.compile(r"(\d{1,9})([a-z]{0,6})")
+_GOOD = 75.0
+_CLEAR = 10.0
+
+
+def find_copy(case: CaseFile, what: str) -> KeptCopy:
+    """The copy that is meant: a document's best one, the one with this id, or by the document's name.
+
+    Raises `NotFound`, with what there is, if nothing or more than one document fits.
+    """
+    found = _NUMBER.fullmatch(what.strip().lower())
+    if not found:
+        return _best(case, _by_name(case, what))
+    number = int(found[1])
+    copies = case.copies(number)
+    if not copies and number not in {document["id"] for document in case.documents()}:
+        raise NotFound(f"there is no document {number} in this case", None, "See what there is: rustfern scan ROOT")
+    if not found[2]:
+        return _best(case, number)
+    for copy in copies:
+        if copy.id == f"{number}{found[2]}":
+            return copy
+    there = ", ".join(copy.id for copy in copies) or "none"
+    raise NotFound(f"document {number} has no copy {what}", None, f"Its copies: {there}")
+
+
+def _best(case: CaseFile, number: int) -> KeptCopy:
+    copies = case.copies(number)
+    document = next(document for document in case.documents() if document["id"] == number)
+    best = next((copy for copy in copies if copy.id == document["best"]), None)
+    if best is None:
+        there = ", ".join(f"{copy.id} ({copy.facts['state']})" for copy in copies)
+        following = f"Take one by its id: {there}" if there else " ".join(document["why"])
+        raise NotFound(f"no copy of document {number}, {show_name(document['name'])}, is known to be whole", None, following)
+    return best
+
+
+def _by_name(case: CaseFile, what: str) -> int:
+    from rapidfuzz import fuzz, utils
+
+    wanted = utils.default_process(what)
+    scored = []
+    for document in case.documents():
+        name = utils.default_process(document["name"])
+        folder = utils.default_process((document["original"] or "").replace("\\", "/"))
+        whole = set(wanted.split()) <= set(name.split())
+        in_path = set(wanted.split()) <= set(f"{name} {folder}".split())
+        score = 100.0 if name == wanted else 97.0 if whole else 90.0 if in_path else fuzz.token_sort_ratio(wanted, name)
+        scored.append((score, document))
+    scored = sorted((pair for pair in scored if pair[0] >= _GOOD), key=lambda pair: (-pair[0], pair[1]["id"]))
+    if not scored:
+        names = [show_name(document["name"]) for document in case.documents() if document["situation"] != "nothing-lost"][:8]
+        there = f"Lost documents found: {', '.join(names)}" if names else "No lost document was found"
+        raise NotFound(f"no document is called {show_name(what)}", None, there)
+    near = [document for score, document in scored if scored[0][0] - score < _CLEAR]
+    lost = [document for document in near if document["situation"] != "nothing-lost"]
+    near = lost or near
+    if len(near) > 1:
+        exact = [document for score, document in scored if score == 100.0 and document in near]
+        if len(exact) == 1:
+            return int(exact[0]["id"])
+        lines = "; ".join(
+            f"{document['id']}  {show_name(document['name'])} ({show_name(document['original'] or 'never saved')})" for document in near[:10]
+        )
+        raise NotFound(f"{len(near)} documents fit {show_name(what)}", None, f"Be more exact, or take the number: {lines}")
+    return int(near[0]["id"])

@@ -1,0 +1,265 @@
+"""The case file: what was searched, found and restored, in one SQLite file; also the name index that matching reads.
+
+Paths are BLOBs (`os.fsencode`), facts are ASCII JSON, so that names which are not UTF-8 survive.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import unicodedata
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from rustfern.errors import CaseError
+
+FORMAT = 1
+_APPLICATION_ID = 0x52464331  # "RFC1"
+_TABLES = """
+CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE name (stem TEXT NOT NULL, name TEXT NOT NULL, folder BLOB NOT NULL, file BLOB NOT NULL);
+CREATE TABLE document (number INTEGER PRIMARY KEY, key BLOB UNIQUE NOT NULL, facts TEXT);
+CREATE TABLE copy (id TEXT PRIMARY KEY, number INTEGER NOT NULL, key BLOB NOT NULL, path BLOB NOT NULL, root BLOB NOT NULL,
+                   facts TEXT, UNIQUE (number, key));
+CREATE TABLE restored (at TEXT NOT NULL, id TEXT NOT NULL, target BLOB NOT NULL, sha256 TEXT NOT NULL);
+"""
+
+
+def fold(name: str) -> str:
+    """The form in which file names are looked up: composed (NFC), case folded, invalid bytes kept as escapes."""
+    text = name if name.isascii() else unicodedata.normalize("NFC", name)
+    return text.casefold().encode("utf-8", "backslashreplace").decode()
+
+
+def stem_of(name: str) -> str:
+    """A file name without its extension."""
+    stem, dot, _ = name.rpartition(".")
+    return stem if dot and stem else name
+
+
+def state_folder() -> Path:
+    """Where case files are kept: the user's state folder."""
+    import platformdirs
+
+    return Path(platformdirs.user_state_dir("rustfern", appauthor=False))
+
+
+def letters(number: int) -> str:
+    """0 → a, 25 → z, 26 → aa …"""
+    out = ""
+    number += 1
+    while number:
+        number, rest = divmod(number - 1, 26)
+        out = chr(97 + rest) + out
+    return out
+
+
+@dataclass(frozen=True, slots=True)
+class KeptCopy:
+    """A copy as the case remembers it. `facts` are the JSON fields of the contract, `document` those of its document."""
+
+    id: str
+    number: int
+    path: str
+    root: str
+    facts: dict[str, Any]
+    document: dict[str, Any]
+
+
+class CaseFile:
+    """One case. `path` is None for a case that is only kept in memory."""
+
+    def __init__(self, connection: sqlite3.Connection, path: str | None) -> None:
+        self._db = connection
+        self.path = path
+
+    @classmethod
+    def create(cls, path: str | None) -> CaseFile:
+        """Make or continue a case. Raises `CaseError` for a file that is no case file or cannot be written."""
+        if path is not None and Path(path).exists() and Path(path).stat().st_size:
+            case = cls.open(path)
+            case._db.execute("DELETE FROM name")
+            return case
+        try:
+            if path is not None:
+                Path(path).parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                # The file names customers' documents: nobody else needs to read it.
+                os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
+            db = sqlite3.connect(path or ":memory:", isolation_level=None)
+            db.execute("PRAGMA synchronous = NORMAL")
+            db.execute("BEGIN")
+            for statement in _TABLES.split(";"):
+                db.execute(statement)
+            db.execute(f"PRAGMA application_id = {_APPLICATION_ID}")
+            db.execute(f"PRAGMA user_version = {FORMAT}")
+            db.execute("INSERT INTO about VALUES ('made', ?)", (datetime.now(UTC).isoformat(timespec="seconds"),))
+            db.execute("COMMIT")
+        except (OSError, sqlite3.Error) as error:
+            raise CaseError(f"the case file cannot be written ({error})", path, "Name another with --case FILE") from error
+        return cls(db, path)
+
+    @classmethod
+    def open(cls, path: str) -> CaseFile:
+        """Open an existing case. Raises `CaseError` if it is none, is damaged, or comes from a newer version."""
+        if not Path(path).is_file():
+            raise CaseError("there is no such case file", path, "Scan first, or name another with --case FILE")
+        try:
+            db = sqlite3.connect(path, isolation_level=None)
+            ident = db.execute("PRAGMA application_id").fetchone()[0]
+            version = db.execute("PRAGMA user_version").fetchone()[0]
+        except sqlite3.Error as error:
+            raise CaseError(f"this is not a case file ({error})", path, "Name another with --case FILE") from error
+        if ident != _APPLICATION_ID:
+            raise CaseError("this is not a case file of Rust Fern", path, "Name another with --case FILE")
+        if version > FORMAT:
+            raise CaseError(
+                f"this case file is from a newer version (format {version}, this version reads {FORMAT})",
+                path,
+                "Update Rust Fern, or scan again into another file with --case FILE",
+            )
+        return cls(db, path)
+
+    @contextmanager
+    def _at_once(self) -> Iterator[None]:
+        try:
+            self._db.execute("BEGIN")
+            yield
+            self._db.execute("COMMIT")
+        except sqlite3.Error as error:
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
+            raise CaseError(f"the case file cannot be written ({error})", self.path, "Free space, or name another with --case FILE") from error  # fmt: skip
+
+    # --- the name index -------------------------------------------------------------------------------------------
+
+    def add_names(self, rows: Iterable[tuple[str, Sequence[str]]]) -> None:
+        """Index (folder, document-like names in it)."""
+
+        def lines() -> Iterator[tuple[str, str, bytes, bytes]]:
+            for folder, names in rows:
+                raw = os.fsencode(folder)
+                for name in names:
+                    folded = fold(name)
+                    yield stem_of(folded), folded, raw, os.fsencode(name)
+
+        with self._at_once():
+            self._db.executemany("INSERT INTO name VALUES (?, ?, ?, ?)", lines())
+
+    def index_names(self) -> None:
+        """Make look-ups fast; called once, when all names are in."""
+        for column in ("stem", "name", "folder"):
+            self._db.execute(f"CREATE INDEX IF NOT EXISTS name_{column} ON name ({column})")
+
+    def _paths(self, where: str, value: str | bytes, limit: int) -> list[str]:
+        rows = self._db.execute(f"SELECT folder, file FROM name WHERE {where} = ? ORDER BY folder, file LIMIT ?", (value, limit))
+        return [os.path.join(os.fsdecode(folder), os.fsdecode(file)) for folder, file in rows]
+
+    def by_name(self, name: str, limit: int = 200) -> list[str]:
+        """Paths of indexed files of this name, whatever its case and Unicode form."""
+        return self._paths("name", fold(name), limit)
+
+    def by_stem(self, stem: str, limit: int = 200) -> list[str]:
+        """Paths of indexed files whose name without extension is this."""
+        return self._paths("stem", fold(stem), limit)
+
+    def in_folder(self, folder: str, limit: int = 2_000) -> list[str]:
+        """Paths of indexed files directly in a folder."""
+        return self._paths("folder", os.fsencode(folder), limit)
+
+    # --- what was found -------------------------------------------------------------------------------------------
+
+    def number_for(self, key: str) -> int:
+        """The number of a document, the same for ever within this case."""
+        raw = os.fsencode(key)
+        row = self._db.execute("SELECT number FROM document WHERE key = ?", (raw,)).fetchone()
+        if row:
+            return int(row[0])
+        number = int(self._db.execute("SELECT coalesce(max(number), 0) + 1 FROM document").fetchone()[0])
+        self._db.execute("INSERT INTO document (number, key) VALUES (?, ?)", (number, raw))
+        return number
+
+    def id_for(self, number: int, key: str, path: str, root: str) -> str:
+        """The id of a copy, the same for ever within this case."""
+        raw = os.fsencode(key)
+        row = self._db.execute("SELECT id FROM copy WHERE number = ? AND key = ?", (number, raw)).fetchone()
+        if row:
+            return str(row[0])
+        count = self._db.execute("SELECT count(*) FROM copy WHERE number = ?", (number,)).fetchone()[0]
+        ident = f"{number}{letters(count)}"
+        self._db.execute(
+            "INSERT INTO copy (id, number, key, path, root) VALUES (?, ?, ?, ?, ?)",
+            (ident, number, raw, os.fsencode(path), os.fsencode(root)),
+        )
+        return ident
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        """Everything inside is written at once, or not at all."""
+        with self._at_once():
+            yield
+
+    def keep_document(self, number: int, facts: dict[str, Any]) -> None:
+        """Remember the JSON fields of a document, and of its copies by their ids."""
+        copies = facts.get("copies", [])
+        short = {key: value for key, value in facts.items() if key != "copies"}
+        self._db.execute("UPDATE document SET facts = ? WHERE number = ?", (json.dumps(short), number))
+        for copy in copies:
+            self._db.execute("UPDATE copy SET facts = ? WHERE id = ?", (json.dumps(copy), copy["id"]))
+
+    def keep_about(self, **facts: object) -> None:
+        """Remember facts of the whole case, such as the roots."""
+        rows = [(key, json.dumps(value)) for key, value in facts.items()]
+        self._db.executemany("INSERT OR REPLACE INTO about VALUES (?, ?)", rows)
+
+    def about(self, key: str) -> Any:
+        """A fact kept by `keep_about`, None if there is none."""
+        row = self._db.execute("SELECT value FROM about WHERE key = ?", (key,)).fetchone()
+        return json.loads(row[0]) if row else None
+
+    def documents(self) -> list[dict[str, Any]]:
+        """The JSON fields of all documents (without copies), by number."""
+        rows = self._db.execute("SELECT facts FROM document WHERE facts IS NOT NULL ORDER BY number")
+        return [json.loads(row[0]) for row in rows]
+
+    def copies(self, number: int) -> list[KeptCopy]:
+        """The copies of a document, by id."""
+        row = self._db.execute("SELECT facts FROM document WHERE number = ?", (number,)).fetchone()
+        if not row or not row[0]:
+            return []
+        document = json.loads(row[0])
+        rows = self._db.execute(
+            "SELECT id, path, root, facts FROM copy WHERE number = ? AND facts IS NOT NULL ORDER BY length(id), id", (number,)
+        )
+        return [
+            KeptCopy(ident, number, os.fsdecode(path), os.fsdecode(root), json.loads(facts), document)
+            for ident, path, root, facts in rows
+        ]
+
+    def add_restored(self, ident: str, target: str, sha256: str) -> None:
+        """Note that a copy was restored."""
+        at = datetime.now(UTC).isoformat(timespec="seconds")
+        with self._at_once():
+            self._db.execute("INSERT INTO restored VALUES (?, ?, ?, ?)", (at, ident, os.fsencode(target), sha256))
+
+    def close(self) -> None:
+        """Close the file."""
+        self._db.close()
+
+
+def new_case_path() -> str:
+    """A path for a new case in the state folder: its name is its time, so that the latest is the last."""
+    stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S-%f")
+    return str(state_folder() / f"case-{stamp}.fern")
+
+
+def latest_case_path() -> str:
+    """The case of the last scan. Raises `CaseError` if there is none."""
+    found = sorted(state_folder().glob("case-*.fern"))
+    if not found:
+        raise CaseError("there is no case yet", None, "Scan first: rustfern scan ROOT")
+    return str(found[-1])

@@ -1,0 +1,81 @@
+"""The command line: one module a command, no computation. Commands are imported only when they are called."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+
+import click
+
+from rustfern._version import __version__
+from rustfern.errors import RustFernError
+
+COMMANDS = {
+    "scan": "search someone's files for lost documents and choose the best copy of each",
+    "restore": "write verified copies into a folder of your own",
+    "look": "see what a copy is, why it was chosen, and its first lines",
+    "demo": "lay out a demo customer's disk, scan it, restore from it",
+}
+
+
+class _Group(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = importlib.import_module(f"rustfern.cli.{cmd_name}").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="rustfern", message="%(prog)s %(version)s")
+def main() -> None:
+    """Find the most recent intact copy of lost documents, and restore it verified.
+
+    Rust Fern reads; it never changes what it searches.
+
+    \b
+    First steps:
+      rustfern demo                              see it work on a demo disk
+      rustfern scan /media/customer-disk         what was lost, and the best copy of each
+      rustfern look 1                            what that copy is, and its first lines
+      rustfern restore 1 --to ~/restored         write it, verified
+    """
+
+
+def tell(error: RustFernError) -> None:
+    """Say an error on stderr: what, where, what next."""
+    text = str(error).encode("utf-8", "backslashreplace").decode()
+    print(f"rustfern: {text}", file=sys.stderr)
+
+
+def run() -> None:
+    """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    try:
+        status = main(standalone_mode=False)
+        sys.stdout.flush()
+    except RustFernError as error:
+        tell(error)
+        status = error.exit_status
+    except click.exceptions.Abort:
+        print("rustfern: interrupted; nothing half-done was left under a final name", file=sys.stderr)
+        status = 130
+    except click.ClickException as error:
+        error.show()
+        status = 2
+    except KeyboardInterrupt:
+        print("rustfern: interrupted; nothing half-done was left under a final name", file=sys.stderr)
+        status = 130
+    except BrokenPipeError:
+        sys.stderr.close()
+        status = 0
+    sys.exit(status if isinstance(status, int) else 0)

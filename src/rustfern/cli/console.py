@@ -1,0 +1,110 @@
+"""How things look in the terminal: one console, one palette, the same forms for sizes, times and paths everywhere."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Sequence
+from datetime import UTC, datetime
+
+from rich.console import Console
+from rich.text import Text
+
+from rustfern.model import show_name
+
+FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
+WARN = "yellow"
+
+
+def out() -> Console:
+    """The console for answers."""
+    return Console(highlight=False, markup=False, emoji=False, soft_wrap=False, width=_width(sys.stdout))
+
+
+def aside() -> Console:
+    """The console for progress, warnings and logs."""
+    return Console(stderr=True, highlight=False, markup=False, emoji=False, width=_width(sys.stderr))
+
+
+def _width(stream: object) -> int | None:
+    if os.environ.get("COLUMNS", "").isdigit():
+        return None  # Rich respects it
+    if hasattr(stream, "isatty") and stream.isatty():
+        return None
+    return 100
+
+
+def size(count: int | None) -> str:
+    """Bytes for people."""
+    if count is None:
+        return "-"
+    value = float(count)
+    for unit in ("B", "kB", "MB", "GB"):
+        if value < 1000 or unit == "GB":
+            return f"{value:.0f} {unit}" if unit == "B" or value >= 10 else f"{value:.1f} {unit}"
+        value /= 1000
+    return f"{value:.0f} GB"
+
+
+def moment(stamp: str | None) -> str:
+    """A UTC stamp of the contract in this machine's zone."""
+    if not stamp:
+        return "time unknown"
+    then = datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC).astimezone()
+    return then.strftime("%Y-%m-%d %H:%M")
+
+
+def zone() -> str:
+    """The zone that times are shown in."""
+    return time.strftime("%Z (UTC%z)") if time.strftime("%z") != "+0000" else "UTC"
+
+
+def short_path(path: str, room: int) -> str:
+    """A path for showing, shortened in the middle to `room` characters; its end is what tells it apart."""
+    text = show_name(path)
+    if len(text) <= room:
+        return text
+    head, tail = text.split("/", 2)[:2], text
+    start = "/".join(head)
+    keep = max(room - len(start) - 3, 12)
+    tail = text[-keep:]
+    cut = tail.find("/")
+    return f"{start}/…{tail[cut:] if 0 <= cut < len(tail) - 12 else tail}"
+
+
+def shell_word(text: str) -> str:
+    """A word as it must be typed in a shell."""
+    import shlex
+
+    return shlex.quote(text)
+
+
+def heading(console: Console, text: str) -> None:
+    """A quiet heading between the blocks."""
+    console.print()
+    console.print(Text(text, style="bold"))
+
+
+def bullet(console: Console, text: str, style: str = "", indent: int = 3) -> None:
+    """A wrapped line with a hanging indent."""
+    import textwrap
+
+    width = max(console.width - 1, 40)
+    for line in textwrap.wrap(text, width - indent, break_long_words=True, break_on_hyphens=False) or [""]:
+        console.print(Text(" " * indent + line, style=style), soft_wrap=True)
+
+
+def next_steps(console: Console, commands: Sequence[tuple[str, str]]) -> None:
+    """The exact next commands, always last."""
+    heading(console, "Next")
+    width = max(len(command) for command, _ in commands)
+    for command, why in commands:
+        line = Text("   ")
+        line.append(command.ljust(width if width < 52 else 0), style=f"bold {SLATE}")
+        if width < 52:
+            line.append(f"   {why}", style=PALE)
+            console.print(line, soft_wrap=True)
+        else:
+            console.print(line, soft_wrap=True)
+            console.print(Text(f"      {why}", style=PALE), soft_wrap=True)

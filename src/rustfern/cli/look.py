@@ -1,0 +1,120 @@
+"""`rustfern look`: what a copy is, why, and its first lines."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from rustfern import formats, rebuilding
+from rustfern.asking import find_copy
+from rustfern.casefile import CaseFile, KeptCopy, latest_case_path
+from rustfern.cli.options import case_option, json_option, print_json
+from rustfern.errors import SourceError
+from rustfern.formats.table import title_of
+from rustfern.model import show_name
+from rustfern.sources.folder import FolderSource
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_CHARACTERS = 3_000
+_LINES = 14
+
+
+@click.command()
+@click.argument("what", metavar="WHAT")
+@case_option
+@json_option
+def command(what: str, case: str | None, as_json: bool) -> int:
+    """See what a copy is, why it belongs to its document, and the first lines of its text.
+
+    WHAT is the id of a copy (`1b`), the number of a document (its best copy), or a document's name. Nothing is opened in its
+    program, and nothing is changed.
+
+    \b
+    Examples (after `rustfern demo`):
+      rustfern look 1
+      rustfern look 2b
+    """
+    file = CaseFile.open(case or latest_case_path())
+    try:
+        copy = find_copy(file, what)
+    finally:
+        file.close()
+    lines, trouble = _first_lines(copy)
+    if as_json:
+        print_json({"schema": "rustfern/look-1", "document": copy.document, "copy": copy.facts, "lines": lines, "problem": trouble})
+    else:
+        from rustfern.cli.console import out
+
+        _show(out(), copy, lines, trouble)
+    return 3 if trouble else 0
+
+
+def _first_lines(copy: KeptCopy) -> tuple[list[str], str | None]:
+    """The first lines of the text as it is now, and what is wrong if it vanished or changed."""
+    if copy.facts["members"]:
+        return [str(member) for member in copy.facts["members"]], None
+    try:
+        entry = FolderSource(copy.root).entry(copy.path)
+        with rebuilding.open_content(entry) as stream:
+            content, kept = formats.read_text(stream, os.path.basename(copy.path), _CHARACTERS)
+    except SourceError as error:
+        return [], f"{error}. It was there at the scan: scan again, and look at the other copies"
+    if content.sha256 != copy.facts["sha256"]:
+        return kept, "this copy changed since the scan: scan again"
+    return kept, None
+
+
+def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | None) -> None:
+    from rich.text import Text
+
+    from rustfern.cli.console import FERN, PALE, WARN, bullet, heading, moment, next_steps, size
+    from rustfern.cli.view import HAPPENED, copy_line
+
+    facts: dict[str, Any] = copy.facts
+    document = copy.document
+    best = document["best"] == copy.id
+    title = Text(f"{show_name(document['name'])}", style="bold")
+    title.append(f"   {HAPPENED[document['situation']]}", style=PALE)
+    console.print(title, soft_wrap=True)
+    console.print(copy_line(facts, document, best), soft_wrap=True)
+    heading(console, "What it is")
+    what = title_of(facts["format"]) if facts["format"] else "folder" if facts["members"] else "of unknown format"
+    rows = [
+        ("what", f"{facts['kind']} copy, {what}, {size(facts['size'])}"),
+        ("where", show_name(facts["path"])),
+        ("state", f"{facts['state']}: {facts['reason']}"),
+        ("written", f"{moment(facts['written'])}, by the {'document itself' if facts['written_from'] == 'content' else facts['written_from'] + ' date'}"),  # fmt: skip
+        ("title", show_name(facts["title"] or "")),
+        ("author", show_name(facts["author"] or "")),
+        ("amounts", ", ".join(f"{count} {name}" for name, count in facts["amounts"].items())),
+    ]
+    for name, value in rows:
+        if value:
+            bullet(console, f"{name:<9}{value}")
+    heading(console, "Why it belongs to this document")
+    for piece in sorted(facts["evidence"], key=lambda p: -p["weight"]):
+        bullet(console, f"{piece['weight']:+5.1f}  {piece['text']}")
+    if best:
+        heading(console, "Why it is the best")
+        for reason in document["why"]:
+            bullet(console, reason)
+    for note in [*facts["notes"], *(document["warnings"] if best else [])]:
+        bullet(console, f"! {note}", WARN)
+    if lines:
+        heading(console, "Files in it" if facts["members"] else "First lines")
+        for line in lines[:_LINES]:
+            bullet(console, show_name(line)[: 3 * console.width])
+        if len(lines) > _LINES:
+            console.print(Text("   …", style=PALE))
+    elif not trouble:
+        bullet(console, "it holds no text that can be shown", PALE)
+    if trouble:
+        console.print()
+        console.print(Text(f"! {trouble}", style=f"bold {WARN}"))
+    next_steps(console, [(f"rustfern restore {copy.id} --to DIR", "write it, verified, into a folder elsewhere")])
+    if not best and document["best"]:
+        console.print(Text(f"   The best copy is {document['best']}.", style=f"bold {FERN}"))

@@ -1,0 +1,57 @@
+"""Options that several commands share: the person's account of what happened."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any, TypeVar
+
+import click
+
+from rustfern.cli.times import TimeType
+from rustfern.model import Hints, Situation
+
+_F = TypeVar("_F", bound=Callable[..., Any])
+_SITUATIONS = [str(s) for s in Situation if s is not Situation.NOTHING_LOST]
+CLASSES = (
+    "text page sheet slides drawing image cad audio video code database mail notes other".split()
+)
+
+
+def hint_options(function: _F) -> _F:
+    """The questions a technician asks first, as options."""
+    for option in reversed(
+        [
+            click.option("--person", metavar="NAME", help="Search only the home of this person."),
+            click.option("--document", metavar="TEXT", help="What the person calls it; ranks what fits first."),
+            click.option("--happened", type=click.Choice(_SITUATIONS), help="What the person says happened."),
+            click.option("--lost-at", type=TimeType(), metavar="TIME", help='When it happened ("yesterday 16:40").'),
+            click.option("--older-than", type=TimeType(), metavar="TIME", help="Only copies written before this."),
+            click.option("--class", "doc_class", type=click.Choice(CLASSES), help="The kind of document; ranks first."),
+        ]
+    ):
+        function = option(function)
+    return function
+
+
+def hints_from(
+    person: str | None,
+    document: str | None,
+    happened: str | None,
+    lost_at: datetime | None,
+    older_than: datetime | None,
+    doc_class: str | None,
+) -> Hints:
+    """Hints from the options' values."""
+    return Hints(person, document, Situation(happened) if happened else None, lost_at, older_than, doc_class)
+
+
+case_option = click.option("--case", metavar="FILE", help="The case file (default: the latest, in your state folder).")
+json_option = click.option("--json", "as_json", is_flag=True, help="Machine-readable answer on stdout.")
+
+
+def print_json(value: object) -> None:
+    """JSON on stdout: ASCII, so that names which are not UTF-8 survive."""
+    sys.stdout.write(json.dumps(value, ensure_ascii=True, indent=1) + "\n")

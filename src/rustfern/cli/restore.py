@@ -1,0 +1,141 @@
+"""`rustfern restore`: write verified copies."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import asdict
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+import click
+
+from rustfern import contract
+from rustfern.asking import find_copy
+from rustfern.casefile import CaseFile, KeptCopy, latest_case_path
+from rustfern.cli.options import case_option, hint_options, hints_from, json_option, print_json
+from rustfern.errors import NotFound
+from rustfern.restoring import Refused, Restored, check_target, restore
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+
+@click.command()
+@click.argument("what", nargs=-1, required=True, metavar="WHAT...")
+@click.option("--to", "target", required=True, metavar="DIR", help="Folder to write into; made if missing.")
+@click.option("--in", "roots", multiple=True, metavar="ROOT", help="Search this first (may be repeated).")
+@hint_options
+@case_option
+@json_option
+def command(
+    what: tuple[str, ...],
+    target: str,
+    roots: tuple[str, ...],
+    person: str | None,
+    document: str | None,
+    happened: str | None,
+    lost_at: datetime | None,
+    older_than: datetime | None,
+    doc_class: str | None,
+    case: str | None,
+    as_json: bool,
+) -> int:
+    """Write the best copy of documents into a folder of your own, verified.
+
+    WHAT is the number of a document (its best copy), the id of a copy, or a document's name. No file is ever replaced, and
+    nothing is written into what was searched.
+
+    \b
+    Examples (after `rustfern demo`):
+      rustfern restore 1 --to restored
+      rustfern restore 2b 3 --to restored
+      rustfern restore "price list" --in marlow-quay-disk --to restored
+
+    Exit status: 0 all was restored, 1 nothing fits, 2 wrong usage, 3 some was not restored.
+    """
+    file, searched = _case(what, roots, case, target, hints_from(person, document, happened, lost_at, older_than, doc_class), as_json)
+    try:
+        copies: list[KeptCopy] = []
+        refused: list[Refused] = []
+        missing: list[NotFound] = []
+        for each in what:
+            try:
+                copies.append(find_copy(file, each))
+            except NotFound as error:
+                refused.append(Refused(each, str(error)))
+                missing.append(error)
+        if missing and not copies and not as_json:
+            raise missing[0]
+        done, failed = restore(copies, target, file, searched) if copies else ([], [])
+        refused += failed
+    finally:
+        file.close()
+    if as_json:
+        print_json(contract.restored([_row(each) for each in done], [asdict(each) for each in refused]))
+    else:
+        from rustfern.cli.console import out
+
+        show(out(), done, refused)
+    if not refused:
+        return 0
+    return 1 if missing and not copies else 3
+
+
+def _row(item: Restored) -> dict[str, object]:
+    return {
+        "id": item.id, "from": item.source, "to": item.target, "sha256": item.sha256, "state": item.state,
+        "document": item.document, "notes": list(item.notes),
+    }  # fmt: skip
+
+
+def _case(
+    what: tuple[str, ...], roots: tuple[str, ...], case: str | None, target: str, hints: object, quiet: bool
+) -> tuple[CaseFile, list[str]]:
+    """The open case and its roots; with `--in`, searched just now."""
+    from rustfern.model import Hints
+    from rustfern.scanning import check_root, open_case
+
+    assert isinstance(hints, Hints)
+    if roots:
+        from dataclasses import replace
+
+        from rustfern.cli.scan import run_scan
+
+        tops = [check_root(root) for root in roots]
+        check_target(target, tops)
+        if hints.document is None and not what[0].isdigit():
+            hints = replace(hints, document=what[0])
+        file, _ = open_case(case, tops)
+        run_scan(tops, hints, file, quiet=quiet)
+        return file, tops
+    file = CaseFile.open(case or latest_case_path())
+    return file, [os.fsdecode(bytes.fromhex(root)) for root in file.about("roots") or []]
+
+
+def show(console: Console, done: list[Restored], refused: list[Refused]) -> None:
+    """Each restored file: what, where, that it is verified; each refusal with its reason."""
+    from rich.text import Text
+
+    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, size
+    from rustfern.model import show_name
+
+    for item in done:
+        whole = item.state == "intact"
+        line = Text(" ✔ " if whole else " ! ", style=f"bold {FERN if whole else WARN}")
+        line.append(f"{item.id:<4}", style="bold")
+        line.append(show_name(os.path.basename(item.target)), style="bold")
+        console.print(line, soft_wrap=True)
+        weight = f"{size(os.path.getsize(item.target))}, " if os.path.isfile(item.target) else ""
+        checked = "written, read back, the same to the last byte, opens whole" if whole else f"written and read back; the copy is {item.state}"
+        bullet(console, f"{weight}{checked}", indent=7)
+        bullet(console, f"of {show_name(item.document)}, SHA-256 {item.sha256[:16]}…", PALE, indent=7)
+        for note in item.notes:
+            bullet(console, note, WARN, indent=7)
+    if done:
+        folder = os.path.dirname(done[0].target)
+        console.print()
+        console.print(Text(f"In {show_name(folder)}", style="bold"), soft_wrap=True)
+        bullet(console, "Open each there with its program, and let the person look before anything else is done.", indent=0)
+    for each in refused:
+        console.print(Text(f" ✘ {each.id}  not restored", style=f"bold {RUST}"))
+        bullet(console, each.message, indent=7)

@@ -1,0 +1,207 @@
+"""`rustfern scan`: search, choose, say."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from rustfern import contract
+from rustfern.cli.options import case_option, hint_options, hints_from, json_option, print_json
+from rustfern.scanning import Silent, exit_status, scan
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rustfern.model import Answer
+
+_SHOWN = 12
+
+
+class Progress:
+    """Progress on stderr, only when that is a terminal; first answers as soon as they are there."""
+
+    def __init__(self) -> None:
+        from rustfern.cli.console import aside
+
+        self._console = aside()
+        self._status = self._console.status("")
+        self._stage = ""
+
+    def __enter__(self) -> Progress:
+        self._status.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._status.stop()
+
+    def stage(self, text: str) -> None:
+        self._stage = text
+        self._status.update(f"{text} …")
+
+    def count(self, files: int) -> None:
+        self._status.update(f"{self._stage} … {files:,} files")
+
+    def so_far(self, lines: Sequence[str]) -> None:
+        for line in lines:
+            self._console.print(f"so far: {line}", style="bright_black", soft_wrap=True)
+
+
+def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool) -> Answer:
+    """Scan with progress where somebody watches."""
+    if quiet or not sys.stderr.isatty():
+        return scan(roots or None, hints, case, Silent())
+    with Progress() as progress:
+        return scan(roots or None, hints, case, progress)
+
+
+@click.command()
+@click.argument("roots", nargs=-1, metavar="[ROOT]...", type=click.Path())
+@hint_options
+@case_option
+@click.option("--everything", is_flag=True, help="Also show documents that lost nothing, and leftovers of no document.")
+@json_option
+@click.pass_context
+def command(
+    ctx: click.Context,
+    roots: tuple[str, ...],
+    person: str | None,
+    document: str | None,
+    happened: str | None,
+    lost_at: datetime | None,
+    older_than: datetime | None,
+    doc_class: str | None,
+    case: str | None,
+    everything: bool,
+    as_json: bool,
+) -> int:
+    """Search someone's files for lost documents and choose the best copy of each.
+
+    ROOT is a home, a folder of homes, an attached disk or a copy of one; without any, your own files on this machine. Nothing
+    that is searched is ever changed.
+
+    \b
+    Examples (on the disk that `rustfern demo` lays out):
+      rustfern scan marlow-quay-disk
+      rustfern scan marlow-quay-disk --person ines --document "hull survey"
+      rustfern scan marlow-quay-disk --document "price list" --happened overwritten
+      rustfern scan marlow-quay-disk --json > answer.json
+
+    Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
+    """
+    hints = hints_from(person, document, happened, lost_at, older_than, doc_class)
+    answer = run_scan(roots, hints, case, quiet=as_json)
+    if as_json:
+        print_json(contract.answer(answer))
+    else:
+        from rustfern.cli.console import out
+
+        show(out(), answer, roots, everything=everything)
+    return exit_status(answer)
+
+
+def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: bool, next_command: bool = True) -> None:
+    """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
+    from rich.text import Text
+
+    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, zone
+    from rustfern.cli.view import document_block
+    from rustfern.model import show_name
+
+    facts = contract.answer(answer)
+    alarms = [notice for notice in answer.notices if notice.startswith(("still open", "written moments"))]
+    for notice in alarms:
+        console.print(Text(f"! {notice}", style=f"bold {RUST}"), soft_wrap=False)
+    if not alarms:
+        calm = "Nothing here is open or being written." if answer.live else "Nothing here is running or written: files that are only read."
+        console.print(Text(calm, style=FERN))
+    for root in answer.roots:
+        console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
+    people: dict[str, list[str]] = {}
+    for home in answer.homes:
+        people.setdefault(str(home.layout), []).append(show_name(home.person))
+    denied = {problem.path for problem in answer.problems}
+    unread = sum(home.path in denied for home in answer.homes)
+    crowd = "; ".join(f"{', '.join(names)} ({layout})" for layout, names in people.items())
+    bullet(console, f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}", indent=0)
+    console.print(Text(f"Times     {zone()}"))
+
+    lost = [d for d in facts["documents"] if d["situation"] != "nothing-lost"]
+    calm_ones = [d for d in facts["documents"] if d["situation"] == "nothing-lost"]
+    shown = facts["documents"] if everything else lost if answer.hints.document is None else _asked(facts["documents"], lost)
+    most = len(shown) if everything else _SHOWN
+    root = answer.roots[0] if len(answer.roots) == 1 else None
+    for document in shown[:most]:
+        document_block(console, document, root)
+    if not shown:
+        console.print()
+        console.print(Text("No lost document was found.", style="bold"))
+    console.print()
+    more = len(shown) - most
+    if more > 0:
+        console.print(Text(f"{more} more lost documents: see them with --everything", style=PALE))
+    if calm_ones and not everything:
+        several = "documents" if len(calm_ones) != 1 else "document"
+        console.print(Text(f"{len(calm_ones)} {several} with leftovers lost nothing (--everything shows them)", style=PALE))
+    if answer.unmatched and not everything:
+        console.print(Text(f"{len(answer.unmatched)} leftovers belong to no document that could be shown (--everything)", style=PALE))
+    if everything and facts["unmatched"]:
+        heading(console, "Leftovers of no document")
+        for item in facts["unmatched"]:
+            what = item.get("kind") or item.get("type") or "lock"
+            state = f", {item['state']}" if item.get("state") else ""
+            bullet(console, f"{what}{state}: {short_path(item['path'], console.width - 30)}")
+    _not_searched(console, answer)
+    for notice in answer.notices:
+        if notice not in alarms:
+            bullet(console, f"! {notice}", indent=0)
+    if next_command:
+        _next(console, answer, shown, typed)
+
+
+def _asked(documents: list[dict[str, Any]], lost: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """With a document asked for, the one that ranks first is shown even if it lost nothing."""
+    first = documents[:1]
+    return [d for d in documents if d in lost or d in first]
+
+
+def _not_searched(console: Console, answer: Answer) -> None:
+    from rustfern.cli.console import bullet, heading, short_path
+
+    homes = {home.path for home in answer.homes}
+    denied = [s.path for s in answer.searched if s.status == "denied"]
+    rest = [p for p in answer.problems if p.path not in denied]
+    if not denied and not rest:
+        return
+    heading(console, "Not searched or not readable, and why")
+    for path in dict.fromkeys(denied):
+        bullet(console, f"folder of copies, denied: {short_path(path, console.width - 36)}")
+    for problem in rest[:8]:
+        kind = "home" if problem.path in homes else ""
+        bullet(console, f"{kind} {short_path(problem.path, console.width - 20)}: {problem.message}".strip())
+    if len(rest) > 8:
+        bullet(console, f"… and {len(rest) - 8} more (--json lists all)")
+
+
+def _next(console: Console, answer: Answer, shown: list[dict[str, Any]], typed: Sequence[str]) -> None:
+    from rustfern.cli.console import next_steps, shell_word
+
+    found = [d for d in shown if d["best"] and d["situation"] != "nothing-lost"]
+    where = " ".join(shell_word(root) for root in typed)
+    if not found:
+        steps = [(f"rustfern scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]
+        if answer.hints.happened is None:
+            steps.insert(0, (f"rustfern scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over"))
+    elif answer.case is None:
+        name = shell_word(found[0]["name"])
+        steps = [(f"rustfern restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
+    else:
+        numbers = " ".join(str(d["id"]) for d in found[:6])
+        steps = [
+            (f"rustfern look {found[0]['best']}", "see why, and its first lines, before anything is written"),
+            (f"rustfern restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
+        ]
+    next_steps(console, steps)

@@ -1,0 +1,131 @@
+"""The document block: the same in `scan`, `look`, `restore` and `demo`. Drawn from the contract's JSON fields."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from rustfern.cli.console import FERN, PALE, RUST, SLATE, WARN, bullet, moment, short_path, size
+from rustfern.matching.weights import in_words
+from rustfern.model import show_name
+
+Json = dict[str, Any]
+
+HAPPENED = {
+    "crashed": "ended without saving",
+    "never-saved": "never saved",
+    "overwritten": "saved over",
+    "deleted": "deleted",
+    "wont-open": "does not open",
+    "misplaced": "saved elsewhere",
+    "diverged": "two versions, each with its own work",
+    "nothing-lost": "nothing lost",
+}
+_STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
+
+
+def what_happened(document: Json) -> str:
+    """One sentence: what happened, by which lock or record, and when."""
+    locks = document["locks"]
+    if locks:
+        lock = locks[0]
+        who = show_name(lock["owner"] or "someone")
+        where = f" on {show_name(lock['host'])}" if lock["host"] else ""
+        live = ", and it still is open" if lock["live"] else ""
+        return f"{who} had it open{where} since {moment(lock['opened'])} (lock){live}."
+    records = document["records"]
+    if records:
+        says = str(records[-1].get("says", ""))
+        return says[:1].upper() + says[1:] + "."
+    if document["situation"] == "never-saved":
+        return "It was never saved under a name; a draft was kept."
+    if document["situation"] == "deleted":
+        return "Its original is not there any more."
+    if document["situation"] == "wont-open":
+        return "The saved file is damaged."
+    if document["situation"] == "overwritten":
+        return "The saved file holds other content than its earlier version."
+    return ""
+
+
+def _difference(copy: Json, document: Json) -> str:
+    if copy["same_as"]:
+        return f"same as {copy['same_as']}"
+    found = copy.get("differs_from_saved")
+    if copy["kind"] != "saved" and found and copy["state"] == "intact":
+        if not found["more"] and not found["fewer"]:
+            return "same words"
+        return f"{found['more']:+} −{found['fewer']} words".replace("+0 ", "+0 ")
+    if copy["words"] is not None:
+        return f"{copy['words']} words"
+    if copy["members"]:
+        return f"{len(copy['members'])} files"
+    return ""
+
+
+def copy_line(copy: Json, document: Json, best: bool) -> Text:
+    """One copy on one line; the best one carries a mark that colour only strengthens."""
+    line = Text("   ")
+    line.append(" ▶ " if best else "   ", style=f"bold {FERN}")
+    strong = "bold" if best else ""
+    line.append(f"{copy['id']:<4}", style=f"bold {SLATE}" if best else SLATE)
+    line.append(f"{copy['kind']:<10}", style=strong)
+    line.append(f"{moment(copy['written']):<18}", style=strong)
+    line.append(f"{size(copy['size']):>7}  ", style=strong)
+    line.append(f"{copy['state']:<11}", style=f"{strong} {_STATES[copy['state']]}")
+    line.append(f"{_difference(copy, document):<16}", style=strong)
+    if best:
+        line.append(" BEST ", style=f"reverse bold {FERN}")
+        line.append(f" {in_words(copy['confidence'])}", style=f"bold {FERN}")
+    elif copy["kind"] != "saved":
+        line.append(in_words(copy["confidence"]), style=PALE)
+    return line
+
+
+def strongest(copy: Json) -> str:
+    """The strongest reason why a copy belongs to its document."""
+    pieces = sorted(copy["evidence"], key=lambda piece: -piece["weight"])
+    return str(pieces[0]["text"]) if pieces else ""
+
+
+def document_block(console: Console, document: Json, root: str | None, *, copies: Sequence[Json] | None = None) -> None:
+    """Name and situation, what happened, each copy with the best one marked, warnings."""
+    shown = document["copies"] if copies is None else copies
+    tag = HAPPENED[document["situation"]]
+    left = Text(f"{document['id']:>2} ", style=f"bold {SLATE}")
+    left.append(f" {show_name(document['name'])}", style="bold")
+    label = f" {tag.upper()} "
+    room = console.width - left.cell_len - len(label) - 1
+    left.append(" " * max(room, 2))
+    left.append(label, style="reverse" if document["situation"] != "nothing-lost" else PALE)
+    console.print()
+    console.print(left, soft_wrap=True)
+    sentence = what_happened(document)
+    if sentence:
+        bullet(console, sentence, indent=4)
+    place = document["original"] or document["original_recorded"]
+    if place:
+        folder = os.path.dirname(place)
+        if root and folder.startswith(root):
+            folder = folder[len(root) :].lstrip("/") or "."
+        gone = "" if document["original_exists"] else "it was in " if document["original"] else "not in what is searched: "
+        console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
+    for copy in shown:
+        best = copy["id"] == document["best"]
+        console.print(copy_line(copy, document, best), soft_wrap=True)
+        if best and copy["kind"] != "saved":
+            bullet(console, strongest(copy), PALE, indent=10)
+        elif copy["state"] in ("damaged", "unreadable"):
+            bullet(console, copy["reason"], PALE, indent=10)
+        elif copy["extension_right"] is False:
+            bullet(console, f"its content is {copy['format']}, whatever its name says", PALE, indent=10)
+    if document["best"] is None:
+        console.print(Text("    no whole copy of it was found", style=f"bold {RUST}"))
+        for reason in document["why"]:
+            bullet(console, reason, indent=4)
+    for warning in document["warnings"]:
+        bullet(console, f"! {warning}", WARN, indent=4)

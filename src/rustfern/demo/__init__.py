@@ -1,0 +1,1 @@
+"""The demo customer's disk and what builds it."""

@@ -1,0 +1,155 @@
+"""Document formats: identified by content, glanced at, checked to the end. One module a family, one interface."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+from dataclasses import replace
+from typing import BinaryIO
+
+from rustfern.errors import Malformed
+from rustfern.formats import archive as zips
+from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
+from rustfern.formats.odf import FlatOdf, Odf
+from rustfern.formats.office_binary import OfficeBinary
+from rustfern.formats.ooxml import Ooxml, partial_text
+from rustfern.formats.other import PlainZip, Recognised
+from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
+from rustfern.formats.text import PlainText, encoding_of, refine
+from rustfern.formats.words import TextSink
+from rustfern.model import Content, Glance, State
+
+__all__ = ["check", "glance", "identify", "read_text"]
+
+_FAMILIES: tuple[Format, ...] = (Odf(), Ooxml(), OfficeBinary(), FlatOdf(), PlainZip(), Recognised(), PlainText())
+_HEAD = 4096
+_IN_MEMORY = 64 << 20
+_CHUNK = 1 << 20
+
+
+def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
+    size = stream.seek(0, io.SEEK_END)
+    stream.seek(0)
+    head = stream.read(_HEAD)
+    stream.seek(max(0, size - _HEAD))
+    return head, stream.read(_HEAD), size
+
+
+def identify(head: bytes, tail: bytes = b"") -> Format | None:
+    """The family that the first and last bytes show, None if no family knows them."""
+    scored = [(family.score(head, tail), family) for family in _FAMILIES]
+    best = max(scored, key=lambda pair: pair[0])
+    return best[1] if best[0] > 0 else None
+
+
+def glance(stream: BinaryIO, name: str) -> Glance:
+    """Format, identity and times from a few KB of a seekable stream. Never raises `Malformed`: less is known then."""
+    head, tail, size = _ends(stream)
+    family = identify(head, tail)
+    if family is None or size == 0:
+        return Glance()
+    stream.seek(0)
+    try:
+        return family.glance(stream, size, name)
+    except Malformed:
+        return Glance(format=_likely(head, name))
+
+
+def _likely(head: bytes, name: str) -> str | None:
+    """The format of damaged bytes, as far as it shows."""
+    claimed = format_of_extension(extension_of(name))
+    if head[:2] == b"PK":
+        if b"vnd.oasis.opendocument." in head[:200]:
+            kind = head[head.find(b"vnd.oasis.opendocument.") + 23 :][:14]
+            table = {b"text": "odt", b"spreadsheet": "ods", b"presentation": "odp", b"graphics": "odg"}
+            return next((name for start, name in table.items() if kind.startswith(start)), claimed)
+        return claimed
+    return claimed
+
+
+def _blank(stream: BinaryIO) -> str | None:
+    """`0x00` or `0xFF` if the stream holds nothing else."""
+    stream.seek(0)
+    first = stream.read(1)
+    if first not in (b"\0", b"\xff"):
+        return None
+    stream.seek(0)
+    while chunk := stream.read(_CHUNK):
+        if chunk.count(first) != len(chunk):
+            return None
+    return f"0x{first[0]:02X}"
+
+
+def check(stream: BinaryIO, name: str, *, keep: int = 0, limits: Limits = DEFAULT_LIMITS) -> Content:
+    """Read a seekable binary stream to its end and give the verdict with its reason.
+
+    `name` helps where bytes alone do not tell (text formats). `keep` is not used for the verdict: see `read_text`.
+    """
+    return _check(stream, name, TextSink(keep), limits)
+
+
+def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[str]]:
+    """The verdict together with the first `keep` characters of the text, by paragraphs or cells."""
+    sink = TextSink(keep)
+    content = _check(stream, name, sink, limits)
+    return content, sink.kept
+
+
+def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits) -> Content:
+    size = stream.seek(0, io.SEEK_END)
+    stream.seek(0)
+    if size <= _IN_MEMORY:
+        data = stream.read()
+        size = len(data)
+        digest = hashlib.sha256(data).hexdigest()
+        stream = io.BytesIO(data)
+    else:
+        sums = hashlib.sha256()
+        while chunk := stream.read(_CHUNK):
+            sums.update(chunk)
+        digest = sums.hexdigest()
+    reading = _verdict(stream, size, name, sink, limits)
+    has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
+    return Content(
+        glance=reading.glance,
+        state=reading.state,
+        reason=reading.reason,
+        size=size,
+        sha256=digest,
+        words=sink.words if has_text else None,
+        text_hash=sink.text_hash() if has_text else None,
+        tokens=sink.tokens(),
+        amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
+    )
+
+
+def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    claimed = format_of_extension(extension_of(name))
+    if size == 0:
+        if refine(name) in TEXT_FORMATS and claimed in TEXT_FORMATS:
+            return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: an empty text")
+        return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
+    if blank := _blank(stream):
+        return Reading(Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False)
+    head, tail, _ = _ends(stream)
+    family = identify(head, tail)
+    if family is None:
+        nothing = not head.strip(b"\0")
+        if nothing or claimed is not None:
+            what = "starts with zeros" if nothing else f"the bytes are not those of {claimed}"
+            return Reading(Glance(), State.DAMAGED, f"{what} (byte 0)", has_text=False)
+        return Reading(Glance(), State.UNREADABLE, "of a format that is not known", has_text=False)
+    stream.seek(0)
+    try:
+        reading = family.check(stream, size, name, sink, limits)
+    except Malformed as error:
+        refused = str(error).endswith("refused") or "refused (" in str(error)
+        state = State.UNREADABLE if refused else State.DAMAGED
+        likely = _likely(head, name)
+        if not sink.words and head[:2] == b"PK":
+            partial_text(zips.salvage(stream, size), sink)
+        return Reading(Glance(format=likely), state, str(error))
+    if encoding_of(head) and claimed and reading.glance.format == "txt" and claimed not in TEXT_FORMATS and claimed != "rtf":
+        # Text bytes under a binary format's name: the name is wrong, the text itself is whole.
+        return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
+    return reading

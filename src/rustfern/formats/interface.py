@@ -1,0 +1,47 @@
+"""What a format module offers: `score` to identify, `glance` for a few KB, `check` to the end in one pass."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import BinaryIO, Protocol
+
+from rustfern.formats.words import TextSink
+from rustfern.model import Glance, State
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """Bounds on what a hostile file may cost: bytes after unpacking, members, ratio, bytes of text looked at."""
+
+    unpacked: int = 4 << 30
+    members: int = 200_000
+    ratio: int = 2_000
+    text: int = 256 << 20
+
+
+DEFAULT_LIMITS = Limits()
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """The verdict of one format module on one stream."""
+
+    glance: Glance
+    state: State
+    reason: str
+    amounts: Mapping[str, int] = field(default_factory=dict)
+    has_text: bool = True
+
+
+class Format(Protocol):
+    """One format family. Streams are seekable and binary; `size` is their length in bytes."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        """How sure the first 4 KiB (and last bytes) make it that this is the family: 0 to 1."""
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        """Format and identity from a few KB. Raises `Malformed` only."""
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        """Read to the end: the state, and the text into `sink`. Raises `Malformed` only."""

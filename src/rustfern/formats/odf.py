@@ -1,0 +1,212 @@
+"""ODF packages and flat ODF: texts, spreadsheets, presentations, drawings.
+
+Source: OASIS OpenDocument 1.3, part 2 (packages: mimetype first and stored, manifest, encryption) and part 3
+(text:p and text:h, table cells and their office:value, presentation notes, tracked changes).
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+from typing import BinaryIO
+
+from rustfern.errors import Malformed
+from rustfern.formats import archive as zips
+from rustfern.formats import xmlparts
+from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
+from rustfern.formats.times import iso
+from rustfern.formats.words import TextSink, number
+from rustfern.model import Glance, State
+
+_PREFIX = "application/vnd.oasis.opendocument."
+_TYPES = {
+    "text": "odt", "text-template": "ott", "text-master": "odm", "spreadsheet": "ods", "spreadsheet-template": "ots",
+    "presentation": "odp", "presentation-template": "otp", "graphics": "odg", "graphics-template": "otg",
+    "formula": "odf", "base": "odb", "database": "odb",
+}  # fmt: skip
+_FLAT = {"odt": "fodt", "ods": "fods", "odp": "fodp", "odg": "fodg", "ott": "fodt", "ots": "fods"}
+_META = ("title", "creator", "initial-creator", "creation-date", "date", "editing-cycles")
+_SKIP = frozenset({"tracked-changes", "notes", "annotation", "note-citation", "binary-data", "annotation-end"})
+_PARAGRAPHS = frozenset({"p", "h"})
+_DAY = datetime(1899, 12, 30)
+_DURATION = re.compile(r"PT(\d+)H(\d+)M(\d+)(?:[.,](\d+))?S")
+_MAX_REPEAT = 1_000
+
+
+def format_of_type(mimetype: str) -> str | None:
+    """The format that an ODF media type names, None if it is no ODF type."""
+    kind = mimetype.strip().removeprefix(_PREFIX)
+    return _TYPES.get(kind) if kind != mimetype.strip() else None
+
+
+def cell_value(attributes: xmlparts.Attributes) -> str | None:
+    """A cell's typed value in the form that workbooks of other formats give it, None for text."""
+    kind = attributes.get("value-type")
+    if kind in ("float", "percentage", "currency"):
+        return number(attributes.get("value", ""))
+    if kind == "boolean":
+        return "1" if attributes.get("boolean-value") == "true" else "0"
+    if kind == "date":
+        day = iso(attributes.get("date-value", ""))
+        return number(str((day.replace(tzinfo=None) - _DAY).total_seconds() / 86_400)) if day else None
+    if kind == "time" and (found := _DURATION.fullmatch(attributes.get("time-value", ""))):
+        return number(str((int(found[1]) * 3600 + int(found[2]) * 60 + int(found[3])) / 86_400))
+    return None
+
+
+class _Body(xmlparts.Handler):
+    """Paragraphs and cells of content.xml, in order."""
+
+    def __init__(self, sink: TextSink) -> None:
+        self.sink = sink
+        self.amounts = {"paragraphs": 0, "cells": 0, "slides": 0}
+        self._skipping = 0
+        self._texts: list[list[str]] = []
+        self._sheet = False
+        self._value: str | None = None
+        self._repeat = 1
+        self._cell_texts: list[str] | None = None
+        self.ended = False
+
+    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if self._skipping or tag in _SKIP:
+            self._skipping += 1
+        elif tag in _PARAGRAPHS:
+            self._texts.append([])
+        elif tag in ("s", "tab", "line-break"):
+            self.text(" ")
+        elif tag == "spreadsheet":
+            self._sheet = True
+        elif tag in ("table-cell", "covered-table-cell") and self._sheet:
+            self._value = cell_value(attributes)
+            repeat = attributes.get("number-columns-repeated", "1")
+            self._repeat = min(int(repeat), _MAX_REPEAT) if repeat.isdigit() else 1
+            self._cell_texts = []
+        elif tag == "page":
+            self.amounts["slides"] += 1
+
+    def text(self, text: str) -> None:
+        if self._texts and not self._skipping:
+            self._texts[-1].append(text)
+
+    def end(self, tag: str) -> None:
+        if self._skipping:
+            self._skipping -= 1
+        elif tag in _PARAGRAPHS and self._texts:
+            piece = "".join(self._texts.pop())
+            if self._cell_texts is not None:
+                self._cell_texts.append(piece)
+            elif piece.strip():
+                self.sink.add(piece)
+                self.amounts["paragraphs"] += 1
+        elif tag in ("table-cell", "covered-table-cell") and self._cell_texts is not None:
+            value = self._value if self._value is not None else "\n".join(self._cell_texts)
+            if value.strip():
+                for _ in range(self._repeat):
+                    self.sink.add(value)
+                self.amounts["cells"] += self._repeat
+            self._cell_texts = None
+
+
+def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
+    written = iso(values.get("date", ""))
+    aware = written if written and written.tzinfo else None
+    created = iso(values.get("creation-date", ""))
+    return Glance(
+        format=format_name,
+        title=values.get("title") or None,
+        author=values.get("creator") or values.get("initial-creator") or None,
+        created=created if created and created.tzinfo else None,
+        modified=aware,
+        modified_local=None if aware else written,
+    )
+
+
+class Odf:
+    """ODF packages."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        if head[:4] != b"PK\x03\x04" or len(head) < 60:
+            return 0.0
+        return 0.95 if head[30:38] == b"mimetype" and _PREFIX.encode() in head[38:200] else 0.0
+
+    def _open(self, stream: BinaryIO, size: int, limits: Limits) -> tuple[zips.Archive, str | None]:
+        archive = zips.Archive(stream, size, limits)
+        if "mimetype" not in archive.members:
+            raise Malformed("the part mimetype is missing")
+        kind = archive.bytes_of("mimetype", 1_000).decode("ascii", "replace")
+        return archive, format_of_type(kind)
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        archive, format_name = self._open(stream, size, DEFAULT_LIMITS)
+        values = xmlparts.Collect(_META)
+        if "meta.xml" in archive.members:
+            xmlparts.run(archive.read(archive.members["meta.xml"]), values, "meta.xml")
+        return _glance(format_name, values.values)
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        archive, format_name = self._open(stream, size, limits)
+        if format_name is None:
+            raise Malformed("the part mimetype names no ODF format")
+        listed: list[xmlparts.Attributes] = []
+        protected: list[bool] = []
+
+        def see(tag: str, attributes: xmlparts.Attributes) -> None:
+            if tag == "file-entry":
+                listed.append(attributes)
+            elif tag == "encryption-data":
+                protected.append(True)
+
+        if "META-INF/manifest.xml" not in archive.members:
+            raise Malformed("the part META-INF/manifest.xml is missing")
+        manifest = archive.members["META-INF/manifest.xml"]
+        xmlparts.run(archive.read(manifest), xmlparts.Elements(see), manifest.name)
+        meta, body = xmlparts.Collect(_META), _Body(sink)
+        for member in archive.members.values():
+            if member.name in ("mimetype", manifest.name):
+                continue
+            chunks = archive.read(member)
+            if protected or not member.name.endswith(".xml") or member.size == 0:
+                for _ in chunks:
+                    pass
+            elif member.name == "content.xml":
+                xmlparts.run(chunks, body, member.name)
+            else:
+                xmlparts.run(chunks, meta if member.name == "meta.xml" else None, member.name)
+        for entry in listed:
+            path = entry.get("full-path", "")
+            if path and not path.endswith("/") and path not in archive.members:
+                raise Malformed(f"part {path}, which the manifest lists, is missing")
+        glance = _glance(format_name, meta.values)
+        if protected:
+            return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        if "content.xml" not in archive.members and format_name != "odb":
+            raise Malformed("the part content.xml is missing")
+        amounts = {key: count for key, count in body.amounts.items() if count}
+        if format_name not in ("odp", "otp"):
+            amounts.pop("slides", None)
+        return Reading(glance, State.INTACT, f"read to the end: {len(archive.members)} parts, sums and XML right", amounts)
+
+
+class FlatOdf:
+    """Flat ODF: the whole document in one XML file."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.95 if b"<?xml" in head[:64] and b"urn:oasis:names:tc:opendocument" in head and b":document" in head else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        found: list[str] = []
+        values = xmlparts.Collect(_META)
+        listener = xmlparts.Elements(lambda tag, a: found.append(a.get("mimetype", "")) if tag == "document" else None)
+        head = stream.read(1 << 16)
+        xmlparts.run([head], listener, "document", partial=True)
+        xmlparts.run([head], values, "document", partial=True)
+        return _glance(_FLAT.get(format_of_type(found[0]) or "") if found else None, values.values)
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        glance = self.glance(stream, size, name)
+        stream.seek(0)
+        body = _Body(sink)
+        xmlparts.run(iter(lambda: stream.read(1 << 18), b""), body, "document")
+        amounts = {key: count for key, count in body.amounts.items() if count}
+        return Reading(glance, State.INTACT, "read to the end: well-formed XML", amounts)

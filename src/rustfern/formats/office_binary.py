@@ -1,0 +1,74 @@
+"""Office documents in compound files: binary texts, workbooks, presentations, and encrypted OOXML wrappers.
+
+Source: [MS-CFB]; [MS-OFFCRYPTO] 2.3 (EncryptedPackage); the main streams by [MS-DOC], [MS-XLS] and [MS-PPT].
+"""
+
+from __future__ import annotations
+
+from typing import BinaryIO
+
+from rustfern.errors import Malformed
+from rustfern.formats import biff, presentation_records, word_binary
+from rustfern.formats.compound import SIGNATURE, Compound, summary
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.words import TextSink
+from rustfern.model import Glance, State
+
+# Main stream → format, in the order in which they are looked for.
+_MAIN = (
+    ("EncryptedPackage", "cfb"),
+    ("WordDocument", "doc"),
+    ("Workbook", "xls"),
+    ("Book", "xls"),
+    ("PowerPoint Document", "ppt"),
+    ("VisioDocument", "vsd"),
+    ("Quill", "pub"),
+    ("__properties_version1.0", "msg"),
+)
+
+
+def _format(compound: Compound) -> tuple[str, str | None]:
+    for stream, format_name in _MAIN:
+        if compound.has(stream):
+            return format_name, stream
+    return "cfb", None
+
+
+class OfficeBinary:
+    """Compound files of the office family."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.95 if head[:8] == SIGNATURE else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        compound = Compound(stream, size)
+        return summary(compound, _format(compound)[0])
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        compound = Compound(stream, size)
+        format_name, main = _format(compound)
+        glance = summary(compound, format_name)
+        amounts: dict[str, int] = {}
+        if main == "EncryptedPackage":
+            return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        if main is None:
+            if not any(compound.read(path) for path in compound.paths):
+                raise Malformed("a compound file without any document in it")
+            return Reading(
+                glance, State.UNREADABLE, "a compound file whose chains are whole, of a kind that is not known", has_text=False
+            )
+        data = compound.read(main) or b""
+        protected = False
+        if format_name == "doc":
+            protected = word_binary.read(compound, data, sink, amounts)
+        elif format_name == "xls":
+            protected = biff.read(data, sink, amounts)
+        elif format_name == "ppt":
+            protected = presentation_records.read(compound, data, sink, amounts)
+        else:
+            reason = "chains and streams are whole to the end; the drawing or message inside cannot be verified further"
+            return Reading(glance, State.INTACT, reason, has_text=False)
+        if protected:
+            return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        reason = f"read to the end: {len(compound.paths)} streams, chains and the main stream right"
+        return Reading(glance, State.INTACT, reason, amounts)

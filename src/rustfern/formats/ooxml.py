@@ -1,0 +1,339 @@
+"""OOXML packages: texts, workbooks (binary ones among them), presentations, diagrams.
+
+Source: ECMA-376 part 2 (packages: content types, relationships) and part 1 (WordprocessingML 17.3.3 w:t, SpreadsheetML
+18.3.1.4 cells, DrawingML a:t); [MS-XLSB] for binary workbooks.
+"""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterable
+from typing import BinaryIO
+from urllib.parse import unquote
+
+from rustfern.errors import Malformed
+from rustfern.formats import archive as zips
+from rustfern.formats import xlsb, xmlparts
+from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
+from rustfern.formats.times import iso
+from rustfern.formats.words import TextSink, number
+from rustfern.model import Glance, State
+
+_MAIN = {
+    "application/vnd.openxmlformats-officedocument.wordprocessingml.document.main+xml": "docx",
+    "application/vnd.ms-word.document.macroEnabled.main+xml": "docm",
+    "application/vnd.openxmlformats-officedocument.wordprocessingml.template.main+xml": "dotx",
+    "application/vnd.ms-word.template.macroEnabledTemplate.main+xml": "dotm",
+    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml": "xlsx",
+    "application/vnd.ms-excel.sheet.macroEnabled.main+xml": "xlsm",
+    "application/vnd.openxmlformats-officedocument.spreadsheetml.template.main+xml": "xltx",
+    "application/vnd.ms-excel.template.macroEnabled.main+xml": "xltm",
+    "application/vnd.ms-excel.sheet.binary.macroEnabled.main": "xlsb",
+    "application/vnd.openxmlformats-officedocument.presentationml.presentation.main+xml": "pptx",
+    "application/vnd.ms-powerpoint.presentation.macroEnabled.main+xml": "pptm",
+    "application/vnd.openxmlformats-officedocument.presentationml.slideshow.main+xml": "ppsx",
+    "application/vnd.openxmlformats-officedocument.presentationml.template.main+xml": "potx",
+    "application/vnd.ms-powerpoint.template.macroEnabled.main+xml": "potm",
+    "application/vnd.ms-visio.drawing.main+xml": "vsdx",
+}
+_TYPES = "[Content_Types].xml"
+_CORE = ("title", "creator", "lastModifiedBy", "created", "modified")
+_NUMBERED = re.compile(r"(\d+)")
+_STORY = re.compile(r"(?:document|footnotes|endnotes)\d*\.xml", re.IGNORECASE)
+_SHEET = re.compile(r"(?:^|/)(?:work)?sheets/[^/]+\.(?:xml|bin)$", re.IGNORECASE)
+_SLIDE = re.compile(r"(?:^|/)slides/[^/]+\.xml$", re.IGNORECASE)
+_PAGE = re.compile(r"(?:^|/)pages/page\d+\.xml$", re.IGNORECASE)
+
+
+class _Story(xmlparts.Handler):
+    """Paragraphs made of text runs: WordprocessingML and DrawingML alike."""
+
+    def __init__(self, sink: TextSink, amounts: dict[str, int]) -> None:
+        self._sink, self._amounts = sink, amounts
+        self._paragraphs: list[list[str]] = []
+        self._in_text = False
+        self._skipping = 0
+
+    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if self._skipping or tag == "Fallback":
+            self._skipping += 1
+        elif tag == "p":
+            self._paragraphs.append([])
+        elif tag == "t":
+            self._in_text = True
+        elif tag in ("tab", "br", "cr") and self._paragraphs:
+            self._paragraphs[-1].append(" ")
+        elif tag == "noBreakHyphen" and self._paragraphs:
+            self._paragraphs[-1].append("-")
+
+    def text(self, text: str) -> None:
+        if self._in_text and not self._skipping and self._paragraphs:
+            self._paragraphs[-1].append(text)
+
+    def end(self, tag: str) -> None:
+        if self._skipping:
+            self._skipping -= 1
+        elif tag == "t":
+            self._in_text = False
+        elif tag == "p" and self._paragraphs:
+            text = "".join(self._paragraphs.pop())
+            if text.strip():
+                self._sink.add(text)
+                self._amounts["paragraphs"] = self._amounts.get("paragraphs", 0) + 1
+
+
+class _PlainText(xmlparts.Handler):
+    """Every `Text` element of a diagram's page."""
+
+    def __init__(self, sink: TextSink) -> None:
+        self._sink, self._text = sink, [""]
+        self._inside = False
+
+    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag == "Text":
+            self._inside, self._text = True, []
+
+    def text(self, text: str) -> None:
+        if self._inside:
+            self._text.append(text)
+
+    def end(self, tag: str) -> None:
+        if tag == "Text":
+            self._inside = False
+            self._sink.add("".join(self._text))
+
+
+class _Strings(xmlparts.Handler):
+    """The shared strings of a workbook; phonetic runs are left out."""
+
+    def __init__(self) -> None:
+        self.strings: list[str] = []
+        self._parts: list[str] | None = None
+        self._in_text = False
+        self._phonetic = 0
+
+    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag == "si":
+            self._parts = []
+        elif tag == "rPh":
+            self._phonetic += 1
+        elif tag == "t":
+            self._in_text = not self._phonetic
+
+    def text(self, text: str) -> None:
+        if self._in_text and self._parts is not None:
+            self._parts.append(text)
+
+    def end(self, tag: str) -> None:
+        if tag == "t":
+            self._in_text = False
+        elif tag == "rPh":
+            self._phonetic -= 1
+        elif tag == "si" and self._parts is not None:
+            self.strings.append("".join(self._parts))
+            self._parts = None
+
+
+class _Cells(xmlparts.Handler):
+    """The cells of one sheet. A shared string that does not exist is damage."""
+
+    def __init__(self, sink: TextSink, strings: list[str] | None, amounts: dict[str, int], part: str) -> None:
+        self._sink, self._strings, self._amounts, self._part = sink, strings, amounts, part
+        self._kind = ""
+        self._text: list[str] | None = None
+        self._value: list[str] = []
+
+    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag == "c":
+            self._kind, self._value = attributes.get("t", "n"), []
+        elif tag in ("v", "t"):
+            self._text = []
+
+    def text(self, text: str) -> None:
+        if self._text is not None:
+            self._text.append(text)
+
+    def end(self, tag: str) -> None:
+        if tag in ("v", "t") and self._text is not None:
+            self._value.append("".join(self._text))
+            self._text = None
+        elif tag == "c" and self._value:
+            value = "".join(self._value)
+            if self._kind == "s":
+                if self._strings is None:
+                    raise Malformed("the part sharedStrings.xml, which cells need, is missing")
+                if not value.strip().isdigit() or int(value) >= len(self._strings):
+                    raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
+                value = self._strings[int(value)]
+            elif self._kind == "n":
+                value = number(value)
+            if value.strip():
+                self._sink.add(value)
+                self._amounts["cells"] = self._amounts.get("cells", 0) + 1
+
+
+def _natural(name: str) -> list[object]:
+    return [int(x) if x.isdigit() else x for x in _NUMBERED.split(name)]
+
+
+def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
+    created, modified = iso(values.get("created", "")), iso(values.get("modified", ""))
+    aware = modified if modified and modified.tzinfo else None
+    return Glance(
+        format=format_name,
+        title=values.get("title") or None,
+        author=values.get("lastModifiedBy") or values.get("creator") or None,
+        created=created if created and created.tzinfo else None,
+        modified=aware,
+        modified_local=None if aware else modified,
+    )
+
+
+class Ooxml:
+    """OOXML packages of every kind."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        if head[:4] != b"PK\x03\x04":
+            return 0.0
+        name = head[30 : 30 + int.from_bytes(head[26:28], "little")]
+        known = name in (_TYPES.encode(), b"_rels/.rels") or name.startswith((b"word/", b"xl/", b"ppt/", b"docProps/"))
+        return 0.9 if known else (0.85 if _TYPES.encode() in tail else 0.0)
+
+    def _types(self, archive: zips.Archive) -> tuple[str, str | None]:
+        """The name of the main part and the format that its content type tells."""
+        if _TYPES not in archive.members:
+            raise Malformed(f"the part {_TYPES} is missing")
+        overrides: dict[str, str] = {}
+        defaults: dict[str, str] = {}
+
+        def see(tag: str, attributes: xmlparts.Attributes) -> None:
+            if tag == "Override":
+                overrides[attributes.get("PartName", "").lstrip("/").casefold()] = attributes.get("ContentType", "")
+            elif tag == "Default":
+                defaults[attributes.get("Extension", "").casefold()] = attributes.get("ContentType", "")
+
+        xmlparts.run(archive.read(archive.members[_TYPES]), xmlparts.Elements(see), _TYPES)
+        if "_rels/.rels" not in archive.members:
+            raise Malformed("the part _rels/.rels is missing")
+        main = next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/officeDocument")), None)
+        main = main or next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/document")), None)
+        if main is None:
+            raise Malformed("no part is named as the document itself")
+        kind = overrides.get(main.casefold()) or defaults.get(main.rpartition(".")[2].casefold(), "")
+        return main, _MAIN.get(kind)
+
+    def _targets(self, archive: zips.Archive, rels: str) -> list[tuple[str, str]]:
+        """(type, part) of each relationship that points inside the package."""
+        folder = posixpath.dirname(posixpath.dirname(rels))
+        found: list[tuple[str, str]] = []
+
+        def see(tag: str, attributes: xmlparts.Attributes) -> None:
+            target = attributes.get("Target", "")
+            if tag != "Relationship" or attributes.get("TargetMode") == "External":
+                return
+            target = target.partition("#")[0]
+            if target and target != "NULL":
+                path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
+                found.append((attributes.get("Type", ""), unquote(posixpath.normpath(path))))
+
+        xmlparts.run(archive.read(archive.members[rels]), xmlparts.Elements(see), rels)
+        return found
+
+    def _core(self, archive: zips.Archive) -> dict[str, str]:
+        core = next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/core-properties")), "")
+        values = xmlparts.Collect(_CORE)
+        if core in archive.members:
+            xmlparts.run(archive.read(archive.members[core]), values, core)
+        return values.values
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        archive = zips.Archive(stream, size, DEFAULT_LIMITS)
+        _, format_name = self._types(archive)
+        return _glance(format_name, self._core(archive))
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        archive = zips.Archive(stream, size, limits)
+        main, format_name = self._types(archive)
+        folded = {member.casefold() for member in archive.members}
+        if main.casefold() not in folded:
+            raise Malformed(f"the part {main}, the document itself, is missing")
+        if format_name is None:
+            raise Malformed(f"the type of part {main} is none that office programs open")
+        for rels in [n for n in archive.members if n.casefold().endswith(".rels")]:
+            for _, target in self._targets(archive, rels):
+                if target.casefold() not in folded:
+                    raise Malformed(f"part {target}, which {rels} names, is missing")
+        amounts: dict[str, int] = {}
+        self._read_parts(archive, main, sink, amounts)
+        if format_name.startswith("p") and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
+            amounts["slides"] = slides
+        reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"
+        return Reading(_glance(format_name, self._core(archive)), State.INTACT, reason, amounts)
+
+    def _read_parts(self, archive: zips.Archive, main: str, sink: TextSink, amounts: dict[str, int]) -> None:
+        names = sorted(archive.members, key=lambda n: (not n.casefold().endswith("sharedstrings.xml"), _natural(n)))
+        strings: list[str] | None = None
+        binary: list[str] | None = None
+        base = posixpath.dirname(main)
+        for name in names:
+            member = archive.members[name]
+            chunks = archive.read(member)
+            lower = name.casefold()
+            handler: xmlparts.Handler | None = None
+            if lower.endswith("sharedstrings.xml"):
+                handler = shared = _Strings()
+                xmlparts.run(chunks, handler, name)
+                strings = shared.strings
+                continue
+            if lower.endswith("sharedstrings.bin"):
+                binary = xlsb.shared_strings(b"".join(chunks))
+                continue
+            if lower.endswith(".bin") and _SHEET.search(name):
+                data = b"".join(chunks)
+                if binary is None:
+                    binary = self._binary_strings(archive)
+                xlsb.cells(data, binary, sink, amounts, name)
+                continue
+            if not lower.endswith((".xml", ".rels")) or member.size == 0:
+                for _ in chunks:
+                    pass
+                continue
+            if _SHEET.search(name):
+                handler = _Cells(sink, strings, amounts, name)
+            elif _SLIDE.search(name) or (posixpath.dirname(name) == base and _STORY.fullmatch(posixpath.basename(name))):
+                handler = _Story(sink, amounts)
+            elif _PAGE.search(name):
+                handler = _PlainText(sink)
+            xmlparts.run(chunks, handler, name)
+
+    @staticmethod
+    def _binary_strings(archive: zips.Archive) -> list[str]:
+        name = next((n for n in archive.members if n.casefold().endswith("sharedstrings.bin")), None)
+        return xlsb.shared_strings(archive.bytes_of(name)) if name else []
+
+
+def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:
+    """Text of the salvaged parts of a damaged package (OOXML or ODF), for recognising whose it is. Never raises."""
+    from rustfern.formats.odf import _Body
+
+    strings: list[str] | None = None
+    for name, data in parts:
+        lower = name.casefold()
+        handler: xmlparts.Handler
+        try:
+            if lower.endswith("sharedstrings.xml"):
+                handler = shared = _Strings()
+                xmlparts.run([data], handler, name, partial=True)
+                strings = shared.strings
+                for text in strings:
+                    sink.add(text)
+            elif lower.endswith("sharedstrings.bin"):
+                for text in xlsb.shared_strings(data):
+                    sink.add(text)
+            elif name == "content.xml":
+                xmlparts.run([data], _Body(sink), name, partial=True)
+            elif _SLIDE.search(name) or lower.endswith("word/document.xml"):
+                xmlparts.run([data], _Story(sink, {}), name, partial=True)
+        except Malformed:
+            continue

@@ -1,0 +1,102 @@
+"""The main stream of binary word-processor documents: header and piece table.
+
+Source: [MS-DOC] 2.5.1 (Fib), 2.5.4 (FibRgLw97: character counts), 2.8.35 and 2.9.177 (Clx, PlcPcd, Pcd).
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+
+from rustfern.errors import Malformed
+from rustfern.formats.compound import Compound
+from rustfern.formats.words import TextSink
+
+# Field codes stand between 0x13 and 0x14, their result between 0x14 and 0x15.
+_FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
+_OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
+
+
+def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
+    """Hand the text to the sink. True if the document is encrypted. Raises `Malformed` where the structure breaks."""
+    if len(data) < 898:
+        if len(data) < 512:
+            raise Malformed("the stream WordDocument is too short for its header")
+    ident, version = struct.unpack_from("<HH", data, 0)
+    if ident != 0xA5EC:
+        raise Malformed("the header of the stream WordDocument is damaged", 0)
+    flags = struct.unpack_from("<H", data, 10)[0]
+    if flags & 0x0100:
+        return True
+    if version < 0x00C0:
+        raise Malformed("a binary document older than 1997, which is not read")
+    table = compound.read("1Table" if flags & 0x0200 else "0Table")
+    if table is None:
+        raise Malformed("the table stream is missing")
+    shorts = struct.unpack_from("<H", data, 32)[0]
+    longs_at = 34 + 2 * shorts + 2
+    counts = struct.unpack_from("<7i", data, longs_at + 12)
+    main, footnotes, headers, _macros, notes, endnotes, _boxes = counts
+    if any(count < 0 for count in counts):
+        raise Malformed("the header counts fewer than no characters", longs_at)
+    pairs_at = longs_at + 4 * struct.unpack_from("<H", data, longs_at - 2)[0] + 2
+    clx_at, clx_size = struct.unpack_from("<II", data, pairs_at + 33 * 8)
+    text = _pieces(data, table, clx_at, clx_size)
+    total = sum(counts)
+    if len(text) < total:
+        raise Malformed(f"the piece table gives {len(text)} of {total} characters")
+    stories = [text[:main], text[main : main + footnotes]]
+    after = main + footnotes + headers + counts[3] + notes
+    stories.append(text[after : after + endnotes])
+    paragraphs = 0
+    for story in stories:
+        story = _strip_fields(story)
+        for paragraph in re.split(r"[\r\x07\x0c]", story):
+            clean = _OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " ")).replace("\x1e", "-")
+            if clean.strip():
+                sink.add(clean)
+                paragraphs += 1
+    if paragraphs:
+        amounts["paragraphs"] = paragraphs
+    return False
+
+
+def _strip_fields(text: str) -> str:
+    for _ in range(8):
+        shorter = _FIELD_CODE.sub("", text)
+        if shorter == text:
+            break
+        text = shorter.replace("\x15", "", 1) if "\x13" not in shorter else shorter
+    return text
+
+
+def _pieces(data: bytes, table: bytes, at: int, size: int) -> str:
+    end = at + size
+    if size < 5 or end > len(table):
+        raise Malformed("the piece table lies outside its stream", at)
+    while at < end and table[at] == 1:
+        at += 3 + int.from_bytes(table[at + 1 : at + 3], "little", signed=True)
+    if at + 5 > end or table[at] != 2:
+        raise Malformed("the piece table is damaged", at)
+    length = int.from_bytes(table[at + 1 : at + 5], "little")
+    if length < 16 or at + 5 + length > end or (length - 4) % 12:
+        raise Malformed("the piece table has a wrong length", at)
+    count = (length - 4) // 12
+    limits = struct.unpack_from(f"<{count + 1}I", table, at + 5)
+    out = []
+    for i in range(count):
+        start, stop = limits[i], limits[i + 1]
+        if stop <= start:
+            raise Malformed("the pieces of the text are out of order", at)
+        place = struct.unpack_from("<I", table, at + 5 + 4 * (count + 1) + 8 * i + 2)[0]
+        narrow, place = bool(place & 0x40000000), place & 0x3FFFFFFF
+        chars = stop - start
+        begin = place // 2 if narrow else place
+        width = 1 if narrow else 2
+        raw = data[begin : begin + chars * width]
+        if len(raw) < chars * width:
+            raise Malformed("a piece of the text lies beyond its stream", begin)
+        if not raw.strip(b"\0") and chars > 64:
+            raise Malformed("a piece of the text is only zeros", begin)
+        out.append(raw.decode("cp1252" if narrow else "utf-16-le", "replace"))
+    return "".join(out)

@@ -1,0 +1,74 @@
+"""Text as it is read: words counted, hashed for comparing, the first lines kept for showing."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import unicodedata
+import zlib
+from array import array
+
+_WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
+_SPACE = re.compile(r"\s+")
+MAX_WORDS = 2_000_000
+
+
+def fold(text: str) -> str:
+    """The form in which words are compared: compatibility form, case folded (Unicode TR15 NFKC, chapter 3.13)."""
+    return text.casefold() if text.isascii() else unicodedata.normalize("NFKC", text).casefold()
+
+
+def number(text: str) -> str:
+    """One form for the same number in different formats: at most 10 significant digits."""
+    try:
+        return format(float(text), ".10g")
+    except (ValueError, OverflowError):
+        return text
+
+
+class TextSink:
+    """Takes pieces of text (paragraphs, cells, slides' lines) in reading order.
+
+    `keep` is how many characters of the text are kept for showing; 0 keeps none.
+    """
+
+    def __init__(self, keep: int = 0) -> None:
+        self.words = 0
+        self.pieces = 0
+        self.kept: list[str] = []
+        self._keep = keep
+        self._tokens = array("I")
+        self._hash = hashlib.sha256()
+
+    def add(self, text: str) -> None:
+        """Take one piece; white space is folded, empty pieces do not count."""
+        text = _SPACE.sub(" ", text).strip()
+        if not text:
+            return
+        self.pieces += 1
+        if self._keep > 0:
+            self.kept.append(text[: self._keep])
+            self._keep -= len(text) + 1
+        folded = fold(text)
+        self._hash.update(folded.encode("utf-8", "surrogatepass"))
+        self._hash.update(b"\n")
+        found = _WORD.findall(folded)
+        self.words += len(found)
+        if len(self._tokens) < MAX_WORDS:
+            crc = zlib.crc32
+            self._tokens.extend([crc(word.encode("utf-8", "surrogatepass")) for word in found])
+
+    def tokens(self) -> bytes:
+        """The hashes of all words, 4 bytes each, in this machine's byte order."""
+        return self._tokens.tobytes()
+
+    def text_hash(self) -> str | None:
+        """SHA-256 of the normalised text; None if there was none."""
+        return self._hash.hexdigest() if self.pieces else None
+
+
+def unpack(tokens: bytes) -> array[int]:
+    """The word hashes of `TextSink.tokens` as an array."""
+    out = array("I")
+    out.frombytes(tokens)
+    return out

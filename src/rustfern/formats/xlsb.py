@@ -1,0 +1,89 @@
+"""Binary workbook parts: records, shared strings, cells.
+
+Source: [MS-XLSB] 2.1.4 (records: variable-length type and size), 2.5.122 (RkNumber), 2.5.168 (XLWideString).
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+
+from rustfern.errors import Malformed
+from rustfern.formats.words import TextSink, number
+
+_ROW, _RK, _ERROR, _BOOL, _REAL, _STRING, _SHARED = 0, 2, 3, 4, 5, 6, 7
+_FORMULA_STRING, _FORMULA_NUMBER, _FORMULA_BOOL = 8, 9, 10
+_SST_ITEM = 19
+
+
+def records(data: bytes, part: str) -> Iterator[tuple[int, bytes]]:
+    """Yield (type, body) of each record. Raises `Malformed` where a record reaches beyond the part."""
+    position, end = 0, len(data)
+    while position < end:
+        start = position
+        kind = data[position]
+        position += 1
+        if kind & 0x80:
+            if position >= end:
+                raise Malformed(f"part {part} ends inside a record", start)
+            kind = (kind & 0x7F) | ((data[position] & 0x7F) << 7)
+            position += 1
+        length = 0
+        for shift in (0, 7, 14, 21):
+            if position >= end:
+                raise Malformed(f"part {part} ends inside a record", start)
+            byte = data[position]
+            position += 1
+            length |= (byte & 0x7F) << shift
+            if not byte & 0x80:
+                break
+        if position + length > end:
+            raise Malformed(f"part {part} ends inside a record", start)
+        yield kind, data[position : position + length]
+        position += length
+
+
+def _wide(body: bytes, at: int) -> str:
+    count = int.from_bytes(body[at : at + 4], "little")
+    if at + 4 + 2 * count > len(body):
+        raise Malformed("a text of the workbook is longer than its record")
+    return body[at + 4 : at + 4 + 2 * count].decode("utf-16-le", "replace")
+
+
+def rk(value: int) -> float:
+    """An RK number: 30 bits of an integer or of a double, perhaps times 100 ([MS-XLS] 2.5.217)."""
+    if value & 2:
+        result = float((value >> 2) - (1 << 30) if value & 0x80000000 else value >> 2)
+    else:
+        result = float(struct.unpack("<d", struct.pack("<Q", (value & 0xFFFFFFFC) << 32))[0])
+    return result / 100 if value & 1 else result
+
+
+def shared_strings(data: bytes) -> list[str]:
+    """The texts of `sharedStrings.bin`, in order."""
+    return [_wide(body, 1) for kind, body in records(data, "sharedStrings.bin") if kind == _SST_ITEM]
+
+
+def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, int], part: str) -> None:
+    """Hand the cells of one sheet to the sink. Raises `Malformed` for a shared text that does not exist."""
+    count = 0
+    for kind, body in records(data, part):
+        value = ""
+        if kind == _SHARED and len(body) >= 12:
+            index = int.from_bytes(body[8:12], "little")
+            if index >= len(strings):
+                raise Malformed(f"a cell of part {part} needs shared text {index}, which does not exist")
+            value = strings[index]
+        elif kind in (_STRING, _FORMULA_STRING) and len(body) >= 12:
+            value = _wide(body, 8)
+        elif kind in (_REAL, _FORMULA_NUMBER) and len(body) >= 16:
+            value = number(repr(struct.unpack_from("<d", body, 8)[0]))
+        elif kind == _RK and len(body) >= 12:
+            value = number(repr(rk(int.from_bytes(body[8:12], "little"))))
+        elif kind in (_BOOL, _FORMULA_BOOL) and len(body) >= 9:
+            value = str(body[8])
+        if value.strip():
+            sink.add(value)
+            count += 1
+    if count:
+        amounts["cells"] = amounts.get("cells", 0) + count

@@ -1,0 +1,101 @@
+"""XML parts of packages, streamed through expat: well-formed to the end, entities refused, text and attributes handed on.
+
+Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1 (entities, refused here).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from xml.parsers import expat
+
+from rustfern.errors import Malformed
+
+Attributes = dict[str, str]
+_MAX_DEPTH = 2_000
+
+
+class Handler:
+    """Base of what listens to an XML part. Names are local names: prefixes differ between producers."""
+
+    def start(self, tag: str, attributes: Attributes) -> None:
+        """An element begins."""
+
+    def end(self, tag: str) -> None:
+        """An element ends."""
+
+    def text(self, text: str) -> None:
+        """Character data."""
+
+
+def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
+    """Parse a part to its end. Raises `Malformed` where it is not well-formed; `partial` stops there quietly."""
+    parser = expat.ParserCreate(namespace_separator=" ")
+    depth = 0
+
+    if handler is not None:
+        parser.buffer_text = True
+        begin, finish = handler.start, handler.end
+
+        def on_start(name: str, attributes: Attributes) -> None:
+            nonlocal depth
+            depth += 1
+            if depth > _MAX_DEPTH:
+                raise Malformed(f"part {part} is nested too deep")
+            begin(name.rpartition(" ")[2], {key.rpartition(" ")[2]: value for key, value in attributes.items()})
+
+        def on_end(name: str) -> None:
+            nonlocal depth
+            depth -= 1
+            finish(name.rpartition(" ")[2])
+
+        parser.StartElementHandler = on_start
+        parser.EndElementHandler = on_end
+        parser.CharacterDataHandler = handler.text
+
+    def refuse(*_: object) -> None:
+        raise Malformed(f"part {part} declares entities: refused")
+
+    parser.EntityDeclHandler = refuse
+    try:
+        for chunk in chunks:
+            parser.Parse(chunk, False)
+        parser.Parse(b"", not partial)
+    except expat.ExpatError as error:
+        if partial:
+            return
+        raise Malformed(
+            f"part {part} is not well-formed XML: {expat.ErrorString(error.code)} in line {error.lineno}",
+            max(parser.CurrentByteIndex, 0),
+        ) from error
+
+
+class Collect(Handler):
+    """Collects the text of every element whose local name is asked for; the first of each."""
+
+    def __init__(self, wanted: Iterable[str]) -> None:
+        self.values: dict[str, str] = {}
+        self._wanted = frozenset(wanted)
+        self._current: str | None = None
+
+    def start(self, tag: str, attributes: Attributes) -> None:
+        if tag in self._wanted and tag not in self.values:
+            self._current = tag
+            self.values[tag] = ""
+
+    def end(self, tag: str) -> None:
+        if tag == self._current:
+            self._current = None
+
+    def text(self, text: str) -> None:
+        if self._current is not None:
+            self.values[self._current] += text
+
+
+class Elements(Handler):
+    """Calls back with (local name, attributes) of each element."""
+
+    def __init__(self, callback: Callable[[str, Attributes], None]) -> None:
+        self._callback = callback
+
+    def start(self, tag: str, attributes: Attributes) -> None:
+        self._callback(tag, attributes)

@@ -1,0 +1,1 @@
+"""Whose is it: facts and documents in, evidence and confidence out. Opens no file."""

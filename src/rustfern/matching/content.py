@@ -1,0 +1,77 @@
+"""Comparing content by the words it holds, as multisets of word hashes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from functools import lru_cache
+
+from rustfern.formats.words import unpack
+from rustfern.model import Content
+
+ALIKE = 0.98
+"""Word multisets this much alike are equal content, across formats."""
+_FEW = 6
+
+
+@lru_cache(maxsize=512)
+def _bag(tokens: bytes) -> Counter[int]:
+    return Counter(unpack(tokens))
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """Words that one side has and the other lacks, and words in common."""
+
+    only_left: int
+    only_right: int
+    common: int
+
+    @property
+    def alike(self) -> float:
+        """Share of words in common, 0 to 1."""
+        whole = 2 * self.common + self.only_left + self.only_right
+        return 2 * self.common / whole if whole else 1.0
+
+
+def difference(left: Content, right: Content) -> Difference:
+    """Compare two contents word by word."""
+    if left.tokens == right.tokens:
+        count = len(left.tokens) // 4
+        return Difference(0, 0, count)
+    a, b = _bag(left.tokens), _bag(right.tokens)
+    common = (a & b).total()
+    return Difference(a.total() - common, b.total() - common, common)
+
+
+def equal(left: Content, right: Content) -> bool:
+    """Whether two contents are one version: same normalised text in one format, words alike across formats, else bytes."""
+    if left.sha256 is not None and left.sha256 == right.sha256:
+        return True
+    if left.text_hash is None or right.text_hash is None:
+        return False
+    if left.text_hash == right.text_hash:
+        return True
+    return left.format != right.format and difference(left, right).alike >= ALIKE
+
+
+def lacks(holder: Content, other: Content) -> int:
+    """How many words `holder` has that `other` lacks; 0 across formats where they are alike."""
+    if equal(holder, other):
+        return 0
+    return difference(holder, other).only_left
+
+
+def shared(copy: Content, document: Content) -> float:
+    """How strongly shared words tie a copy to a document, 0 to 1: the share of the smaller side found in the larger.
+
+    A few words prove nothing: short texts count for less.
+    """
+    if not copy.tokens or not document.tokens:
+        return 0.0
+    found = difference(copy, document)
+    smaller = min(len(copy.tokens), len(document.tokens)) // 4
+    if smaller < _FEW:
+        return 0.0
+    inside = found.common / smaller
+    return max(0.0, (inside - 0.4) / 0.6) * min(1.0, smaller / 20)

@@ -1,0 +1,318 @@
+"""The nouns of the house: frozen facts about what was found. No input or output here, and nothing of ours imported.
+
+Times are timezone-aware UTC unless a name ends in `_local`; sizes are bytes. Paths are `str` in the form of
+`os.fsdecode` (bytes that are not UTF-8 survive as surrogate escapes); `os.fsencode` gives the raw bytes back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+
+
+class Kind(StrEnum):
+    """What sort of copy something is."""
+
+    SAVED = "saved"
+    AUTOSAVE = "autosave"
+    BACKUP = "backup"
+    TEMPORARY = "temporary"
+    SWAP = "swap"
+    TRASH = "trash"
+    VERSION = "version"
+    CONFLICT = "conflict"
+
+
+class State(StrEnum):
+    """Whether the content of a copy is whole; always given together with a reason."""
+
+    INTACT = "intact"
+    DAMAGED = "damaged"
+    EMPTY = "empty"
+    ENCRYPTED = "encrypted"
+    UNREADABLE = "unreadable"
+
+
+class Situation(StrEnum):
+    """What happened to a document."""
+
+    CRASHED = "crashed"
+    NEVER_SAVED = "never-saved"
+    OVERWRITTEN = "overwritten"
+    DELETED = "deleted"
+    WONT_OPEN = "wont-open"
+    MISPLACED = "misplaced"
+    DIVERGED = "diverged"
+    NOTHING_LOST = "nothing-lost"
+
+
+class Layout(StrEnum):
+    """How a home is laid out."""
+
+    WINDOWS = "windows"
+    MACOS = "macos"
+    LINUX = "linux"
+
+
+class Order(StrEnum):
+    """Whether a copy of a place was made before or after the saved file it belongs to."""
+
+    BEFORE = "before"
+    AFTER = "after"
+    UNKNOWN = "unknown"
+
+
+CLOCKS = ("content", "record", "name", "file")
+"""The clocks of a copy, the most telling first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Home:
+    """One person's profile folder. `volume` is the folder that stands for the root of the disk it came from."""
+
+    path: str
+    layout: Layout
+    person: str
+    volume: str | None
+    root: str
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One thing on disk: `root` is the searched folder (the source), `path` the whole path, `part` a part of it.
+
+    `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999).
+    """
+
+    root: str
+    path: str
+    size: int
+    modified: datetime | None
+    is_folder: bool = False
+    part: str | None = None
+    link_target: str | None = None
+    device: int = 0
+    inode: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One stated reason why a copy belongs to a document. `weight` is in log-odds (natural logarithm)."""
+
+    kind: str
+    weight: float
+    text: str
+    family: str = "says-so"
+
+
+@dataclass(frozen=True, slots=True)
+class Glance:
+    """What a few KB tell: the format, and who and when by the document's own account."""
+
+    format: str | None = None
+    title: str | None = None
+    author: str | None = None
+    created: datetime | None = None
+    modified: datetime | None = None
+    modified_local: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Content:
+    """What reading a copy to its end tells. `tokens` is a packed array of 32-bit word hashes, in no useful order.
+
+    `text_hash` is the SHA-256 of the normalised text (words or cells in order), None where there is no text.
+    """
+
+    glance: Glance
+    state: State
+    reason: str
+    size: int
+    sha256: str | None = None
+    words: int | None = None
+    text_hash: str | None = None
+    tokens: bytes = b""
+    amounts: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def format(self) -> str | None:
+        return self.glance.format
+
+
+@dataclass(frozen=True, slots=True)
+class Find:
+    """Something that a place of the catalogue explains: where it was, in which place, and what its name says.
+
+    `fields` are the named parts of the file-name pattern: `name` (whole file name of the original), `stem` (without
+    extension), `prefixed` (a stem behind a localised prefix), `tail` (name without its first letters) and so on.
+    """
+
+    entry: Entry
+    place: str
+    kind: str
+    fields: Mapping[str, str]
+    home: Home | None
+    order: Order = Order.UNKNOWN
+    complete: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Copy:
+    """A version of a document's content on disk."""
+
+    entry: Entry
+    kind: Kind
+    place: str
+    content: Content
+    extension_right: bool | None
+    clocks: Mapping[str, datetime]
+    order: Order = Order.UNKNOWN
+    complete: bool = True
+    written: datetime | None = None
+    written_from: str = "file"
+    confidence: float = 1.0
+    evidence: tuple[Evidence, ...] = ()
+    members: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    @property
+    def path(self) -> str:
+        return self.entry.path
+
+
+@dataclass(frozen=True, slots=True)
+class Lock:
+    """A small file that proves a document was open."""
+
+    entry: Entry
+    place: str
+    owner: str | None
+    host: str | None
+    opened: datetime | None
+    live: bool | None = None
+    confidence: float = 0.0
+    evidence: tuple[Evidence, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """A small file or entry that says something about copies. `says` is a sentence for people."""
+
+    path: str
+    type: str
+    says: str
+    evidence: tuple[Evidence, ...] = ()
+    when: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """The outcome of choosing: the situation, the best copy by its place in the list, the reasons, the warnings."""
+
+    situation: Situation
+    best: int | None
+    why: tuple[str, ...]
+    warnings: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """What the person lost, with all that was found of it."""
+
+    key: str
+    name: str
+    doc_class: str
+    original: str | None
+    original_exists: bool
+    recorded: str | None
+    person: str | None
+    copies: tuple[Copy, ...]
+    locks: tuple[Lock, ...]
+    records: tuple[Record, ...]
+    verdict: Verdict
+    same_as: Mapping[int, int] = field(default_factory=dict)
+    number: int = 0
+    ids: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Searched:
+    """One place as it is in one home: `status` is found, absent, denied, outside …"""
+
+    place: str
+    path: str
+    status: str
+    copies: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """Something that could not be read; the search went on."""
+
+    path: str
+    message: str
+
+
+@dataclass(slots=True)
+class Totals:
+    """What the search cost."""
+
+    directories: int = 0
+    files: int = 0
+    dismissed_by_name: int = 0
+    bytes_read: int = 0
+    seconds: float = 0.0
+    search_seconds: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Hints:
+    """What the person could tell."""
+
+    person: str | None = None
+    document: str | None = None
+    happened: Situation | None = None
+    lost_at: datetime | None = None
+    older_than: datetime | None = None
+    doc_class: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The answer of one scan."""
+
+    case: str | None
+    roots: tuple[str, ...]
+    homes: tuple[Home, ...]
+    searched: tuple[Searched, ...]
+    documents: tuple[Document, ...]
+    unmatched: tuple[Copy | Lock | Record, ...]
+    problems: tuple[Problem, ...]
+    totals: Totals
+    hints: Hints
+    notices: tuple[str, ...] = ()
+    live: bool = False
+
+
+def show_name(text: str) -> str:
+    """Make a name from disk safe to show: control and direction characters and undecodable bytes are escaped.
+
+    Sources: Unicode Standard, section 23.2 (layout controls) and general categories Cc, Cf, Cs, Zl, Zp.
+    """
+    if text.isascii() and text.isprintable():
+        return text
+    out = []
+    for ch in text:
+        code = ord(ch)
+        if 0xDC80 <= code <= 0xDCFF:
+            out.append(f"\\x{code - 0xDC00:02x}")
+        elif ch == "\u200d" or ch.isprintable():
+            out.append(ch)
+        elif ch == " " or ch == "\u00a0":
+            out.append(" ")
+        else:
+            out.append({"\n": "\\n", "\t": "\\t", "\r": "\\r"}.get(ch, f"\\u{code:04x}"))
+    return "".join(out)

@@ -1,0 +1,108 @@
+"""Paths as applications recorded them, translated into what is searched."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from urllib.parse import unquote_to_bytes, urlsplit
+
+from rustfern.errors import SourceError
+from rustfern.model import Home, Layout
+from rustfern.sources.folder import FolderSource, exists
+
+_DRIVE = re.compile(r"/?([A-Za-z])[:|](?:[\\/]|$)")
+_PARENTS = frozenset({"users", "home", "documents and settings"})
+_MAX_PARTS = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """A recorded path taken apart. `drive` is a letter, a server name with `share`, or empty."""
+
+    parts: tuple[str, ...]
+    drive: str = ""
+    share: bool = False
+    web: bool = False
+
+
+def take_apart(recorded: str) -> Recorded | None:
+    """Take `C:\\…`, `\\\\server\\share\\…`, `/…` or `file://…` apart; None if it is nothing of these or climbs."""
+    text, share, drive = recorded, False, ""
+    lower = text[:8].casefold()
+    if lower.startswith("file:"):
+        url = urlsplit(text.replace("\\", "/")) if "?" not in text and "#" not in text else None
+        host = url.netloc if url else ""
+        rest = text[5:].replace("\\", "/")
+        if rest.startswith("//"):
+            host, _, rest = rest[2:].partition("/")
+            rest = "/" + rest
+        text = os.fsdecode(unquote_to_bytes(rest))
+        if host and host.casefold() != "localhost":
+            share, drive = True, host
+    elif re.match(r"[A-Za-z][A-Za-z0-9+.-]+://", text):
+        return Recorded((), web=True)
+    elif text.startswith(("\\\\", "//")):
+        share = True
+        drive, _, text = text[2:].replace("\\", "/").partition("/")
+    if not share and (found := _DRIVE.match(text)):
+        drive, text = found[1].upper(), text[found.end() :]
+        text = text.replace("\\", "/")
+    elif share:
+        text = text.replace("\\", "/")
+    elif not text.startswith("/"):
+        return None
+    parts = tuple(part for part in text.split("/") if part not in ("", "."))
+    if ".." in parts or len(parts) > _MAX_PARTS or any("\0" in part for part in parts):
+        return None
+    return Recorded(parts, drive, share)
+
+
+def join_as_there(base: str, parts: Sequence[str], *, any_case: bool) -> str:
+    """Join below `base`; with `any_case` names are taken as they are on disk, whatever their case."""
+    path = base
+    for position, part in enumerate(parts):
+        step = os.path.join(path, part)
+        if any_case and not exists(step):
+            try:
+                folders, files = FolderSource(base).names(path)
+            except SourceError:
+                return os.path.join(path, *parts[position:])
+            folded = part.casefold()
+            step = next((os.path.join(path, name) for name in [*folders, *files] if name.casefold() == folded), step)
+        path = step
+    return path
+
+
+def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Sequence[str]) -> str | None:
+    """Where a recorded path lies in what is searched; None if that is outside (another drive, a share, the web).
+
+    `home` is that of the application that recorded it. Nothing needs to exist at the answer.
+    """
+    apart = take_apart(recorded)
+    if apart is None or apart.share or apart.web or not apart.parts:
+        return None
+    any_case = home is None or home.layout is not Layout.LINUX
+    parts = apart.parts
+    if len(parts) >= 2 and parts[0].casefold() in _PARENTS:
+        person, rest = parts[1].casefold(), parts[2:]
+        near = [h for h in homes if home is None or h.volume == home.volume]
+        found = next((h for h in near if os.path.basename(os.path.normpath(h.path)).casefold() == person), None)
+        if found is None and home is not None and home.volume is None:
+            found = home  # a copy of a profile, perhaps under another name
+        if found is not None:
+            return join_as_there(found.path, rest, any_case=any_case)
+    if apart.drive not in ("", "C") and os.name != "nt":
+        return None
+    volume = home.volume if home else None
+    if volume is None:
+        return None
+    path = join_as_there(volume, parts, any_case=any_case)
+    return path if any(inside(path, root) for root in roots) else None
+
+
+def inside(path: str, root: str) -> bool:
+    """Whether a path is the root or below it, by its text."""
+    path, root = os.path.normpath(path), os.path.normpath(root)
+    return path == root or path.startswith(root.rstrip(os.sep) + os.sep)

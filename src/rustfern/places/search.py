@@ -1,0 +1,187 @@
+"""The search: known places first, then the rest of the tree, most files dismissed by name alone."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+
+from rustfern.errors import SourceError
+from rustfern.formats.table import DOCUMENT_EXTENSIONS
+from rustfern.model import Entry, Find, Home, Layout, Order, Searched, Totals
+from rustfern.places.loader import Catalogue, Place
+from rustfern.places.recorded import inside
+from rustfern.sources.folder import FolderSource, is_folder
+from rustfern.sources.interface import OnProblem
+
+OnDocuments = Callable[[str, list[str]], None]
+"""Called with (folder, document-like names in it)."""
+
+_MAX_IN_PLACE = 100_000
+
+
+@dataclass
+class Search:
+    """One search over some roots. Results collect in `finds` and `searched`."""
+
+    sources: Sequence[FolderSource]
+    homes: Sequence[Home]
+    catalogue: Catalogue
+    on_problem: OnProblem
+    totals: Totals
+    own_folders: Sequence[str] = ()
+    finds: list[Find] = field(default_factory=list)
+    searched: list[Searched] = field(default_factory=list)
+    seen: set[str] = field(default_factory=set)
+    kept_out: set[str] = field(default_factory=set)
+
+    def known_places(self) -> None:
+        """Look into every folder that the catalogue names, in every home and on every volume."""
+        for home in self.homes:
+            source = self._source(home.root)
+            for place in self.catalogue.places.values():
+                if place.where == "home" and home.layout.value in place.folders:
+                    self._place(place, home.path, source, home, place.folders[home.layout.value])
+        volumes = {home.volume: home for home in self.homes if home.volume}
+        for source in self.sources:
+            for base in sorted({v for v in volumes if inside(v, source.root)} | {source.root}):
+                home = volumes.get(base)
+                for place in self.catalogue.places.values():
+                    if place.where == "volume":
+                        patterns = [p for kind, p in place.folders.items() if home is None or kind == home.layout.value]
+                        flat = [pattern for group in patterns for pattern in group]
+                        self._place(place, base, source, home if base != source.root or home else None, flat)
+
+    def _source(self, root: str) -> FolderSource:
+        return next(source for source in self.sources if source.root == root)
+
+    def _place(self, place: Place, base: str, source: FolderSource, home: Home | None, patterns: Iterable[str]) -> None:
+        any_case = home is None or home.layout is not Layout.LINUX
+        for pattern in patterns:
+            folders, denied = resolve(source, base, pattern, any_case=any_case)
+            self.searched += [Searched(place.id, folder, "denied") for folder in denied]
+            for folder in folders:
+                if not any(inside(folder, s.root) for s in self.sources):
+                    continue
+                source = next(s for s in self.sources if inside(folder, s.root))
+                if place.is_copy and place.exclusive:
+                    self.kept_out.add(folder)
+                before = len(self.finds)
+                status = self._look(place, folder, source, home, place.depth)
+                self.searched.append(Searched(place.id, folder, status, len(self.finds) - before))
+            if not folders and not denied and "*" not in pattern:
+                self.searched.append(Searched(place.id, os.path.join(base, *pattern.split("/")), "absent"))
+
+    def _look(self, place: Place, folder: str, source: FolderSource, home: Home | None, depth: int) -> str:
+        try:
+            folders, files = source.names(folder)
+        except SourceError as error:
+            self.on_problem(folder, f"this folder of copies could not be listed: {error.what}")
+            return "denied"
+        names = [*files, *folders] if place.folders_too else files
+        for name in names[:_MAX_IN_PLACE]:
+            path = os.path.join(folder, name)
+            if path in self.seen:
+                continue
+            fields = self.catalogue.match(place, name)
+            if fields is not None:
+                self._add(place, source, path, fields, home)
+        if depth > 0:
+            for name in folders:
+                self._look(place, os.path.join(folder, name), source, home, depth - 1)
+        return "found"
+
+    def _add(self, place: Place, source: FolderSource, path: str, fields: dict[str, str], home: Home | None) -> None:
+        self.seen.add(path)
+        try:
+            entry = source.entry(path)
+        except SourceError as error:
+            self.on_problem(path, error.what)
+            return
+        self.add_entry(place, entry, fields, home)
+
+    def add_entry(self, place: Place, entry: Entry, fields: dict[str, str], home: Home | None) -> None:
+        """Take one thing as found in a place."""
+        self.seen.add(entry.path)
+        if entry.link_target is not None:
+            return
+        if entry.is_folder and not place.folders_too:
+            return
+        find = Find(entry, place.id, place.kind, fields, home, Order(place.order), place.complete)
+        self.finds.append(find)
+
+    def rest(self, on_documents: OnDocuments, tick: Callable[[int], None]) -> None:
+        """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
+        catalogue, totals = self.catalogue, self.totals
+        starts, ends, bare = catalogue.starts, catalogue.ends, catalogue.bare_lengths
+        extensions = DOCUMENT_EXTENSIONS
+        kept_out, own = self.kept_out, set(self.own_folders)
+        homes = sorted(self.homes, key=lambda home: -len(home.path))
+        walked: list[str] = []
+        for source in self.sources:
+            if any(inside(source.root, done) for done in walked):
+                continue
+            walked.append(source.root)
+            for folder, folders, files in source.walk(source.root, self.on_problem):
+                totals.directories += 1
+                totals.files += len(files)
+                if folder in own:
+                    folders.clear()
+                    continue
+                closed = folder in kept_out
+                documents: list[str] = []
+                hits = 0
+                for name in files:
+                    if name.endswith(ends) or name.startswith(starts) or len(name) in bare:
+                        found = catalogue.match_beside(name)
+                        if found is not None:
+                            hits += 1
+                            path = os.path.join(folder, name)
+                            if path not in self.seen:
+                                self._add(found[0], source, path, found[1], _home_of(path, homes))
+                            continue
+                    dot = name.rfind(".")
+                    if dot > 0 and name[dot + 1 :].lower() in extensions:
+                        documents.append(name)
+                totals.dismissed_by_name += len(files) - len(documents) - hits
+                if closed:
+                    # Copies, not originals; what lies deeper (a deleted folder) is no place for originals either.
+                    folders.clear()
+                elif documents:
+                    on_documents(folder, documents)
+                if totals.directories % 500 == 0:
+                    tick(totals.files)
+
+
+def _home_of(path: str, homes: Sequence[Home]) -> Home | None:
+    return next((home for home in homes if inside(path, home.path)), None)
+
+
+def resolve(source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
+    """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into.
+
+    Links are not followed.
+    """
+    found, denied = [base], []
+    for part in pattern.split("/"):
+        following: list[str] = []
+        for folder in found:
+            step = os.path.join(folder, part)
+            there = is_folder(step) if "*" not in part else False
+            if there:
+                following.append(step)
+            elif there is None:
+                denied.append(folder)
+            elif any_case or "*" in part:
+                try:
+                    names, _ = source.names(folder)
+                except SourceError:
+                    denied.append(folder)
+                    continue
+                wanted = part.casefold()
+                following += [
+                    os.path.join(folder, name) for name in names if fnmatch.fnmatchcase(name.casefold(), wanted)
+                ]
+        found = following
+    return found, denied

@@ -1,0 +1,78 @@
+"""The content of a copy, whatever form it lies in. Checking, looking and restoring read content only through this."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Iterator
+from typing import BinaryIO
+
+from rustfern import formats
+from rustfern.errors import SourceError
+from rustfern.model import Content, Entry, Glance, State
+from rustfern.sources.folder import source_of
+
+MAX_MEMBERS = 20_000
+
+
+def open_content(entry: Entry) -> BinaryIO:
+    """The content of a copy that is one file, as a seekable stream. Raises `SourceError`."""
+    return source_of(entry).open(entry)
+
+
+def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
+    """(relative path with `/`, entry) of each regular file of a folder copy, sorted. Links are left out."""
+    source = source_of(entry)
+    found: list[str] = []
+
+    def refuse(path: str, message: str) -> None:
+        raise SourceError(message, path)
+
+    for folder, _, files in source.walk(entry.path, refuse):
+        found += [os.path.join(folder, name) for name in files]
+        if len(found) > MAX_MEMBERS:
+            raise SourceError(f"more than {MAX_MEMBERS} files in one folder copy", entry.path)
+    for path in sorted(found):
+        member = source.entry(path)
+        if member.link_target is None:
+            yield os.path.relpath(path, entry.path).replace(os.sep, "/"), member
+
+
+def bundle_sum(sums: list[tuple[str, str]]) -> str:
+    """The SHA-256 of a folder copy: of its sorted lines `sha256 relative-path`."""
+    digest = hashlib.sha256()
+    for relative, value in sorted(sums):
+        digest.update(f"{value} ".encode() + os.fsencode(relative) + b"\n")
+    return digest.hexdigest()
+
+
+def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+    """Check a copy to its end: the verdict, and for a folder its members. Raises `SourceError`."""
+    if not entry.is_folder:
+        with open_content(entry) as stream:
+            return _checked(stream, name, entry), ()
+    sums: list[tuple[str, str]] = []
+    damaged: list[str] = []
+    verified = size = 0
+    for relative, member in members(entry):
+        with open_content(member) as stream:
+            content = _checked(stream, os.path.basename(relative), member)
+        sums.append((relative, content.sha256 or ""))
+        size += content.size
+        verified += content.state in (State.INTACT, State.EMPTY)
+        if content.state is State.DAMAGED:
+            damaged.append(f"{relative}: {content.reason}")
+    reason = f"a folder of {len(sums)} files, {verified} of them verified to the end"
+    state = State.INTACT if sums else State.EMPTY
+    if damaged:
+        state, reason = State.DAMAGED, f"{len(damaged)} of {len(sums)} files are damaged, the first is {damaged[0]}"
+    amounts = {"files": len(sums)}
+    content = Content(Glance(), state, reason, size, bundle_sum(sums), amounts=amounts)
+    return content, tuple(relative for relative, _ in sums)
+
+
+def _checked(stream: BinaryIO, name: str, entry: Entry) -> Content:
+    try:
+        return formats.check(stream, name)
+    except OSError as error:
+        raise SourceError(f"reading failed ({(error.strerror or str(error)).lower()})", entry.path) from error

@@ -1,0 +1,293 @@
+"""The only code that writes a recovered file: beside its final name, synced, read back, compared, then moved into place."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+import os
+import re
+import secrets
+import shutil
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, BinaryIO
+
+from rustfern import rebuilding
+from rustfern.casefile import CaseFile, KeptCopy, stem_of
+from rustfern.errors import RestoreRefused, SourceError, WrongUsage
+from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
+from rustfern.model import Content, Entry, show_name
+from rustfern.places.recorded import inside
+from rustfern.sources.folder import FolderSource, explain
+
+_CHUNK = 1 << 20
+_TRIES = 1_000
+_UNFIT = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
+_DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?:\..*)?", re.IGNORECASE)
+_DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\u2028\u2029]")
+_MAX_NAME = 255
+_PART = ".rustfern-"
+
+
+@dataclass(frozen=True, slots=True)
+class Restored:
+    """One restored copy: its id, where from, where to, the sum and state of what was written."""
+
+    id: str
+    source: str
+    target: str
+    sha256: str
+    state: str
+    document: str
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """One copy that was not restored, and why."""
+
+    id: str
+    message: str
+
+
+def safe_name(name: str, limit: int = _MAX_NAME) -> str:
+    """A file name that every system takes: nothing that climbs, no device names, no direction signs, at most 255 bytes.
+
+    Source: Microsoft's published rules for naming files; POSIX.1-2017 3.170 (filename).
+    """
+    fixed = _DIRECTIONS.sub("", name)
+    fixed = _UNFIT.sub("_", fixed.encode("utf-8", "surrogateescape").decode("utf-8", "replace")).replace("\ufffd", "_")
+    fixed = fixed.strip().rstrip(". ")
+    if not fixed.strip("."):
+        fixed = "document"
+    if _DEVICES.fullmatch(fixed):
+        fixed = "_" + fixed
+    while len(fixed.encode()) > limit:
+        stem, dot, extension = fixed.rpartition(".")
+        short = dot and stem and len(extension) < 12
+        fixed = f"{stem[:-1].rstrip()}.{extension}" if short else fixed[:-1]
+    return fixed
+
+
+def target_name(copy: KeptCopy) -> tuple[str, list[str]]:
+    """The name of a restored copy: the document's, the kind, when it was written, the right extension; and notes."""
+    facts, document = copy.facts, copy.document
+    name, format_name = document["name"], facts["format"]
+    folder = bool(facts["members"])
+    extension = "" if folder else extension_of(name)
+    claimed = format_of_extension(extension)
+    stem = name if folder or not extension or claimed is None else stem_of(name)
+    notes = []
+    if not folder:
+        right = _right_extension(extension, claimed, format_name)
+        if claimed and format_name and right != extension:
+            notes.append(
+                f"the document was {title_of(claimed)} (.{extension}), this copy is {title_of(format_name)}: it opens as .{right}"
+            )
+        extension = right
+    when = facts["written"]
+    stamp = ""
+    if when:
+        local = datetime.strptime(when, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC).astimezone()
+        stamp = f" {local:%Y-%m-%d %H.%M}"
+    label = f" ({facts['kind']}{stamp})"
+    ending = label + (f".{extension}" if extension else "")
+    base = safe_name(stem, _MAX_NAME - len(ending.encode()) - 8)
+    return base + ending, notes
+
+
+def _right_extension(extension: str, claimed: str | None, format_name: str | None) -> str:
+    if format_name is None or format_name == "cfb":
+        return extension
+    if claimed == format_name or (claimed in TEXT_FORMATS and format_name in TEXT_FORMATS):
+        return extension
+    return format_name
+
+
+def check_target(folder: str, roots: Sequence[str]) -> str:
+    """Make the target folder and return its real path.
+
+    Raises `WrongUsage` if it lies inside what was searched, is a file, or cannot be made or written.
+    """
+    path = os.path.abspath(folder)
+    real = os.path.realpath(path)
+    for root in roots:
+        if inside(real, os.path.realpath(root)):
+            raise WrongUsage(
+                "the target lies inside what was searched, where writing can destroy what could still be saved",
+                path,
+                "Name a folder elsewhere, on another disk if you can",
+            )
+    try:
+        os.makedirs(real, exist_ok=True)
+        probe = os.path.join(real, _PART + secrets.token_hex(6))
+        os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        os.unlink(probe)
+    except FileExistsError as error:
+        raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
+    except OSError as error:
+        raise WrongUsage(f"the target cannot be written ({explain(error)})", path, "Name another with --to DIR") from error
+    return real
+
+
+def restore(copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str]) -> tuple[list[Restored], list[Refused]]:
+    """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on.
+
+    Raises `WrongUsage` for a target that cannot be used at all.
+    """
+    real = check_target(folder, roots)
+    done: list[Restored] = []
+    refused: list[Refused] = []
+    for copy in copies:
+        try:
+            restored = _one(copy, real)
+            done.append(restored)
+            if case.path is not None:
+                case.add_restored(restored.id, restored.target, restored.sha256)
+        except (RestoreRefused, SourceError) as error:
+            refused.append(Refused(copy.id, str(error)))
+        except OSError as error:
+            refused.append(Refused(copy.id, _system(error, real)))
+    return done, refused
+
+
+def _system(error: OSError, folder: str) -> str:
+    if error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1)):
+        return f"there is no space left at the target: {show_name(folder)}. Free space, or name another folder with --to"
+    return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
+
+
+def _one(copy: KeptCopy, folder: str) -> Restored:
+    source = FolderSource(copy.root)
+    entry = source.entry(copy.path)
+    if entry.link_target is not None:
+        raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
+    name, notes = target_name(copy)
+    expected: str = copy.facts["sha256"] or ""
+    if entry.is_folder:
+        target, content = _folder(entry, os.path.join(folder, name), expected)
+    else:
+        target, content = _file(entry, folder, name, expected)
+    with contextlib.suppress(OSError):
+        if entry.modified is not None:
+            stamp = entry.modified.timestamp()
+            os.utime(target, (stamp, stamp))
+    state = str(content.state)
+    if state == copy.facts["state"] == "encrypted":
+        notes.append("it is protected by a password, so its content could not be verified")
+    if copy.facts["state"] == "damaged":
+        notes.append(f"this copy is damaged: {copy.facts['reason']}")
+        state = "damaged"
+    return Restored(copy.id, copy.path, target, content.sha256 or expected, state, copy.document["name"], tuple(notes))
+
+
+def _changed(path: str) -> RestoreRefused:
+    return RestoreRefused("this copy changed since the scan", path, "Scan again and look at what is there now")
+
+
+def _write(stream: BinaryIO, target: str) -> str:
+    """Write a new file, synced; its SHA-256 as read back from disk."""
+    handle = os.open(target, os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0), 0o600)
+    with os.fdopen(handle, "wb") as out:
+        while True:
+            try:
+                chunk = stream.read(_CHUNK)
+            except OSError as error:
+                raise SourceError(f"reading failed ({explain(error)})", target) from error
+            if not chunk:
+                break
+            out.write(chunk)
+        out.flush()
+        os.fsync(out.fileno())
+    sums = hashlib.sha256()
+    with open(target, "rb") as back:
+        while chunk := back.read(_CHUNK):
+            sums.update(chunk)
+    return sums.hexdigest()
+
+
+@contextlib.contextmanager
+def _scratch(folder: str, remove: Callable[[str], Any]) -> Iterator[str]:
+    """A fresh name beside the target; what is left under it is removed, whatever happens."""
+    path = os.path.join(folder, _PART + secrets.token_hex(8))
+    try:
+        yield path
+    finally:
+        with contextlib.suppress(OSError):
+            remove(path)
+
+
+def _file(entry: Entry, folder: str, name: str, expected: str) -> tuple[str, Content]:
+    with _scratch(folder, os.unlink) as scratch:
+        with rebuilding.open_content(entry) as stream:
+            written = _write(stream, scratch)
+        if written != expected:
+            raise _changed(entry.path)
+        back, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)
+        target = _place(scratch, folder, name)
+        _sync_folder(folder)
+        return target, back
+
+
+def _place(scratch: str, folder: str, name: str) -> str:
+    """Move a verified file to its name without ever replacing one: a taken name gets a number."""
+    for path in _names(folder, name):
+        try:
+            os.link(scratch, path)
+        except FileExistsError:
+            continue
+        except OSError:
+            # No hard links here (FAT and some shares): take the name first, then move over our own empty file.
+            try:
+                os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+            except FileExistsError:
+                continue
+            os.replace(scratch, path)
+        with contextlib.suppress(OSError):
+            os.chmod(path, 0o644)
+        return path
+    raise RestoreRefused(f"{_TRIES} files of this name are there already", os.path.join(folder, name), "Name another folder")
+
+
+def _names(folder: str, name: str) -> Iterator[str]:
+    stem, dot, extension = name.rpartition(".")
+    if not dot or len(extension) > 8 or " " in extension:
+        stem, extension = name, ""
+    for number in range(1, _TRIES + 1):
+        mark = "" if number == 1 else f" {number}"
+        yield os.path.join(folder, f"{stem}{mark}" + (f".{extension}" if extension else ""))
+
+
+def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
+    """A folder copy with all its members; moved into place only when every one is verified."""
+    folder, name = os.path.split(target)
+    with _scratch(folder, lambda path: shutil.rmtree(path, ignore_errors=True)) as scratch:
+        os.mkdir(scratch, 0o700)
+        sums = []
+        for relative, member in rebuilding.members(entry):
+            parts = [safe_name(part) for part in relative.split("/")]
+            place = os.path.join(scratch, *parts)
+            os.makedirs(os.path.dirname(place), exist_ok=True)
+            with rebuilding.open_content(member) as stream:
+                sums.append((relative, _write(stream, place)))
+        if rebuilding.bundle_sum(sums) != expected:
+            raise _changed(entry.path)
+        content, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)
+        for path in _names(folder, name):
+            if not os.path.lexists(path):
+                os.rename(scratch, path)  # a non-empty folder of that name makes this fail rather than replace
+                os.chmod(path, 0o755)
+                _sync_folder(folder)
+                return path, content
+    raise RestoreRefused(f"{_TRIES} folders of this name are there already", target, "Name another folder")
+
+
+def _sync_folder(folder: str) -> None:
+    with contextlib.suppress(OSError):
+        handle = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)

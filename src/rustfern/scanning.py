@@ -1,0 +1,386 @@
+"""The pipeline: search → recognise → match → rebuild → check → choose."""
+
+from __future__ import annotations
+
+import os
+import stat
+import time
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Protocol
+
+from rustfern import choosing, contract
+from rustfern.assembling import Assembly, Draft, Reader, first_answers
+from rustfern.casefile import CaseFile, new_case_path, state_folder
+from rustfern.errors import CaseError, SourceError, WrongUsage
+from rustfern.formats.table import class_of, extension_of, format_of_extension
+from rustfern.model import (
+    Answer,
+    Copy,
+    Document,
+    Find,
+    Hints,
+    Home,
+    Kind,
+    Lock,
+    Problem,
+    Situation,
+    Totals,
+    show_name,
+)
+from rustfern.places.homes import find_homes, own_home
+from rustfern.places.loader import Catalogue, catalogue
+from rustfern.places.recorded import inside
+from rustfern.places.search import Search
+from rustfern.sources import running
+from rustfern.sources.folder import FolderSource, explain
+
+_FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
+_BATCH = 5_000
+_RECENT_SECONDS = 120
+
+
+class Observer(Protocol):
+    """Told how the scan goes on; prints or does nothing."""
+
+    def stage(self, text: str) -> None:
+        """A new stage begins."""
+
+    def count(self, files: int) -> None:
+        """So many files were seen."""
+
+    def so_far(self, lines: Sequence[str]) -> None:
+        """What is known before the whole tree was walked."""
+
+
+class Silent:
+    """An observer that says nothing."""
+
+    def stage(self, text: str) -> None: ...
+
+    def count(self, files: int) -> None: ...
+
+    def so_far(self, lines: Sequence[str]) -> None: ...
+
+
+def check_root(root: str) -> str:
+    """A root in absolute form. Raises `WrongUsage` if it does not exist or is no folder, `SourceError` if denied."""
+    path = os.path.abspath(root)
+    try:
+        mode = os.stat(path).st_mode
+    except FileNotFoundError as error:
+        raise WrongUsage("there is nothing at this path", path, "Name the folder or the attached disk to search") from error
+    except (OSError, ValueError) as error:
+        what = explain(error) if isinstance(error, OSError) else str(error)
+        raise SourceError(f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy") from error
+    if not stat.S_ISDIR(mode):
+        raise WrongUsage("this is a file; a folder is searched", path, f"Try its folder: {show_name(os.path.dirname(path))}")
+    try:
+        with os.scandir(path):
+            pass
+    except OSError as error:
+        raise SourceError(f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it") from error
+    return os.path.realpath(path)
+
+
+def live_roots() -> list[str]:
+    """What is searched without any ROOT: this person's home (with its trash) and the temporary folders."""
+    import tempfile
+
+    roots = [os.path.realpath(os.path.expanduser("~"))]
+    for folder in (tempfile.gettempdir(), "/tmp", "/var/tmp"):
+        path = os.path.realpath(folder)
+        if os.path.isdir(path) and path not in roots and not any(inside(path, root) for root in roots):
+            roots.append(path)
+    return roots
+
+
+def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
+    """The case file of a scan: the one asked for, else a new one in the state folder, never inside what is searched."""
+    notices: list[str] = []
+    if case is not None:
+        path = os.path.abspath(case)
+        if any(inside(os.path.realpath(path), root) for root in roots):
+            raise WrongUsage("the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE")
+        return CaseFile.create(path), notices
+    if any(inside(os.path.realpath(state_folder()), root) for root in roots):
+        notices.append("the case is kept in memory only, as its usual folder is among what is searched: name one elsewhere with --case FILE")  # fmt: skip
+        return CaseFile.create(None), notices
+    try:
+        return CaseFile.create(new_case_path()), notices
+    except CaseError as error:
+        notices.append(f"the case is kept in memory only: {error}")
+        return CaseFile.create(None), notices
+
+
+def scan(
+    roots: Sequence[str] | None = None,
+    hints: Hints | None = None,
+    case: str | CaseFile | None = None,
+    observer: Observer | None = None,
+) -> Answer:
+    """Search roots (or this person's own files) for lost documents and choose the best copy of each.
+
+    Args: `roots` folders; `case` a path for the case file, or an open one, which stays open. Returns the answer; nothing
+    that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
+    """
+    hints, observer = hints or Hints(), observer or Silent()
+    started = time.monotonic()
+    live = not roots
+    tops = [check_root(root) for root in (roots or live_roots())]
+    tops = [top for i, top in enumerate(tops) if top not in tops[:i]]
+    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
+    problems: list[Problem] = []
+    totals = Totals()
+
+    def on_problem(path: str, message: str) -> None:
+        problems.append(Problem(path, message))
+
+    sources = [FolderSource(top) for top in tops]
+    homes = _homes(sources, live, hints, on_problem)
+    places = catalogue()
+    search = Search(sources, homes, places, on_problem, totals, own_folders=_own_folders(file))
+    reader = Reader(on_problem)
+    assembly = Assembly(places, homes, sources, file, problems, reader)
+
+    observer.stage("looking into the folders where applications leave copies")
+    search.known_places()
+    records = [find for find in search.finds if find.kind == "record"]
+    for find in records:
+        assembly.recognise(find)
+    observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
+
+    observer.stage("walking the whole tree")
+    _walk(search, file, observer)
+    totals.search_seconds = time.monotonic() - started
+
+    observer.stage("reading and matching copies")
+    finds = _unique([*search.finds, *assembly.more])
+    _match(assembly, places, finds, observer)
+
+    observer.stage("choosing")
+    denied = [searched.path for searched in search.searched if searched.status == "denied"]
+    documents = [_document(draft, assembly, hints, denied) for draft in assembly.drafts.values()]
+    documents = _rank(documents, hints)
+    documents = _number(documents, file)
+    if live:
+        documents, live_notices = _live(documents, places)
+        notices += live_notices
+    totals.bytes_read = reader.bytes_read
+    totals.seconds = time.monotonic() - started
+    answer = Answer(
+        file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
+        tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
+    )  # fmt: skip
+    with file.writing():
+        file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live)
+        for document in documents:
+            file.keep_document(document.number, contract.document(document))
+    if file is not case:
+        file.close()
+    return answer
+
+
+def _homes(sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: object) -> list[Home]:
+    assert callable(on_problem)
+    if live:
+        home = own_home()
+        return [replace(home, path=sources[0].root, root=sources[0].root)]
+    homes = [home for source in sources for home in find_homes(source, on_problem)]
+    if hints.person is None:
+        return homes
+    wanted = hints.person.casefold()
+    chosen = [home for home in homes if home.person.casefold() == wanted] or [
+        home for home in homes if wanted in home.person.casefold()
+    ]
+    if not chosen:
+        there = ", ".join(sorted({show_name(home.person) for home in homes})) or "nobody's home was found"
+        raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, f"There is: {there}")
+    return chosen
+
+
+def _own_folders(file: CaseFile) -> list[str]:
+    """Our own files are never searched."""
+    folders = [os.path.realpath(state_folder())]
+    return folders if file.path is None else [*folders, os.path.dirname(os.path.realpath(file.path))]
+
+
+def _walk(search: Search, file: CaseFile, observer: Observer) -> None:
+    waiting: list[tuple[str, list[str]]] = []
+    held = 0
+
+    def on_documents(folder: str, names: list[str]) -> None:
+        nonlocal held
+        waiting.append((folder, names))
+        held += len(names)
+        if held >= _BATCH:
+            file.add_names(waiting)
+            waiting.clear()
+            held = 0
+
+    search.rest(on_documents, observer.count)
+    file.add_names(waiting)
+    file.index_names()
+
+
+def _unique(finds: Sequence[Find]) -> list[Find]:
+    kept: dict[str, Find] = {}
+    for find in finds:
+        kept.setdefault(find.entry.path, find)
+    return sorted(kept.values(), key=lambda find: find.entry.path)
+
+
+def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observer: Observer) -> None:
+    """Records first, then locks, then copies that are named, then those whose name says nothing."""
+    assembly.take_trash([find for find in finds if find.kind == "trash"])
+    for find in finds:
+        if find.kind == "lock":
+            assembly.take_lock(find)
+    copies = [find for find in finds if find.kind not in ("lock", "record", "trash")]
+    unnamed = []
+    for find in copies:
+        told = {"name", "stem", "prefixed", "untitled"} & find.fields.keys() or places.places[find.place].never_saved
+        if not (told and assembly.take_named(find)):
+            unnamed.append(find)
+    for find in unnamed:
+        assembly.take_unnamed(find)
+
+
+def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[str]) -> Document:
+    assembly.add_saved(draft)
+    copies = sorted(choosing.date(draft.copies), key=_oldest_first)
+    saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
+    deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
+    facts = choosing.Facts(
+        original=draft.original or draft.recorded,
+        saved=saved,
+        locked=bool(draft.locks),
+        never_saved=draft.never_saved,
+        changed=draft.changed,
+        changed_since=draft.changed_since,
+        trashed=draft.trashed,
+        deleted=deleted,
+        denied=[path for path in denied if draft.home is None or inside(path, draft.home.path)],
+        asked_for=hints.document is None or _fit(hints.document, draft.name, draft.original) >= 0.6,
+    )
+    verdict = choosing.choose(copies, facts, hints)
+    chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
+    format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
+    return Document(
+        key=draft.key,
+        name=draft.name,
+        doc_class=class_of(format_name),
+        original=draft.original,
+        original_exists=saved is not None or bool(draft.original and os.path.lexists(draft.original)),
+        recorded=draft.recorded,
+        person=draft.home.person if draft.home else None,
+        copies=tuple(copies),
+        locks=tuple(draft.locks),
+        records=tuple(draft.records),
+        verdict=verdict,
+        same_as=choosing.same_versions(copies, saved),
+    )
+
+
+def _fit(asked: str, name: str, path: str | None) -> float:
+    """How well a document's name and folders fit what the technician typed, 0 to 1."""
+    from rapidfuzz import fuzz, utils
+
+    wanted = utils.default_process(asked)
+    mine = utils.default_process(name)
+    if not wanted or not mine:
+        return 0.0
+    folders = utils.default_process(" ".join((path or "").replace("\\", "/").split("/")[-3:]))
+    by_name = fuzz.token_set_ratio(wanted, mine)
+    with_folders = fuzz.token_set_ratio(wanted, folders)
+    close = fuzz.ratio(wanted, mine)
+    return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
+
+
+_GRAVITY = {
+    Situation.CRASHED: 0, Situation.NEVER_SAVED: 1, Situation.OVERWRITTEN: 1, Situation.WONT_OPEN: 0, Situation.DELETED: 2,
+    Situation.DIVERGED: 1, Situation.MISPLACED: 1, Situation.NOTHING_LOST: 9,
+}  # fmt: skip
+
+
+def _rank(documents: list[Document], hints: Hints) -> list[Document]:
+    """The likeliest first: what was asked for, then by what happened, whether a copy is whole, and when."""
+
+    def key(document: Document) -> tuple[object, ...]:
+        verdict = document.verdict
+        asked = _fit(hints.document, document.name, document.original) if hints.document else 0.0
+        best = document.copies[verdict.best] if verdict.best is not None else None
+        gravity = _GRAVITY[verdict.situation]
+        if hints.happened is verdict.situation:
+            gravity = -1
+        other_class = hints.doc_class is not None and document.doc_class != hints.doc_class
+        sure = best.confidence if best else 0.0
+        written = best.written.timestamp() if best and best.written else 0.0
+        if hints.lost_at is not None:
+            written = -abs(written - hints.lost_at.timestamp())
+        nothing = verdict.situation is Situation.NOTHING_LOST
+        return (other_class, -round(asked, 1), nothing, gravity, best is None, -round(sure, 1), -written, document.key)
+
+    return sorted(documents, key=key)
+
+
+def _number(documents: list[Document], file: CaseFile) -> list[Document]:
+    out = []
+    with file.writing():
+        for document in documents:
+            number = file.number_for(document.key)
+            ids = tuple(
+                file.id_for(number, f"{copy.path}\0{copy.entry.part or ''}", copy.path, copy.entry.root)
+                for copy in document.copies
+            )
+            out.append(replace(document, number=number, ids=ids))
+    return out
+
+
+def _oldest_first(copy: Copy) -> tuple[object, ...]:
+    return (copy.kind != "saved", copy.written.timestamp() if copy.written else 0.0, copy.path)
+
+
+def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:
+    return list(dict.fromkeys(problems))
+
+
+def _live(documents: list[Document], places: Catalogue) -> tuple[list[Document], list[str]]:
+    """On the live machine: which documents are open now, and which copies were written moments ago."""
+    notices: list[str] = []
+    host = running.machine_name()
+    programs: set[str] | None = None
+    out = []
+    held = running.held_open([copy.path for document in documents for copy in document.copies])
+    moment = running.now().timestamp()
+    for document in documents:
+        locks: list[Lock] = []
+        for lock in document.locks:
+            processes = {name.casefold() for name in places.places[lock.place].processes}
+            here = lock.host is None or lock.host.split(".")[0].casefold() == host
+            if here and processes:
+                programs = running.running_programs() if programs is None else programs
+                lock = replace(lock, live=bool(processes & programs))
+            else:
+                lock = replace(lock, live=False if here else None)
+            locks.append(lock)
+        users = {held[copy.path] for copy in document.copies if copy.path in held}
+        if users or any(lock.live for lock in locks):
+            who = " and ".join(sorted(users)) or "its program"
+            notices.append(f"still open on this machine: {show_name(document.name)} in {show_name(who)}. Do not close it, save it under a new name first")  # fmt: skip
+        fresh = [c for c in document.copies if c.kind != "saved" and c.clocks.get("file") and 0 <= moment - c.clocks["file"].timestamp() < _RECENT_SECONDS]  # fmt: skip
+        if fresh and not users:
+            notices.append(f"written moments ago: {show_name(os.path.basename(fresh[0].path))}; its program may still be at work")
+        out.append(replace(document, locks=tuple(locks)))
+    return out, notices
+
+
+def exit_status(answer: Answer) -> int:
+    """0: something lost was found; 1: nothing was; 3: a home or a place could not be read."""
+    if any(searched.status == "denied" for searched in answer.searched):
+        return 3
+    homes = {home.path for home in answer.homes}
+    if any(problem.path in homes for problem in answer.problems):
+        return 3
+    lost = any(document.verdict.situation is not Situation.NOTHING_LOST for document in answer.documents)
+    return 0 if lost else 1

@@ -1,0 +1,1 @@
+"""Where bytes come from. The only code that touches what is searched."""

@@ -1,0 +1,150 @@
+"""A folder as a source: a live home, an attached disk, a copy."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import BinaryIO
+
+from rustfern.errors import SourceError
+from rustfern.model import Entry
+from rustfern.sources.interface import OnProblem
+
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
+_FLAGS |= getattr(os, "O_BINARY", 0)
+_NOATIME = getattr(os, "O_NOATIME", 0)
+
+# Attributes of files whose content is not on this disk; reading one would fetch it (Windows FILE_ATTRIBUTE_OFFLINE,
+# RECALL_ON_OPEN and RECALL_ON_DATA_ACCESS, [MS-FSCC] 2.6).
+_ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
+
+PSEUDO_FOLDERS = frozenset({"proc", "sys", "dev"})
+_SYSTEM_SIGNS = frozenset({"etc", "usr", "bin", "var"})
+
+
+def utc(seconds: float) -> datetime | None:
+    """A time in seconds since 1970 as aware UTC, or None where no calendar has it."""
+    try:
+        return _EPOCH + timedelta(seconds=seconds)
+    except (OverflowError, ValueError):
+        return None
+
+
+def explain(error: OSError) -> str:
+    """The system's own words for an error, without the path."""
+    return (error.strerror or type(error).__name__).lower()
+
+
+class FolderSource:
+    """Everything below one folder. Links are never followed; devices, FIFOs and sockets are never opened."""
+
+    def __init__(self, root: str) -> None:
+        self.root = root
+
+    def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
+        """Walk iteratively (a folder 2,000 deep is no problem), top down, in no promised order."""
+        stack = [top]
+        pop, push, scandir, sep = stack.pop, stack.append, os.scandir, os.sep
+        while stack:
+            folder = pop()
+            folders: list[str] = []
+            files: list[str] = []
+            add_file, add_folder = files.append, folders.append
+            try:
+                with scandir(folder) as listing:
+                    for item in listing:
+                        if item.is_dir(follow_symlinks=False):
+                            add_folder(item.name)
+                        else:
+                            add_file(item.name)
+            except OSError as error:
+                on_problem(folder, f"this folder could not be listed: {explain(error)}")
+                if not files and not folders:
+                    continue
+            if folder == top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
+                folders[:] = [name for name in folders if name not in PSEUDO_FOLDERS]
+            yield folder, folders, files
+            prefix = folder if folder.endswith(sep) else folder + sep
+            for name in folders:
+                push(prefix + name)
+
+    def names(self, folder: str) -> tuple[list[str], list[str]]:
+        folders: list[str] = []
+        files: list[str] = []
+        try:
+            with os.scandir(folder) as listing:
+                for item in listing:
+                    (folders if item.is_dir(follow_symlinks=False) else files).append(item.name)
+        except OSError as error:
+            raise SourceError(f"this folder could not be listed ({explain(error)})", folder) from error
+        return sorted(folders), sorted(files)
+
+    def entry(self, path: str) -> Entry:
+        try:
+            facts = os.lstat(path)
+            target = os.readlink(path) if stat.S_ISLNK(facts.st_mode) else None
+        except (OSError, ValueError) as error:
+            reason = explain(error) if isinstance(error, OSError) else str(error)
+            raise SourceError(f"this could not be looked at ({reason})", path) from error
+        return Entry(
+            root=self.root,
+            path=path,
+            size=facts.st_size,
+            modified=utc(facts.st_mtime),
+            is_folder=stat.S_ISDIR(facts.st_mode),
+            link_target=target,
+            device=facts.st_dev,
+            inode=facts.st_ino,
+        )
+
+    def open(self, entry: Entry) -> BinaryIO:
+        try:
+            attributes = getattr(os.lstat(entry.path), "st_file_attributes", 0)
+            if attributes & _ONLINE_ONLY:
+                raise SourceError("the content is online only and was not fetched", entry.path)
+            try:
+                handle = os.open(entry.path, _FLAGS | _NOATIME)
+            except PermissionError:
+                # Only the owner may ask that the access time stays.
+                handle = os.open(entry.path, _FLAGS)
+        except OSError as error:
+            raise SourceError(f"this file could not be opened ({explain(error)})", entry.path) from error
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            os.close(handle)
+            raise SourceError("this is not a regular file and was not opened", entry.path)
+        return os.fdopen(handle, "rb")
+
+    @contextmanager
+    def materialise(self, entry: Entry) -> Iterator[Path]:
+        with tempfile.TemporaryDirectory(prefix="rustfern-") as folder, self.open(entry) as stream:
+            target = Path(folder) / "copy"
+            with target.open("wb") as out:
+                shutil.copyfileobj(stream, out, 1 << 20)
+            yield target
+
+
+def is_folder(path: str) -> bool | None:
+    """Whether this is a folder and no link to one; None if we are not allowed to know."""
+    try:
+        return stat.S_ISDIR(os.lstat(path).st_mode)
+    except PermissionError:
+        return None
+    except (OSError, ValueError):
+        return False
+
+
+def exists(path: str) -> bool:
+    """Whether there is anything at this path, a dangling link included."""
+    return os.path.lexists(path)
+
+
+def source_of(entry: Entry) -> FolderSource:
+    """The source that an entry belongs to."""
+    return FolderSource(entry.root)

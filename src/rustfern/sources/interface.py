@@ -1,0 +1,41 @@
+"""What a source must offer: walking, looking at one entry, opening it for reading."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import BinaryIO, Protocol
+
+from rustfern.model import Entry
+
+OnProblem = Callable[[str, str], None]
+"""Called with (path, message) for each thing that cannot be read."""
+
+
+class Source(Protocol):
+    """A place that bytes come from; read only.
+
+    `root` names it. All paths given and returned are whole paths in `os.fsdecode` form. Methods raise
+    `SourceError` where something cannot be read, and never anything else for a fault of the disk.
+    """
+
+    root: str
+
+    def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
+        """Yield (folder, names of folders in it, names of files in it) for `top` and all below it.
+
+        Links to folders count as files. The caller may remove names from the folder list to keep out of them.
+        """
+
+    def names(self, folder: str) -> tuple[list[str], list[str]]:
+        """Names of the folders and of the files in one folder, sorted."""
+
+    def entry(self, path: str) -> Entry:
+        """Look at one file, folder or link, without following the link."""
+
+    def open(self, entry: Entry) -> BinaryIO:
+        """Open a regular file for reading, without changing it or its access time where the system lets us."""
+
+    def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
+        """A private temporary copy, for libraries that need a path."""

@@ -42,6 +42,8 @@ _MAX_COMPARED = 40
 _MAX_DELETED_INSIDE = 2_000
 _OPEN_FOR = timedelta(days=30)
 _SLACK = timedelta(minutes=2)
+_SAME_TIME = timedelta(hours=12)
+_THEN = "it lies in the same folder and was written about when a version of the document was"
 SAVED_PLACE = "beside-original"
 
 
@@ -62,6 +64,7 @@ class Draft:
     changed_since: datetime | None = None
     never_saved: bool = False
     trashed: bool = False
+    within: str | None = None
 
 
 class Reader:
@@ -276,7 +279,7 @@ class Assembly:
             if format_of_extension(extension_of(relative)) is None:
                 continue
             draft = self.draft(os.path.join(folder.original, *relative.split("/")), find.home)
-            draft.trashed = True
+            draft.trashed, draft.within = True, folder.key
             piece = weights.evidence("trash-record", f"the trash record of its folder {show_name(folder.name)} names its place")
             copy = self._copy(find, entry, (piece,))
             draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
@@ -343,7 +346,7 @@ class Assembly:
         base = os.path.basename(entry.path)
         told = near.shown_stem(find, place.prefixes) if "name" in find.fields else None
         content, members = self.reader.content(entry, name or told or base)
-        content, notes = _complete(content, place)
+        content, notes = _complete(content, place) if not _foreign(content, place) else (content, ())
         return Copy(
             entry=entry,
             kind=Kind(find.kind),
@@ -371,7 +374,7 @@ class Assembly:
             self._own(copy, find, title, never_saved=True)
             return True
         copy = self._copy(find, find.entry, ())
-        if self._dismissed(place, copy):
+        if _foreign(copy.content, place):
             return True
         beside = place.where == "beside"
         found = near.for_copy(find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside)
@@ -386,13 +389,6 @@ class Assembly:
         draft = self.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
-
-    def _dismissed(self, place: Place, copy: Copy) -> bool:
-        """Whether the content shows that this only has the name of a copy, not its nature."""
-        content = copy.content
-        return bool(place.formats) and content.format is not None and content.format not in (*place.formats, "cfb") and (
-            content.state is not State.DAMAGED
-        )
 
     def _compare(self, copy: Copy, found: list[Candidate]) -> None:
         """Add what the contents of candidates say."""
@@ -428,7 +424,7 @@ class Assembly:
         """Match a copy whose name says nothing, by its content, its folder, and what was open then."""
         place = self.catalogue.places[find.place]
         copy = self._copy(find, find.entry, ())
-        if self._dismissed(place, copy):
+        if _foreign(copy.content, place):
             return
         found = self._around(find, copy, beside=place.where == "beside")
         self._compare(copy, found)
@@ -455,11 +451,24 @@ class Assembly:
         else:
             base = find.home.path if find.home and not find.home.volume else find.home.volume if find.home else find.entry.root
             paths = [p for p in drafted if base is None or inside(p, base)]
+            paths += [p for p in self._of_same_size(copy) if p not in drafted and (base is None or inside(p, base))]
         fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
         if format_name is None:
             wanted = self.catalogue.places[find.place].formats
             fitting = {p: None for p in fitting if not wanted or class_of(wanted[0]) == class_of(format_of_extension(extension_of(p)))}  # fmt: skip
         return [Candidate(path, [], exists(path)) for path in list(fitting)[:_MAX_COMPARED]]
+
+    def _of_same_size(self, copy: Copy) -> list[str]:
+        """Documents of the copy's format and size: worth comparing byte for byte."""
+        found = []
+        for path in self.case.with_extension(copy.content.format) if copy.content.format else ():
+            source = self._source(path)
+            try:
+                if source is not None and source.entry(path).size == copy.entry.size:
+                    found.append(path)
+            except SourceError:
+                continue
+        return found
 
     def _circumstances(self, find: Find, found: list[Candidate]) -> None:
         """Same folder; written while a lock shows the document open."""
@@ -474,11 +483,20 @@ class Assembly:
             text = f"it was written in the same folder while the lock shows the document open (since {lock.opened.astimezone():%Y-%m-%d %H:%M})" if lock.opened else ""  # fmt: skip
             item.evidence.append(weights.evidence("open-then", text, 1.0 / len(opened)))
         for item in found:
-            modified = self._modified(item.path)
-            if when and modified and abs(modified - when) <= timedelta(hours=12):
-                item.evidence.append(weights.evidence("same-folder-then", "it lies in the same folder and was written within hours of it"))
+            apart = self._apart(item.path, when)
+            if apart is not None and apart <= _SAME_TIME:
+                # Ten minutes count fully, half a day a third.
+                share = 1.0 if apart <= timedelta(minutes=10) else 0.6 if apart <= timedelta(hours=2) else 0.3
+                item.evidence.append(weights.evidence("same-folder-then", _THEN, share))
             else:
                 item.evidence.append(weights.evidence("same-folder", "it lies in the same folder"))
+
+    def _apart(self, path: str, when: datetime | None) -> timedelta | None:
+        """How far from `when` the nearest known version of a document was written."""
+        draft = self.drafts.get(self._key(path, self.home_of(path)))
+        times = [copy.entry.modified for copy in draft.copies] if draft else []
+        known = [time for time in (self._modified(path), *times) if time is not None]
+        return min((abs(time - when) for time in known), default=None) if when else None
 
     def _modified(self, path: str) -> datetime | None:
         source = self._source(path)
@@ -528,6 +546,12 @@ class Assembly:
                  clocks_of(entry, content, None, {}), confidence=1.0, evidence=(piece,))
         )  # fmt: skip
         return len(draft.copies) - 1
+
+
+def _foreign(content: Content, place: Place) -> bool:
+    """Whether the content shows that this only has the name of a copy of this place, not its nature."""
+    whole = content.format is not None and content.state is not State.DAMAGED
+    return bool(place.formats) and whole and content.format not in (*place.formats, "cfb")
 
 
 def _complete(content: Content, place: Place) -> tuple[Content, tuple[str, ...]]:

@@ -171,6 +171,11 @@ class CaseFile:
         """Paths of indexed files directly in a folder."""
         return self._paths("folder", os.fsencode(folder), limit)
 
+    def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
+        """Paths of indexed files that end in this extension (small letters, no dot)."""
+        rows = self._db.execute("SELECT folder, file FROM name WHERE name LIKE ? LIMIT ?", (f"%.{extension}", limit))
+        return sorted(os.path.join(os.fsdecode(folder), os.fsdecode(file)) for folder, file in rows)
+
     # --- what was found -------------------------------------------------------------------------------------------
 
     def number_for(self, key: str) -> int:

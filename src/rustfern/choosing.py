@@ -18,6 +18,9 @@ _OVERWRITTEN_SHARE = 0.5
 """A saved file that keeps less than this share of an earlier version's words was written over, not edited."""
 
 
+_FEW_WORDS = 4
+
+
 @dataclass(frozen=True, slots=True)
 class Facts:
     """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion."""
@@ -181,16 +184,20 @@ class _Choice:
         later = [i for i in holders if not self._earlier(i)]
         if any(newer(self.copies[i], self.saved)[0] >= 0 for i in later):
             return Situation.CRASHED
+        if any(self._written_over(i) for i in later):
+            return Situation.OVERWRITTEN
         if later:
             return Situation.DIVERGED
         if self.facts.changed and not self._change_covered():
             return Situation.CRASHED
-        for index in holders:
-            found = difference(self.copies[index].content, self.saved.content)
-            whole = found.common + found.only_left
-            if whole >= 4 and found.common < _OVERWRITTEN_SHARE * whole:
-                return Situation.OVERWRITTEN
-        return Situation.NOTHING_LOST
+        return Situation.OVERWRITTEN if any(self._written_over(i) for i in holders) else Situation.NOTHING_LOST
+
+    def _written_over(self, index: int) -> bool:
+        """Whether the saved file keeps so little of this earlier version that it was written over, not edited."""
+        assert self.saved is not None
+        found = difference(self.copies[index].content, self.saved.content)
+        whole = found.common + found.only_left
+        return whole >= _FEW_WORDS and found.common < _OVERWRITTEN_SHARE * whole
 
     def _earlier(self, index: int) -> bool:
         copy = self.copies[index]

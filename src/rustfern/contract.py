@@ -99,6 +99,7 @@ def document(item: Document) -> Json:
         "original_exists": item.original_exists,
         "original_recorded": item.recorded,
         "person": item.person,
+        "within": item.within,
         "copies": [
             copy(each, ids[i], ids[same[i]] if i in same else None, saved) for i, each in enumerate(item.copies)
         ],

@@ -220,7 +220,7 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True)
 class Document:
-    """What the person lost, with all that was found of it."""
+    """What the person lost, with all that was found of it. `within` is the key of the deleted folder that it was in."""
 
     key: str
     name: str
@@ -234,6 +234,7 @@ class Document:
     records: tuple[Record, ...]
     verdict: Verdict
     same_as: Mapping[int, int] = field(default_factory=dict)
+    within: str | None = None
     number: int = 0
     ids: tuple[str, ...] = ()
 

@@ -279,6 +279,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         records=tuple(draft.records),
         verdict=verdict,
         same_as=choosing.same_versions(copies, saved),
+        within=draft.within,
     )
 
 
@@ -319,7 +320,8 @@ def _rank(documents: list[Document], hints: Hints) -> list[Document]:
         if hints.lost_at is not None:
             written = -abs(written - hints.lost_at.timestamp())
         nothing = verdict.situation is Situation.NOTHING_LOST
-        return (other_class, -round(asked, 1), nothing, gravity, best is None, -round(sure, 1), -written, document.key)
+        inner = document.within is not None
+        return (other_class, -round(asked, 1), nothing, inner, gravity, best is None, -round(sure, 1), -written, document.key)
 
     return sorted(documents, key=key)
 

@@ -126,7 +126,7 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)
         weight = f"{size(os.path.getsize(item.target))}, " if os.path.isfile(item.target) else ""
-        checked = "written, read back, the same to the last byte, opens whole" if whole else f"written and read back; the copy is {item.state}"
+        checked = "written, read back, the same to the last byte, checked whole" if whole else f"written and read back; the copy is {item.state}"
         bullet(console, f"{weight}{checked}", indent=7)
         bullet(console, f"of {show_name(item.document)}, SHA-256 {item.sha256[:16]}…", PALE, indent=7)
         for note in item.notes:

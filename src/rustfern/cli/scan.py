@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 
     from rustfern.model import Answer
 
-_SHOWN = 12
+_SHOWN = 20
+_FULL = 3
 
 
 class Progress:
@@ -108,7 +109,7 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
     from rich.text import Text
 
     from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, zone
-    from rustfern.cli.view import document_block
+    from rustfern.cli.view import document_block, short_block
     from rustfern.model import show_name
 
     facts = contract.answer(answer)
@@ -116,7 +117,7 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
     for notice in alarms:
         console.print(Text(f"! {notice}", style=f"bold {RUST}"), soft_wrap=False)
     if not alarms:
-        calm = "Nothing here is open or being written." if answer.live else "Nothing here is running or written: files that are only read."
+        calm = "Safe: nothing of this is open or being written." if answer.live else "Safe: attached files. Nothing here is running or being written."
         console.print(Text(calm, style=FERN))
     for root in answer.roots:
         console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
@@ -134,20 +135,32 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
     shown = facts["documents"] if everything else lost if answer.hints.document is None else _asked(facts["documents"], lost)
     most = len(shown) if everything else _SHOWN
     root = answer.roots[0] if len(answer.roots) == 1 else None
-    for document in shown[:most]:
-        document_block(console, document, root)
+    inner = [d for d in shown if d["within"] is not None and not everything]
+    shown = [d for d in shown if d not in inner]
+    full = most if everything or len(shown) <= _FULL + 1 else _FULL
+    for place, document in enumerate(shown[:most]):
+        if place <= full:
+            console.print()
+        if place < full:
+            document_block(console, document, root)
+        else:
+            short_block(console, document)
     if not shown:
         console.print()
         console.print(Text("No lost document was found.", style="bold"))
     console.print()
     more = len(shown) - most
     if more > 0:
-        console.print(Text(f"{more} more lost documents: see them with --everything", style=PALE))
+        console.print(Text(f"{more} more lost {_several('document', more)}: see them with --everything", style=PALE))
+    if inner:
+        several = _several("file", len(inner))
+        console.print(Text(f"{len(inner)} {several} deleted with a folder can be had alone (--everything)", style=PALE))
     if calm_ones and not everything:
-        several = "documents" if len(calm_ones) != 1 else "document"
+        several = _several("document", len(calm_ones))
         console.print(Text(f"{len(calm_ones)} {several} with leftovers lost nothing (--everything shows them)", style=PALE))
     if answer.unmatched and not everything:
-        console.print(Text(f"{len(answer.unmatched)} leftovers belong to no document that could be shown (--everything)", style=PALE))
+        count = len(answer.unmatched)
+        console.print(Text(f"{count} {_several('leftover', count)} belong to no document that could be shown (--everything)", style=PALE))
     if everything and facts["unmatched"]:
         heading(console, "Leftovers of no document")
         for item in facts["unmatched"]:
@@ -160,6 +173,10 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
             bullet(console, f"! {notice}", indent=0)
     if next_command:
         _next(console, answer, shown, typed)
+
+
+def _several(word: str, count: int) -> str:
+    return word if count == 1 else f"{word}s"
 
 
 def _asked(documents: list[dict[str, Any]], lost: list[dict[str, Any]]) -> list[dict[str, Any]]:

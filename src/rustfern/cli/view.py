@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Console
@@ -22,7 +21,7 @@ HAPPENED = {
     "deleted": "deleted",
     "wont-open": "does not open",
     "misplaced": "saved elsewhere",
-    "diverged": "two versions, each with its own work",
+    "diverged": "went two ways",
     "nothing-lost": "nothing lost",
 }
 _STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
@@ -33,10 +32,10 @@ def what_happened(document: Json) -> str:
     locks = document["locks"]
     if locks:
         lock = locks[0]
-        who = show_name(lock["owner"] or "someone")
+        who = f"{show_name(lock['owner'])} had it open" if lock["owner"] else "It was open"
         where = f" on {show_name(lock['host'])}" if lock["host"] else ""
         live = ", and it still is open" if lock["live"] else ""
-        return f"{who} had it open{where} since {moment(lock['opened'])} (lock){live}."
+        return f"{who}{where} since {moment(lock['opened'])} (lock){live}."
     records = document["records"]
     if records:
         says = str(records[-1].get("says", ""))
@@ -59,7 +58,8 @@ def _difference(copy: Json, document: Json) -> str:
     if copy["kind"] != "saved" and found and copy["state"] == "intact":
         if not found["more"] and not found["fewer"]:
             return "same words"
-        return f"{found['more']:+} −{found['fewer']} words".replace("+0 ", "+0 ")
+        more, fewer = found["more"], found["fewer"]
+        return f"+{more} −{fewer} words" if more and fewer else f"+{more} words" if more else f"−{fewer} words"
     if copy["words"] is not None:
         return f"{copy['words']} words"
     if copy["members"]:
@@ -92,9 +92,8 @@ def strongest(copy: Json) -> str:
     return str(pieces[0]["text"]) if pieces else ""
 
 
-def document_block(console: Console, document: Json, root: str | None, *, copies: Sequence[Json] | None = None) -> None:
-    """Name and situation, what happened, each copy with the best one marked, warnings."""
-    shown = document["copies"] if copies is None else copies
+def title_line(console: Console, document: Json) -> None:
+    """Number, name, and at the right edge what happened."""
     tag = HAPPENED[document["situation"]]
     left = Text(f"{document['id']:>2} ", style=f"bold {SLATE}")
     left.append(f" {show_name(document['name'])}", style="bold")
@@ -102,8 +101,24 @@ def document_block(console: Console, document: Json, root: str | None, *, copies
     room = console.width - left.cell_len - len(label) - 1
     left.append(" " * max(room, 2))
     left.append(label, style="reverse" if document["situation"] != "nothing-lost" else PALE)
-    console.print()
     console.print(left, soft_wrap=True)
+
+
+def short_block(console: Console, document: Json) -> None:
+    """A document in two lines: its name, and its best copy."""
+    title_line(console, document)
+    best = next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
+    if best is not None:
+        console.print(copy_line(best, document, True), soft_wrap=True)
+    else:
+        there = ", ".join(f"{copy['id']} {copy['kind']} {copy['state']}" for copy in document["copies"][:3])
+        text = f"no whole copy of it was found ({there or 'only traces'})"
+        console.print(Text(f"    {text}", style=f"bold {RUST}"), soft_wrap=True)
+
+
+def document_block(console: Console, document: Json, root: str | None) -> None:
+    """Name and situation, what happened, each copy with the best one marked, warnings."""
+    title_line(console, document)
     sentence = what_happened(document)
     if sentence:
         bullet(console, sentence, indent=4)
@@ -114,7 +129,7 @@ def document_block(console: Console, document: Json, root: str | None, *, copies
             folder = folder[len(root) :].lstrip("/") or "."
         gone = "" if document["original_exists"] else "it was in " if document["original"] else "not in what is searched: "
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
-    for copy in shown:
+    for copy in document["copies"]:
         best = copy["id"] == document["best"]
         console.print(copy_line(copy, document, best), soft_wrap=True)
         if best and copy["kind"] != "saved":

@@ -25,7 +25,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "name-elsewhere": (2.0, "name"),
     "shared-content": (5.5, "content"),
     "open-then": (3.0, "name"),
-    "same-folder-then": (1.2, "name"),
+    "same-folder-then": (3.0, "name"),
     "same-folder": (0.4, "name"),
 }
 

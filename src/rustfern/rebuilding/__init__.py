@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Iterator
+from datetime import datetime
 from typing import BinaryIO
 
 from rustfern import formats
@@ -47,17 +48,23 @@ def bundle_sum(sums: list[tuple[str, str]]) -> str:
 
 
 def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
-    """Check a copy to its end: the verdict, and for a folder its members. Raises `SourceError`."""
+    """Check a copy to its end: the verdict, and for a folder its members. Raises `SourceError`.
+
+    A folder counts as written when the newest file in it was: its own time changes whenever it is copied.
+    """
     if not entry.is_folder:
         with open_content(entry) as stream:
             return _checked(stream, name, entry), ()
     sums: list[tuple[str, str]] = []
     damaged: list[str] = []
+    newest: datetime | None = None
     verified = size = 0
     for relative, member in members(entry):
         with open_content(member) as stream:
             content = _checked(stream, os.path.basename(relative), member)
         sums.append((relative, content.sha256 or ""))
+        if member.modified is not None and (newest is None or member.modified > newest):
+            newest = member.modified
         size += content.size
         verified += content.state in (State.INTACT, State.EMPTY)
         if content.state is State.DAMAGED:
@@ -67,7 +74,7 @@ def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
     if damaged:
         state, reason = State.DAMAGED, f"{len(damaged)} of {len(sums)} files are damaged, the first is {damaged[0]}"
     amounts = {"files": len(sums)}
-    content = Content(Glance(), state, reason, size, bundle_sum(sums), amounts=amounts)
+    content = Content(Glance(modified=newest), state, reason, size, bundle_sum(sums), amounts=amounts)
     return content, tuple(relative for relative, _ in sums)
 
 

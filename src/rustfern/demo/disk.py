@@ -1,0 +1,58 @@
+"""Lays out the attached disk of Marlow Quay Boatyard: always the same files, with fixed times."""
+
+from __future__ import annotations
+
+import os
+import tarfile
+from importlib import resources
+from pathlib import Path
+
+from rustfern.errors import WrongUsage
+
+ABOUT = "ABOUT THIS DISK.txt"
+_SIGN = "Marlow Quay Boatyard: demo disk of Rust Fern"
+_TEXT = f"""{_SIGN}
+
+A small yard that repairs wooden boats; everything here is made up. Three machines:
+  office-pc     Windows: Ines Varga (ivarga) and Petra Lund (plund)
+  slipway-pc2   Linux: Ines Varga (ines) and Petra Lund (petra)
+  loft-laptop   Linux: Tobias Okoro (tobias)
+The leftovers of the ODF office suite, the editor and the Linux trash are what the real programs left when they were killed; those
+of the OOXML office suite are simulated after public documentation.
+"""
+
+
+def lay_out(target: str) -> int:
+    """Write the disk below `target` (made if missing) and return the number of files.
+
+    A folder that holds anything else is refused with `WrongUsage`; one laid out before is laid out afresh, file by file.
+    """
+    base = Path(target)
+    try:
+        if base.exists() and any(base.iterdir()):
+            about = base / ABOUT
+            if not (about.is_file() and about.read_text("utf-8", "replace").startswith(_SIGN)):
+                raise WrongUsage("this folder is not empty", target, "Name a new one with --to DIR")
+        base.mkdir(parents=True, exist_ok=True)
+        (base / ABOUT).write_text(_TEXT, "utf-8")
+        os.utime(base / ABOUT, (1_795_420_800, 1_795_420_800))
+        return 1 + _unpack(base)
+    except OSError as error:
+        what = (error.strerror or str(error)).lower()
+        raise WrongUsage(f"the demo disk cannot be laid out here ({what})", target, "Name another folder with --to DIR") from error
+
+
+def _unpack(base: Path) -> int:
+    count = 0
+    data = resources.files(__package__) / "data" / "disk.tar.gz"
+    with data.open("rb") as stream, tarfile.open(fileobj=stream, mode="r:gz") as archive:
+        for member in archive:
+            content = archive.extractfile(member)
+            if content is None:
+                continue
+            path = base / member.name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(content.read())
+            os.utime(path, (member.mtime, member.mtime))
+            count += 1
+    return count

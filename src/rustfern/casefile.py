@@ -22,7 +22,8 @@ FORMAT = 1
 _APPLICATION_ID = 0x52464331  # "RFC1"
 _TABLES = """
 CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE name (stem TEXT NOT NULL, name TEXT NOT NULL, folder BLOB NOT NULL, file BLOB NOT NULL);
+CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
+CREATE TABLE name (stem TEXT NOT NULL, name TEXT NOT NULL, folder INTEGER NOT NULL, file BLOB NOT NULL);
 CREATE TABLE document (number INTEGER PRIMARY KEY, key BLOB UNIQUE NOT NULL, facts TEXT);
 CREATE TABLE copy (id TEXT PRIMARY KEY, number INTEGER NOT NULL, key BLOB NOT NULL, path BLOB NOT NULL, root BLOB NOT NULL,
                    facts TEXT, UNIQUE (number, key));
@@ -32,8 +33,9 @@ CREATE TABLE restored (at TEXT NOT NULL, id TEXT NOT NULL, target BLOB NOT NULL,
 
 def fold(name: str) -> str:
     """The form in which file names are looked up: composed (NFC), case folded, invalid bytes kept as escapes."""
-    text = name if name.isascii() else unicodedata.normalize("NFC", name)
-    return text.casefold().encode("utf-8", "backslashreplace").decode()
+    if name.isascii():
+        return name.lower()
+    return unicodedata.normalize("NFC", name).casefold().encode("utf-8", "backslashreplace").decode()
 
 
 def stem_of(name: str) -> str:
@@ -77,13 +79,16 @@ class CaseFile:
     def __init__(self, connection: sqlite3.Connection, path: str | None) -> None:
         self._db = connection
         self.path = path
+        self._folders = 0
 
     @classmethod
     def create(cls, path: str | None) -> CaseFile:
         """Make or continue a case. Raises `CaseError` for a file that is no case file or cannot be written."""
         if path is not None and Path(path).exists() and Path(path).stat().st_size:
             case = cls.open(path)
-            case._db.execute("DELETE FROM name")
+            with case._at_once():
+                case._db.execute("DELETE FROM name")
+                case._db.execute("DELETE FROM folder")
             return case
         try:
             if path is not None:
@@ -140,41 +145,48 @@ class CaseFile:
     def add_names(self, rows: Iterable[tuple[str, Sequence[str]]]) -> None:
         """Index (folder, document-like names in it)."""
 
-        def lines() -> Iterator[tuple[str, str, bytes, bytes]]:
-            for folder, names in rows:
-                raw = os.fsencode(folder)
-                for name in names:
-                    folded = fold(name)
-                    yield stem_of(folded), folded, raw, os.fsencode(name)
-
+        folders: list[tuple[int, bytes]] = []
+        lines: list[tuple[str, str, int, bytes]] = []
+        for folder, names in rows:
+            self._folders += 1
+            ident = self._folders
+            folders.append((ident, os.fsencode(folder)))
+            for name in names:
+                folded = fold(name)
+                lines.append((folded.rpartition(".")[0] or folded, folded, ident, os.fsencode(name)))
         with self._at_once():
-            self._db.executemany("INSERT INTO name VALUES (?, ?, ?, ?)", lines())
+            self._db.executemany("INSERT INTO folder VALUES (?, ?)", folders)
+            self._db.executemany("INSERT INTO name VALUES (?, ?, ?, ?)", lines)
 
     def index_names(self) -> None:
         """Make look-ups fast; called once, when all names are in."""
-        for column in ("stem", "name", "folder"):
-            self._db.execute(f"CREATE INDEX IF NOT EXISTS name_{column} ON name ({column})")
+        self._db.execute("CREATE INDEX IF NOT EXISTS name_stem ON name (stem)")
+        self._db.execute("CREATE INDEX IF NOT EXISTS name_folder ON name (folder)")
+        self._db.execute("CREATE INDEX IF NOT EXISTS folder_path ON folder (path)")
 
-    def _paths(self, where: str, value: str | bytes, limit: int) -> list[str]:
-        rows = self._db.execute(f"SELECT folder, file FROM name WHERE {where} = ? ORDER BY folder, file LIMIT ?", (value, limit))
+    def _paths(self, where: str, values: tuple[str | bytes, ...], limit: int) -> list[str]:
+        rows = self._db.execute(
+            f"SELECT path, file FROM name JOIN folder ON folder.id = name.folder WHERE {where} ORDER BY path, file LIMIT ?",
+            (*values, limit),
+        )
         return [os.path.join(os.fsdecode(folder), os.fsdecode(file)) for folder, file in rows]
 
     def by_name(self, name: str, limit: int = 200) -> list[str]:
         """Paths of indexed files of this name, whatever its case and Unicode form."""
-        return self._paths("name", fold(name), limit)
+        folded = fold(name)
+        return self._paths("stem = ? AND name = ?", (stem_of(folded), folded), limit)
 
     def by_stem(self, stem: str, limit: int = 200) -> list[str]:
         """Paths of indexed files whose name without extension is this."""
-        return self._paths("stem", fold(stem), limit)
+        return self._paths("stem = ?", (fold(stem),), limit)
 
     def in_folder(self, folder: str, limit: int = 2_000) -> list[str]:
         """Paths of indexed files directly in a folder."""
-        return self._paths("folder", os.fsencode(folder), limit)
+        return self._paths("folder.path = ?", (os.fsencode(folder),), limit)
 
     def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
         """Paths of indexed files that end in this extension (small letters, no dot)."""
-        rows = self._db.execute("SELECT folder, file FROM name WHERE name LIKE ? LIMIT ?", (f"%.{extension}", limit))
-        return sorted(os.path.join(os.fsdecode(folder), os.fsdecode(file)) for folder, file in rows)
+        return self._paths("name LIKE ?", (f"%.{extension}",), limit)
 
     # --- what was found -------------------------------------------------------------------------------------------
 

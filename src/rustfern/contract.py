@@ -139,5 +139,6 @@ def answer(item: Answer) -> Json:
             "bytes_read": totals.bytes_read,
             "seconds": round(totals.seconds, 3),
             "search_seconds": round(totals.search_seconds, 3),
+            "first_seconds": round(totals.first_seconds, 3),
         },
     }

@@ -259,7 +259,7 @@ class Problem:
 
 @dataclass(slots=True)
 class Totals:
-    """What the search cost."""
+    """What the search cost. `first_seconds` is when the known places were done, `search_seconds` the whole tree."""
 
     directories: int = 0
     files: int = 0
@@ -267,6 +267,7 @@ class Totals:
     bytes_read: int = 0
     seconds: float = 0.0
     search_seconds: float = 0.0
+    first_seconds: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

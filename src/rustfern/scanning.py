@@ -149,6 +149,7 @@ def scan(
     for find in records:
         assembly.recognise(find)
     observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
+    totals.first_seconds = time.monotonic() - started
 
     observer.stage("walking the whole tree")
     _walk(search, file, observer)

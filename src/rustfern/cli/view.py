@@ -95,12 +95,13 @@ def strongest(copy: Json) -> str:
 def title_line(console: Console, document: Json) -> None:
     """Number, name, and at the right edge what happened."""
     tag = HAPPENED[document["situation"]]
-    left = Text(f"{document['id']:>2} ", style=f"bold {SLATE}")
+    left = Text()
+    left.append(f"{document['id']:>2} ", style=f"bold {SLATE}")
     left.append(f" {show_name(document['name'])}", style="bold")
     label = f" {tag.upper()} "
     room = console.width - left.cell_len - len(label) - 1
     left.append(" " * max(room, 2))
-    left.append(label, style="reverse" if document["situation"] != "nothing-lost" else PALE)
+    left.append(label, style=f"bold {WARN}" if document["situation"] != "nothing-lost" else PALE)
     console.print(left, soft_wrap=True)
 
 

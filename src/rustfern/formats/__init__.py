@@ -5,26 +5,32 @@ from __future__ import annotations
 import hashlib
 import io
 from dataclasses import replace
+from functools import cache
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
-from rustfern.formats import archive as zips
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
-from rustfern.formats.odf import FlatOdf, Odf
-from rustfern.formats.office_binary import OfficeBinary
-from rustfern.formats.ooxml import Ooxml, partial_text
-from rustfern.formats.other import PlainZip, Recognised
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
-from rustfern.formats.text import PlainText, encoding_of, refine
 from rustfern.formats.words import TextSink
 from rustfern.model import Content, Glance, State
 
 __all__ = ["check", "glance", "identify", "read_text"]
 
-_FAMILIES: tuple[Format, ...] = (Odf(), Ooxml(), OfficeBinary(), FlatOdf(), PlainZip(), Recognised(), PlainText())
 _HEAD = 4096
 _IN_MEMORY = 64 << 20
 _CHUNK = 1 << 20
+
+
+@cache
+def families() -> tuple[Format, ...]:
+    """One of each family. Imported only when something is to be read: most of the start-up time is theirs."""
+    from rustfern.formats.odf import FlatOdf, Odf
+    from rustfern.formats.office_binary import OfficeBinary
+    from rustfern.formats.ooxml import Ooxml
+    from rustfern.formats.other import PlainZip, Recognised
+    from rustfern.formats.text import PlainText
+
+    return (Odf(), Ooxml(), OfficeBinary(), FlatOdf(), PlainZip(), Recognised(), PlainText())
 
 
 def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
@@ -37,7 +43,7 @@ def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
 
 def identify(head: bytes, tail: bytes = b"") -> Format | None:
     """The family that the first and last bytes show, None if no family knows them."""
-    scored = [(family.score(head, tail), family) for family in _FAMILIES]
+    scored = [(family.score(head, tail), family) for family in families()]
     best = max(scored, key=lambda pair: pair[0])
     return best[1] if best[0] > 0 else None
 
@@ -124,6 +130,8 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits) -> Conte
 
 
 def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    from rustfern.formats.text import encoding_of, refine
+
     claimed = format_of_extension(extension_of(name))
     if size == 0:
         if refine(name) in TEXT_FORMATS and claimed in TEXT_FORMATS:
@@ -147,6 +155,9 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
         state = State.UNREADABLE if refused else State.DAMAGED
         likely = _likely(head, name)
         if not sink.words and head[:2] == b"PK":
+            from rustfern.formats import archive as zips
+            from rustfern.formats.ooxml import partial_text
+
             partial_text(zips.salvage(stream, size), sink)
         return Reading(Glance(format=likely), state, str(error))
     if encoding_of(head) and claimed and reading.glance.format == "txt" and claimed not in TEXT_FORMATS and claimed != "rtf":

@@ -13,6 +13,7 @@ import msgspec
 from rustfern.errors import CatalogueError
 from rustfern.formats.table import FORMATS
 
+_FLAGS = re.IGNORECASE | re.DOTALL
 LayoutName = Literal["linux", "macos", "windows"]
 
 
@@ -79,7 +80,7 @@ class Catalogue:
         """The compiled file-name patterns of a place."""
         found = self._patterns.get(place.id)
         if found is None:
-            found = tuple(re.compile(pattern, re.IGNORECASE | re.DOTALL) for pattern in place.names)
+            found = tuple(re.compile(pattern, _FLAGS) for pattern in place.names)
             self._patterns[place.id] = found
         return found
 
@@ -92,6 +93,8 @@ class Catalogue:
 
     def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
         """The first "beside" place that a file name fits, and the named parts."""
+        if not (name.startswith(self.starts) or name.endswith(self.ends) or len(name) in self.bare_lengths):
+            return None
         for place in self.beside:
             if not (
                 (place.starts and name.startswith(place.starts))
@@ -115,7 +118,7 @@ def parse(text: str, file: str) -> list[Place]:
     for place in places:
         for pattern in place.names:
             try:
-                re.compile(pattern)
+                re.compile(pattern, _FLAGS)
             except re.error as error:
                 raise CatalogueError(f"entry {place.id}, key names: {pattern!r} is no pattern ({error})", file) from error
         for key in place.formats:

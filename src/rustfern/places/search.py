@@ -114,7 +114,9 @@ class Search:
     def rest(self, on_documents: OnDocuments, tick: Callable[[int], None]) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
-        starts, ends, bare = catalogue.starts, catalogue.ends, catalogue.bare_lengths
+        # First and last letters are the cheapest test there is: most names end here.
+        first, last = {s[0] for s in catalogue.starts}, {e[-1] for e in catalogue.ends}
+        bare = catalogue.bare_lengths
         extensions = DOCUMENT_EXTENSIONS
         kept_out, own = self.kept_out, set(self.own_folders)
         homes = sorted(self.homes, key=lambda home: -len(home.path))
@@ -133,13 +135,13 @@ class Search:
                 documents: list[str] = []
                 hits = 0
                 for name in files:
-                    if name.endswith(ends) or name.startswith(starts) or len(name) in bare:
+                    if name[0] in first or name[-1] in last or len(name) in bare:
                         found = catalogue.match_beside(name)
                         if found is not None:
                             hits += 1
                             path = os.path.join(folder, name)
                             if path not in self.seen:
-                                self._add(found[0], source, path, found[1], _home_of(path, homes))
+                                self._add(found[0], source, path, found[1], home_of(path, homes))
                             continue
                     dot = name.rfind(".")
                     if dot > 0 and name[dot + 1 :].lower() in extensions:
@@ -154,7 +156,7 @@ class Search:
                     tick(totals.files)
 
 
-def _home_of(path: str, homes: Sequence[Home]) -> Home | None:
+def home_of(path: str, homes: Sequence[Home]) -> Home | None:
     return next((home for home in homes if inside(path, home.path)), None)
 
 

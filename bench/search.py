@@ -22,7 +22,25 @@ from pathlib import Path
 
 from common import peak_memory, row, rustfern
 
-WORDS = "keel plank rivet larch oak caulking slipway mooring tide ferry crane invoice survey garboard frame seam mast".split()
+WORDS = [
+    "keel",
+    "plank",
+    "rivet",
+    "larch",
+    "oak",
+    "caulking",
+    "slipway",
+    "mooring",
+    "tide",
+    "ferry",
+    "crane",
+    "invoice",
+    "survey",
+    "garboard",
+    "frame",
+    "seam",
+    "mast",
+]
 JUNK = ("dat", "bin", "js", "dll", "so", "pyc", "cache", "log", "ico", "lock", "map", "node", "h5", "idx", "pack")
 
 
@@ -71,7 +89,9 @@ def generate(root: Path, files: int, homes: int, seed: int) -> None:
                 saved.append(path)
                 documents -= 1
                 left -= 1
-        backup = home / ("AppData/Roaming/LibreOffice/4/user/backup" if windows else ".config/libreoffice/4/user/backup")
+        backup = home / (
+            "AppData/Roaming/LibreOffice/4/user/backup" if windows else ".config/libreoffice/4/user/backup"
+        )
         trash = home / ".local/share/Trash"
         for folder in (backup, trash / "files", trash / "info"):
             folder.mkdir(parents=True, exist_ok=True)
@@ -81,7 +101,9 @@ def generate(root: Path, files: int, homes: int, seed: int) -> None:
             if kind == 0 and path.suffix == ".odt":
                 (backup / f"{path.name}_{item}.odt").write_bytes(odt(rng, 120))
             elif kind == 1:
-                (path.parent / f".~lock.{path.name}#").write_text(f"P {number},person{number:02},pc,23.11.2026 06:51,file:///x;")
+                (path.parent / f".~lock.{path.name}#").write_text(
+                    f"P {number},person{number:02},pc,23.11.2026 06:51,file:///x;"
+                )
             elif kind == 2:
                 shutil.copy2(path, path.with_name(path.name + "~"))
             elif kind == 3 and not windows:
@@ -94,7 +116,12 @@ def generate(root: Path, files: int, homes: int, seed: int) -> None:
                 shutil.copy2(path, path.with_name(f"{item:08X}"))
             left -= 1
         while left > 0:
-            folder = home / ("AppData/Local" if windows else ".cache") / f"{rng.choice(WORDS)}{left}" / f"{rng.randint(0, 9)}"
+            folder = (
+                home
+                / ("AppData/Local" if windows else ".cache")
+                / f"{rng.choice(WORDS)}{left}"
+                / f"{rng.randint(0, 9)}"
+            )
             folder.mkdir(parents=True, exist_ok=True)
             for _ in range(min(left, rng.randint(20, 200))):
                 (folder / f"{rng.getrandbits(64):016x}.{rng.choice(JUNK)}").touch()
@@ -124,11 +151,15 @@ def main() -> int:
         results = []
         for _ in range(3):
             with tempfile.TemporaryDirectory() as state:
-                seconds, memory, output = peak_memory([rustfern(), "scan", str(root), "--json"], {"XDG_STATE_HOME": state})
+                seconds, memory, output = peak_memory(
+                    [rustfern(), "scan", str(root), "--json"], {"XDG_STATE_HOME": state}
+                )
                 results.append((json.loads(output)["totals"], seconds, memory))
         totals, seconds, memory = min(results, key=lambda result: result[0]["search_seconds"])
         first = min(result[0]["first_seconds"] for result in results)
-        print(f"    find {find:.2f} s; {totals['files']} files, {totals['dismissed_by_name']} dismissed by name, whole scan {seconds:.1f} s")
+        print(
+            f"    find {find:.2f} s; {totals['files']} files, {totals['dismissed_by_name']} dismissed by name, whole scan {seconds:.1f} s"
+        )
         good = [
             row("search stage / find -printf", totals["search_seconds"] / find, 1.5),
             row("memory of the whole scan", memory / 1e6, 300, "MB"),

@@ -15,8 +15,13 @@ def main() -> int:
         base = best_of([sys.executable, "-c", "import click"], 20)
         version = best_of([rustfern(), "--version"], 20)
         scan = best_of([rustfern(), "scan", empty, "--json"], 20, env)
-    print(f"    import click {base * 1000:.0f} ms, --version {version * 1000:.0f} ms, scan of an empty folder {scan * 1000:.0f} ms")
-    good = [row("rustfern --version / import click", version / base, 2.5), row("rustfern scan EMPTY --json / import click", scan / base, 5.0)]
+    print(
+        f"    import click {base * 1000:.0f} ms, --version {version * 1000:.0f} ms, scan of an empty folder {scan * 1000:.0f} ms"
+    )
+    good = [
+        row("rustfern --version / import click", version / base, 2.5),
+        row("rustfern scan EMPTY --json / import click", scan / base, 5.0),
+    ]
     return 0 if all(good) else 1
 
 

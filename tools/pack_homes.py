@@ -24,7 +24,19 @@ LEAVE_OUT = re.compile(
     re.IGNORECASE,
 )
 LARGE = 6_000
-KEEP = ("document", "document_name", "loss", "best", "acceptable", "not_intact", "links", "guessed", "marker_unsaved", "made_by", "ask")
+KEEP = (
+    "document",
+    "document_name",
+    "loss",
+    "best",
+    "acceptable",
+    "not_intact",
+    "links",
+    "guessed",
+    "marker_unsaved",
+    "made_by",
+    "ask",
+)
 
 
 def pack(folder: Path, to: Path) -> None:

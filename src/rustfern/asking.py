@@ -41,7 +41,9 @@ def _best(case: CaseFile, number: int) -> KeptCopy:
     if best is None:
         there = ", ".join(f"{copy.id} ({copy.facts['state']})" for copy in copies)
         following = f"Take one by its id: {there}" if there else " ".join(document["why"])
-        raise NotFound(f"no copy of document {number}, {show_name(document['name'])}, is known to be whole", None, following)
+        raise NotFound(
+            f"no copy of document {number}, {show_name(document['name'])}, is known to be whole", None, following
+        )
     return best
 
 
@@ -59,7 +61,9 @@ def _by_name(case: CaseFile, what: str) -> int:
         scored.append((score, document))
     scored = sorted((pair for pair in scored if pair[0] >= _GOOD), key=lambda pair: (-pair[0], pair[1]["id"]))
     if not scored:
-        names = [show_name(document["name"]) for document in case.documents() if document["situation"] != "nothing-lost"][:8]
+        names = [
+            show_name(document["name"]) for document in case.documents() if document["situation"] != "nothing-lost"
+        ][:8]
         there = f"Lost documents found: {', '.join(names)}" if names else "No lost document was found"
         raise NotFound(f"no document is called {show_name(what)}", None, there)
     near = [document for score, document in scored if scored[0][0] - score < _CLEAR]
@@ -70,7 +74,10 @@ def _by_name(case: CaseFile, what: str) -> int:
         if len(exact) == 1:
             return int(exact[0]["id"])
         lines = "; ".join(
-            f"{document['id']}  {show_name(document['name'])} ({show_name(document['original'] or 'never saved')})" for document in near[:10]
+            f"{document['id']}  {show_name(document['name'])} ({show_name(document['original'] or 'never saved')})"
+            for document in near[:10]
         )
-        raise NotFound(f"{len(near)} documents fit {show_name(what)}", None, f"Be more exact, or take the number: {lines}")
+        raise NotFound(
+            f"{len(near)} documents fit {show_name(what)}", None, f"Be more exact, or take the number: {lines}"
+        )
     return int(near[0]["id"])

@@ -105,7 +105,9 @@ class CaseFile:
             db.execute("INSERT INTO about VALUES ('made', ?)", (datetime.now(UTC).isoformat(timespec="seconds"),))
             db.execute("COMMIT")
         except (OSError, sqlite3.Error) as error:
-            raise CaseError(f"the case file cannot be written ({error})", path, "Name another with --case FILE") from error
+            raise CaseError(
+                f"the case file cannot be written ({error})", path, "Name another with --case FILE"
+            ) from error
         return cls(db, path)
 
     @classmethod
@@ -138,7 +140,9 @@ class CaseFile:
         except sqlite3.Error as error:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
-            raise CaseError(f"the case file cannot be written ({error})", self.path, "Free space, or name another with --case FILE") from error  # fmt: skip
+            raise CaseError(
+                f"the case file cannot be written ({error})", self.path, "Free space, or name another with --case FILE"
+            ) from error
 
     # --- the name index -------------------------------------------------------------------------------------------
 
@@ -250,7 +254,8 @@ class CaseFile:
             return []
         document = json.loads(row[0])
         rows = self._db.execute(
-            "SELECT id, path, root, facts FROM copy WHERE number = ? AND facts IS NOT NULL ORDER BY length(id), id", (number,)
+            "SELECT id, path, root, facts FROM copy WHERE number = ? AND facts IS NOT NULL ORDER BY length(id), id",
+            (number,),
         )
         return [
             KeptCopy(ident, number, os.fsdecode(path), os.fsdecode(root), json.loads(facts), document)

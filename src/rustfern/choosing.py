@@ -64,7 +64,9 @@ def date(copies: Sequence[Copy]) -> list[Copy]:
             if still or inside > outside + _FAR:
                 chosen = next((name for name in ("record", "name", "file") if name in clocks), "file")
             elif abs(outside - inside) > _FAR:
-                notes.append(f"its clocks disagree: written {at(inside)} by its own account, {at(outside)} by the file's date")
+                notes.append(
+                    f"its clocks disagree: written {at(inside)} by its own account, {at(outside)} by the file's date"
+                )
         written = clocks.get(chosen) if chosen else None
         out.append(replace(copy, written=written, written_from=chosen or "file", notes=tuple(notes)))
     return out
@@ -230,7 +232,9 @@ class _Choice:
             self._without()
         if situation is Situation.CRASHED and best is not None and best == self.facts.saved:
             since = f" after {at(self.copies[best].written)}"
-            self.warnings.append(f"what was typed{since} is in no copy that could be read: the saved file is the best there is")
+            self.warnings.append(
+                f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
+            )
         if situation is Situation.NOTHING_LOST and self.facts.denied:
             self.warnings.append(f"not certain: {len(self.facts.denied)} folders of copies could not be read")
         return Verdict(situation, best, tuple(self.why), tuple(self.warnings))
@@ -297,7 +301,9 @@ class _Choice:
         for index in self.others:
             if self.saved is not None and (own := self._own(index)):
                 kind = self.copies[index].kind
-                self.warnings.append(f"an earlier version ({kind}, {at(self.copies[index].written)}) has {own} words that the saved file lacks")  # fmt: skip
+                self.warnings.append(
+                    f"an earlier version ({kind}, {at(self.copies[index].written)}) has {own} words that the saved file lacks"
+                )
                 break
         return self.facts.saved
 
@@ -306,12 +312,16 @@ class _Choice:
     def _explain(self, best: int) -> None:
         copy = self.copies[best]
         if best == self.facts.saved:
-            self.why.append(f"the saved file is whole and no newer copy holds anything that it lacks ({copy.content.reason})")
+            self.why.append(
+                f"the saved file is whole and no newer copy holds anything that it lacks ({copy.content.reason})"
+            )
         else:
             strongest = max(copy.evidence, key=lambda piece: piece.weight, default=None)
             because = f": {strongest.text}" if strongest else ""
             self.why.append(f"it belongs to this document ({in_words(copy.confidence)}){because}")
-            self.why.append(f"it is the newest copy that is whole: written {at(copy.written)} by the {_CLOCK_WORDS[copy.written_from]}")  # fmt: skip
+            self.why.append(
+                f"it is the newest copy that is whole: written {at(copy.written)} by the {_CLOCK_WORDS[copy.written_from]}"
+            )
             self.why.append(f"it is {copy.content.state}: {copy.content.reason}")
         if self.saved is not None and best != self.facts.saved:
             if self.saved_whole and (own := self._own(best)) and copy.content.words is not None:
@@ -338,12 +348,16 @@ class _Choice:
         elif self.copies and not locked and not unknown:
             self.why.append("no copy is whole")
         if locked:
-            self.why.append("a copy is protected by a password: it can be restored and opened by its owner, but not verified here")
+            self.why.append(
+                "a copy is protected by a password: it can be restored and opened by its owner, but not verified here"
+            )
         if unknown:
             self.why.append("a copy was found whose format cannot be verified: restore it by its number and open it")
         if self.hints.older_than and self.facts.asked_for:
             self.why.append(f"only copies before {at(self.hints.older_than)} were asked for (--older-than)")
-        self.why.append("try next: folders that were denied or not attached, snapshots and backups, the person's sent mail, the trash of sticks and shares")  # fmt: skip
+        self.why.append(
+            "try next: folders that were denied or not attached, snapshots and backups, the person's sent mail, the trash of sticks and shares"
+        )
 
 
 _CLOCK_WORDS = {

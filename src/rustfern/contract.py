@@ -126,9 +126,7 @@ def answer(item: Answer) -> Json:
         "schema": SCAN,
         "case": item.case,
         "homes": [{"path": h.path, "layout": str(h.layout), "person": h.person} for h in item.homes],
-        "searched": [
-            {"place": s.place, "path": s.path, "copies": s.copies, "status": s.status} for s in item.searched
-        ],
+        "searched": [{"place": s.place, "path": s.path, "copies": s.copies, "status": s.status} for s in item.searched],
         "documents": [document(each) for each in item.documents],
         "unmatched": [_unmatched(each) for each in item.unmatched],
         "problems": [{"path": p.path, "message": p.message} for p in item.problems],

@@ -12,6 +12,7 @@ import shutil
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any, BinaryIO
 
 from rustfern import rebuilding
@@ -128,11 +129,15 @@ def check_target(folder: str, roots: Sequence[str]) -> str:
     except FileExistsError as error:
         raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
     except OSError as error:
-        raise WrongUsage(f"the target cannot be written ({explain(error)})", path, "Name another with --to DIR") from error
+        raise WrongUsage(
+            f"the target cannot be written ({explain(error)})", path, "Name another with --to DIR"
+        ) from error
     return real
 
 
-def restore(copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str]) -> tuple[list[Restored], list[Refused]]:
+def restore(
+    copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str]
+) -> tuple[list[Restored], list[Refused]]:
     """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on.
 
     Raises `WrongUsage` for a target that cannot be used at all.
@@ -155,7 +160,9 @@ def restore(copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequ
 
 def _system(error: OSError, folder: str) -> str:
     if error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1)):
-        return f"there is no space left at the target: {show_name(folder)}. Free space, or name another folder with --to"
+        return (
+            f"there is no space left at the target: {show_name(folder)}. Free space, or name another folder with --to"
+        )
     return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
 
 
@@ -202,7 +209,7 @@ def _write(stream: BinaryIO, target: str) -> str:
         out.flush()
         os.fsync(out.fileno())
     sums = hashlib.sha256()
-    with open(target, "rb") as back:
+    with Path(target).open("rb") as back:
         while chunk := back.read(_CHUNK):
             sums.update(chunk)
     return sums.hexdigest()
@@ -248,7 +255,9 @@ def _place(scratch: str, folder: str, name: str) -> str:
         with contextlib.suppress(OSError):
             os.chmod(path, 0o644)
         return path
-    raise RestoreRefused(f"{_TRIES} files of this name are there already", os.path.join(folder, name), "Name another folder")
+    raise RestoreRefused(
+        f"{_TRIES} files of this name are there already", os.path.join(folder, name), "Name another folder"
+    )
 
 
 def _names(folder: str, name: str) -> Iterator[str]:

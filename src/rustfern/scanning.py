@@ -10,6 +10,7 @@ from dataclasses import replace
 from typing import Protocol
 
 from rustfern import choosing, contract
+from rustfern.alive import live_roots, look_alive
 from rustfern.assembling import Assembly, Draft, Reader, first_answers
 from rustfern.casefile import CaseFile, new_case_path, state_folder
 from rustfern.errors import CaseError, SourceError, WrongUsage
@@ -22,7 +23,6 @@ from rustfern.model import (
     Hints,
     Home,
     Kind,
-    Lock,
     Problem,
     Situation,
     Totals,
@@ -32,12 +32,11 @@ from rustfern.places.homes import find_homes, own_home
 from rustfern.places.loader import Catalogue, catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
-from rustfern.sources import running
+from rustfern.ranking import fit, rank
 from rustfern.sources.folder import FolderSource, explain
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 5_000
-_RECENT_SECONDS = 120
 
 
 class Observer(Protocol):
@@ -69,30 +68,26 @@ def check_root(root: str) -> str:
     try:
         mode = os.stat(path).st_mode
     except FileNotFoundError as error:
-        raise WrongUsage("there is nothing at this path", path, "Name the folder or the attached disk to search") from error
+        raise WrongUsage(
+            "there is nothing at this path", path, "Name the folder or the attached disk to search"
+        ) from error
     except (OSError, ValueError) as error:
         what = explain(error) if isinstance(error, OSError) else str(error)
-        raise SourceError(f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy") from error
+        raise SourceError(
+            f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
+        ) from error
     if not stat.S_ISDIR(mode):
-        raise WrongUsage("this is a file; a folder is searched", path, f"Try its folder: {show_name(os.path.dirname(path))}")
+        raise WrongUsage(
+            "this is a file; a folder is searched", path, f"Try its folder: {show_name(os.path.dirname(path))}"
+        )
     try:
         with os.scandir(path):
             pass
     except OSError as error:
-        raise SourceError(f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it") from error
+        raise SourceError(
+            f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
+        ) from error
     return os.path.realpath(path)
-
-
-def live_roots() -> list[str]:
-    """What is searched without any ROOT: this person's home (with its trash) and the temporary folders."""
-    import tempfile
-
-    roots = [os.path.realpath(os.path.expanduser("~"))]
-    for folder in (tempfile.gettempdir(), "/tmp", "/var/tmp"):
-        path = os.path.realpath(folder)
-        if os.path.isdir(path) and path not in roots and not any(inside(path, root) for root in roots):
-            roots.append(path)
-    return roots
 
 
 def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
@@ -101,10 +96,14 @@ def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[st
     if case is not None:
         path = os.path.abspath(case)
         if any(inside(os.path.realpath(path), root) for root in roots):
-            raise WrongUsage("the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE")
+            raise WrongUsage(
+                "the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE"
+            )
         return CaseFile.create(path), notices
     if any(inside(os.path.realpath(state_folder()), root) for root in roots):
-        notices.append("the case is kept in memory only, as its usual folder is among what is searched: name one elsewhere with --case FILE")  # fmt: skip
+        notices.append(
+            "the case is kept in memory only, as its usual folder is among what is searched: name one elsewhere with --case FILE"
+        )
         return CaseFile.create(None), notices
     try:
         return CaseFile.create(new_case_path()), notices
@@ -162,10 +161,10 @@ def scan(
     observer.stage("choosing")
     denied = [searched.path for searched in search.searched if searched.status == "denied"]
     documents = [_document(draft, assembly, hints, denied) for draft in assembly.drafts.values()]
-    documents = _rank(documents, hints)
+    documents = rank(documents, hints)
     documents = _number(documents, file)
     if live:
-        documents, live_notices = _live(documents, places)
+        documents, live_notices = look_alive(documents, places)
         notices += live_notices
     totals.bytes_read = reader.bytes_read
     totals.seconds = time.monotonic() - started
@@ -262,7 +261,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         trashed=draft.trashed,
         deleted=deleted,
         denied=[path for path in denied if draft.home is None or inside(path, draft.home.path)],
-        asked_for=hints.document is None or _fit(hints.document, draft.name, draft.original) >= 0.6,
+        asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
     )
     verdict = choosing.choose(copies, facts, hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
@@ -284,49 +283,6 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
     )
 
 
-def _fit(asked: str, name: str, path: str | None) -> float:
-    """How well a document's name and folders fit what the technician typed, 0 to 1."""
-    from rapidfuzz import fuzz, utils
-
-    wanted = utils.default_process(asked)
-    mine = utils.default_process(name)
-    if not wanted or not mine:
-        return 0.0
-    folders = utils.default_process(" ".join((path or "").replace("\\", "/").split("/")[-3:]))
-    by_name = fuzz.token_set_ratio(wanted, mine)
-    with_folders = fuzz.token_set_ratio(wanted, folders)
-    close = fuzz.ratio(wanted, mine)
-    return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
-
-
-_GRAVITY = {
-    Situation.CRASHED: 0, Situation.NEVER_SAVED: 1, Situation.OVERWRITTEN: 1, Situation.WONT_OPEN: 0, Situation.DELETED: 2,
-    Situation.DIVERGED: 1, Situation.MISPLACED: 1, Situation.NOTHING_LOST: 9,
-}  # fmt: skip
-
-
-def _rank(documents: list[Document], hints: Hints) -> list[Document]:
-    """The likeliest first: what was asked for, then by what happened, whether a copy is whole, and when."""
-
-    def key(document: Document) -> tuple[object, ...]:
-        verdict = document.verdict
-        asked = _fit(hints.document, document.name, document.original) if hints.document else 0.0
-        best = document.copies[verdict.best] if verdict.best is not None else None
-        gravity = _GRAVITY[verdict.situation]
-        if hints.happened is verdict.situation:
-            gravity = -1
-        other_class = hints.doc_class is not None and document.doc_class != hints.doc_class
-        sure = best.confidence if best else 0.0
-        written = best.written.timestamp() if best and best.written else 0.0
-        if hints.lost_at is not None:
-            written = -abs(written - hints.lost_at.timestamp())
-        nothing = verdict.situation is Situation.NOTHING_LOST
-        inner = document.within is not None
-        return (other_class, -round(asked, 1), nothing, inner, gravity, best is None, -round(sure, 1), -written, document.key)
-
-    return sorted(documents, key=key)
-
-
 def _number(documents: list[Document], file: CaseFile) -> list[Document]:
     out = []
     with file.writing():
@@ -346,36 +302,6 @@ def _oldest_first(copy: Copy) -> tuple[object, ...]:
 
 def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:
     return list(dict.fromkeys(problems))
-
-
-def _live(documents: list[Document], places: Catalogue) -> tuple[list[Document], list[str]]:
-    """On the live machine: which documents are open now, and which copies were written moments ago."""
-    notices: list[str] = []
-    host = running.machine_name()
-    programs: set[str] | None = None
-    out = []
-    held = running.held_open([copy.path for document in documents for copy in document.copies])
-    moment = running.now().timestamp()
-    for document in documents:
-        locks: list[Lock] = []
-        for lock in document.locks:
-            processes = {name.casefold() for name in places.places[lock.place].processes}
-            here = lock.host is None or lock.host.split(".")[0].casefold() == host
-            if here and processes:
-                programs = running.running_programs() if programs is None else programs
-                lock = replace(lock, live=bool(processes & programs))
-            else:
-                lock = replace(lock, live=False if here else None)
-            locks.append(lock)
-        users = {held[copy.path] for copy in document.copies if copy.path in held}
-        if users or any(lock.live for lock in locks):
-            who = " and ".join(sorted(users)) or "its program"
-            notices.append(f"still open on this machine: {show_name(document.name)} in {show_name(who)}. Do not close it, save it under a new name first")  # fmt: skip
-        fresh = [c for c in document.copies if c.kind != "saved" and c.clocks.get("file") and 0 <= moment - c.clocks["file"].timestamp() < _RECENT_SECONDS]  # fmt: skip
-        if fresh and not users:
-            notices.append(f"written moments ago: {show_name(os.path.basename(fresh[0].path))}; its program may still be at work")
-        out.append(replace(document, locks=tuple(locks)))
-    return out, notices
 
 
 def exit_status(answer: Answer) -> int:

@@ -7,7 +7,6 @@ import os
 import click
 
 from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile
 from rustfern.cli import restore as restoring_command
 from rustfern.cli import scan as scanning_command
 from rustfern.cli.console import SLATE, next_steps, out, shell_word
@@ -21,7 +20,9 @@ _RESTORED = "marlow-quay-restored"
 
 
 @click.command()
-@click.option("--to", "target", default=DISK, show_default=True, metavar="DIR", help="Folder for the demo disk; made if missing.")
+@click.option(
+    "--to", "target", default=DISK, show_default=True, metavar="DIR", help="Folder for the demo disk; made if missing."
+)
 def command(target: str) -> int:
     """Lay out a demo customer's disk, scan it, and restore the first lost document from it.
 
@@ -57,8 +58,14 @@ def command(target: str) -> int:
     steps = [
         ("rustfern look 2", "what the best copy of document 2 is, and its first lines"),
         (f"rustfern restore 2 3 --to {shell_word(os.path.relpath(aside))}", "restore more"),
-        (f'rustfern scan {shell_word(target)} --person petra --document "price list" --happened overwritten', "with what the person says"),
-        (f"rustfern restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}", "all in one go"),
+        (
+            f'rustfern scan {shell_word(target)} --person petra --document "price list" --happened overwritten',
+            "with what the person says",
+        ),
+        (
+            f"rustfern restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",
+            "all in one go",
+        ),
     ]
     next_steps(console, steps)
     return 0

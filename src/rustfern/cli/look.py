@@ -45,7 +45,15 @@ def command(what: str, case: str | None, as_json: bool) -> int:
         file.close()
     lines, trouble = _first_lines(copy)
     if as_json:
-        print_json({"schema": "rustfern/look-1", "document": copy.document, "copy": copy.facts, "lines": lines, "problem": trouble})
+        print_json(
+            {
+                "schema": "rustfern/look-1",
+                "document": copy.document,
+                "copy": copy.facts,
+                "lines": lines,
+                "problem": trouble,
+            }
+        )
     else:
         from rustfern.cli.console import out
 
@@ -87,7 +95,10 @@ def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | Non
         ("what", f"{facts['kind']} copy, {what}, {size(facts['size'])}"),
         ("where", show_name(facts["path"])),
         ("state", f"{facts['state']}: {facts['reason']}"),
-        ("written", f"{moment(facts['written'])}, by the {'document itself' if facts['written_from'] == 'content' else facts['written_from'] + ' date'}"),  # fmt: skip
+        (
+            "written",
+            f"{moment(facts['written'])}, by the {'document itself' if facts['written_from'] == 'content' else facts['written_from'] + ' date'}",
+        ),
         ("title", show_name(facts["title"] or "")),
         ("author", show_name(facts["author"] or "")),
         ("amounts", ", ".join(f"{count} {name}" for name, count in facts["amounts"].items())),

@@ -15,9 +15,22 @@ from rustfern.model import Hints, Situation
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 _SITUATIONS = [str(s) for s in Situation if s is not Situation.NOTHING_LOST]
-CLASSES = (
-    "text page sheet slides drawing image cad audio video code database mail notes other".split()
-)
+CLASSES = [
+    "text",
+    "page",
+    "sheet",
+    "slides",
+    "drawing",
+    "image",
+    "cad",
+    "audio",
+    "video",
+    "code",
+    "database",
+    "mail",
+    "notes",
+    "other",
+]
 
 
 def hint_options(function: _F) -> _F:

@@ -53,7 +53,9 @@ def command(
 
     Exit status: 0 all was restored, 1 nothing fits, 2 wrong usage, 3 some was not restored.
     """
-    file, searched = _case(what, roots, case, target, hints_from(person, document, happened, lost_at, older_than, doc_class), as_json)
+    file, searched = _case(
+        what, roots, case, target, hints_from(person, document, happened, lost_at, older_than, doc_class), as_json
+    )
     try:
         copies: list[KeptCopy] = []
         refused: list[Refused] = []
@@ -126,7 +128,11 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)
         weight = f"{size(os.path.getsize(item.target))}, " if os.path.isfile(item.target) else ""
-        checked = "written, read back, the same to the last byte, checked whole" if whole else f"written and read back; the copy is {item.state}"
+        checked = (
+            "written, read back, the same to the last byte, checked whole"
+            if whole
+            else f"written and read back; the copy is {item.state}"
+        )
         bullet(console, f"{weight}{checked}", indent=7)
         bullet(console, f"of {show_name(item.document)}, SHA-256 {item.sha256[:16]}…", PALE, indent=7)
         for note in item.notes:
@@ -135,7 +141,9 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         folder = os.path.dirname(done[0].target)
         console.print()
         console.print(Text(f"In {show_name(folder)}", style="bold"), soft_wrap=True)
-        bullet(console, "Open each there with its program, and let the person look before anything else is done.", indent=0)
+        bullet(
+            console, "Open each there with its program, and let the person look before anything else is done.", indent=0
+        )
     for each in refused:
         console.print(Text(f" ✘ {each.id}  not restored", style=f"bold {RUST}"))
         bullet(console, each.message, indent=7)

@@ -104,7 +104,9 @@ def command(
     return exit_status(answer)
 
 
-def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: bool, next_command: bool = True) -> None:
+def show(
+    console: Console, answer: Answer, typed: Sequence[str], *, everything: bool, next_command: bool = True
+) -> None:
     """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
     from rich.text import Text
 
@@ -117,7 +119,11 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
     for notice in alarms:
         console.print(Text(f"! {notice}", style=f"bold {RUST}"), soft_wrap=False)
     if not alarms:
-        calm = "Safe: nothing of this is open or being written." if answer.live else "Safe: attached files. Nothing here is running or being written."
+        calm = (
+            "Safe: nothing of this is open or being written."
+            if answer.live
+            else "Safe: attached files. Nothing here is running or being written."
+        )
         console.print(Text(calm, style=FERN))
     for root in answer.roots:
         console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
@@ -127,14 +133,24 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
     denied = {problem.path for problem in answer.problems}
     unread = sum(home.path in denied for home in answer.homes)
     crowd = "; ".join(f"{', '.join(names)} ({layout})" for layout, names in people.items())
-    bullet(console, f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}", indent=0)
+    bullet(
+        console,
+        f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}",
+        indent=0,
+    )
     console.print(Text(f"Times     {zone()}"))
 
     lost = [d for d in facts["documents"] if d["situation"] != "nothing-lost"]
     calm_ones = [d for d in facts["documents"] if d["situation"] == "nothing-lost"]
-    shown = facts["documents"] if everything else lost if answer.hints.document is None else _asked(facts["documents"], lost)
+    shown = (
+        facts["documents"]
+        if everything
+        else lost
+        if answer.hints.document is None
+        else _asked(facts["documents"], lost)
+    )
     most = len(shown) if everything else _SHOWN
-    root = answer.roots[0] if len(answer.roots) == 1 else None
+    only_root = answer.roots[0] if len(answer.roots) == 1 else None
     inner = [d for d in shown if d["within"] is not None and not everything]
     shown = [d for d in shown if d not in inner]
     full = most if everything or len(shown) <= _FULL + 1 else _FULL
@@ -142,7 +158,7 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
         if place <= full:
             console.print()
         if place < full:
-            document_block(console, document, root)
+            document_block(console, document, only_root)
         else:
             short_block(console, document)
     if not shown:
@@ -157,10 +173,17 @@ def show(console: Console, answer: Answer, typed: Sequence[str], *, everything: 
         console.print(Text(f"{len(inner)} {several} deleted with a folder can be had alone (--everything)", style=PALE))
     if calm_ones and not everything:
         several = _several("document", len(calm_ones))
-        console.print(Text(f"{len(calm_ones)} {several} with leftovers lost nothing (--everything shows them)", style=PALE))
+        console.print(
+            Text(f"{len(calm_ones)} {several} with leftovers lost nothing (--everything shows them)", style=PALE)
+        )
     if answer.unmatched and not everything:
         count = len(answer.unmatched)
-        console.print(Text(f"{count} {_several('leftover', count)} belong to no document that could be shown (--everything)", style=PALE))
+        console.print(
+            Text(
+                f"{count} {_several('leftover', count)} belong to no document that could be shown (--everything)",
+                style=PALE,
+            )
+        )
     if everything and facts["unmatched"]:
         heading(console, "Leftovers of no document")
         for item in facts["unmatched"]:
@@ -209,12 +232,18 @@ def _next(console: Console, answer: Answer, shown: list[dict[str, Any]], typed: 
     found = [d for d in shown if d["best"] and d["situation"] != "nothing-lost"]
     where = " ".join(shell_word(root) for root in typed)
     if not found:
-        steps = [(f"rustfern scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]
+        steps = [
+            (f"rustfern scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")
+        ]
         if answer.hints.happened is None:
-            steps.insert(0, (f"rustfern scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over"))
+            steps.insert(
+                0, (f"rustfern scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over")
+            )
     elif answer.case is None:
         name = shell_word(found[0]["name"])
-        steps = [(f"rustfern restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
+        steps = [
+            (f"rustfern restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")
+        ]
     else:
         numbers = " ".join(str(d["id"]) for d in found[:6])
         steps = [

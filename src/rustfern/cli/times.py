@@ -9,7 +9,8 @@ import click
 
 _CLOCK = re.compile(r"(\d{1,2}):(\d{2})(?::(\d{2}))?")
 _ISO = re.compile(
-    r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ]+(\d{1,2}):(\d{2})(?::(\d{2})(?:[.,]\d+)?)?)?\s*(Z|[+-]\d{2}:?\d{2})?", re.IGNORECASE
+    r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ]+(\d{1,2}):(\d{2})(?::(\d{2})(?:[.,]\d+)?)?)?\s*(Z|[+-]\d{2}:?\d{2})?",
+    re.IGNORECASE,
 )
 _HELP = 'write it as "2026-11-23 16:40" (this machine\'s zone), "2026-11-23T16:40Z", "today 16:40" or "yesterday 16:40"'
 
@@ -32,7 +33,9 @@ def parse_time(text: str, now: datetime) -> datetime:
     days = {"today": 0, "yesterday": 1}.get(day_word)
     hit = _CLOCK.fullmatch(clock.strip()) if days is not None else None
     if days is not None and hit and int(hit[1]) < 24 and int(hit[2]) < 60:
-        base = (now - timedelta(days=days)).replace(hour=int(hit[1]), minute=int(hit[2]), second=int(hit[3] or 0), microsecond=0)
+        base = (now - timedelta(days=days)).replace(
+            hour=int(hit[1]), minute=int(hit[2]), second=int(hit[3] or 0), microsecond=0
+        )
         return base.replace(tzinfo=None).astimezone()
     raise ValueError(f"{text!r} could mean several times or none; {_HELP}")
 

@@ -128,7 +128,9 @@ def document_block(console: Console, document: Json, root: str | None) -> None:
         folder = os.path.dirname(place)
         if root and folder.startswith(root):
             folder = folder[len(root) :].lstrip("/") or "."
-        gone = "" if document["original_exists"] else "it was in " if document["original"] else "not in what is searched: "
+        gone = (
+            "" if document["original_exists"] else "it was in " if document["original"] else "not in what is searched: "
+        )
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
     for copy in document["copies"]:
         best = copy["id"] == document["best"]

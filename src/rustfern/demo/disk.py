@@ -39,7 +39,9 @@ def lay_out(target: str) -> int:
         return 1 + _unpack(base)
     except OSError as error:
         what = (error.strerror or str(error)).lower()
-        raise WrongUsage(f"the demo disk cannot be laid out here ({what})", target, "Name another folder with --to DIR") from error
+        raise WrongUsage(
+            f"the demo disk cannot be laid out here ({what})", target, "Name another folder with --to DIR"
+        ) from error
 
 
 def _unpack(base: Path) -> int:

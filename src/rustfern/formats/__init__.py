@@ -138,7 +138,9 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
             return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: an empty text")
         return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
     if blank := _blank(stream):
-        return Reading(Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False)
+        return Reading(
+            Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False
+        )
     head, tail, _ = _ends(stream)
     family = identify(head, tail)
     if family is None:
@@ -160,7 +162,13 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
 
             partial_text(zips.salvage(stream, size), sink)
         return Reading(Glance(format=likely), state, str(error))
-    if encoding_of(head) and claimed and reading.glance.format == "txt" and claimed not in TEXT_FORMATS and claimed != "rtf":
+    if (
+        encoding_of(head)
+        and claimed
+        and reading.glance.format == "txt"
+        and claimed not in TEXT_FORMATS
+        and claimed != "rtf"
+    ):
         # Text bytes under a binary format's name: the name is wrong, the text itself is whole.
         return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
     return reading

@@ -49,7 +49,9 @@ class Compound:
         self.sector = 1 << shift
         self.sectors = (size - self.sector + self.sector - 1) // self.sector
         counts = struct.unpack_from("<IIIIIIIII", header, 40)
-        _dir_count, self._fat_count, self._dir_start, _, self.cutoff, mini_start, mini_count, difat, difat_count = counts
+        _dir_count, self._fat_count, self._dir_start, _, self.cutoff, mini_start, mini_count, difat, difat_count = (
+            counts
+        )
         self._used = bytearray(max(self.sectors, 0))
         self.fat = self._load_fat(header, difat, difat_count)
         directory = self._chain(self._dir_start, None, "the directory")

@@ -185,14 +185,20 @@ class Odf:
         amounts = {key: count for key, count in body.amounts.items() if count}
         if format_name not in ("odp", "otp"):
             amounts.pop("slides", None)
-        return Reading(glance, State.INTACT, f"read to the end: {len(archive.members)} parts, sums and XML right", amounts)
+        return Reading(
+            glance, State.INTACT, f"read to the end: {len(archive.members)} parts, sums and XML right", amounts
+        )
 
 
 class FlatOdf:
     """Flat ODF: the whole document in one XML file."""
 
     def score(self, head: bytes, tail: bytes) -> float:
-        return 0.95 if b"<?xml" in head[:64] and b"urn:oasis:names:tc:opendocument" in head and b":document" in head else 0.0
+        return (
+            0.95
+            if b"<?xml" in head[:64] and b"urn:oasis:names:tc:opendocument" in head and b":document" in head
+            else 0.0
+        )
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         found: list[str] = []

@@ -55,7 +55,10 @@ class OfficeBinary:
             if not any(compound.read(path) for path in compound.paths):
                 raise Malformed("a compound file without any document in it")
             return Reading(
-                glance, State.UNREADABLE, "a compound file whose chains are whole, of a kind that is not known", has_text=False
+                glance,
+                State.UNREADABLE,
+                "a compound file whose chains are whole, of a kind that is not known",
+                has_text=False,
             )
         data = compound.read(main) or b""
         protected = False

@@ -217,7 +217,9 @@ class Ooxml:
         if "_rels/.rels" not in archive.members:
             raise Malformed("the part _rels/.rels is missing")
         main = next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/officeDocument")), None)
-        main = main or next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/document")), None)
+        main = main or next(
+            (t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/document")), None
+        )
         if main is None:
             raise Malformed("no part is named as the document itself")
         kind = overrides.get(main.casefold()) or defaults.get(main.rpartition(".")[2].casefold(), "")
@@ -301,7 +303,9 @@ class Ooxml:
                 continue
             if _SHEET.search(name):
                 handler = _Cells(sink, strings, amounts, name)
-            elif _SLIDE.search(name) or (posixpath.dirname(name) == base and _STORY.fullmatch(posixpath.basename(name))):
+            elif _SLIDE.search(name) or (
+                posixpath.dirname(name) == base and _STORY.fullmatch(posixpath.basename(name))
+            ):
                 handler = _Story(sink, amounts)
             elif _PAGE.search(name):
                 handler = _PlainText(sink)

@@ -72,7 +72,9 @@ class PlainZip:
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
         if any(member.encrypted for member in archive.members.values()):
-            return Reading(Glance(format="zip"), State.ENCRYPTED, "its members are protected by a password", has_text=False)
+            return Reading(
+                Glance(format="zip"), State.ENCRYPTED, "its members are protected by a password", has_text=False
+            )
         for member in archive.members.values():
             for _ in archive.read(member):
                 pass

@@ -109,7 +109,33 @@ FORMATS: dict[str, FormatInfo] = {
 }
 
 TEXT_FORMATS = frozenset(
-    "txt md tex org csv html xml json yaml toml ini py js css c sh sql java svg lyx eml fodt fods fodp fodg".split()
+    [
+        "txt",
+        "md",
+        "tex",
+        "org",
+        "csv",
+        "html",
+        "xml",
+        "json",
+        "yaml",
+        "toml",
+        "ini",
+        "py",
+        "js",
+        "css",
+        "c",
+        "sh",
+        "sql",
+        "java",
+        "svg",
+        "lyx",
+        "eml",
+        "fodt",
+        "fods",
+        "fodp",
+        "fodg",
+    ]
 )
 """Formats whose bytes are plain text: the name alone tells them apart."""
 
@@ -119,7 +145,18 @@ for _info in FORMATS.values():
         if _extension == _info.format or _extension not in _BY_EXTENSION:
             _BY_EXTENSION[_extension] = _info.format
 
-DOCUMENT_EXTENSIONS = frozenset(_BY_EXTENSION) - {"cfb", "gz", "ini", "db", "conf", "cfg", "properties", "js", "mjs", "css"}
+DOCUMENT_EXTENSIONS = frozenset(_BY_EXTENSION) - {
+    "cfb",
+    "gz",
+    "ini",
+    "db",
+    "conf",
+    "cfg",
+    "properties",
+    "js",
+    "mjs",
+    "css",
+}
 """Extensions that make a file name document-like: only such files enter the name index."""
 
 _OFFICE = frozenset({"text", "sheet", "slides", "drawing"})

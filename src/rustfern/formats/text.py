@@ -155,6 +155,6 @@ class PlainText:
         odd = sum(1 for ch in text if not ch.isprintable() and ch not in "\r\n\t\f\ufeff")
         if odd > 0.02 * len(text):
             raise Malformed("the text is out of step: a byte is missing", position)
-        blocks = len(set(ord(ch) >> 8 for ch in text if ord(ch) > 0x2FF))
+        blocks = len({ord(ch) >> 8 for ch in text if ord(ch) > 0x2FF})
         if blocks > 30 and blocks * 4 > len(set(text)):
             raise Malformed("the text is out of step: a byte is missing", position)

@@ -19,9 +19,8 @@ _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
 def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
     """Hand the text to the sink. True if the document is encrypted. Raises `Malformed` where the structure breaks."""
-    if len(data) < 898:
-        if len(data) < 512:
-            raise Malformed("the stream WordDocument is too short for its header")
+    if len(data) < 898 and len(data) < 512:
+        raise Malformed("the stream WordDocument is too short for its header")
     ident, version = struct.unpack_from("<HH", data, 0)
     if ident != 0xA5EC:
         raise Malformed("the header of the stream WordDocument is damaged", 0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 from urllib.parse import unquote
@@ -66,7 +66,9 @@ def endings(text: str, prefixes: Iterable[str]) -> list[tuple[str, bool]]:
     return [(text[at:], at == 0) for at in starts[:8] if len(text[at:]) >= 3]
 
 
-def for_copy(find: Find, format_name: str | None, names: Names, homes: Sequence[Home], prefixes: Sequence[str], *, beside: bool) -> list[Candidate]:  # fmt: skip
+def for_copy(
+    find: Find, format_name: str | None, names: Names, homes: Sequence[Home], prefixes: Sequence[str], *, beside: bool
+) -> list[Candidate]:
     """Candidates by the copy's own name; empty if its name says nothing or nothing fits."""
     fields, folder = find.fields, folder_of(find.entry.path)
     if beside:
@@ -82,8 +84,9 @@ def for_copy(find: Find, format_name: str | None, names: Names, homes: Sequence[
     return [item for item in found if compatible(format_name, format_of_extension(extension_of(item.path)))][:_MAX]
 
 
-def _beside(fields: object, folder: str, format_name: str | None, names: Names, prefixes: Sequence[str]) -> list[Candidate]:
-    assert isinstance(fields, dict)
+def _beside(
+    fields: Mapping[str, str], folder: str, format_name: str | None, names: Names, prefixes: Sequence[str]
+) -> list[Candidate]:
     near = {name_of(path): path for path in names.in_folder(folder)}
     folded = {name.casefold(): name for name in near}
     if "name" in fields:
@@ -104,16 +107,22 @@ def _beside(fields: object, folder: str, format_name: str | None, names: Names, 
         ]
         if fitting:
             kind = "name-beside" if whole else "name-ending"
-            return [Candidate(p, [evidence(kind, f"its name holds that of {name_of(p)}, in the same folder")]) for p in fitting]
+            return [
+                Candidate(p, [evidence(kind, f"its name holds that of {name_of(p)}, in the same folder")])
+                for p in fitting
+            ]
     if stems and stems[0][1] and format_name:
         # The original is gone: its name is known, its extension follows from the content.
         name = f"{stems[0][0]}.{format_name}"
-        return [Candidate(join(folder, name), [evidence("name-beside", f"its name holds the name {stems[0][0]}")], False)]
+        return [
+            Candidate(join(folder, name), [evidence("name-beside", f"its name holds the name {stems[0][0]}")], False)
+        ]
     return []
 
 
-def _by_stem(fields: object, find: Find, names: Names, homes: Sequence[Home], prefixes: Sequence[str]) -> list[Candidate]:
-    assert isinstance(fields, dict)
+def _by_stem(
+    fields: Mapping[str, str], find: Find, names: Names, homes: Sequence[Home], prefixes: Sequence[str]
+) -> list[Candidate]:
     if "stem" in fields:
         for stem in spellings(fields["stem"]):
             if found := names.by_stem(stem):
@@ -131,7 +140,9 @@ def _located(paths: Iterable[str], find: Find, homes: Sequence[Home], text: str,
     """Candidates in the same person's home count fully, those in another person's home little."""
     found = []
     for path in paths:
-        home = next((h for h in homes if path.startswith(h.path.rstrip("/\\") + ("\\" if "\\" in h.path else "/"))), None)
+        home = next(
+            (h for h in homes if path.startswith(h.path.rstrip("/\\") + ("\\" if "\\" in h.path else "/"))), None
+        )
         away = find.home is not None and home is not None and home != find.home
         piece = evidence("name-elsewhere", text + ", in another person's home") if away else evidence(kind, text)
         found.append(Candidate(path, [piece]))
@@ -170,7 +181,9 @@ def lock_fits(tail: str, original: str, size: int | None) -> str | None:
     return "cut" if cut and tail == original[cut:] else None
 
 
-def for_owner_lock(tail: str, folder: str, size: int | None, names: Iterable[str], also: Iterable[str]) -> list[Candidate]:
+def for_owner_lock(
+    tail: str, folder: str, size: int | None, names: Iterable[str], also: Iterable[str]
+) -> list[Candidate]:
     """Documents in the lock's folder that its name fits. `also`: paths known from elsewhere (gone documents)."""
     found: dict[str, Candidate] = {}
     indexed = set(names)

@@ -67,7 +67,8 @@ def _runs(tokens: bytes) -> frozenset[int]:
     """Every run of three words, hashed: single words are shared by all documents of a trade, runs hardly."""
     words = unpack(tokens)
     return frozenset(
-        (a * 0x9E3779B1 ^ b * 0x85EBCA77 ^ c) & 0xFFFFFFFFFFFF for a, b, c in zip(words, words[1:], words[2:], strict=False)
+        (a * 0x9E3779B1 ^ b * 0x85EBCA77 ^ c) & 0xFFFFFFFFFFFF
+        for a, b, c in zip(words, words[1:], words[2:], strict=False)
     )
 
 

@@ -89,7 +89,9 @@ def _below(source: FolderSource, root: str, folders: list[str], on_problem: OnPr
     return sorted(homes, key=lambda home: home.path)
 
 
-def _people(source: FolderSource, parent: str, volume: str | None, on_problem: OnProblem, *, inside: bool) -> list[Home]:
+def _people(
+    source: FolderSource, parent: str, volume: str | None, on_problem: OnProblem, *, inside: bool
+) -> list[Home]:
     try:
         folders, _ = source.names(parent)
         around = source.names(volume)[0] if volume and inside else []
@@ -97,7 +99,7 @@ def _people(source: FolderSource, parent: str, volume: str | None, on_problem: O
         on_problem(parent, error.what)
         return []
     fixed = _PARENTS[os.path.basename(parent).casefold()] or _volume_layout(around)
-    homes = []
+    homes: list[tuple[str, str, Layout | None]] = []
     for name in folders:
         if name.casefold() in _NOT_PEOPLE or (name.startswith(".") and fixed is not Layout.LINUX):
             continue

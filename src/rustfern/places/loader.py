@@ -120,7 +120,9 @@ def parse(text: str, file: str) -> list[Place]:
             try:
                 re.compile(pattern, _FLAGS)
             except re.error as error:
-                raise CatalogueError(f"entry {place.id}, key names: {pattern!r} is no pattern ({error})", file) from error
+                raise CatalogueError(
+                    f"entry {place.id}, key names: {pattern!r} is no pattern ({error})", file
+                ) from error
         for key in place.formats:
             if key not in FORMATS:
                 raise CatalogueError(f"entry {place.id}, key formats: {key!r} is no known format", file)
@@ -161,6 +163,8 @@ def catalogue() -> Catalogue:
     for place in places:
         if place.same_folders_as:
             if place.same_folders_as not in by_id:
-                raise CatalogueError(f"entry {place.id}, key same_folders_as: no entry {place.same_folders_as}", "catalogue")
+                raise CatalogueError(
+                    f"entry {place.id}, key same_folders_as: no entry {place.same_folders_as}", "catalogue"
+                )
             by_id[place.id] = msgspec.structs.replace(place, folders=by_id[place.same_folders_as].folders)
     return Catalogue(by_id.values())

@@ -46,12 +46,14 @@ class Search:
         volumes = {home.volume: home for home in self.homes if home.volume}
         for source in self.sources:
             for base in sorted({v for v in volumes if inside(v, source.root)} | {source.root}):
-                home = volumes.get(base)
+                owner = volumes.get(base)
                 for place in self.catalogue.places.values():
                     if place.where == "volume":
-                        patterns = [p for kind, p in place.folders.items() if home is None or kind == home.layout.value]
+                        patterns = [
+                            p for kind, p in place.folders.items() if owner is None or kind == owner.layout.value
+                        ]
                         flat = [pattern for group in patterns for pattern in group]
-                        self._place(place, base, source, home if base != source.root or home else None, flat)
+                        self._place(place, base, source, owner, flat)
 
     def _source(self, root: str) -> FolderSource:
         return next(source for source in self.sources if source.root == root)

@@ -1,0 +1,44 @@
+"""Puts together what was found: traces are recognised, copies read and matched, documents drafted."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Sequence
+
+from rustfern.assembling.copies import Copies
+from rustfern.assembling.table import Draft, Reader
+from rustfern.assembling.traces import Traces
+from rustfern.matching import candidates as near
+from rustfern.model import Find, show_name
+
+__all__ = ["Assembly", "Draft", "Reader", "first_answers"]
+
+
+class Assembly(Traces, Copies):
+    """All steps on one table."""
+
+
+def first_answers(assembly: Assembly, finds: Sequence[Find], seconds: float, most: int) -> list[str]:
+    """The newest copies of known places, checked, as lines for people: what is known before the whole tree is walked."""
+    started = time.monotonic()
+    lines = []
+    newest = sorted(
+        (f for f in finds if f.kind == "autosave" and f.entry.size and f.entry.modified),
+        key=lambda f: f.entry.modified.timestamp() if f.entry.modified else 0.0,
+        reverse=True,
+    )
+    for find in newest[:most]:
+        if time.monotonic() - started > seconds:
+            break
+        place = assembly.catalogue.places[find.place]
+        copy = assembly.read_copy(find, find.entry, ())
+        listed = assembly.named.get(find.entry.path)
+        name = (
+            listed[2]
+            if listed and listed[2]
+            else near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
+        )
+        when = find.entry.modified.astimezone() if find.entry.modified else None
+        lines.append(f"{show_name(name)}: an autosave of {when:%Y-%m-%d %H:%M} is {copy.content.state}")
+    return lines

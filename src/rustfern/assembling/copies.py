@@ -1,0 +1,234 @@
+"""Copies: matched by what a list says, by name, by content, by circumstances."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime, timedelta
+
+from rustfern.assembling.table import Draft, Table, clocks_of, foreign
+from rustfern.errors import SourceError
+from rustfern.formats.table import class_of, compatible, extension_of, extension_right, format_of_extension
+from rustfern.matching import candidates as near
+from rustfern.matching import content as words
+from rustfern.matching import weights
+from rustfern.matching.candidates import Candidate
+from rustfern.model import (
+    Content,
+    Copy,
+    Evidence,
+    Find,
+    Kind,
+    show_name,
+)
+from rustfern.places.recorded import inside
+from rustfern.sources.folder import exists
+
+_MAX_COMPARED = 40
+_OPEN_FOR = timedelta(days=30)
+_SLACK = timedelta(minutes=2)
+_SAME_TIME = timedelta(hours=12)
+_THEN = "it lies in the same folder and was written about when a version of the document was"
+SAVED_PLACE = "beside-original"
+
+
+class Copies(Table):
+    """The steps that match copies."""
+
+    def take_named(self, find: Find) -> bool:
+        """Match a copy by what a list says of it or by its name. False if neither leads anywhere."""
+        place = self.catalogue.places[find.place]
+        listed = self.named.get(find.entry.path)
+        if listed and listed[0] is not None:
+            self._give(listed[0], self.read_copy(find, find.entry, (listed[1],)), [[listed[1]]], 0)
+            return True
+        if (listed and listed[0] is None) or place.never_saved:
+            title = (
+                (listed[2] if listed else None)
+                or near.shown_stem(find, place.prefixes)
+                or os.path.basename(find.entry.path)
+            )
+            copy = self.read_copy(find, find.entry, (listed[1],) if listed else ())
+            self.own_document(copy, find, title, never_saved=True)
+            return True
+        copy = self.read_copy(find, find.entry, ())
+        if foreign(copy.content, place):
+            return True
+        beside = place.where == "beside"
+        found = near.for_copy(find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside)
+        for item in found:
+            item.exists = item.exists or exists(item.path)
+        if len(found) > 1:
+            self._compare(copy, found)
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is None or shares[best] < weights.THRESHOLD:
+            return False
+        draft = self.draft(found[best].path, find.home)
+        self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+        return True
+
+    def _compare(self, copy: Copy, found: list[Candidate]) -> None:
+        """Add what the contents of candidates say."""
+        for item in found[:_MAX_COMPARED]:
+            for content in self._contents(item.path):
+                if content.sha256 == copy.content.sha256:
+                    item.evidence.append(
+                        weights.evidence("identical-bytes", "its bytes are those of a copy of this document")
+                    )
+                elif share := words.shared(copy.content, content):
+                    text = (
+                        f"it shares {words.difference(copy.content, content).common} words with a copy of this document"
+                    )
+                    item.evidence.append(weights.evidence("shared-content", text, share))
+
+    def _contents(self, path: str) -> list[Content]:
+        """The contents of a document's copies known so far, its saved file first."""
+        out = []
+        source = self.source_of(path)
+        if source is not None and exists(path):
+            try:
+                entry = source.entry(path)
+                if entry.link_target is None and not entry.is_folder:
+                    out.append(self.reader.content(entry, os.path.basename(path))[0])
+            except SourceError:
+                pass
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        return out + [copy.content for copy in draft.copies] if draft else out
+
+    def _give(self, draft: Draft, copy: Copy, pieces: Sequence[Sequence[Evidence]], chosen: int) -> None:
+        confidence = weights.confidences(pieces)[chosen]
+        draft.copies.append(replace(copy, confidence=confidence))
+        if copy.clocks.get("file") and draft.changed and copy.kind is Kind.AUTOSAVE:
+            draft.changed_since = copy.clocks["file"]
+
+    def take_unnamed(self, find: Find) -> None:
+        """Match a copy whose name says nothing, by its content, its folder, and what was open then."""
+        place = self.catalogue.places[find.place]
+        copy = self.read_copy(find, find.entry, ())
+        if foreign(copy.content, place):
+            return
+        found = self._around(find, copy, beside=place.where == "beside")
+        self._compare(copy, found)
+        if place.where == "beside":
+            self._circumstances(find, found)
+        found = [item for item in found if item.evidence]
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is not None and shares[best] >= weights.THRESHOLD:
+            draft = self.draft(found[best].path, find.home)
+            self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+            return
+        nearest = (
+            f" (nearest: {show_name(os.path.basename(found[best].path))}, {shares[best]:.0%})"
+            if best is not None
+            else ""
+        )
+        copy = replace(
+            copy,
+            confidence=shares[best] if best is not None else 0.0,
+            notes=(*copy.notes, f"no document could be shown to be its original{nearest}"),
+        )
+        name = near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
+        self.own_document(copy, find, name)
+
+    def _around(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
+        folder = os.path.dirname(find.entry.path)
+        format_name = copy.content.format
+        drafted = [d.original for d in self.drafts.values() if d.original]
+        if beside:
+            paths = [*self.case.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
+        else:
+            base = (
+                find.home.path
+                if find.home and not find.home.volume
+                else find.home.volume
+                if find.home
+                else find.entry.root
+            )
+            paths = [p for p in drafted if base is None or inside(p, base)]
+            paths += [p for p in self._of_same_size(copy) if p not in drafted and (base is None or inside(p, base))]
+        fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
+        if format_name is None:
+            wanted = self.catalogue.places[find.place].formats
+            fitting = {
+                p: None
+                for p in fitting
+                if not wanted or class_of(wanted[0]) == class_of(format_of_extension(extension_of(p)))
+            }
+        return [Candidate(path, [], exists(path)) for path in list(fitting)[:_MAX_COMPARED]]
+
+    def _of_same_size(self, copy: Copy) -> list[str]:
+        """Documents of the copy's format and size: worth comparing byte for byte."""
+        found = []
+        for path in self.case.with_extension(copy.content.format) if copy.content.format else ():
+            source = self.source_of(path)
+            try:
+                if source is not None and source.entry(path).size == copy.entry.size:
+                    found.append(path)
+            except SourceError:
+                continue
+        return found
+
+    def _circumstances(self, find: Find, found: list[Candidate]) -> None:
+        """Same folder; written while a lock shows the document open."""
+        when = find.entry.modified
+        opened = []
+        for item in found:
+            draft = self.drafts.get(self.key(item.path, self.home_of(item.path)))
+            for lock in draft.locks if draft else ():
+                if lock.opened and when and lock.opened - _SLACK <= when <= lock.opened + _OPEN_FOR:
+                    opened.append((item, lock))
+        for item, lock in opened:
+            text = (
+                f"it was written in the same folder while the lock shows the document open (since {lock.opened.astimezone():%Y-%m-%d %H:%M})"
+                if lock.opened
+                else ""
+            )
+            item.evidence.append(weights.evidence("open-then", text, 1.0 / len(opened)))
+        for item in found:
+            apart = self._apart(item.path, when)
+            if apart is not None and apart <= _SAME_TIME:
+                # Ten minutes count fully, half a day a third.
+                share = 1.0 if apart <= timedelta(minutes=10) else 0.6 if apart <= timedelta(hours=2) else 0.3
+                item.evidence.append(weights.evidence("same-folder-then", _THEN, share))
+            else:
+                item.evidence.append(weights.evidence("same-folder", "it lies in the same folder"))
+
+    def _apart(self, path: str, when: datetime | None) -> timedelta | None:
+        """How far from `when` the nearest known version of a document was written."""
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        times = [copy.entry.modified for copy in draft.copies] if draft else []
+        known = [time for time in (self.modified(path), *times) if time is not None]
+        return min((abs(time - when) for time in known), default=None) if when else None
+
+    def modified(self, path: str) -> datetime | None:
+        source = self.source_of(path)
+        try:
+            return source.entry(path).modified if source and exists(path) else None
+        except SourceError:
+            return None
+
+    def add_saved(self, draft: Draft) -> int | None:
+        """Add the saved file as it is now; its place in the list, None if there is none."""
+        if draft.original is None:
+            return None
+        source = self.source_of(draft.original)
+        if source is None or not exists(draft.original):
+            return None
+        try:
+            entry = source.entry(draft.original)
+        except SourceError as error:
+            self.problem(draft.original, error.what)
+            return None
+        if entry.link_target is not None or entry.is_folder:
+            return None
+        name = os.path.basename(draft.original)
+        content, _ = self.reader.content(entry, name)
+        piece = weights.evidence("its-own-file", "it is the saved file itself")
+        draft.copies.append(
+            Copy(entry, Kind.SAVED, SAVED_PLACE, content, extension_right(name, content.format),
+                 clocks_of(entry, content), confidence=1.0, evidence=(piece,))
+        )  # fmt: skip
+        return len(draft.copies) - 1

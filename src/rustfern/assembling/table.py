@@ -1,0 +1,213 @@
+"""The table that finds are laid on: drafts of documents, reading each copy once, what every step shares."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+from rustfern import rebuilding
+from rustfern.casefile import CaseFile
+from rustfern.errors import SourceError
+from rustfern.formats.table import class_of, extension_right
+from rustfern.formats.times import to_utc
+from rustfern.matching import candidates as near
+from rustfern.matching import weights
+from rustfern.model import (
+    Content,
+    Copy,
+    Entry,
+    Evidence,
+    Find,
+    Glance,
+    Home,
+    Kind,
+    Layout,
+    Lock,
+    Problem,
+    Record,
+    State,
+)
+from rustfern.places.loader import Catalogue, Place
+from rustfern.places.recorded import inside
+from rustfern.sources.folder import FolderSource
+from rustfern.traces import trash_info
+
+
+@dataclass
+class Draft:
+    """A document while it is put together. `key` is its original's path, or that of the copy that stands for it."""
+
+    key: str
+    name: str
+    original: str | None = None
+    recorded: str | None = None
+    home: Home | None = None
+    copies: list[Copy] = field(default_factory=list)
+    locks: list[Lock] = field(default_factory=list)
+    records: list[Record] = field(default_factory=list)
+    deleted: dict[str, datetime] = field(default_factory=dict)
+    changed: bool = False
+    changed_since: datetime | None = None
+    never_saved: bool = False
+    trashed: bool = False
+    within: str | None = None
+
+
+class Reader:
+    """Reads each copy at most once. Problems and bytes are counted where they arise."""
+
+    def __init__(self, on_problem: Callable[[str, str], None]) -> None:
+        self._known: dict[str, tuple[Content, tuple[str, ...]]] = {}
+        self._on_problem = on_problem
+        self.bytes_read = 0
+
+    def content(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+        """The checked content of a copy and its members; unreadable ones say why."""
+        known = self._known.get(entry.path)
+        if known is None:
+            try:
+                known = rebuilding.check(entry, name)
+                self.bytes_read += known[0].size
+            except SourceError as error:
+                self._on_problem(entry.path, error.what)
+                known = Content(Glance(), State.UNREADABLE, error.what, entry.size), ()
+            self._known[entry.path] = known
+        return known
+
+    def has(self, path: str) -> bool:
+        """Whether this was read before."""
+        return path in self._known
+
+
+def clocks_of(entry: Entry, content: Content) -> dict[str, datetime]:
+    """The clocks of a copy: inside the content, and on the file."""
+    clocks: dict[str, datetime] = {}
+    glance = content.glance
+    if glance.modified is not None:
+        clocks["content"] = glance.modified
+    elif glance.modified_local is not None:
+        clocks["content"] = to_utc(glance.modified_local, entry.modified)
+    if entry.modified is not None:
+        clocks["file"] = entry.modified
+    return clocks
+
+
+class Table:
+    """The table on which finds become documents."""
+
+    def __init__(
+        self,
+        catalogue: Catalogue,
+        homes: Sequence[Home],
+        sources: Sequence[FolderSource],
+        case: CaseFile,
+        problems: list[Problem],
+        reader: Reader,
+    ) -> None:
+        self.catalogue, self.homes, self.sources = catalogue, homes, sources
+        self.roots = [source.root for source in sources]
+        self.case, self.problems, self.reader = case, problems, reader
+        self.drafts: dict[str, Draft] = {}
+        self.unmatched: list[Copy | Lock | Record] = []
+        self.named: dict[str, tuple[Draft | None, Evidence, str]] = {}  # autosave path → who it belongs to, by a list
+        self.trash: dict[str, tuple[trash_info.TrashInfo, Find, datetime | None]] = {}
+        self.more: list[Find] = []
+
+    def key(self, path: str, home: Home | None) -> str:
+        """What tells documents apart: the original's path, whatever its case where the system does not mind it."""
+        fixed = os.path.normpath(path)
+        return fixed.casefold() if home is not None and home.layout is not Layout.LINUX else fixed
+
+    def draft(self, path: str, home: Home | None, recorded: str | None = None) -> Draft:
+        """The draft of the document whose original is, or was, at this path."""
+        home = home or self.home_of(path)
+        key = self.key(path, home)
+        draft = self.drafts.get(key)
+        if draft is None:
+            draft = Draft(key, os.path.basename(path), path, recorded, self.home_of(path) or home)
+            self.drafts[key] = draft
+        draft.recorded = draft.recorded or recorded
+        return draft
+
+    def outside(self, recorded: str, title: str, home: Home | None) -> Draft:
+        """The draft of a document whose original lies outside what is searched."""
+        return self.drafts.setdefault(
+            f"recorded:{recorded}", Draft(f"recorded:{recorded}", title, None, recorded, home)
+        )
+
+    def home_of(self, path: str) -> Home | None:
+        """The home that a path lies in, the innermost."""
+        fitting = [home for home in self.homes if inside(path, home.path)]
+        return max(fitting, key=lambda home: len(home.path), default=None)
+
+    def source_of(self, path: str) -> FolderSource | None:
+        """The source that a path lies in, None if it is outside."""
+        return next((source for source in self.sources if inside(path, source.root)), None)
+
+    def problem(self, path: str, message: str) -> None:
+        """Note something that could not be read; the search goes on."""
+        self.problems.append(Problem(path, message))
+
+    def read_copy(self, find: Find, entry: Entry, evidence: tuple[Evidence, ...], name: str | None = None) -> Copy:
+        """Read what a find holds, to its end."""
+        place = self.catalogue.places[find.place]
+        base = os.path.basename(entry.path)
+        told = near.shown_stem(find, place.prefixes) if "name" in find.fields else None
+        content, members = self.reader.content(entry, name or told or base)
+        content, notes = complete_enough(content, place) if not foreign(content, place) else (content, ())
+        return Copy(
+            entry=entry,
+            kind=Kind(find.kind),
+            place=find.place,
+            content=content,
+            extension_right=extension_right(base, content.format),
+            clocks=clocks_of(entry, content),
+            order=find.order,
+            complete=place.complete,
+            evidence=evidence,
+            members=members,
+            notes=notes,
+        )
+
+    def own_document(
+        self, copy: Copy, find: Find, name: str, *, never_saved: bool = False, trashed: bool = False
+    ) -> None:
+        """A leftover with content but no known original is its own document; without content it stays unmatched."""
+        content = copy.content
+        whole = content.state in (State.INTACT, State.ENCRYPTED) or (trashed and content.state is not State.DAMAGED)
+        if not whole or content.words == 0:
+            self.unmatched.append(copy)
+            return
+        path = find.entry.path
+        draft = Draft(f"copy:{path}", name, None, None, find.home, never_saved=never_saved, trashed=trashed)
+        if never_saved:
+            text = copy.evidence[0].text if copy.evidence else "it lies where drafts of never-saved documents are kept"
+            draft.copies.append(
+                replace(copy, confidence=0.99, evidence=copy.evidence or (weights.evidence("its-own-file", text),))
+            )
+        else:
+            piece = weights.evidence("its-own-file", "nothing tells of another file that it belongs to")
+            draft.copies.append(replace(copy, confidence=max(copy.confidence, 0.6), evidence=(piece,)))
+        self.drafts[draft.key] = draft
+
+
+def foreign(content: Content, place: Place) -> bool:
+    """Whether the content shows that this only has the name of a copy of this place, not its nature."""
+    whole = content.format is not None and content.state is not State.DAMAGED
+    return bool(place.formats) and whole and content.format not in (*place.formats, "cfb")
+
+
+def complete_enough(content: Content, place: Place) -> tuple[Content, tuple[str, ...]]:
+    """What was being written is damaged unless its own lengths and sums prove it whole: text proves nothing."""
+    if place.complete or content.state is not State.INTACT:
+        return content, ()
+    if (
+        content.format
+        and class_of(content.format) in ("text", "sheet", "slides")
+        and content.format not in ("txt", "csv", "md")
+    ):
+        return content, ("it was being written, but its own sums prove it whole",)
+    reason = f"it was being written when it was left behind, and nothing in {content.format or 'it'} proves it whole"
+    return replace(content, state=State.DAMAGED, reason=reason), ()

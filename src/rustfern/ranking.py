@@ -1,0 +1,58 @@
+"""Which document comes first: what was asked for, then by what happened, whether a copy is whole, and when."""
+
+from __future__ import annotations
+
+from rustfern.model import Document, Hints, Situation
+
+
+def fit(asked: str, name: str, path: str | None) -> float:
+    """How well a document's name and folders fit what the technician typed, 0 to 1."""
+    from rapidfuzz import fuzz, utils
+
+    wanted = utils.default_process(asked)
+    mine = utils.default_process(name)
+    if not wanted or not mine:
+        return 0.0
+    folders = utils.default_process(" ".join((path or "").replace("\\", "/").split("/")[-3:]))
+    by_name = fuzz.token_set_ratio(wanted, mine)
+    with_folders = fuzz.token_set_ratio(wanted, folders)
+    close = fuzz.ratio(wanted, mine)
+    return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
+
+
+_GRAVITY = {
+    Situation.CRASHED: 0, Situation.NEVER_SAVED: 1, Situation.OVERWRITTEN: 1, Situation.WONT_OPEN: 0, Situation.DELETED: 2,
+    Situation.DIVERGED: 1, Situation.MISPLACED: 1, Situation.NOTHING_LOST: 9,
+}  # fmt: skip
+
+
+def rank(documents: list[Document], hints: Hints) -> list[Document]:
+    """The likeliest first: what was asked for, then by what happened, whether a copy is whole, and when."""
+
+    def key(document: Document) -> tuple[object, ...]:
+        verdict = document.verdict
+        asked = fit(hints.document, document.name, document.original) if hints.document else 0.0
+        best = document.copies[verdict.best] if verdict.best is not None else None
+        gravity = _GRAVITY[verdict.situation]
+        if hints.happened is verdict.situation:
+            gravity = -1
+        other_class = hints.doc_class is not None and document.doc_class != hints.doc_class
+        sure = best.confidence if best else 0.0
+        written = best.written.timestamp() if best and best.written else 0.0
+        if hints.lost_at is not None:
+            written = -abs(written - hints.lost_at.timestamp())
+        nothing = verdict.situation is Situation.NOTHING_LOST
+        inner = document.within is not None
+        return (
+            other_class,
+            -round(asked, 1),
+            nothing,
+            inner,
+            gravity,
+            best is None,
+            -round(sure, 1),
+            -written,
+            document.key,
+        )
+
+    return sorted(documents, key=key)

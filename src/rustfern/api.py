@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from rustfern import rebuilding, restoring
 from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, latest_case_path
+from rustfern.casefile import CaseFile, latest_case_path, roots_of
 from rustfern.model import Content
 from rustfern.scanning import scan
 from rustfern.sources.folder import FolderSource
@@ -34,7 +34,7 @@ def restore(
     """
     file = CaseFile.open(case or latest_case_path())
     try:
-        roots = [os.fsdecode(bytes.fromhex(root)) for root in file.about("roots") or []]
+        roots = roots_of(file)
         return restoring.restore([find_copy(file, each) for each in what], to, file, roots)
     finally:
         file.close()

@@ -19,6 +19,7 @@ from typing import Any
 from rustfern.errors import CaseError
 
 FORMAT = 1
+_RECENT_CASES = 50
 _APPLICATION_ID = 0x52464331  # "RFC1"
 _TABLES = """
 CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -279,9 +280,40 @@ def new_case_path() -> str:
     return str(state_folder() / f"case-{stamp}.fern")
 
 
+def roots_of(case: CaseFile) -> list[str]:
+    """The folders that a case searched."""
+    return [os.fsdecode(bytes.fromhex(root)) for root in case.about("roots") or []]
+
+
+def roots_of_recent_cases() -> list[str]:
+    """What the last scans searched, whichever case is used now: nothing is ever written there."""
+    roots: list[str] = []
+    for path in sorted(state_folder().glob("case-*.fern"))[-_RECENT_CASES:]:
+        try:
+            case = CaseFile.open(str(path))
+        except CaseError:
+            continue
+        try:
+            roots += roots_of(case)
+        except sqlite3.Error:
+            continue
+        finally:
+            case.close()
+    return sorted(set(roots))
+
+
 def latest_case_path() -> str:
-    """The case of the last scan. Raises `CaseError` if there is none."""
-    found = sorted(state_folder().glob("case-*.fern"))
-    if not found:
-        raise CaseError("there is no case yet", None, "Scan first: rustfern scan ROOT")
-    return str(found[-1])
+    """The case of the last scan that came to its end. Raises `CaseError` if there is none."""
+    for path in sorted(state_folder().glob("case-*.fern"), reverse=True):
+        try:
+            case = CaseFile.open(str(path))
+        except CaseError:
+            continue
+        try:
+            if case.about("roots") is not None:
+                return str(path)
+        except sqlite3.Error:
+            continue
+        finally:
+            case.close()
+    raise CaseError("there is no case yet", None, "Scan first: rustfern scan ROOT")

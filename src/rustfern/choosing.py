@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 
 from rustfern.matching.content import difference, equal, lacks
 from rustfern.matching.weights import in_words
-from rustfern.model import CLOCKS, Copy, Hints, Kind, Order, Situation, State, Verdict
+from rustfern.model import CLOCKS, Copy, Hints, Kind, Order, Situation, State, Verdict, show_name
 
 _FAR = timedelta(days=2)
 _OVERWRITTEN_SHARE = 0.5
@@ -23,18 +23,27 @@ _FEW_WORDS = 4
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion."""
+    """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion;
+    `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders.
+    """
 
     original: str | None
     saved: int | None
     locked: bool = False
+    listed: bool = False
     never_saved: bool = False
     changed_since: datetime | None = None
     changed: bool = False
     trashed: bool = False
     deleted: Mapping[int, datetime] = field(default_factory=dict)
     denied: Sequence[str] = ()
+    elsewhere: Sequence[str] = ()
     asked_for: bool = True
+
+    @property
+    def open_then(self) -> bool:
+        """Whether a lock or a recovery list shows it open in a session that did not end in order."""
+        return self.locked or self.listed
 
 
 def at(time: datetime | None) -> str:
@@ -175,9 +184,9 @@ class _Choice:
             deleted = self.facts.trashed or any(copy.kind is Kind.TRASH for copy in self.copies)
             return Situation.DELETED if deleted else Situation.NEVER_SAVED
         if self.saved is None:
-            if self.facts.trashed or not (self.facts.locked or self.facts.changed):
-                return Situation.DELETED
-            return Situation.CRASHED
+            unsaved = any(copy.kind in (Kind.AUTOSAVE, Kind.SWAP, Kind.TEMPORARY) for copy in self.copies)
+            ended = (self.facts.locked and unsaved) or self.facts.changed
+            return Situation.CRASHED if ended and not self.facts.trashed else Situation.DELETED
         if self.saved.content.state is State.DAMAGED:
             return Situation.WONT_OPEN
         if self.saved.content.state is State.EMPTY:
@@ -191,6 +200,8 @@ class _Choice:
         if later:
             return Situation.DIVERGED
         if self.facts.changed and not self._change_covered():
+            return Situation.CRASHED
+        if self.facts.denied and self.facts.open_then:
             return Situation.CRASHED
         return Situation.OVERWRITTEN if any(self._written_over(i) for i in holders) else Situation.NOTHING_LOST
 
@@ -230,13 +241,17 @@ class _Choice:
             self._explain(best)
         elif situation is not Situation.NOTHING_LOST:
             self._without()
-        if situation is Situation.CRASHED and best is not None and best == self.facts.saved:
+        if situation is Situation.CRASHED and best is not None and best == self.facts.saved and self.facts.changed:
             since = f" after {at(self.copies[best].written)}"
             self.warnings.append(
                 f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
             )
-        if situation is Situation.NOTHING_LOST and self.facts.denied:
-            self.warnings.append(f"not certain: {len(self.facts.denied)} folders of copies could not be read")
+        if self.facts.denied and situation in (Situation.NOTHING_LOST, Situation.CRASHED):
+            self.warnings.append(
+                f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
+            )
+        if self.facts.elsewhere and self.saved is None:
+            self.warnings.append(f"a file of this name lies in another folder: {show_name(self.facts.elsewhere[0])}")
         return Verdict(situation, best, tuple(self.why), tuple(self.warnings))
 
     def _stand_for(self, index: int) -> int:
@@ -352,7 +367,7 @@ class _Choice:
                 "a copy is protected by a password: it can be restored and opened by its owner, but not verified here"
             )
         if unknown:
-            self.why.append("a copy was found whose format cannot be verified: restore it by its number and open it")
+            self.why.append(f"a copy could not be verified: {unknown[0].content.reason}")
         if self.hints.older_than and self.facts.asked_for:
             self.why.append(f"only copies before {at(self.hints.older_than)} were asked for (--older-than)")
         self.why.append(

@@ -91,6 +91,7 @@ class Entry:
     size: int
     modified: datetime | None
     is_folder: bool = False
+    is_file: bool = True
     part: str | None = None
     link_target: str | None = None
     device: int = 0

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from rustfern import rebuilding
-from rustfern.casefile import CaseFile, KeptCopy, stem_of
+from rustfern.casefile import CaseFile, KeptCopy, roots_of_recent_cases, stem_of
 from rustfern.errors import RestoreRefused, SourceError, WrongUsage
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
 from rustfern.model import Content, Entry, show_name
@@ -114,7 +114,7 @@ def check_target(folder: str, roots: Sequence[str]) -> str:
     """
     path = os.path.abspath(folder)
     real = os.path.realpath(path)
-    for root in roots:
+    for root in [*roots, *roots_of_recent_cases()]:
         if inside(real, os.path.realpath(root)):
             raise WrongUsage(
                 "the target lies inside what was searched, where writing can destroy what could still be saved",

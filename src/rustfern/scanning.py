@@ -128,7 +128,6 @@ def scan(
     live = not roots
     tops = [check_root(root) for root in (roots or live_roots())]
     tops = [top for i, top in enumerate(tops) if top not in tops[:i]]
-    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     problems: list[Problem] = []
     totals = Totals()
 
@@ -137,6 +136,7 @@ def scan(
 
     sources = [FolderSource(top) for top in tops]
     homes = _homes(sources, live, hints, on_problem)
+    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     places = catalogue()
     search = Search(sources, homes, places, on_problem, totals, own_folders=_own_folders(file))
     reader = Reader(on_problem)
@@ -255,12 +255,14 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         original=draft.original or draft.recorded,
         saved=saved,
         locked=bool(draft.locks),
+        listed=any(record.type == "recovery-list" for record in draft.records),
         never_saved=draft.never_saved,
         changed=draft.changed,
         changed_since=draft.changed_since,
         trashed=draft.trashed,
         deleted=deleted,
         denied=[path for path in denied if draft.home is None or inside(path, draft.home.path)],
+        elsewhere=assembly.elsewhere(draft),
         asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
     )
     verdict = choosing.choose(copies, facts, hints)

@@ -210,6 +210,13 @@ class Copies(Table):
         except SourceError:
             return None
 
+    def elsewhere(self, draft: Draft) -> list[str]:
+        """Files of a gone document's name in other folders of the same home: it may have been moved."""
+        if draft.original is None or exists(draft.original):
+            return []
+        found = self.case.by_name(draft.name, limit=20)
+        return [path for path in found if path != draft.original and self.home_of(path) == draft.home]
+
     def add_saved(self, draft: Draft) -> int | None:
         """Add the saved file as it is now; its place in the list, None if there is none."""
         if draft.original is None:

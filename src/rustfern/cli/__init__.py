@@ -9,6 +9,7 @@ import click
 
 from rustfern._version import __version__
 from rustfern.errors import RustFernError
+from rustfern.model import show_name
 
 COMMANDS = {
     "scan": "search someone's files for lost documents and choose the best copy of each",
@@ -51,8 +52,7 @@ def main() -> None:
 
 def tell(error: RustFernError) -> None:
     """Say an error on stderr: what, where, what next."""
-    text = str(error).encode("utf-8", "backslashreplace").decode()
-    print(f"rustfern: {text}", file=sys.stderr)
+    print(f"rustfern: {show_name(str(error))}", file=sys.stderr)
 
 
 def run() -> None:

@@ -15,6 +15,7 @@ from rustfern.model import show_name
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
+_LABEL = 10
 
 
 def out() -> Console:
@@ -87,12 +88,25 @@ def heading(console: Console, text: str) -> None:
 
 
 def bullet(console: Console, text: str, style: str = "", indent: int = 3) -> None:
-    """A wrapped line with a hanging indent."""
+    """A wrapped, indented sentence. Names from disk in it are made safe to show."""
     import textwrap
 
     width = max(console.width - 1, 40)
-    for line in textwrap.wrap(text, width - indent, break_long_words=True, break_on_hyphens=False) or [""]:
+    for line in textwrap.wrap(show_name(text), width - indent, break_long_words=True, break_on_hyphens=False) or [""]:
         console.print(Text(" " * indent + line, style=style), soft_wrap=True)
+
+
+def fact(console: Console, name: str, value: str, indent: int = 3) -> None:
+    """A named fact, its value wrapped in a column of its own."""
+    import textwrap
+
+    room = max(console.width - indent - _LABEL - 1, 30)
+    lines = textwrap.wrap(show_name(value), room, break_long_words=True, break_on_hyphens=False) or [""]
+    for number, line in enumerate(lines):
+        text = Text(" " * indent)
+        text.append(f"{name if number == 0 else '':<{_LABEL}}", style=PALE)
+        text.append(line)
+        console.print(text, soft_wrap=True)
 
 
 def next_steps(console: Console, commands: Sequence[tuple[str, str]]) -> None:

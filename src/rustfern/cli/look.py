@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 _CHARACTERS = 3_000
-_LINES = 14
+_LINES = 10
 
 
 @click.command()
@@ -79,7 +79,7 @@ def _first_lines(copy: KeptCopy) -> tuple[list[str], str | None]:
 def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | None) -> None:
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, WARN, bullet, heading, moment, next_steps, size
+    from rustfern.cli.console import FERN, PALE, WARN, bullet, fact, heading, moment, next_steps, size
     from rustfern.cli.view import HAPPENED, copy_line
 
     facts: dict[str, Any] = copy.facts
@@ -93,22 +93,22 @@ def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | Non
     what = title_of(facts["format"]) if facts["format"] else "folder" if facts["members"] else "of unknown format"
     rows = [
         ("what", f"{facts['kind']} copy, {what}, {size(facts['size'])}"),
-        ("where", show_name(facts["path"])),
+        ("where", facts["path"]),
         ("state", f"{facts['state']}: {facts['reason']}"),
         (
             "written",
             f"{moment(facts['written'])}, by the {'document itself' if facts['written_from'] == 'content' else facts['written_from'] + ' date'}",
         ),
-        ("title", show_name(facts["title"] or "")),
-        ("author", show_name(facts["author"] or "")),
+        ("title", facts["title"] or ""),
+        ("author", facts["author"] or ""),
         ("amounts", ", ".join(f"{count} {name}" for name, count in facts["amounts"].items())),
     ]
     for name, value in rows:
         if value:
-            bullet(console, f"{name:<9}{value}")
+            fact(console, name, value)
     heading(console, "Why it belongs to this document")
     for piece in sorted(facts["evidence"], key=lambda p: -p["weight"]):
-        bullet(console, f"{piece['weight']:+5.1f}  {piece['text']}")
+        fact(console, f"{piece['weight']:+.1f}", piece["text"])
     if best:
         heading(console, "Why it is the best")
         for reason in document["why"]:
@@ -118,7 +118,8 @@ def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | Non
     if lines:
         heading(console, "Files in it" if facts["members"] else "First lines")
         for line in lines[:_LINES]:
-            bullet(console, show_name(line)[: 3 * console.width])
+            room = console.width - 6
+            bullet(console, line if len(line) <= room else line[: room - 2].rstrip() + " …")
         if len(lines) > _LINES:
             console.print(Text("   …", style=PALE))
     elif not trouble:

@@ -11,7 +11,7 @@ import click
 
 from rustfern import contract
 from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, KeptCopy, latest_case_path
+from rustfern.casefile import CaseFile, KeptCopy, latest_case_path, roots_of
 from rustfern.cli.options import case_option, hint_options, hints_from, json_option, print_json
 from rustfern.errors import NotFound
 from rustfern.restoring import Refused, Restored, check_target, restore
@@ -111,7 +111,7 @@ def _case(
         run_scan(tops, hints, file, quiet=quiet)
         return file, tops
     file = CaseFile.open(case or latest_case_path())
-    return file, [os.fsdecode(bytes.fromhex(root)) for root in file.about("roots") or []]
+    return file, roots_of(file)
 
 
 def show(console: Console, done: list[Restored], refused: list[Refused]) -> None:
@@ -123,7 +123,8 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
 
     for item in done:
         whole = item.state == "intact"
-        line = Text(" ✔ " if whole else " ! ", style=f"bold {FERN if whole else WARN}")
+        line = Text()
+        line.append(" ✔ " if whole else " ! ", style=f"bold {FERN if whole else WARN}")
         line.append(f"{item.id:<4}", style="bold")
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)

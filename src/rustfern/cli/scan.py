@@ -60,7 +60,7 @@ def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool) -> Ans
 
 
 @click.command()
-@click.argument("roots", nargs=-1, metavar="[ROOT]...", type=click.Path())
+@click.argument("roots", nargs=-1, metavar="[ROOT]...")
 @hint_options
 @case_option
 @click.option("--everything", is_flag=True, help="Also show documents that lost nothing, and leftovers of no document.")
@@ -161,10 +161,9 @@ def show(
             document_block(console, document, only_root)
         else:
             short_block(console, document)
-    if not shown:
-        console.print()
-        console.print(Text("No lost document was found.", style="bold"))
     console.print()
+    if not shown:
+        console.print(Text("No lost document was found.", style="bold"))
     more = len(shown) - most
     if more > 0:
         console.print(Text(f"{more} more lost {_several('document', more)}: see them with --everything", style=PALE))
@@ -218,7 +217,12 @@ def _not_searched(console: Console, answer: Answer) -> None:
         return
     heading(console, "Not searched or not readable, and why")
     for path in dict.fromkeys(denied):
-        bullet(console, f"folder of copies, denied: {short_path(path, console.width - 36)}")
+        if path in homes:
+            bullet(
+                console, f"a person's home, denied, nothing in it was searched: {short_path(path, console.width - 20)}"
+            )
+        else:
+            bullet(console, f"folder of copies, denied: {short_path(path, console.width - 36)}")
     for problem in rest[:8]:
         kind = "home" if problem.path in homes else ""
         bullet(console, f"{kind} {short_path(problem.path, console.width - 20)}: {problem.message}".strip())

@@ -132,7 +132,8 @@ def _by_stem(
         for stem, whole in endings(text, prefixes):
             if found := names.by_stem(stem):
                 kind = "name" if whole else "name-ending"
-                return _located(found, find, homes, f"its name ends in the name {stem}", kind)
+                says = "holds" if whole else "ends in"
+                return _located(found, find, homes, f"its name {says} the name {stem}", kind)
     return []
 
 

@@ -62,7 +62,9 @@ class Search:
         any_case = home is None or home.layout is not Layout.LINUX
         for pattern in patterns:
             folders, denied = resolve(source, base, pattern, any_case=any_case)
-            self.searched += [Searched(place.id, folder, "denied") for folder in denied]
+            for folder in denied:
+                if (shut := Searched(place.id, folder, "denied")) not in self.searched:
+                    self.searched.append(shut)
             for folder in folders:
                 if not any(inside(folder, s.root) for s in self.sources):
                     continue
@@ -106,9 +108,8 @@ class Search:
     def add_entry(self, place: Place, entry: Entry, fields: dict[str, str], home: Home | None) -> None:
         """Take one thing as found in a place."""
         self.seen.add(entry.path)
-        if entry.link_target is not None:
-            return
-        if entry.is_folder and not place.folders_too:
+        # Links, pipes, devices and sockets hold no copy; they are never opened.
+        if not (entry.is_file or (entry.is_folder and place.folders_too)):
             return
         find = Find(entry, place.id, place.kind, fields, home, Order(place.order), place.complete)
         self.finds.append(find)

@@ -99,6 +99,7 @@ class FolderSource:
             size=facts.st_size,
             modified=utc(facts.st_mtime),
             is_folder=stat.S_ISDIR(facts.st_mode),
+            is_file=stat.S_ISREG(facts.st_mode),
             link_target=target,
             device=facts.st_dev,
             inode=facts.st_ino,

@@ -62,4 +62,4 @@ def look_alive(documents: list[Document], places: Catalogue) -> tuple[list[Docum
                 f"written moments ago: {show_name(os.path.basename(fresh[0].path))}; its program may still be at work"
             )
         out.append(replace(document, locks=tuple(locks)))
-    return out, notices
+    return out, sorted(notices, key=lambda notice: not notice.startswith("still open"))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from rustfern.casefile import CaseFile, KeptCopy
+from rustfern.casefile import CaseFile, KeptCopy, roots_of
 from rustfern.errors import NotFound
 from rustfern.model import show_name
 
@@ -47,14 +47,20 @@ def _best(case: CaseFile, number: int) -> KeptCopy:
     return best
 
 
+def _below(path: str, roots: list[str]) -> str:
+    """A path without the searched root: the technician's own folder names say nothing of the document."""
+    root = next((root for root in roots if path.startswith(root)), "")
+    return path[len(root) :].replace("\\", "/")
+
+
 def _by_name(case: CaseFile, what: str) -> int:
     from rapidfuzz import fuzz, utils
 
-    wanted = utils.default_process(what)
+    wanted, roots = utils.default_process(what), roots_of(case)
     scored = []
     for document in case.documents():
         name = utils.default_process(document["name"])
-        folder = utils.default_process((document["original"] or "").replace("\\", "/"))
+        folder = utils.default_process(_below(document["original"] or "", roots))
         whole = set(wanted.split()) <= set(name.split())
         in_path = set(wanted.split()) <= set(f"{name} {folder}".split())
         score = 100.0 if name == wanted else 97.0 if whole else 90.0 if in_path else fuzz.token_sort_ratio(wanted, name)

@@ -260,9 +260,9 @@ def _place(scratch: str, folder: str, name: str) -> str:
     )
 
 
-def _names(folder: str, name: str) -> Iterator[str]:
+def _names(folder: str, name: str, *, has_extension: bool = True) -> Iterator[str]:
     stem, dot, extension = name.rpartition(".")
-    if not dot or len(extension) > 8 or " " in extension:
+    if not has_extension or not dot or len(extension) > 8 or ")" in extension:
         stem, extension = name, ""
     for number in range(1, _TRIES + 1):
         mark = "" if number == 1 else f" {number}"
@@ -284,7 +284,7 @@ def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
         if rebuilding.bundle_sum(sums) != expected:
             raise _changed(entry.path)
         content, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)
-        for path in _names(folder, name):
+        for path in _names(folder, name, has_extension=False):
             if not os.path.lexists(path):
                 os.rename(scratch, path)  # a non-empty folder of that name makes this fail rather than replace
                 os.chmod(path, 0o755)

@@ -138,7 +138,9 @@ def scan(
     homes = _homes(sources, live, hints, on_problem)
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     places = catalogue()
-    search = Search(sources, homes, places, on_problem, totals, own_folders=_own_folders(file))
+    search = Search(
+        sources, homes, places, on_problem, totals, own_folders=_own_folders(file), only_homes=hints.person is not None
+    )
     reader = Reader(on_problem)
     assembly = Assembly(places, homes, sources, file, problems, reader)
 

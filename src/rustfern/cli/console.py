@@ -113,12 +113,10 @@ def next_steps(console: Console, commands: Sequence[tuple[str, str]]) -> None:
     """The exact next commands, always last."""
     heading(console, "Next")
     width = max(len(command) for command, _ in commands)
+    beside = width + 6 + max(len(why) for _, why in commands) < console.width
     for command, why in commands:
         line = Text("   ")
-        line.append(command.ljust(width if width < 52 else 0), style=f"bold {SLATE}")
-        if width < 52:
-            line.append(f"   {why}", style=PALE)
-            console.print(line, soft_wrap=True)
-        else:
-            console.print(line, soft_wrap=True)
-            console.print(Text(f"      {why}", style=PALE), soft_wrap=True)
+        line.append(command.ljust(width) if beside else command, style=f"bold {SLATE}")
+        line.append("   " if beside else "\n      ")
+        line.append(why, style=PALE)
+        console.print(line, soft_wrap=True)

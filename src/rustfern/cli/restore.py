@@ -139,9 +139,13 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         for note in item.notes:
             bullet(console, note, WARN, indent=7)
     if done:
-        folder = os.path.dirname(done[0].target)
+        verified = sum(item.state == "intact" for item in done)
         console.print()
-        console.print(Text(f"In {show_name(folder)}", style="bold"), soft_wrap=True)
+        total = Text()
+        style = f"bold {WARN if refused else FERN}"
+        total.append(f"{verified} of {len(done) + len(refused)} restored and verified", style=style)
+        total.append(f", in {show_name(os.path.dirname(done[0].target))}", style="bold")
+        console.print(total, soft_wrap=True)
         bullet(
             console, "Open each there with its program, and let the person look before anything else is done.", indent=0
         )

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 _SHOWN = 20
 _FULL = 3
+_ALARMS = 5
 
 
 class Progress:
@@ -116,7 +117,7 @@ def show(
 
     facts = contract.answer(answer)
     alarms = [notice for notice in answer.notices if notice.startswith(("still open", "written moments"))]
-    for notice in alarms:
+    for notice in alarms[:_ALARMS]:
         console.print(Text(f"! {notice}", style=f"bold {RUST}"), soft_wrap=False)
     if not alarms:
         calm = (

@@ -74,15 +74,15 @@ class Compound:
             raise Malformed(f"the file ends inside {what}", offset + len(data))
         return data
 
-    def _sector_bytes(self, number: int, what: str) -> bytes:
+    def _sector_bytes(self, number: int, what: str, needed: int | None = None) -> bytes:
+        """One sector; the last one of the file may stop behind the `needed` bytes, as some writers leave out the rest."""
         if number >= self.sectors:
             raise Malformed(f"{what} needs sector {number}, which is beyond the end of the file", self.file_size)
         offset = (number + 1) * self.sector
         self.stream.seek(offset)
         data = self.stream.read(self.sector)
         if len(data) < self.sector:
-            # Some writers leave out the unused end of the last sector.
-            if number != self.sectors - 1:
+            if needed is None or len(data) < needed:
                 raise Malformed(f"the file ends inside {what}", offset + len(data))
             data = data.ljust(self.sector, b"\0")
         return data
@@ -124,7 +124,8 @@ class Compound:
             if number > _LAST or number >= len(self.fat):
                 raise Malformed(f"the chain of {what} leads nowhere after {len(out)} bytes")
             self._claim(number, what)
-            out += self._sector_bytes(number, what)
+            needed = None if size is None else max(0, min(self.sector, size - len(out)))
+            out += self._sector_bytes(number, what, needed)
             if len(out) > self.file_size + self.sector:
                 raise Malformed(f"the chain of {what} is longer than the file")
             number = self.fat[number]

@@ -10,7 +10,9 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
-from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
+from rustfern.formats.odf import Odf, format_of_type
+from rustfern.formats.ooxml import Ooxml
 from rustfern.formats.table import title_of
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
@@ -40,6 +42,9 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
 )
 
 
+_TYPES = "[Content_Types].xml"
+
+
 def format_of_magic(head: bytes) -> str | None:
     """The format whose signature the first bytes carry."""
     return next((name for at, magic, name in _MAGIC if head[at : at + len(magic)] == magic), None)
@@ -67,10 +72,23 @@ class PlainZip:
         return 0.6 if head[:4] in (b"PK\x03\x04", b"PK\x05\x06") else 0.0
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
-        return Glance(format="zip")
+        family = self._document(zips.Archive(stream, size, DEFAULT_LIMITS))
+        return family.glance(stream, size, name) if family else Glance(format="zip")
+
+    @staticmethod
+    def _document(archive: zips.Archive) -> Format | None:
+        """Office documents whose first member does not show what they are: unusual, but valid for most readers."""
+        if _TYPES in archive.members:
+            return Ooxml()
+        member = archive.members.get("mimetype")
+        if member is not None and format_of_type(archive.bytes_of("mimetype", 1000).decode("ascii", "replace")):
+            return Odf()
+        return None
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
+        if (family := self._document(archive)) is not None:
+            return family.check(stream, size, name, sink, limits)
         if any(member.encrypted for member in archive.members.values()):
             return Reading(
                 Glance(format="zip"), State.ENCRYPTED, "its members are protected by a password", has_text=False

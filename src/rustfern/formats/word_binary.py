@@ -14,12 +14,13 @@ from rustfern.formats.words import TextSink
 
 # Field codes stand between 0x13 and 0x14, their result between 0x14 and 0x15.
 _FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
+_ZEROS = "\0" * 8
 _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
 
 def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
     """Hand the text to the sink. True if the document is encrypted. Raises `Malformed` where the structure breaks."""
-    if len(data) < 898 and len(data) < 512:
+    if len(data) < 512:
         raise Malformed("the stream WordDocument is too short for its header")
     ident, version = struct.unpack_from("<HH", data, 0)
     if ident != 0xA5EC:
@@ -95,7 +96,8 @@ def _pieces(data: bytes, table: bytes, at: int, size: int) -> str:
         raw = data[begin : begin + chars * width]
         if len(raw) < chars * width:
             raise Malformed("a piece of the text lies beyond its stream", begin)
-        if not raw.strip(b"\0") and chars > 64:
-            raise Malformed("a piece of the text is only zeros", begin)
-        out.append(raw.decode("cp1252" if narrow else "utf-16-le", "replace"))
+        piece = raw.decode("cp1252" if narrow else "utf-16-le", "replace")
+        if _ZEROS in piece:
+            raise Malformed("zeros where text should be", begin + piece.index(_ZEROS) * width)
+        out.append(piece)
     return "".join(out)

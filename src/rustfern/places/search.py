@@ -23,7 +23,10 @@ _MAX_IN_PLACE = 100_000
 
 @dataclass
 class Search:
-    """One search over some roots. Results collect in `finds` and `searched`."""
+    """One search over some roots, or with `only_homes` over the given homes and the common places of their volumes.
+
+    Results collect in `finds` and `searched`.
+    """
 
     sources: Sequence[FolderSource]
     homes: Sequence[Home]
@@ -31,6 +34,7 @@ class Search:
     on_problem: OnProblem
     totals: Totals
     own_folders: Sequence[str] = ()
+    only_homes: bool = False
     finds: list[Find] = field(default_factory=list)
     searched: list[Searched] = field(default_factory=list)
     seen: set[str] = field(default_factory=set)
@@ -114,6 +118,12 @@ class Search:
         find = Find(entry, place.id, place.kind, fields, home, Order(place.order), place.complete)
         self.finds.append(find)
 
+    def _tops(self) -> list[tuple[str, FolderSource]]:
+        """What is walked: every root whole, or only the homes of the person who was asked for."""
+        if self.only_homes:
+            return [(home.path, self._source(home.root)) for home in self.homes]
+        return [(source.root, source) for source in self.sources]
+
     def rest(self, on_documents: OnDocuments, tick: Callable[[int], None]) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
@@ -124,11 +134,11 @@ class Search:
         kept_out, own = self.kept_out, set(self.own_folders)
         homes = sorted(self.homes, key=lambda home: -len(home.path))
         walked: list[str] = []
-        for source in self.sources:
-            if any(inside(source.root, done) for done in walked):
+        for top, source in self._tops():
+            if any(inside(top, done) for done in walked):
                 continue
-            walked.append(source.root)
-            for folder, folders, files in source.walk(source.root, self.on_problem):
+            walked.append(top)
+            for folder, folders, files in source.walk(top, self.on_problem):
                 totals.directories += 1
                 totals.files += len(files)
                 if folder in own:

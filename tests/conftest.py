@@ -1,0 +1,161 @@
+"""What the tests share: the built command, captured homes, small documents made on the spot."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import subprocess
+import sys
+import tarfile
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+DATA = Path(__file__).parent / "data"
+HOMES = DATA / "homes"
+BUILT = Path(sys.executable).parent / "rustfern"
+ODF_SPACES = (
+    'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" '
+    'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:dc="http://purl.org/dc/elements/1.1/" '
+    'xmlns:meta="urn:oasis:names:tc:opendocument:xmlns:meta:1.0"'
+)
+
+
+@dataclass
+class Run:
+    """What one call of the built command gave back."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def state(tmp_path: Path) -> Path:
+    """The state folder of this test."""
+    return tmp_path / "state"
+
+
+@pytest.fixture
+def rustfern(state: Path) -> Callable[..., Run]:
+    """Call the built command; `without_rights` drops the right of root to read everything."""
+
+    def call(*args: object, without_rights: bool = False, **env: str) -> Run:
+        process = subprocess.run(
+            [str(BUILT), *(str(a) if not isinstance(a, bytes) else os.fsdecode(a) for a in args)],
+            capture_output=True,
+            timeout=120,
+            env={**os.environ, "XDG_STATE_HOME": str(state), "NO_COLOR": "1", "COLUMNS": "100", "TZ": "UTC", **env},
+            preexec_fn=_drop_rights if without_rights else None,
+        )
+        out, err = process.stdout.decode("utf-8", "replace"), process.stderr.decode("utf-8", "replace")
+        assert "Traceback" not in err, err
+        return Run(process.returncode, out, err)
+
+    return call
+
+
+def _drop_rights() -> None:
+    """Root reads everything: give up CAP_DAC_OVERRIDE and CAP_DAC_READ_SEARCH for what is executed next."""
+    import ctypes
+
+    libc = ctypes.CDLL(None)
+    for capability in (1, 2):
+        libc.prctl(24, capability, 0, 0, 0)
+
+
+def unpack(case: str, to: Path) -> Path:
+    """Lay a captured home out; returns its root."""
+    root = to / case
+    root.mkdir(parents=True)
+    with tarfile.open(HOMES / f"{case}.tar.gz") as archive:
+        archive.extractall(root, filter="fully_trusted")
+    return root
+
+
+@pytest.fixture
+def home(tmp_path: Path) -> Callable[[str], Path]:
+    """Lay out a captured home by its name."""
+    return lambda case: unpack(case, tmp_path / "disk")
+
+
+def member(case: str, name: str) -> bytes:
+    """The bytes of one file of a captured home."""
+    with tarfile.open(HOMES / f"{case}.tar.gz") as archive:
+        stream = archive.extractfile(name)
+        assert stream is not None
+        return stream.read()
+
+
+def package(parts: dict[str, str | bytes], *, stored: tuple[str, ...] = ()) -> bytes:
+    """A ZIP package of these parts, in this order."""
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as target:
+        for name, data in parts.items():
+            how = zipfile.ZIP_STORED if name in stored else zipfile.ZIP_DEFLATED
+            target.writestr(zipfile.ZipInfo(name, (2026, 3, 12, 16, 40, 0)), data, how)
+    return buffer.getvalue()
+
+
+def odt(
+    *paragraphs: str, kind: str = "text", body: str = "", meta: str = "", extra: dict[str, str] | None = None
+) -> bytes:
+    """A small ODF document; `body` replaces the paragraphs."""
+    inner = body or "".join(f"<text:p>{p}</text:p>" for p in paragraphs)
+    tag = {"text": "text", "spreadsheet": "spreadsheet", "presentation": "presentation"}[kind]
+    parts = {
+        "mimetype": f"application/vnd.oasis.opendocument.{kind}",
+        "content.xml": f"<office:document-content {ODF_SPACES}><office:body><office:{tag}>{inner}</office:{tag}></office:body>"
+        "</office:document-content>",
+        "meta.xml": f"<office:document-meta {ODF_SPACES}><office:meta>{meta}</office:meta></office:document-meta>",
+        "META-INF/manifest.xml": '<m:manifest xmlns:m="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0">'
+        '<m:file-entry m:full-path="/"/><m:file-entry m:full-path="content.xml"/></m:manifest>',
+    }
+    return package({**parts, **(extra or {})}, stored=("mimetype",))
+
+
+def docx(*paragraphs: str, extra: dict[str, str] | None = None, leave_out: tuple[str, ...] = ()) -> bytes:
+    """A small OOXML text."""
+    runs = "".join(f"<w:p><w:r><w:t>{p}</w:t></w:r></w:p>" for p in paragraphs)
+    relation = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+    parts = {
+        "[Content_Types].xml": '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
+        '<Default Extension="xml" ContentType="application/xml"/><Override PartName="/word/document.xml" '
+        'ContentType="application/vnd.openxmlformats-officedocument.wordprocessingml.document.main+xml"/></Types>',
+        "_rels/.rels": '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
+        f'<Relationship Id="r1" Type="{relation}/officeDocument" Target="word/document.xml"/></Relationships>',
+        "word/document.xml": '<w:document xmlns:w="http://schemas.openxmlformats.org/wordprocessingml/2006/main">'
+        f"<w:body>{runs}</w:body></w:document>",
+        **(extra or {}),
+    }
+    return package({name: data for name, data in parts.items() if name not in leave_out})
+
+
+def by_name(answer: Any, name: str) -> Any:
+    """The one document of this name in a scan's answer."""
+    found = [document for document in answer["documents"] if document["name"] == name]
+    assert len(found) == 1, [document["name"] for document in answer["documents"]]
+    return found[0]
+
+
+def best_of(document: Any) -> Any:
+    """The chosen copy of a document, None if there is none."""
+    return next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
+
+
+def write(path: Path, data: bytes | str, when: int | None = None) -> Path:
+    """Write a file with its folders, and perhaps its time (seconds since 1970)."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(data.encode() if isinstance(data, str) else data)
+    if when is not None:
+        os.utime(path, (when, when))
+    return path

@@ -1,0 +1,196 @@
+"""Choosing: each rule, on copies made for it."""
+
+from __future__ import annotations
+
+import io
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import pytest
+from conftest import docx, odt
+
+from rustfern import formats
+from rustfern.choosing import Facts, choose, date, newer, same_versions
+from rustfern.matching.weights import evidence
+from rustfern.model import Content, Copy, Entry, Hints, Kind, Order, Situation, State, Verdict
+
+NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
+WORDS = [
+    "keel",
+    "garboard",
+    "frame",
+    "larch",
+    "oak",
+    "caulking",
+    "stem",
+    "scarf",
+    "plank",
+    "rivet",
+    "seam",
+    "tide",
+    "crane",
+    "berth",
+    "mast",
+    "spar",
+]
+
+
+def content(text: str, *, damaged: bool = False, as_odt: bool = False) -> Content:
+    data = (odt if as_odt else docx)(text)
+    return formats.check(io.BytesIO(data[: len(data) // 2] if damaged else data), "a.odt" if as_odt else "a.docx")
+
+
+def copy(kind: str, minutes: int, text: str, **more: Any) -> Copy:
+    """A copy written so many minutes after noon."""
+    inner = more.pop("inner", None)
+    order = Order(more.pop("order", "unknown"))
+    body = content(text, damaged=more.pop("damaged", False), as_odt=more.pop("as_odt", False))
+    clocks = {"file": NOON + timedelta(minutes=minutes)}
+    if inner is not None:
+        clocks["content"] = NOON + timedelta(minutes=inner)
+    entry = Entry("/disk", f"/disk/{kind}-{minutes}-{abs(hash(text)) % 10**6}", body.size, clocks["file"])
+    return Copy(entry, Kind(kind), "place", body, None, clocks, order, evidence=(evidence("name", "its name"),), **more)
+
+
+def decide(copies: list[Copy], *, hints: Hints | None = None, **facts: Any) -> tuple[Verdict, Copy | None]:
+    dated = date(copies)
+    saved = next((i for i, c in enumerate(dated) if c.kind is Kind.SAVED), None)
+    facts.setdefault("original", "/disk/Hull survey.docx")
+    verdict = choose(dated, Facts(saved=saved, **facts), hints or Hints())
+    return verdict, dated[verdict.best] if verdict.best is not None else None
+
+
+BASE = "keel garboard frame larch oak caulking"
+MORE = BASE + " stem scarf plank"
+
+RULES: dict[str, tuple[list[Copy], dict[str, Any], Situation, int | None]] = {
+    # name → (copies, facts, situation, place of the best copy)
+    "autosave newer and fuller": ([copy("saved", 0, BASE), copy("autosave", 9, MORE)], {}, Situation.CRASHED, 1),
+    "autosave older and contained": ([copy("saved", 9, MORE), copy("autosave", 0, BASE)], {}, Situation.NOTHING_LOST, 0),
+    "content order beats the clock": ([copy("saved", 9, BASE), copy("autosave", 0, MORE)], {}, Situation.CRASHED, 1),
+    "a stale autosave with words of its own": (
+        [copy("saved", 9, BASE + " tide crane"), copy("autosave", 0, BASE + " mast")], {}, Situation.DIVERGED, 1),
+    "equal content: the saved file stands for it": ([copy("saved", 0, BASE), copy("autosave", 9, BASE)], {}, Situation.NOTHING_LOST, 0),
+    "equal words in another format": (
+        [copy("saved", 0, BASE * 20), copy("autosave", 9, BASE * 20, as_odt=True)], {}, Situation.NOTHING_LOST, 0),
+    "a copy made before a save is never newer": (
+        [copy("saved", 0, BASE), copy("backup", 9, MORE, order="before")], {}, Situation.NOTHING_LOST, 0),
+    "written over": (
+        [copy("saved", 9, "shopping milk matches"), copy("backup", 0, MORE, order="before")], {}, Situation.OVERWRITTEN, 1),
+    "written over, stale autosave": ([copy("saved", 9, "template row"), copy("autosave", 0, MORE)], {}, Situation.OVERWRITTEN, 1),
+    "saved file damaged": (
+        [copy("saved", 9, MORE, damaged=True), copy("autosave", 5, MORE), copy("backup", 0, BASE, order="before")],
+        {}, Situation.WONT_OPEN, 1),
+    "saved file damaged, newer copy": (
+        [copy("saved", 5, BASE, damaged=True), copy("backup", 0, BASE, order="before"), copy("autosave", 9, MORE)],
+        {}, Situation.WONT_OPEN, 2),
+    "nothing is whole": (
+        [copy("saved", 9, MORE, damaged=True), copy("autosave", 5, MORE, damaged=True)], {}, Situation.WONT_OPEN, None),
+    "the newest is damaged": (
+        [copy("saved", 0, BASE), copy("autosave", 5, MORE), copy("autosave", 9, MORE + " mast", damaged=True)],
+        {}, Situation.CRASHED, 1),
+    "a recorded change without a whole copy": (
+        [copy("saved", 0, BASE), copy("autosave", 9, MORE, damaged=True)],
+        {"changed": True, "changed_since": NOON + timedelta(minutes=9), "locked": True}, Situation.CRASHED, 0),
+    "a lock alone proves nothing": ([copy("saved", 0, BASE)], {"locked": True}, Situation.NOTHING_LOST, 0),
+    "a lock, and its autosaves denied": (
+        [copy("saved", 0, BASE)], {"locked": True, "denied": ["/disk/backup"]}, Situation.CRASHED, 0),
+    "never saved": ([copy("autosave", 0, BASE)], {"original": None, "never_saved": True}, Situation.NEVER_SAVED, 0),
+    "the latest deletion": (
+        [copy("trash", 5, MORE), copy("trash", 0, BASE + " mast")],
+        {"trashed": True, "deleted": {0: NOON + timedelta(hours=1), 1: NOON + timedelta(hours=2)}}, Situation.DELETED, 1),
+    "deleted, but a later autosave is left": (
+        [copy("trash", 0, BASE), copy("autosave", 9, MORE)],
+        {"trashed": True, "deleted": {0: NOON + timedelta(hours=1)}}, Situation.DELETED, 1),
+    "original gone, crashed": ([copy("autosave", 9, MORE)], {"locked": True}, Situation.CRASHED, 0),
+    "only a backup is left": ([copy("backup", 0, MORE, order="before")], {}, Situation.DELETED, 0),
+    "poorer but newer, with words of its own": (
+        [copy("saved", 0, " ".join(WORDS)), copy("autosave", 9, "keel sextant")], {}, Situation.CRASHED, 1),
+    "poorer but newer, nothing of its own": (
+        [copy("saved", 0, " ".join(WORDS)), copy("autosave", 9, "keel larch")], {}, Situation.NOTHING_LOST, 0),
+    "a conflict copy is another branch": (
+        [copy("saved", 0, BASE + " tide"), copy("conflict", 9, BASE + " mast")], {}, Situation.NOTHING_LOST, 0),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("rule", sorted(RULES))
+def test_rules(rule: str) -> None:
+    copies, facts, situation, best = RULES[rule]
+    verdict, chosen = decide(copies, **facts)
+    assert verdict.situation is situation
+    assert verdict.best == best
+    assert best is None or (chosen is not None and chosen.content.state is State.INTACT)
+    assert verdict.why
+
+
+HINTED: dict[str, tuple[list[Copy], Hints, int | None]] = {
+    "told it was saved over": (
+        [copy("saved", 9, BASE + " tide crane"), copy("backup", 0, MORE, order="before"), copy("autosave", 5, MORE + " mast")],
+        Hints(happened=Situation.OVERWRITTEN), 2),
+    "told it was saved over, copies before a time": (
+        [copy("saved", 9, BASE), copy("autosave", 5, MORE + " mast"), copy("autosave", 2, MORE)],
+        Hints(happened=Situation.OVERWRITTEN, older_than=NOON + timedelta(minutes=5)), 2),
+    "older than all": ([copy("saved", 9, BASE, damaged=True), copy("autosave", 5, MORE)], Hints(older_than=NOON), None),
+    "told it crashed, but it was only edited": (
+        [copy("saved", 9, "shopping milk matches"), copy("backup", 0, MORE, order="before")], Hints(happened=Situation.CRASHED), 0),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", sorted(HINTED))
+def test_hints(case: str) -> None:
+    copies, hints, best = HINTED[case]
+    verdict, _ = decide(copies, hints=hints)
+    assert verdict.best == best
+    if best is None:
+        assert any("--older-than" in reason for reason in verdict.why)
+
+
+def test_warnings_give_amounts_and_both_sides() -> None:
+    verdict, _ = decide(RULES["poorer but newer, with words of its own"][0])
+    assert any("2 words" in w and "16" in w for w in verdict.warnings)
+    verdict, _ = decide(RULES["a stale autosave with words of its own"][0])
+    assert any("2 words" in w and "lacks 1" in w and "Keep both" in w for w in verdict.warnings)
+    copies, facts, _, _ = RULES["a recorded change without a whole copy"]
+    verdict, _ = decide(copies, **facts)
+    assert any("typed after 2026-03-12" in w for w in verdict.warnings)
+
+
+def test_reasons_name_the_evidence_the_clock_and_the_runner_up() -> None:
+    verdict, _ = decide([copy("saved", 0, BASE), copy("autosave", 9, MORE)])
+    text = " / ".join(verdict.why)
+    for part in ("its name", "file's date", "intact", "3 words that the saved file", "the next best is the saved file"):
+        assert part in text
+
+
+def test_a_clock_that_stands_still_is_not_believed() -> None:
+    """Two versions with one inner time: a template's, or of a program that does not keep it."""
+    old = -5_000_000
+    dated = date([copy("saved", 0, BASE, inner=old), copy("autosave", 9, MORE, inner=old)])
+    assert [c.written_from for c in dated] == ["file", "file"]
+    dated = date([copy("saved", 0, BASE, inner=-1), copy("autosave", 9, MORE, inner=8)])
+    assert [c.written_from for c in dated] == ["content", "content"]
+
+
+def test_clocks_that_disagree_are_said() -> None:
+    (dated,) = date([copy("saved", 60 * 24 * 30, BASE, inner=0)])
+    assert dated.written_from == "content" and any("clocks disagree" in note for note in dated.notes)
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "sign", "by"),
+    [
+        (copy("autosave", 0, "a1 b1", inner=9), copy("autosave", 5, "c1 d1", inner=1), 1, "content"),
+        (copy("autosave", 0, "a1 b1", inner=1), copy("autosave", 5, "c1 d1", inner=1), -1, "file"),
+        (copy("autosave", 0, "a1 b1", inner=1), copy("autosave", 5, "c1 d1"), -1, "file"),
+        (copy("autosave", 5, "a1 b1"), copy("autosave", 5, "c1 d1"), 0, "nothing"),
+        (copy("saved", 0, "a1 b1"), copy("backup", 5, "c1 d1", order="before"), 1, "it is made before a save"),
+    ],
+)
+def test_which_is_newer(left: Copy, right: Copy, sign: int, by: str) -> None:
+    assert newer(left, right) == (sign, by)
+    assert newer(right, left)[0] == -sign
+
+
+def test_equal_content_is_one_version_headed_by_the_saved_file() -> None:
+    copies = date([copy("autosave", 0, BASE), copy("saved", 5, BASE), copy("backup", 2, MORE), copy("trash", 9, MORE)])
+    assert same_versions(copies, 1) == {0: 1, 3: 2}

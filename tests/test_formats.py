@@ -1,0 +1,335 @@
+"""Formats: identified by content, described, checked to the end; whatever the bytes, a verdict and no other error."""
+
+from __future__ import annotations
+
+import io
+import random
+import struct
+import zlib
+
+import pytest
+from conftest import ODF_SPACES, docx, member, odt, package
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rustfern import formats
+from rustfern.errors import Malformed
+from rustfern.formats import archive, compound, table, xlsb
+from rustfern.formats.interface import DEFAULT_LIMITS, Limits
+from rustfern.formats.odf import cell_value
+from rustfern.formats.times import filetime, iso, to_utc
+from rustfern.formats.words import TextSink, number
+from rustfern.model import Content, State
+
+ODT = member("office-writer-odt-crash", "home/ines/.config/libreoffice/4/user/backup/hull-survey-kittiwake.odt_0.odt")
+ODS = member("office-calc-xlsx-crash", "home/tobias/.config/libreoffice/4/user/backup/mooring-dues-2026.xlsx_0.ods")
+XLSX = member("office-calc-xlsx-crash", "home/tobias/Documents/Moorings/mooring-dues-2026.xlsx")
+DOCX = member("win-text-powercut-cfb", "Users/ivarga/Documents/Surveys/Hull survey Saltmarsh Lass.docx")
+DOC = member(
+    "win-text-powercut-cfb",
+    "Users/ivarga/AppData/Roaming/Microsoft/Word/AutoRecovery save of Hull survey Saltmarsh Lass.asd",
+)
+XLSB = member(
+    "win-sheet-overwritten",
+    "Users/ivarga/AppData/Roaming/Microsoft/Excel/Timber%20orders%20spring310714380310390755/"
+    "Timber%20orders%20spring((Autosaved-310190569458189392)).xlsb",
+)
+PPTX = member(
+    "win-text-never-saved",
+    "Users/plund/AppData/Local/Microsoft/Office/UnsavedFiles/Presentation1((Unsaved-309701031895422602)).pptx",
+)
+REAL = {"odt": ODT, "ods": ODS, "xlsx": XLSX, "docx": DOCX, "doc": DOC, "xlsb": XLSB, "pptx": PPTX}
+
+
+def check(data: bytes, name: str = "x.tmp") -> Content:
+    return formats.check(io.BytesIO(data), name)
+
+
+@pytest.mark.parametrize(
+    ("kind", "words", "marker"),
+    [
+        ("odt", 137, "horn timber twenty six per cent"),
+        ("ods", 32, "Old Oystercatcher, arrears from autumn"),
+        ("xlsx", 19, "Merganser"),
+        ("docx", 424, "Garboard replaced to frame fourteen"),
+        ("doc", 587, "lead tingle was found hidden"),
+        ("xlsb", 1049, "Holloway sawpit"),
+        ("pptx", None, None),
+    ],
+)
+def test_real_documents(kind: str, words: int | None, marker: str | None) -> None:
+    content, lines = formats.read_text(io.BytesIO(REAL[kind]), "leftover.tmp", 100_000)
+    assert (content.format, content.state) == (kind, State.INTACT), content.reason
+    assert words is None or content.words == words
+    assert marker is None or marker in " ".join(lines)
+    assert content.sha256 and content.amounts["words"] == content.words
+    glance = formats.glance(io.BytesIO(REAL[kind]), "leftover.tmp")
+    assert glance.format == kind and glance == content.glance
+
+
+@pytest.mark.parametrize("kind", sorted(REAL))
+def test_truncation_is_never_intact(kind: str) -> None:
+    data = REAL[kind]
+    for percent in (*range(1, 100, 3), 99.9):
+        content = check(data[: int(len(data) * percent / 100)])
+        # A compound file may lose the unused end of its last sector: nothing of the document is in it.
+        slack = kind == "doc" and percent > 99 and content.text_hash == check(data).text_hash
+        assert content.state is State.DAMAGED or slack, (percent, content.reason)
+        assert content.reason
+
+
+@pytest.mark.parametrize("kind", sorted(REAL))
+def test_zeroed_blocks_are_never_intact(kind: str) -> None:
+    data, rng = REAL[kind], random.Random(7)
+    for _ in range(25):
+        start = rng.randrange(0, max(1, len(data) - 512))
+        hurt = bytearray(data)
+        hurt[start : start + 512] = bytes(len(hurt[start : start + 512]))
+        if bytes(hurt) == data:
+            continue
+        content = check(bytes(hurt))
+        if content.state is State.INTACT:
+            # Only where the text itself came through unharmed: slack of a compound file's sectors.
+            assert kind == "doc" and content.text_hash == check(data).text_hash
+
+
+@pytest.mark.parametrize("kind", ["odt", "docx", "xlsx", "xlsb", "pptx", "ods"])
+def test_flipped_bits_in_members_are_caught(kind: str) -> None:
+    data, rng = REAL[kind], random.Random(3)
+    members = archive.Archive(io.BytesIO(data), len(data), DEFAULT_LIMITS).members.values()
+    for each in members:
+        if each.packed < 8:
+            continue
+        hurt = bytearray(data)
+        at = each.offset + 30 + len(each.raw_name) + rng.randrange(each.packed)
+        hurt[at] ^= 0x10
+        assert check(bytes(hurt)).state is State.DAMAGED, each.name
+
+
+@pytest.mark.parametrize(
+    ("data", "name", "state", "said"),
+    [
+        (b"", "a.docx", State.DAMAGED, "zero bytes"),
+        (b"", "a.tmp", State.DAMAGED, "zero bytes"),
+        (b"", "a.txt", State.EMPTY, "zero bytes"),
+        (bytes(5000), "a.docx", State.DAMAGED, "only 0x00"),
+        (bytes(5000), "a.txt", State.DAMAGED, "only 0x00"),
+        (b"\xff" * 5000, "a.odt", State.DAMAGED, "only 0xFF"),
+        (bytes(4096) + ODT, "a.odt", State.DAMAGED, "zeros"),
+        (b"\x01\x02\x80\xff" * 50, "a.docx", State.DAMAGED, "not those of docx"),
+        (b"\x01\x02\x80\xff" * 50, "a.zzz", State.UNREADABLE, "not known"),
+        (b"%PDF-1.4 and so on", "a.pdf", State.UNREADABLE, "cannot verify"),
+        (ODT.replace(b"\n", b"\r\n"), "a.odt", State.DAMAGED, ""),
+        (ODT + bytes(3000), "a.odt", State.DAMAGED, "cut off"),
+        (docx("keel", leave_out=("word/document.xml",)), "a.docx", State.DAMAGED, "word/document.xml"),
+        (docx("keel", leave_out=("_rels/.rels",)), "a.docx", State.DAMAGED, "_rels/.rels"),
+        (docx("keel & rib <"), "a.docx", State.DAMAGED, "not well-formed"),
+        (docx("keel", extra={"customXml/item.xml": "<a><b></a>"}), "a.docx", State.DAMAGED, "not well-formed"),
+        (docx("keel", extra={"word/_rels/document.xml.rels": _r} if (_r := '<Relationships xmlns="x"><Relationship Id="1" '
+         'Type="t" Target="media/one.png"/></Relationships>') else {}), "a.docx", State.DAMAGED, "word/media/one.png"),
+        (docx("keel", extra={"x.xml": '<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>'}), "a.docx", State.UNREADABLE, "entities"),
+        (odt("keel", extra={"content.xml": "<a/>"}), "a.odt", State.INTACT, ""),
+        (odt(body="<text:p>half"), "a.odt", State.DAMAGED, "content.xml"),
+        (package({"mimetype": "application/vnd.oasis.opendocument.text" + " " * 20}), "a.odt", State.DAMAGED, "manifest"),
+        (package({"a.txt": "b"}), "a.zip", State.INTACT, "sums of all 1"),
+        (b'{"slip": [1, 2', "a.json", State.DAMAGED, "stops before its end"),
+        (b'{"slip": [1, 2]} // kept', "a.json", State.INTACT, ""),
+        (b"<svg><g>", "a.svg", State.DAMAGED, "not well-formed"),
+    ],
+)  # fmt: skip
+def test_verdicts(data: bytes, name: str, state: State, said: str) -> None:
+    content = check(data, name)
+    assert (content.state, said in content.reason) == (state, True), content.reason
+
+
+def test_protected_documents_are_said_to_be() -> None:
+    manifest = (
+        '<m:manifest xmlns:m="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><m:file-entry m:full-path="content.xml">'
+        "<m:encryption-data/></m:file-entry></m:manifest>"
+    )
+    assert (
+        check(odt(extra={"META-INF/manifest.xml": manifest, "content.xml": "\x01\x02 cipher"})).state is State.ENCRYPTED
+    )
+    hurt = bytearray(DOC)
+    at = DOC.find(b"\xec\xa5") + 11
+    hurt[at] |= 0x01
+    assert check(bytes(hurt)).state is State.ENCRYPTED
+
+
+@pytest.mark.parametrize(
+    ("xml", "cells"),
+    [
+        (
+            '<table:table-cell office:value-type="float" office:value="12.50"><text:p>12,5</text:p></table:table-cell>',
+            ["12.5"],
+        ),
+        (
+            '<table:table-cell office:value-type="date" office:date-value="2026-03-12"><text:p>x</text:p></table:table-cell>',
+            ["46093"],
+        ),
+        ('<table:table-cell table:number-columns-repeated="3"><text:p>oak</text:p></table:table-cell>', ["oak"] * 3),
+        ('<table:table-cell table:number-columns-repeated="16384"/>', []),
+    ],
+)
+def test_spreadsheet_cells_have_one_form_in_all_formats(xml: str, cells: list[str]) -> None:
+    data = odt(kind="spreadsheet", body=f"<table:table><table:table-row>{xml}</table:table-row></table:table>")
+    content, lines = formats.read_text(io.BytesIO(data), "a.ods", 1000)
+    assert lines == cells and content.format == "ods"
+
+
+def test_notes_changes_and_comments_are_not_text() -> None:
+    body = (
+        f"<text:tracked-changes {ODF_SPACES}><text:p>struck out</text:p></text:tracked-changes>"
+        "<text:p>plank<office:annotation><text:p>remark</text:p></office:annotation><text:s/>two<text:tab/>three</text:p>"
+    )
+    content, lines = formats.read_text(io.BytesIO(odt(body=body)), "a.odt", 1000)
+    assert lines == ["plank two three"] and content.words == 3
+
+
+def test_equal_text_in_runs_and_in_one_piece_is_equal() -> None:
+    split = docx("x").replace(b"", b"") and docx("gar</w:t></w:r><w:r><w:t>board seam")
+    assert check(split).text_hash == check(docx("garboard seam")).text_hash
+
+
+@pytest.mark.parametrize(
+    ("data", "state", "words"),
+    [
+        ("Größe & Plätze".encode(), State.INTACT, 2),
+        ("Größe & Plätze".encode("cp1252"), State.INTACT, 2),
+        ("Größe der Plätze, am Kai".encode("utf-16"), State.INTACT, 5),
+        ("Größe der Plätze, am Kai".encode("utf-16-be"), State.INTACT, 5),
+        ("\ufeffoak".encode(), State.INTACT, 1),
+        ("Größe Plät".encode()[:-1] + b"\xc3", State.DAMAGED, None),
+        (b"oak and larch" + bytes(40), State.DAMAGED, None),
+        (b"oak\x00\x01\x02\x03\x04\x05\x06\x0e\x0f\x10\x11" * 9, State.UNREADABLE, None),
+        (("keel and garboard, frame by frame\n" * 40).encode("utf-16")[:801] + ("keel and garboard, frame by frame\n" * 40).encode("utf-16")[802:], State.DAMAGED, None),
+    ],
+)  # fmt: skip
+def test_text_encodings(data: bytes, state: State, words: int | None) -> None:
+    content = check(data, "notes")
+    assert content.state is state, content.reason
+    assert words is None or content.words == words
+
+
+@given(
+    st.binary(max_size=3000), st.sampled_from(["", "PK\x03\x04", "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "{\\rtf", "<?xml"])
+)
+@settings(max_examples=150, deadline=None)
+def test_any_bytes_get_a_verdict(data: bytes, start: str) -> None:
+    content = check(start.encode("latin-1") + data, "any.docx")
+    assert content.state in State and content.reason
+
+
+@given(
+    st.sampled_from(sorted(REAL)),
+    st.lists(st.tuples(st.floats(0, 1), st.binary(min_size=1, max_size=40)), min_size=1, max_size=4),
+)
+@settings(max_examples=120, deadline=None)
+def test_mutated_documents_get_a_verdict(kind: str, wounds: list[tuple[float, bytes]]) -> None:
+    hurt = bytearray(REAL[kind])
+    for where, what in wounds:
+        at = int(where * (len(hurt) - 1))
+        hurt[at : at + len(what)] = what
+    assert check(bytes(hurt)).state in State
+
+
+@given(st.binary(max_size=600))
+def test_binary_workbook_records(data: bytes) -> None:
+    try:
+        for kind, body in xlsb.records(data, "sheet1.bin"):
+            assert kind >= 0 and len(body) <= len(data)
+    except Malformed as error:
+        assert str(error)
+
+
+@pytest.mark.parametrize(
+    ("value", "expected"),
+    [(0x3FF00000, 1.0), (0x3FF00001, 0.01), (10 << 2 | 2, 10.0), (0xFFFFFFFE, -1.0), (12345 << 2 | 3, 123.45)],
+)
+def test_rk_numbers(value: int, expected: float) -> None:
+    assert xlsb.rk(value) == pytest.approx(expected)
+
+
+def test_a_chain_that_loops_is_damage() -> None:
+    hurt = bytearray(DOC)
+    fat_at = (struct.unpack_from("<I", DOC, 76)[0] + 1) * 512
+    for sector in range(128):
+        if struct.unpack_from("<I", hurt, fat_at + 4 * sector)[0] < 128:
+            struct.pack_into("<I", hurt, fat_at + 4 * sector, sector)
+    with pytest.raises(Malformed):
+        compound.Compound(io.BytesIO(bytes(hurt)), len(hurt))
+
+
+def test_bounds_on_what_a_package_may_unpack_to() -> None:
+    bomb = package({"word/document.xml": b"\0" * (4 << 20)})
+    reader = archive.Archive(io.BytesIO(bomb), len(bomb), Limits(ratio=50))
+    with pytest.raises(Malformed, match="refused"):
+        list(reader.read(reader.members["word/document.xml"]))
+    with pytest.raises(Malformed, match="more than any document"):
+        archive.Archive(io.BytesIO(bomb), len(bomb), Limits(members=0))
+
+
+def test_salvage_gives_the_text_before_the_cut() -> None:
+    data = odt(*[f"plank {n} of larch, sound" for n in range(2000)])
+    parts = dict(archive.salvage(io.BytesIO(data[: len(data) // 2]), len(data) // 2))
+    assert "plank 1 of larch" in parts["content.xml"].decode("utf-8", "replace")
+    assert check(data[: len(data) // 2]).words
+
+
+@given(st.text(max_size=300))
+def test_words_are_counted_once_whatever_the_spacing(text: str) -> None:
+    one, two = TextSink(), TextSink()
+    one.add(text)
+    two.add("  " + text.replace(" ", "  ") + " ")
+    assert (one.words, one.text_hash(), one.tokens()) == (two.words, two.text_hash(), two.tokens())
+
+
+@pytest.mark.parametrize(
+    ("text", "same"),
+    [("12", "12"), ("12.0", "12"), ("1e3", "1000"), ("0.1234567890123", "0.123456789"), ("oak", "oak")],
+)
+def test_numbers_have_one_form(text: str, same: str) -> None:
+    assert number(text) == same
+
+
+@pytest.mark.parametrize(
+    ("name", "format_name", "right"),
+    [
+        ("a.docx", "docx", True), ("a.docx", "odt", False), ("a.tmp", "docx", None), ("a.asd", "doc", None), ("A.DOC", "rtf", True),
+        ("a.jpeg", "jpg", True), ("5A3F1B20", "xlsx", None), ("a.txt~", "txt", None), ("a.xls", "csv", False), ("a.docx", None, None),
+    ],
+)  # fmt: skip
+def test_extension_right(name: str, format_name: str | None, right: bool | None) -> None:
+    assert table.extension_right(name, format_name) is right
+
+
+@pytest.mark.parametrize(
+    ("mine", "theirs", "fit"),
+    [("odt", "docx", True), ("ods", "docx", False), ("txt", "docx", False), ("txt", "md", True), ("cfb", "xls", True), (None, "odt", True), ("png", "jpg", False)],
+)  # fmt: skip
+def test_compatible_formats(mine: str | None, theirs: str, fit: bool) -> None:
+    assert table.compatible(mine, theirs) is fit
+
+
+def test_times_in_documents() -> None:
+    assert str(iso("2026-03-12T16:38:02Z")) == "2026-03-12 16:38:02+00:00"
+    assert str(iso("2026-03-12T18:38:02+02:00")) == "2026-03-12 16:38:02+00:00"
+    assert iso("2026-03-12T16:38:02.123456789").tzinfo is None  # type: ignore[union-attr]
+    assert iso("2026-13-40") is None and iso("soon") is None and filetime(0) is None
+    local = iso("2026-03-12T17:38:02")
+    near = iso("2026-03-12T16:38:30Z")
+    assert local and near and to_utc(local, near).hour == 16
+    assert to_utc(local, iso("2020-01-01T00:00:00Z")).hour == 17
+
+
+@given(st.integers(0, 2**64 - 1))
+def test_any_filetime(value: int) -> None:
+    found = filetime(value)
+    assert found is None or found.tzinfo is not None
+
+
+def test_cell_values_of_other_kinds() -> None:
+    assert cell_value({"value-type": "boolean", "boolean-value": "true"}) == "1"
+    assert cell_value({"value-type": "time", "time-value": "PT06H00M00S"}) == "0.25"
+    assert cell_value({"value-type": "string"}) is None
+    assert zlib.crc32(b"") == 0

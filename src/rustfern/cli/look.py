@@ -88,7 +88,7 @@ def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | Non
     title = Text(f"{show_name(document['name'])}", style="bold")
     title.append(f"   {HAPPENED[document['situation']]}", style=PALE)
     console.print(title, soft_wrap=True)
-    console.print(copy_line(facts, document, best), soft_wrap=True)
+    console.print(copy_line(facts, document, best, console.width), soft_wrap=True)
     heading(console, "What it is")
     what = title_of(facts["format"]) if facts["format"] else "folder" if facts["members"] else "of unknown format"
     rows = [

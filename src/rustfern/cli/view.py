@@ -24,6 +24,8 @@ HAPPENED = {
     "diverged": "went two ways",
     "nothing-lost": "nothing lost",
 }
+_ROOMY = 88
+"""From this width on, how sure a match is stands on the copy's own line."""
 _STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
 
 
@@ -67,21 +69,22 @@ def _difference(copy: Json, document: Json) -> str:
     return ""
 
 
-def copy_line(copy: Json, document: Json, best: bool) -> Text:
+def copy_line(copy: Json, document: Json, best: bool, width: int) -> Text:
     """One copy on one line; the best one carries a mark that colour only strengthens."""
-    line = Text("   ")
-    line.append(" ▶ " if best else "   ", style=f"bold {FERN}")
+    line = Text("  ")
+    line.append("▶ " if best else "  ", style=f"bold {FERN}")
     strong = "bold" if best else ""
     line.append(f"{copy['id']:<4}", style=f"bold {SLATE}" if best else SLATE)
     line.append(f"{copy['kind']:<10}", style=strong)
-    line.append(f"{moment(copy['written']):<18}", style=strong)
+    line.append(f"{moment(copy['written']):<17}", style=strong)
     line.append(f"{size(copy['size']):>7}  ", style=strong)
     line.append(f"{copy['state']:<11}", style=f"{strong} {_STATES[copy['state']]}")
     line.append(f"{_difference(copy, document):<16}", style=strong)
     if best:
         line.append(" BEST ", style=f"reverse bold {FERN}")
-        line.append(f" {in_words(copy['confidence'])}", style=f"bold {FERN}")
-    elif copy["kind"] != "saved":
+        if width >= _ROOMY:
+            line.append(f" {in_words(copy['confidence'])}", style=f"bold {FERN}")
+    elif copy["kind"] != "saved" and width >= _ROOMY:
         line.append(in_words(copy["confidence"]), style=PALE)
     return line
 
@@ -110,7 +113,7 @@ def short_block(console: Console, document: Json) -> None:
     title_line(console, document)
     best = next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
     if best is not None:
-        console.print(copy_line(best, document, True), soft_wrap=True)
+        console.print(copy_line(best, document, True, console.width), soft_wrap=True)
     else:
         there = ", ".join(f"{copy['id']} {copy['kind']} {copy['state']}" for copy in document["copies"][:3])
         text = f"no whole copy of it was found ({there or 'only traces'})"
@@ -134,13 +137,14 @@ def document_block(console: Console, document: Json, root: str | None) -> None:
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
     for copy in document["copies"]:
         best = copy["id"] == document["best"]
-        console.print(copy_line(copy, document, best), soft_wrap=True)
+        console.print(copy_line(copy, document, best, console.width), soft_wrap=True)
         if best and copy["kind"] != "saved":
-            bullet(console, strongest(copy), PALE, indent=10)
+            sure = "" if console.width >= _ROOMY else f"{in_words(copy['confidence'])}: "
+            bullet(console, sure + strongest(copy), PALE, indent=8)
         elif copy["state"] in ("damaged", "unreadable"):
-            bullet(console, copy["reason"], PALE, indent=10)
+            bullet(console, copy["reason"], PALE, indent=8)
         elif copy["extension_right"] is False:
-            bullet(console, f"its content is {copy['format']}, whatever its name says", PALE, indent=10)
+            bullet(console, f"its content is {copy['format']}, whatever its name says", PALE, indent=8)
     if document["best"] is None:
         console.print(Text("    no whole copy of it was found", style=f"bold {RUST}"))
         for reason in document["why"]:

@@ -96,6 +96,12 @@ def member(case: str, name: str) -> bytes:
         return stream.read()
 
 
+def packed(archive: str) -> dict[str, bytes]:
+    """The files of an archive under tests/data, by name."""
+    with tarfile.open(DATA / archive) as source:
+        return {m.name: source.extractfile(m).read() for m in source.getmembers() if m.isfile()}  # type: ignore[union-attr]
+
+
 def package(parts: dict[str, str | bytes], *, stored: tuple[str, ...] = ()) -> bytes:
     """A ZIP package of these parts, in this order."""
     buffer = io.BytesIO()

@@ -76,20 +76,38 @@ def capture(base: Path, person: str, name: str, kind: str) -> Path:
         folder.mkdir(parents=True)
     given, family = {"ines": ("Ines", "Varga"), "petra": ("Petra", "Lund")}.get(person, (person.title(), "Okoro"))
     (profile / "registrymodifications.xcu").write_text(SETTINGS.format(given=given, family=family))
-    env = {"HOME": str(home), "USER": person, "LOGNAME": person, "PATH": os.environ["PATH"], "DISPLAY": ":79", "LANG": "C.UTF-8"}
+    env = {
+        "HOME": str(home),
+        "USER": person,
+        "LOGNAME": person,
+        "PATH": os.environ["PATH"],
+        "DISPLAY": ":79",
+        "LANG": "C.UTF-8",
+    }
     source = Path("/tmp") / (f"{name}.txt" if kind == "text" else f"{name}.csv")
     source.write_text(SAVED + "\n")
     extension = "odt" if kind == "text" else "ods"
-    subprocess.run(["soffice", "--headless", "--convert-to", extension, "--outdir", str(papers), str(source)], env=env, check=True, capture_output=True)
+    subprocess.run(
+        ["soffice", "--headless", "--convert-to", extension, "--outdir", str(papers), str(source)],
+        env=env,
+        check=True,
+        capture_output=True,
+    )
     source.unlink()
     document = papers / f"{name}.{extension}"
-    screen = subprocess.Popen(["Xvfb", ":79", "-screen", "0", "1280x800x24", "-nolisten", "tcp"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(
+        ["Xvfb", ":79", "-screen", "0", "1280x800x24", "-nolisten", "tcp"], stderr=subprocess.DEVNULL
+    )
     time.sleep(2)
     # Not --norestore: that switches autosaving off as well.
     accept = f"--accept=socket,host=127.0.0.1,port={PORT};urp;"
-    office = subprocess.Popen(["soffice", "--nologo", accept, str(document)], env=env, start_new_session=True, stderr=subprocess.DEVNULL)
+    office = subprocess.Popen(
+        ["soffice", "--nologo", accept, str(document)], env=env, start_new_session=True, stderr=subprocess.DEVNULL
+    )
     try:
-        subprocess.run(["/usr/bin/python3", "-c", EDIT.replace("{port}", str(PORT)), UNSAVED], env=env, check=True, timeout=150)
+        subprocess.run(
+            ["/usr/bin/python3", "-c", EDIT.replace("{port}", str(PORT)), UNSAVED], env=env, check=True, timeout=150
+        )
         deadline = time.monotonic() + 240
         backup = profile / "backup"
         while time.monotonic() < deadline:
@@ -112,7 +130,12 @@ def pack(base: Path, to: Path, case: str, person: str, document: Path) -> None:
         for top, prefix in ((base / "home", "home"), (base / "tmp", "tmp")):
             for path in sorted(top.rglob("*")):
                 inner = f"{prefix}/{path.relative_to(top).as_posix()}"
-                if path.is_file() and not path.is_symlink() and (prefix == "home" or "/lu" in inner) and "/.cache/" not in inner:
+                if (
+                    path.is_file()
+                    and not path.is_symlink()
+                    and (prefix == "home" or "/lu" in inner)
+                    and "/.cache/" not in inner
+                ):
                     info = archive.gettarinfo(path, inner)
                     info.uid = info.gid = 0
                     info.uname = info.gname = ""
@@ -149,7 +172,9 @@ def main() -> None:
         return
     for tool in ("soffice", "Xvfb", "unshare"):
         if not shutil.which(tool):
-            raise SystemExit(f"{tool} is missing: install libreoffice-writer, libreoffice-calc, python3-uno, xvfb and util-linux")
+            raise SystemExit(
+                f"{tool} is missing: install libreoffice-writer, libreoffice-calc, python3-uno, xvfb and util-linux"
+            )
     base = Path(tempfile.mkdtemp(prefix="capture-", dir="/var/tmp"))
     try:
         for folder in ("home", "tmp"):

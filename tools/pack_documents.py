@@ -14,7 +14,9 @@ import lzma
 import tarfile
 from pathlib import Path
 
-FORMATS = frozenset("docx odt ods odp odg xlsx pptx doc xls ppt txt zip epub fodt json".split())
+FORMATS = frozenset(
+    ["docx", "odt", "ods", "odp", "odg", "xlsx", "pptx", "doc", "xls", "ppt", "txt", "zip", "epub", "fodt", "json"]
+)
 
 
 def main() -> None:
@@ -26,7 +28,9 @@ def main() -> None:
     kept = []
     buffer = io.BytesIO()
     with tarfile.open(fileobj=buffer, mode="w") as target:
-        for row in sorted(json.loads((given.folder / "manifest.json").read_text()), key=lambda row: row["path"].split("/")[-1]):
+        for row in sorted(
+            json.loads((given.folder / "manifest.json").read_text()), key=lambda row: row["path"].split("/")[-1]
+        ):
             data = (given.folder / row["path"]).read_bytes()
             if row["format"] not in FORMATS or len(data) > given.largest:
                 continue

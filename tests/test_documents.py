@@ -1,0 +1,137 @@
+"""Documents of many producers, whole and damaged, of known state; and what legacy binaries and flat files hold."""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+
+import pytest
+from conftest import packed
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rustfern import formats
+from rustfern.errors import Malformed
+from rustfern.formats import biff, compound
+from rustfern.formats.words import TextSink
+from rustfern.model import State
+
+KNOWN = packed("documents.tar.xz")
+MANIFEST = {row["path"]: row for row in json.loads(KNOWN["manifest.json"])}
+OFFICE = packed("office.tar.xz")
+
+
+@pytest.mark.parametrize("path", sorted(MANIFEST))
+def test_documents_of_known_state(path: str) -> None:
+    truth, name = MANIFEST[path], path.split("/")[-1]
+    content = formats.check(io.BytesIO(KNOWN[path]), name)
+    assert content.state in truth["expect_state"], (truth["damage"], content.reason)
+    if "intact" in truth["expect_state"]:
+        assert content.format == truth["format"]
+        assert formats.table.extension_right(name, content.format) is not False
+
+
+@pytest.mark.parametrize(
+    ("name", "lines", "amounts"),
+    [
+        ("launch.ppt", ["Open day", "draft", "Stalls", "Chandlery", "Tea tent"], {"slides": 2, "words": 7}),
+        (
+            "launch.odp",
+            ["Open day", "draft", "Stalls", "Chandlery", "Tea tent"],
+            {"slides": 2, "words": 7, "paragraphs": 5},
+        ),
+        ("dues.xls", ["Mooring dues", "Merganser", "120.5", "Sandpiper", "88"], {"cells": 5, "words": 6}),
+    ],
+)
+def test_what_legacy_and_open_formats_hold(name: str, lines: list[str], amounts: dict[str, int]) -> None:
+    content, kept = formats.read_text(io.BytesIO(OFFICE[name]), name, 10_000)
+    assert (content.state, content.format, kept, content.amounts) == (State.INTACT, name[-3:], lines, amounts)
+
+
+def test_flat_odf() -> None:
+    data = OFFICE["tide-notes.fodt"]
+    content, kept = formats.read_text(io.BytesIO(data), "tide-notes.fodt", 10_000)
+    assert (content.format, content.state, content.words) == ("fodt", State.INTACT, 46)
+    assert kept[0] == "Tide table notes, Marlow Quay" and content.glance.modified_local is not None
+    assert formats.check(io.BytesIO(data[: len(data) * 6 // 10]), "tide-notes.fodt").state is State.DAMAGED
+
+
+def workbook() -> bytes:
+    data = OFFICE["dues.xls"]
+    stream = compound.Compound(io.BytesIO(data), len(data)).read("Workbook")
+    assert stream is not None
+    return stream
+
+
+@pytest.mark.parametrize(
+    ("hurt", "said"),
+    [
+        (lambda d: d[: len(d) // 2], "reaches beyond|stops before"),
+        (lambda d: b"\x09\x10" + d[2:], "does not begin"),
+        (lambda d: d[:-4], "reaches beyond|stops before"),
+        (lambda d: d[:2] + b"\xff\xff" + d[4:], "reaches beyond"),
+    ],
+)
+def test_workbook_records_that_break(hurt: object, said: str) -> None:
+    assert callable(hurt)
+    with pytest.raises(Malformed, match=said):
+        biff.read(hurt(workbook()), TextSink(), {})
+
+
+def test_a_workbook_with_a_password() -> None:
+    data = workbook()
+    length = struct.unpack_from("<H", data, 2)[0]
+    locked = data[: 4 + length] + struct.pack("<HH", 0x002F, 6) + bytes(6) + data[4 + length :]
+    assert biff.read(locked, TextSink(), {}) is True
+
+
+@given(st.integers(0, 600_000), st.binary(min_size=1, max_size=700))
+@settings(max_examples=40, deadline=None)
+def test_mutated_presentations_get_a_verdict(at: int, what: bytes) -> None:
+    hurt = bytearray(OFFICE["launch.ppt"])
+    hurt[at : at + len(what)] = what
+    assert formats.check(io.BytesIO(bytes(hurt)), "launch.ppt").state in (
+        State.INTACT,
+        State.DAMAGED,
+        State.ENCRYPTED,
+        State.UNREADABLE,
+    )
+
+
+@pytest.mark.parametrize("share", [0.1, 0.5, 0.9, 0.99])
+@pytest.mark.parametrize("name", ["launch.ppt", "dues.xls", "launch.odp"])
+def test_cut_documents(name: str, share: float) -> None:
+    data = OFFICE[name]
+    content = formats.check(io.BytesIO(data[: int(len(data) * share)]), name)
+    whole = formats.check(io.BytesIO(data), name)
+    assert content.state is State.DAMAGED or content.text_hash == whole.text_hash, content.reason
+
+
+def test_properties_of_a_compound_file() -> None:
+    glance = formats.glance(io.BytesIO(OFFICE["dues.xls"]), "dues.xls")
+    assert glance.format == "xls"
+    assert compound.properties(b"") == {} and compound.properties(b"\xff" * 90) == {}
+
+
+@given(st.binary(max_size=300))
+def test_any_property_set(data: bytes) -> None:
+    assert isinstance(compound.properties(data), dict)
+
+
+HEADER_WOUNDS = {
+    "sector size": (30, b"\x07\x00"),
+    "byte order": (28, b"\xff\xfe"),
+    "fat count": (44, b"\xff\xff\xff\x00"),
+    "directory beyond the end": (48, b"\xff\xff\x00\x00"),
+    "first fat sector beyond the end": (76, b"\x00\xff\xff\x00"),
+    "mini fat lost": (60, b"\xfe\xff\xff\xff\x01\x00\x00\x00"),
+}
+
+
+@pytest.mark.parametrize("wound", sorted(HEADER_WOUNDS))
+def test_compound_headers_that_lie(wound: str) -> None:
+    at, what = HEADER_WOUNDS[wound]
+    hurt = bytearray(OFFICE["launch.ppt" if wound != "mini fat lost" else "dues.xls"])
+    hurt[at : at + len(what)] = what
+    assert formats.check(io.BytesIO(bytes(hurt)), "a.ppt").state is State.DAMAGED

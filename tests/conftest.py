@@ -146,6 +146,14 @@ def docx(*paragraphs: str, extra: dict[str, str] | None = None, leave_out: tuple
     return package({name: data for name, data in parts.items() if name not in leave_out})
 
 
+def office_doc() -> bytes:
+    """A real binary text document."""
+    return member(
+        "win-text-powercut-cfb",
+        "Users/ivarga/AppData/Roaming/Microsoft/Word/AutoRecovery save of Hull survey Saltmarsh Lass.asd",
+    )
+
+
 def by_name(answer: Any, name: str) -> Any:
     """The one document of this name in a scan's answer."""
     found = [document for document in answer["documents"] if document["name"] == name]

@@ -1,0 +1,261 @@
+"""One leftover of each place, on each layout, made by small stand-ins: matched to its document, and the right one chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from conftest import Run, best_of, docx, odt, office_doc, package, write
+
+Rustfern = Callable[..., Run]
+T0 = 1_760_000_000
+BASE = "the garboard seam was raked out and payed with marine glue from the stem to frame seven"
+MORE = BASE + " and the sheer strake scarf was opened for the surveyor on Friday"
+WIN = "Users/ivarga"
+MAC = "Users/plund"
+LIN = "home/ines"
+
+
+def xlsx(text: str, main: str = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml") -> bytes:
+    """A small workbook with one cell a word."""
+    cells = "".join(f'<c r="A{n}" t="inlineStr"><is><t>{word}</t></is></c>' for n, word in enumerate(text.split(), 1))
+    relation = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+    return package(
+        {
+            "[Content_Types].xml": '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
+            f'<Override PartName="/xl/workbook.xml" ContentType="{main}"/></Types>',
+            "_rels/.rels": '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
+            f'<Relationship Id="r1" Type="{relation}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+            "xl/workbook.xml": "<workbook/>",
+            "xl/worksheets/sheet1.xml": f"<worksheet><sheetData><row>{cells}</row></sheetData></worksheet>",
+        }
+    )
+
+
+def pptx(text: str) -> bytes:
+    """A small presentation with one slide."""
+    return package(
+        {
+            "[Content_Types].xml": '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Override '
+            'PartName="/ppt/presentation.xml" ContentType="application/vnd.openxmlformats-officedocument.presentationml.'
+            'presentation.main+xml"/></Types>',
+            "_rels/.rels": '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship '
+            'Id="r1" Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/officeDocument" '
+            'Target="ppt/presentation.xml"/></Relationships>',
+            "ppt/presentation.xml": "<p/>",
+            "ppt/slides/slide1.xml": f"<s><p><r><t>{text}</t></r></p></s>",
+        }
+    )
+
+
+WRITERS = {"docx": docx, "odt": odt, "xlsx": xlsx, "pptx": pptx}
+
+
+@dataclass
+class Leftover:
+    """A document, where its leftover lies, in which format, and whether the leftover is newer."""
+
+    document: str
+    leftover: str
+    form: str
+    newer: bool = True
+    marks: tuple[str, ...] = ()
+
+
+CASES = {
+    "text autosave, classic name": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/AppData/Roaming/Microsoft/Word/AutoRecovery save of Hull survey.asd", "docx"),
+    "text autosave, German": Leftover(f"{WIN}/Documents/Rechnung 12.docx", f"{WIN}/AppData/Roaming/Microsoft/Word/AutoWiederherstellen-Speicherung von Rechnung 12.asd", "docx"),
+    "text autosave, a language nobody listed": Leftover(f"{WIN}/Documents/Lasku 12.docx", f"{WIN}/AppData/Roaming/Microsoft/Word/Automaattinen tallennus Lasku 12.asd", "docx"),
+    "text autosave, own folder, percent signs": Leftover(
+        f"{WIN}/Documents/Hull survey.docx",
+        f"{WIN}/AppData/Roaming/Microsoft/Word/Hull%20survey309236479495650801/Hull%20survey((Autosaved-309643940271349403)).asd", "docx"),
+    "text autosave, word localised": Leftover(
+        f"{WIN}/Documents/Hull survey.docx",
+        f"{WIN}/AppData/Roaming/Microsoft/Word/Hull survey309236479495650801/Hull survey((Automatisch gespeichert-309643940271349403)).asd", "docx"),
+    "text autosave, old system": Leftover(
+        "Documents and Settings/plund/My Documents/Hull survey.docx",
+        "Documents and Settings/plund/Application Data/Microsoft/Word/AutoRecovery save of Hull survey.asd", "docx"),
+    "sheet autosave": Leftover(
+        f"{WIN}/Documents/Timber orders.xlsx",
+        f"{WIN}/AppData/Roaming/Microsoft/Excel/Timber%20orders310714380310390755/Timber%20orders((Autosaved-310190569458189392)).xlsx", "xlsx"),
+    "slides autosave": Leftover(
+        f"{WIN}/Documents/Launch day.pptx",
+        f"{WIN}/AppData/Roaming/Microsoft/PowerPoint/Launch%20day310714380310390755/Launch%20day((Autosaved-310190569458189392)).pptx", "pptx"),
+    "text autosave on macOS": Leftover(
+        f"{MAC}/Documents/Hull survey.docx",
+        f"{MAC}/Library/Containers/com.microsoft.Word/Data/Library/Preferences/AutoRecovery/AutoRecovery save of Hull survey", "docx"),
+    "sheet autosave on macOS": Leftover(
+        f"{MAC}/Documents/Elm offcuts.xlsx",
+        f"{MAC}/Library/Containers/com.microsoft.Excel/Data/Library/Application Support/Microsoft/Elm offcuts (version 1).xlsx", "xlsx"),
+    "ODF autosave": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/.config/libreoffice/4/user/backup/plan.odt_0.odt", "odt"),
+    "ODF autosave of an OOXML document": Leftover(f"{LIN}/Documents/plan.docx", f"{LIN}/.config/libreoffice/4/user/backup/plan.docx_3.odt", "odt"),
+    "ODF autosave on Windows": Leftover(f"{WIN}/Documents/plan.odt", f"{WIN}/AppData/Roaming/LibreOffice/4/user/backup/plan.odt_0.odt", "odt"),
+    "ODF autosave on macOS": Leftover(f"{MAC}/Documents/plan.odt", f"{MAC}/Library/Application Support/LibreOffice/4/user/backup/plan.odt_0.odt", "odt"),
+    "ODF autosave, flatpak": Leftover(
+        f"{LIN}/Documents/plan.odt", f"{LIN}/.var/app/org.libreoffice.LibreOffice/config/libreoffice/4/user/backup/plan.odt_0.odt", "odt"),
+    "ODF autosave, snap": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/snap/libreoffice/311/.config/libreoffice/4/user/backup/plan.odt_0.odt", "odt"),
+    "ODF backup copy": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/.config/libreoffice/4/user/backup/plan.bak", "odt", newer=False),
+    "text backup": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/Backup of Hull survey.wbk", "docx", newer=False),
+    "text backup, German": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/Sicherungskopie von Hull survey.wbk", "docx", newer=False),
+    "sheet backup": Leftover(f"{WIN}/Documents/Timber orders.xlsx", f"{WIN}/Documents/Backup of Timber orders.xlk", "xlsx", newer=False),
+    "pushed aside in a save": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/~WRL0004.tmp", "docx", newer=False),
+    "written in a save": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/~WRD0003.tmp", "docx"),
+    "sheet written in a save": Leftover(f"{WIN}/Documents/Timber orders.xlsx", f"{WIN}/Documents/5A3F1B20", "xlsx"),
+    "slides written in a save": Leftover(f"{WIN}/Documents/Launch day.pptx", f"{WIN}/Documents/pptA1B2.tmp", "pptx"),
+    "tilde": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/Documents/plan.odt~", "odt", newer=False),
+    "bak, whole name": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/Documents/plan.odt.bak", "odt", newer=False),
+    "bak, extension lost": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/Documents/plan.bak", "odt", newer=False),
+    "name in another Unicode form": Leftover(f"{LIN}/Documents/Gr\u00f6\u00dfe.odt", f"{LIN}/.config/libreoffice/4/user/backup/Gro\u0308\u00dfe.odt_0.odt", "odt"),
+}  # fmt: skip
+
+
+def lay_out(root: Path, case: Leftover, *, damaged: bool = False) -> tuple[Path, Path]:
+    """The document with others around it, and the leftover; the newer one holds more."""
+    form = case.document.rpartition(".")[2]
+    for person, sign in ((WIN, "AppData"), (MAC, "Library"), (LIN, ".config")):
+        if case.document.startswith(person):
+            (root / person / sign).mkdir(parents=True, exist_ok=True)
+    saved, left = (BASE, MORE) if case.newer else (MORE, BASE)
+    document = root / case.document
+    whole = WRITERS[form](saved)
+    write(document, whole[: len(whole) // 2] if damaged else whole, T0)
+    write(
+        document.with_name(f"Mooring chain inspection.{form}"),
+        WRITERS[form]("chains renewed at berths two and five in spring"),
+        T0 - 9_000_000,
+    )
+    write(document.with_name("to do.txt"), "oil, matches", T0 - 500)
+    leftover = write(root / case.leftover, WRITERS[case.form](left), T0 + 300 if case.newer else T0 - 300)
+    return document, leftover
+
+
+@pytest.mark.parametrize("name", sorted(CASES))
+def test_a_leftover_is_matched_and_judged(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    case = CASES[name]
+    document, leftover = lay_out(tmp_path / "d", case)
+    run = rustfern("scan", tmp_path / "d", "--json")
+    mine = [d for d in run.json["documents"] if d["original"] == str(document)]
+    assert len(mine) == 1, [d["original"] for d in run.json["documents"]]
+    paths = [copy["path"] for copy in mine[0]["copies"]]
+    assert sorted(paths) == sorted([str(document), str(leftover)])
+    expected = ("crashed", leftover, 0) if case.newer else ("nothing-lost", document, 1)
+    assert (mine[0]["situation"], Path(best_of(mine[0])["path"]), run.status) == expected
+    assert len(run.json["documents"]) == 1, "nothing else is claimed"
+
+
+@pytest.mark.parametrize(
+    "name", ["ODF autosave", "text backup", "sheet backup", "tilde", "text autosave on macOS", "pushed aside in a save"]
+)
+def test_a_damaged_document_is_replaced_by_its_leftover(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    document, leftover = lay_out(tmp_path / "d", CASES[name], damaged=True)
+    run = rustfern("scan", tmp_path / "d", "--json")
+    mine = next(d for d in run.json["documents"] if d["original"] == str(document))
+    assert mine["situation"] == "wont-open" and best_of(mine)["path"] == str(leftover)
+
+
+@pytest.mark.parametrize(
+    ("lock", "document", "size"),
+    [
+        ("~$ll survey.docx", "Hull survey.docx", 162), ("~$Slip 7.docx", "Slip 7.docx", 162), ("~$inches.docx", "Winches.docx", 162),
+        ("~$Timber orders.xlsx", "Timber orders.xlsx", 165), ("~$Launch.pptx", "Launch.pptx", 165), (".~lock.plan.odt#", "plan.odt", 0),
+    ],
+)  # fmt: skip
+def test_locks_find_their_document(lock: str, document: str, size: int, tmp_path: Path, rustfern: Rustfern) -> None:
+    folder = tmp_path / "d" / WIN / "Documents"
+    (tmp_path / "d" / WIN / "AppData").mkdir(parents=True)
+    for other in ("Mooring plan.docx", "Offcuts.xlsx", "Open day.pptx", "letter.odt"):
+        write(folder / other, b"x")
+    form = document.rpartition(".")[2]
+    write(folder / document, WRITERS[form](BASE), T0)
+    room = 53 if size == 162 else 54
+    owner = b"\x0aPetra Lund".ljust(room + 1, b"\0") + b"\x0a\0" + "Petra Lund".encode("utf-16-le")
+    write(
+        folder / lock,
+        owner.ljust(size, b"\0") if size else "Petra Lund,plund,office-pc,12.03.2026 16:38,file:///C:/x;",
+        T0,
+    )
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    found = [d for d in answer["documents"] if d["locks"]]
+    assert [(d["name"], d["locks"][0]["owner"], d["situation"]) for d in found] == [
+        (document, "Petra Lund", "nothing-lost")
+    ]
+
+
+def test_a_text_that_only_looks_like_a_sheets_temporary(tmp_path: Path, rustfern: Rustfern) -> None:
+    folder = tmp_path / "d" / WIN / "Documents"
+    (tmp_path / "d" / WIN / "AppData").mkdir(parents=True)
+    write(folder / "Timber orders.xlsx", xlsx(BASE), T0)
+    write(folder / "CAFE2024", "takings of the cafe, January to March", T0)
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    assert answer["documents"] == [] and answer["unmatched"] == []
+
+
+def test_a_save_that_was_cut_short_is_tied_to_the_open_document(tmp_path: Path, rustfern: Rustfern) -> None:
+    folder = tmp_path / "d" / WIN / "Documents"
+    (tmp_path / "d" / WIN / "AppData").mkdir(parents=True)
+    write(folder / "Hull survey.docx", docx(BASE), T0)
+    write(folder / "Mooring plan.docx", docx("chains renewed at berths two and five in spring"), T0 - 100)
+    write(folder / "~$ll survey.docx", b"\x05Petra".ljust(162, b"\0"), T0 + 60)
+    write(folder / "~WRD0003.tmp", docx(MORE)[:300], T0 + 600)
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    document = next(d for d in answer["documents"] if d["name"] == "Hull survey.docx")
+    temporary = next(c for c in document["copies"] if c["kind"] == "temporary")
+    assert temporary["state"] == "damaged" and document["best"] != temporary["id"]
+    assert {"open-then", "same-folder-then"} & {piece["kind"] for piece in temporary["evidence"]}
+
+
+@pytest.mark.parametrize("name", ["Document1", "Dokument1", "Unbenannt 1"])
+def test_drafts_that_were_never_saved(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    store = tmp_path / "d" / WIN / "AppData/Local/Microsoft/Office/UnsavedFiles"
+    write(store / f"{name}((Unsaved-309876308635267407)).asd", office_doc(), T0)
+    write(store / f"{name}((Unsaved-309876724019240149)).asd", b"", T0 + 900)
+    write(tmp_path / "d" / WIN / "Documents" / "Letter.docx", docx(BASE), T0)
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    (document,) = answer["documents"]
+    assert (document["name"], document["situation"], document["original"]) == (name, "never-saved", None)
+    assert best_of(document)["format"] == "doc" and best_of(document)["extension_right"] is None
+    assert [u["state"] for u in answer["unmatched"]] == ["damaged"]
+
+
+def test_two_people_with_documents_of_one_name(tmp_path: Path, rustfern: Rustfern) -> None:
+    for person, text in (("ines", BASE), ("petra", "chains renewed at berths two and five in spring")):
+        home = tmp_path / "d" / "home" / person
+        write(home / "Documents" / "plan.odt", odt(text), T0)
+        write(home / ".config/libreoffice/4/user/backup/plan.odt_0.odt", odt(text + " and more"), T0 + 300)
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    for document in answer["documents"]:
+        assert document["person"] in document["original"] and f"/{document['person']}/" in best_of(document)["path"]
+    assert len(answer["documents"]) == 2
+
+
+def test_a_copy_of_a_profile_under_another_name(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Only the profile was copied: recorded paths still lead into it."""
+    home = tmp_path / "backup of ines"
+    write(home / "Documents" / "plan.odt", odt(BASE), T0)
+    autosave = write(home / ".config/libreoffice/4/user/backup/plan.odt_0.odt", odt(MORE), T0 + 300)
+    entry = (
+        '<oor:items xmlns:oor="x"><item oor:path="/org.openoffice.Office.Recovery/RecoveryList"><node oor:name="recovery_item_1">'
+        '<prop oor:name="OriginalURL"><value>file:///home/ines/Documents/plan.odt</value></prop><prop oor:name="TempURL"><value>'
+        "file:///home/ines/.config/libreoffice/4/user/backup/plan.odt_0.odt</value></prop></node></item></oor:items>"
+    )
+    write(home / ".config/libreoffice/4/user/registrymodifications.xcu", entry)
+    (document,) = rustfern("scan", home, "--json").json["documents"]
+    assert document["original"] == str(home / "Documents" / "plan.odt") and best_of(document)["path"] == str(autosave)
+    assert best_of(document)["evidence"][0]["kind"] == "recovery-list"
+
+
+def test_a_document_on_a_share_is_named_not_called_deleted(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "d" / "home" / "ines"
+    write(home / ".config/libreoffice/4/user/backup/plan.odt_0.odt", odt(MORE), T0)
+    entry = (
+        '<oor:items xmlns:oor="x"><item oor:path="/org.openoffice.Office.Recovery/RecoveryList"><node oor:name="recovery_item_1">'
+        '<prop oor:name="Title"><value>plan.odt</value></prop><prop oor:name="OriginalURL"><value>file://yard-server/plans/plan.odt'
+        '</value></prop><prop oor:name="TempURL"><value>file:///home/ines/.config/libreoffice/4/user/backup/plan.odt_0.odt</value>'
+        '</prop><prop oor:name="DocumentState"><value>513</value></prop></node></item></oor:items>'
+    )
+    write(home / ".config/libreoffice/4/user/registrymodifications.xcu", entry)
+    (document,) = rustfern("scan", tmp_path / "d", "--json").json["documents"]
+    assert document["original"] is None and document["original_recorded"] == "file://yard-server/plans/plan.odt"
+    assert document["situation"] == "crashed" and best_of(document)["kind"] == "autosave"

@@ -70,7 +70,13 @@ class PlainZip:
 
     def score(self, head: bytes, tail: bytes) -> float:
         # Bytes in front of an archive are allowed: its directory is found from the end.
-        return 0.6 if head[:4] in (b"PK\x03\x04", b"PK\x05\x06") else 0.4 if b"PK\x05\x06" in tail else 0.0
+        return (
+            0.6
+            if head[:4] in (b"PK\x03\x04", b"PK\x05\x06")
+            else 0.4
+            if b"PK\x05\x06" in tail and head[:4] != bytes(4)
+            else 0.0
+        )
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         family = self._document(zips.Archive(stream, size, DEFAULT_LIMITS))

@@ -19,6 +19,7 @@ import pytest
 DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"
 BUILT = Path(sys.executable).parent / "rustfern"
+PATH = f"{BUILT.parent}{os.pathsep}{os.environ['PATH']}"
 ODF_SPACES = (
     'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" '
     'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:dc="http://purl.org/dc/elements/1.1/" '
@@ -54,7 +55,15 @@ def rustfern(state: Path) -> Callable[..., Run]:
             [str(BUILT), *(str(a) if not isinstance(a, bytes) else os.fsdecode(a) for a in args)],
             capture_output=True,
             timeout=120,
-            env={**os.environ, "XDG_STATE_HOME": str(state), "NO_COLOR": "1", "COLUMNS": "100", "TZ": "UTC", **env},
+            env={
+                **os.environ,
+                "XDG_STATE_HOME": str(state),
+                "NO_COLOR": "1",
+                "COLUMNS": "100",
+                "TZ": "UTC",
+                "PATH": PATH,
+                **env,
+            },
             preexec_fn=_drop_rights if without_rights else None,
         )
         out, err = process.stdout.decode("utf-8", "replace"), process.stderr.decode("utf-8", "replace")

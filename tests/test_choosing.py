@@ -149,7 +149,7 @@ def test_warnings_give_amounts_and_both_sides() -> None:
     verdict, _ = decide(RULES["poorer but newer, with words of its own"][0])
     assert any("2 words" in w and "16" in w for w in verdict.warnings)
     verdict, _ = decide(RULES["a stale autosave with words of its own"][0])
-    assert any("2 words" in w and "lacks 1" in w and "Keep both" in w for w in verdict.warnings)
+    assert any("2 words" in w and "lacks 1" in w and "keep both" in w for w in verdict.warnings)
     copies, facts, _, _ = RULES["a recorded change without a whole copy"]
     verdict, _ = decide(copies, **facts)
     assert any("typed after 2026-03-12" in w for w in verdict.warnings)

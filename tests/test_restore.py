@@ -301,7 +301,14 @@ def test_the_demo_finds_restores_and_can_be_run_again(tmp_path: Path, rustfern: 
     assert {p.relative_to(disk): (sha256(p), p.stat().st_mtime) for p in disk.rglob("*") if p.is_file()} == digest
     answer = rustfern("scan", disk, "--json").json
     lost = [d for d in answer["documents"] if d["situation"] != "nothing-lost" and d["best"]]
-    assert {d["situation"] for d in lost} >= {"crashed", "overwritten", "deleted", "wont-open", "never-saved"}
+    assert {d["situation"] for d in lost} >= {
+        "crashed",
+        "overwritten",
+        "deleted",
+        "wont-open",
+        "never-saved",
+        "diverged",
+    }
     assert (
         len(lost) >= 6 and {h["layout"] for h in answer["homes"]} == {"windows", "linux"} and len(answer["homes"]) == 5
     )

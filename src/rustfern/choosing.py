@@ -238,7 +238,7 @@ class _Choice:
         best = picker()
         if best is not None:
             best = self._stand_for(best)
-            self._explain(best)
+            self._explain(best, situation)
         elif situation is not Situation.NOTHING_LOST:
             self._without()
         if situation is Situation.CRASHED and best is not None and best == self.facts.saved and self.facts.changed:
@@ -288,8 +288,8 @@ class _Choice:
         if best is not None and self.saved is not None:
             back = lacks(self.saved.content, self.copies[best].content)
             self.warnings.append(
-                f"work went on in the saved file ({at(self.saved.written)}): it has {back} words that this copy lacks, and lacks "
-                f"{self._own(best)} that this copy has. Keep both"
+                f"keep both: the saved file went on ({at(self.saved.written)}), it has {back} words that this copy lacks, "
+                f"and lacks {self._own(best)} that this copy has"
             )
         return best
 
@@ -324,7 +324,7 @@ class _Choice:
 
     # --- reasons --------------------------------------------------------------------------------------------------
 
-    def _explain(self, best: int) -> None:
+    def _explain(self, best: int, situation: Situation) -> None:
         copy = self.copies[best]
         if best == self.facts.saved:
             self.why.append(
@@ -335,7 +335,8 @@ class _Choice:
             because = f": {strongest.text}" if strongest else ""
             self.why.append(f"it belongs to this document ({in_words(copy.confidence)}){because}")
             self.why.append(
-                f"it is the newest copy that is whole: written {at(copy.written)} by the {_CLOCK_WORDS[copy.written_from]}"
+                f"{_NEWEST.get(situation, 'it is the newest copy that is whole')}: written {at(copy.written)} by the "
+                f"{_CLOCK_WORDS[copy.written_from]}"
             )
             self.why.append(f"it is {copy.content.state}: {copy.content.reason}")
         if self.saved is not None and best != self.facts.saved:
@@ -375,6 +376,11 @@ class _Choice:
         )
 
 
+_NEWEST = {
+    Situation.DIVERGED: "it is the newest whole copy with words that the saved file lacks",
+    Situation.OVERWRITTEN: "it is the newest whole copy with other content than the saved file",
+    Situation.DELETED: "it is what was deleted last, or a later copy",
+}
 _CLOCK_WORDS = {
     "content": "document's own clock",
     "record": "record's clock",

@@ -109,9 +109,24 @@ def fact(console: Console, name: str, value: str, indent: int = 3) -> None:
         console.print(text, soft_wrap=True)
 
 
+def own_name() -> str:
+    """How this program is called from here: by its name where the shell finds it, else by the path it was called with."""
+    import shutil
+
+    called = sys.argv[0]
+    found = shutil.which("rustfern")
+    if found and os.path.exists(called) and os.path.samefile(found, called):
+        return "rustfern"
+    if os.path.basename(called) != "rustfern":
+        return f"{os.path.basename(sys.executable)} -m rustfern"
+    near = os.path.relpath(called)
+    return shell_word(near if len(near) < len(called) else called)
+
+
 def next_steps(console: Console, commands: Sequence[tuple[str, str]]) -> None:
-    """The exact next commands, always last."""
+    """The exact next commands, always last. Each is given without the program's own name."""
     heading(console, "Next")
+    commands = [(f"{own_name()} {command}", why) for command, why in commands]
     width = max(len(command) for command, _ in commands)
     beside = width + 6 + max(len(why) for _, why in commands) < console.width
     for command, why in commands:

@@ -9,7 +9,7 @@ import click
 from rustfern.asking import find_copy
 from rustfern.cli import restore as restoring_command
 from rustfern.cli import scan as scanning_command
-from rustfern.cli.console import SLATE, next_steps, out, shell_word
+from rustfern.cli.console import SLATE, next_steps, out, own_name, shell_word
 from rustfern.demo.disk import lay_out
 from rustfern.model import Hints
 from rustfern.restoring import restore
@@ -41,14 +41,14 @@ def command(target: str) -> int:
     disk = os.path.realpath(target)
     aside = os.path.join(os.path.dirname(disk), _RESTORED)
     console.print(Text(f"Laid out the demo disk: {files} files in {target}"), soft_wrap=True)
-    _say(console, f"rustfern scan {shell_word(target)}")
+    _say(console, f"scan {shell_word(target)}")
     file, notices = open_case(None, [disk])
     try:
         answer = scanning_command.run_scan([disk], Hints(), file, quiet=False)
         scanning_command.show(console, answer, [target], everything=False, next_command=False)
         first = next((document for document in answer.documents if document.verdict.best is not None), None)
         if first is not None:
-            _say(console, f"rustfern restore {first.number} --to {shell_word(os.path.relpath(aside))}")
+            _say(console, f"restore {first.number} --to {shell_word(os.path.relpath(aside))}")
             done, refused = restore([find_copy(file, str(first.number))], aside, file, [disk])
             restoring_command.show(console, done, refused)
     finally:
@@ -56,14 +56,14 @@ def command(target: str) -> int:
     for notice in notices:
         console.print(Text(f"! {notice}"))
     steps = [
-        ("rustfern look 2", "what the best copy of document 2 is, and its first lines"),
-        (f"rustfern restore 2 3 --to {shell_word(os.path.relpath(aside))}", "restore more"),
+        ("look 2", "what the best copy of document 2 is, and its first lines"),
+        (f"restore 2 3 --to {shell_word(os.path.relpath(aside))}", "restore more"),
         (
-            f'rustfern scan {shell_word(target)} --person petra --document "price list" --happened overwritten',
+            f'scan {shell_word(target)} --person petra --document "price list" --happened overwritten',
             "with what the person says",
         ),
         (
-            f"rustfern restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",
+            f"restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",
             "all in one go",
         ),
     ]
@@ -77,5 +77,5 @@ def _say(console: object, text: str) -> None:
 
     assert isinstance(console, Console)
     console.print()
-    console.print(Text(f"$ {text}", style=f"bold {SLATE}"), soft_wrap=True)
+    console.print(Text(f"$ {own_name()} {text}", style=f"bold {SLATE}"), soft_wrap=True)
     console.print()

@@ -127,6 +127,6 @@ def _show(console: Console, copy: KeptCopy, lines: list[str], trouble: str | Non
     if trouble:
         console.print()
         console.print(Text(f"! {trouble}", style=f"bold {WARN}"))
-    next_steps(console, [(f"rustfern restore {copy.id} --to DIR", "write it, verified, into a folder elsewhere")])
+    next_steps(console, [(f"restore {copy.id} --to DIR", "write it, verified, into a folder elsewhere")])
     if not best and document["best"]:
         console.print(Text(f"   The best copy is {document['best']}.", style=f"bold {FERN}"))

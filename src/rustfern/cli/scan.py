@@ -237,22 +237,16 @@ def _next(console: Console, answer: Answer, shown: list[dict[str, Any]], typed: 
     found = [d for d in shown if d["best"] and d["situation"] != "nothing-lost"]
     where = " ".join(shell_word(root) for root in typed)
     if not found:
-        steps = [
-            (f"rustfern scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")
-        ]
+        steps = [(f"scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]
         if answer.hints.happened is None:
-            steps.insert(
-                0, (f"rustfern scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over")
-            )
+            steps.insert(0, (f"scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over"))
     elif answer.case is None:
         name = shell_word(found[0]["name"])
-        steps = [
-            (f"rustfern restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")
-        ]
+        steps = [(f"restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
     else:
         numbers = " ".join(str(d["id"]) for d in found[:6])
         steps = [
-            (f"rustfern look {found[0]['best']}", "see why, and its first lines, before anything is written"),
-            (f"rustfern restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
+            (f"look {found[0]['best']}", "see why, and its first lines, before anything is written"),
+            (f"restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
         ]
     next_steps(console, steps)

@@ -26,6 +26,8 @@ HAPPENED = {
 }
 _ROOMY = 88
 """From this width on, how sure a match is stands on the copy's own line."""
+_WIDE = 100
+"""Beyond this width, what happened no longer moves away from the name."""
 _STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
 
 
@@ -48,6 +50,8 @@ def what_happened(document: Json) -> str:
         return "Its original is not there any more."
     if document["situation"] == "wont-open":
         return "The saved file is damaged."
+    if document["situation"] == "diverged":
+        return "Work went on in the saved file after an autosave that it never took over."
     if document["situation"] == "overwritten":
         return "The saved file holds other content than its earlier version."
     return ""
@@ -102,7 +106,7 @@ def title_line(console: Console, document: Json) -> None:
     left.append(f"{document['id']:>2} ", style=f"bold {SLATE}")
     left.append(f" {show_name(document['name'])}", style="bold")
     label = f" {tag.upper()} "
-    room = console.width - left.cell_len - len(label) - 1
+    room = min(console.width, _WIDE) - left.cell_len - len(label) - 1
     left.append(" " * max(room, 2))
     left.append(label, style=f"bold {WARN}" if document["situation"] != "nothing-lost" else PALE)
     console.print(left, soft_wrap=True)
@@ -114,6 +118,8 @@ def short_block(console: Console, document: Json) -> None:
     best = next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
     if best is not None:
         console.print(copy_line(best, document, True, console.width), soft_wrap=True)
+        for warning in document["warnings"][:1]:
+            bullet(console, f"! {warning}", WARN, indent=8)
     else:
         there = ", ".join(f"{copy['id']} {copy['kind']} {copy['state']}" for copy in document["copies"][:3])
         text = f"no whole copy of it was found ({there or 'only traces'})"

@@ -24,7 +24,7 @@ _APPLICATION_ID = 0x52464331  # "RFC1"
 _TABLES = """
 CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
-CREATE TABLE name (stem TEXT NOT NULL, name TEXT NOT NULL, folder INTEGER NOT NULL, file BLOB NOT NULL);
+CREATE TABLE name (stem TEXT NOT NULL, folder INTEGER NOT NULL, file BLOB NOT NULL);
 CREATE TABLE document (number INTEGER PRIMARY KEY, key BLOB UNIQUE NOT NULL, facts TEXT);
 CREATE TABLE copy (id TEXT PRIMARY KEY, number INTEGER NOT NULL, key BLOB NOT NULL, path BLOB NOT NULL, root BLOB NOT NULL,
                    facts TEXT, UNIQUE (number, key));
@@ -151,17 +151,17 @@ class CaseFile:
         """Index (folder, document-like names in it)."""
 
         folders: list[tuple[int, bytes]] = []
-        lines: list[tuple[str, str, int, bytes]] = []
+        lines: list[tuple[str, int, bytes]] = []
         for folder, names in rows:
             self._folders += 1
             ident = self._folders
             folders.append((ident, os.fsencode(folder)))
             for name in names:
                 folded = fold(name)
-                lines.append((folded.rpartition(".")[0] or folded, folded, ident, os.fsencode(name)))
+                lines.append((folded.rpartition(".")[0] or folded, ident, os.fsencode(name)))
         with self._at_once():
             self._db.executemany("INSERT INTO folder VALUES (?, ?)", folders)
-            self._db.executemany("INSERT INTO name VALUES (?, ?, ?, ?)", lines)
+            self._db.executemany("INSERT INTO name VALUES (?, ?, ?)", lines)
 
     def index_names(self) -> None:
         """Make look-ups fast; called once, when all names are in."""
@@ -179,7 +179,11 @@ class CaseFile:
     def by_name(self, name: str, limit: int = 200) -> list[str]:
         """Paths of indexed files of this name, whatever its case and Unicode form."""
         folded = fold(name)
-        return self._paths("stem = ? AND name = ?", (stem_of(folded), folded), limit)
+        return [
+            path
+            for path in self._paths("stem = ?", (stem_of(folded),), limit)
+            if fold(os.path.basename(path)) == folded
+        ]
 
     def by_stem(self, stem: str, limit: int = 200) -> list[str]:
         """Paths of indexed files whose name without extension is this."""
@@ -191,7 +195,7 @@ class CaseFile:
 
     def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
         """Paths of indexed files that end in this extension (small letters, no dot)."""
-        return self._paths("name LIKE ?", (f"%.{extension}",), limit)
+        return self._paths("CAST(file AS TEXT) LIKE ?", (f"%.{extension}",), limit)
 
     # --- what was found -------------------------------------------------------------------------------------------
 

@@ -7,7 +7,6 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
-from urllib.parse import unquote
 
 from rustfern.formats.table import compatible, extension_of, format_of_extension
 from rustfern.matching.weights import evidence
@@ -53,7 +52,11 @@ def join(folder: str, name: str) -> str:
 
 def spellings(text: str) -> list[str]:
     """A name as it is and, where it was written with percent signs, decoded."""
-    decoded = unquote(text) if "%" in text else text
+    if "%" not in text:
+        return [text]
+    from urllib.parse import unquote
+
+    decoded = unquote(text)
     return [text] if decoded == text else [decoded, text]
 
 

@@ -6,7 +6,6 @@ import os
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from urllib.parse import unquote_to_bytes, urlsplit
 
 from rustfern.errors import SourceError
 from rustfern.model import Home, Layout
@@ -32,9 +31,9 @@ def take_apart(recorded: str) -> Recorded | None:
     text, share, drive = recorded, False, ""
     lower = text[:8].casefold()
     if lower.startswith("file:"):
-        url = urlsplit(text.replace("\\", "/")) if "?" not in text and "#" not in text else None
-        host = url.netloc if url else ""
-        rest = text[5:].replace("\\", "/")
+        from urllib.parse import unquote_to_bytes
+
+        host, rest = "", text[5:].replace("\\", "/")
         if rest.startswith("//"):
             host, _, rest = rest[2:].partition("/")
             rest = "/" + rest

@@ -19,6 +19,7 @@ OnDocuments = Callable[[str, list[str]], None]
 """Called with (folder, document-like names in it)."""
 
 _MAX_IN_PLACE = 100_000
+_MAX_ENDINGS = 20_000
 
 
 @dataclass
@@ -131,6 +132,7 @@ class Search:
         first, last = {s[0] for s in catalogue.starts}, {e[-1] for e in catalogue.ends}
         bare = catalogue.bare_lengths
         extensions = DOCUMENT_EXTENSIONS
+        endings: dict[str, bool] = {}
         kept_out, own = self.kept_out, set(self.own_folders)
         homes = sorted(self.homes, key=lambda home: -len(home.path))
         walked: list[str] = []
@@ -157,14 +159,21 @@ class Search:
                                 self._add(found[0], source, path, found[1], home_of(path, homes))
                             continue
                     dot = name.rfind(".")
-                    if dot > 0 and name[dot + 1 :].lower() in extensions:
-                        documents.append(name)
+                    if dot > 0:
+                        ending = name[dot:]
+                        known = endings.get(ending)
+                        if known is None:
+                            known = endings[ending] = ending[1:].lower() in extensions
+                        if known:
+                            documents.append(name)
                 totals.dismissed_by_name += len(files) - len(documents) - hits
                 if closed:
                     # Copies, not originals; what lies deeper (a deleted folder) is no place for originals either.
                     folders.clear()
                 elif documents:
                     on_documents(folder, documents)
+                if len(endings) > _MAX_ENDINGS:
+                    endings.clear()
                 if totals.directories % 500 == 0:
                     tick(totals.files)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import platform
 import time
 from collections.abc import Iterable
 from datetime import datetime
@@ -11,6 +10,8 @@ from datetime import datetime
 
 def machine_name() -> str:
     """This machine's own name, in small letters and without a domain."""
+    import platform
+
     return platform.node().split(".")[0].casefold()
 
 

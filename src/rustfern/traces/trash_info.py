@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 from datetime import datetime
-from urllib.parse import unquote_to_bytes
 
 from rustfern.errors import Malformed
 
@@ -26,6 +25,8 @@ class TrashInfo:
 
 def parse(data: bytes) -> TrashInfo:
     """Read a trash record. Raises `Malformed` if the group or the path is missing."""
+    from urllib.parse import unquote_to_bytes
+
     if len(data) > _LIMIT:
         raise Malformed("too large for a trash record", _LIMIT)
     in_group, path, deleted = False, None, None

@@ -259,3 +259,16 @@ def test_a_document_on_a_share_is_named_not_called_deleted(tmp_path: Path, rustf
     (document,) = rustfern("scan", tmp_path / "d", "--json").json["documents"]
     assert document["original"] is None and document["original_recorded"] == "file://yard-server/plans/plan.odt"
     assert document["situation"] == "crashed" and best_of(document)["kind"] == "autosave"
+
+
+def test_a_working_file_of_a_document_that_is_not_open_any_more(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Its name says nothing and no lock is left: the text leads to the document, and nothing is claimed to be lost."""
+    home = tmp_path / "d" / MAC
+    write(home / "Library" / "x", "x")
+    write(home / "Documents" / "Hull survey.docx", docx(MORE), T0)
+    write(home / "Documents" / "Mooring plan.docx", docx("chains renewed at berths two and five in spring"), T0)
+    items = tmp_path / "d" / "private/var/folders/k6/b6ef/T/TemporaryItems"
+    write(items / "Word Work File A_1184.tmp", docx(BASE), T0 - 600)
+    run = rustfern("scan", tmp_path / "d", "--json")
+    (document,) = run.json["documents"]
+    assert (document["name"], document["situation"], run.status) == ("Hull survey.docx", "nothing-lost", 1)

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 
 from rustfern.assembling.table import Draft, Table, clocks_of, foreign
 from rustfern.errors import SourceError
-from rustfern.formats.table import class_of, compatible, extension_of, extension_right, format_of_extension
+from rustfern.formats.table import FORMATS, class_of, compatible, extension_of, extension_right, format_of_extension
 from rustfern.matching import candidates as near
 from rustfern.matching import content as words
 from rustfern.matching import weights
@@ -20,12 +20,16 @@ from rustfern.model import (
     Evidence,
     Find,
     Kind,
+    State,
     show_name,
 )
 from rustfern.places.recorded import inside
 from rustfern.sources.folder import exists
 
 _MAX_COMPARED = 40
+_MAX_NEAR = 20
+_MAX_LOOKED_AROUND = 400
+_ABOUT_THEN = timedelta(days=14)
 _OPEN_FOR = timedelta(days=30)
 _SLACK = timedelta(minutes=2)
 _SAME_TIME = timedelta(hours=12)
@@ -148,7 +152,8 @@ class Copies(Table):
                 else find.entry.root
             )
             paths = [p for p in drafted if base is None or inside(p, base)]
-            paths += [p for p in self._of_same_size(copy) if p not in drafted and (base is None or inside(p, base))]
+            if copy.content.tokens or copy.content.state is State.INTACT:
+                paths += [p for p in self._likely_originals(copy, base) if p not in drafted]
         fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
         if format_name is None:
             wanted = self.catalogue.places[find.place].formats
@@ -159,17 +164,39 @@ class Copies(Table):
             }
         return [Candidate(path, [], exists(path)) for path in list(fitting)[:_MAX_COMPARED]]
 
-    def _of_same_size(self, copy: Copy) -> list[str]:
-        """Documents of the copy's format and size: worth comparing byte for byte."""
-        found = []
-        for path in self.case.with_extension(copy.content.format) if copy.content.format else ():
-            source = self.source_of(path)
-            try:
-                if source is not None and source.entry(path).size == copy.entry.size:
-                    found.append(path)
-            except SourceError:
+    def _likely_originals(self, copy: Copy, base: str | None) -> list[str]:
+        """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
+        when, near_in_time, same_size = copy.entry.modified, [], []
+        for path, size, modified in self._documents_like(copy.content.format):
+            if base is not None and not inside(path, base):
                 continue
-        return found
+            if size == copy.entry.size:
+                same_size.append(path)
+            elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
+                near_in_time.append((abs(modified - when), path))
+        nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
+        fresh = [path for path in nearest if not self.reader.has(path)]
+        self.looked_around += len(fresh)
+        if self.looked_around > _MAX_LOOKED_AROUND:
+            nearest = [path for path in nearest if path not in fresh]
+        return same_size[:_MAX_NEAR] + nearest
+
+    def _documents_like(self, format_name: str | None) -> list[tuple[str, int, datetime | None]]:
+        """(path, size, time) of the indexed documents that a copy of this format can belong to; looked up once."""
+        if format_name is None:
+            return []
+        known = self.like.get(format_name)
+        if known is None:
+            known = self.like[format_name] = []
+            for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
+                for path in self.case.with_extension(other):
+                    source = self.source_of(path)
+                    try:
+                        if source is not None and (entry := source.entry(path)).is_file:
+                            known.append((path, entry.size, entry.modified))
+                    except SourceError:
+                        continue
+        return known
 
     def _circumstances(self, find: Find, found: list[Candidate]) -> None:
         """Same folder; written while a lock shows the document open."""

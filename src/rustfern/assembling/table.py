@@ -114,6 +114,8 @@ class Table:
         self.named: dict[str, tuple[Draft | None, Evidence, str]] = {}  # autosave path → who it belongs to, by a list
         self.trash: dict[str, tuple[trash_info.TrashInfo, Find, datetime | None]] = {}
         self.more: list[Find] = []
+        self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
+        self.looked_around = 0
 
     def key(self, path: str, home: Home | None) -> str:
         """What tells documents apart: the original's path, whatever its case where the system does not mind it."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import struct
 import subprocess
 import sys
 import tarfile
@@ -153,6 +154,24 @@ def docx(*paragraphs: str, extra: dict[str, str] | None = None, leave_out: tuple
         **(extra or {}),
     }
     return package({name: data for name, data in parts.items() if name not in leave_out})
+
+
+def windows_record(version: int, path: str, when: int = 133_846_129_200_000_000, size: int = 42) -> bytes:
+    """A `$I` record as the systems write it."""
+    head = struct.pack("<QQQ", version, size, when)
+    wide = (path + "\0").encode("utf-16-le")
+    return head + (wide.ljust(520, b"\0") if version == 1 else struct.pack("<I", len(path) + 1) + wide)
+
+
+def windows_list(*paths: str) -> bytes:
+    """An `INFO2` list."""
+    out = struct.pack("<5I", 5, 0, 0, 800, 0)
+    for index, path in enumerate(paths, 1):
+        out += path.encode("cp1252", "replace").ljust(260, b"\0") + struct.pack(
+            "<IIQI", index, 2, 133_846_129_200_000_000, 9
+        )
+        out += path.encode("utf-16-le").ljust(520, b"\0")
+    return out
 
 
 def office_doc() -> bytes:

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import BUILT, Run, best_of, by_name, docx, odt, write
+from conftest import BUILT, Run, best_of, by_name, docx, odt, windows_list, windows_record, write
 
 Rustfern = Callable[..., Run]
 NEEDS_ROOT = pytest.mark.skipif(os.name != "posix" or os.geteuid() != 0, reason="drops rights that only root has")
@@ -295,6 +295,35 @@ def test_trash_of_a_stick_records_relative_paths(tmp_path: Path, rustfern: Rustf
     document = by_name(rustfern("scan", stick, "--json").json, "plan.txt")
     assert document["situation"] == "deleted" and document["original"] == str(stick / "Moorings" / "plan.txt")
     assert best_of(document)["kind"] == "trash" and document["class"] == "text"
+
+
+def test_windows_trash_of_both_ages(tmp_path: Path, rustfern: Rustfern) -> None:
+    new, old = tmp_path / "d" / "$RECYCLE.BIN" / "S-1-5-21-1", tmp_path / "d" / "Recycler" / "S-1-5-21-2"
+    (tmp_path / "d" / "Users" / "ivarga" / "AppData").mkdir(parents=True)
+    write(new / "$R7K2QPX.docx", docx("the later draft"))
+    write(new / "$I7K2QPX.docx", windows_record(2, "C:\\USERS\\ivarga\\Plan.docx", 133_900_000_000_000_000))
+    write(new / "$RA03FZM.docx", docx("the earlier draft"))
+    write(new / "$IA03FZM.docx", windows_record(1, "C:\\Users\\IVARGA\\plan.docx", 133_800_000_000_000_000))
+    write(new / "$RHH31MV" / "Float" / "Budget.txt", "ropes 120")
+    write(new / "$IHH31MV", windows_record(2, "C:\\Users\\ivarga\\Open day"))
+    write(new / "$R4NN0WD.docx", docx("an orphan"))
+    write(new / "$IQQ55AB.docx", windows_record(2, "C:\\Users\\ivarga\\gone.docx"))
+    write(new / "$IBAD000.docx", b"garbage")
+    write(old / "Dc1.txt", "an old letter")
+    write(old / "INFO2", windows_list("C:\\Documents and Settings\\p\\letter.txt"))
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    home = tmp_path / "d" / "Users" / "ivarga"
+    plan = next(
+        d for d in answer["documents"] if d["original"] and d["original"].lower() == str(home / "plan.docx").lower()
+    )
+    assert (
+        best_of(plan)["path"].endswith("$R7K2QPX.docx") and len(plan["copies"]) == 2 and plan["situation"] == "deleted"
+    )
+    assert by_name(answer, "Open day")["original"] == str(home / "Open day")
+    assert by_name(answer, "Budget.txt")["original"] == str(home / "Open day" / "Float" / "Budget.txt")
+    assert by_name(answer, "gone.docx")["best"] is None and by_name(answer, "$R4NN0WD.docx")["original"] is None
+    assert best_of(by_name(answer, "letter.txt"))["path"].endswith("Dc1.txt")
+    assert any("trash windows record is damaged" in p["message"] for p in answer["problems"])
 
 
 @pytest.mark.parametrize(

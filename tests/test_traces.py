@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import io
+import struct
 from datetime import datetime
 
 import pytest
-from conftest import member
+from conftest import member, windows_list, windows_record
 from hypothesis import given
 from hypothesis import strategies as st
 
 from rustfern.errors import Malformed
-from rustfern.traces import odf_lock, owner_lock, recovery_list, trash_info
+from rustfern.traces import odf_lock, owner_lock, recovery_list, trash_info, trash_windows
 
 SETTINGS = member("office-writer-odt-crash", "home/ines/.config/libreoffice/4/user/registrymodifications.xcu")
 LOCK = member("office-writer-odt-crash", "home/ines/Documents/Surveys/.~lock.hull-survey-kittiwake.odt#")
@@ -135,9 +136,42 @@ def test_broken_trash_records(data: bytes) -> None:
         trash_info.parse(data)
 
 
+@pytest.mark.parametrize("version", [1, 2])
+def test_windows_trash_records(version: int) -> None:
+    found = trash_windows.parse(windows_record(version, "C:\\Users\\ivarga\\Größe.docx"))
+    assert (found.path, found.size) == ("C:\\Users\\ivarga\\Größe.docx", 42)
+    assert found.deleted is not None and found.deleted.year == 2025
+
+
+def test_the_list_of_old_windows_trash() -> None:
+    found = trash_windows.parse_list(windows_list("C:\\My Documents\\a.doc", "C:\\My Documents\\folder") + b"cut")
+    assert [(item.stored, item.path) for item in found] == [
+        ("Dc1.doc", "C:\\My Documents\\a.doc"),
+        ("Dc2", "C:\\My Documents\\folder"),
+    ]
+
+
+@pytest.mark.parametrize(
+    "data",
+    [b"", bytes(28), bytes(544), windows_record(3, "x"), windows_record(2, "")[:28], struct.pack("<QQQI", 2, 1, 1, 99)],
+)
+def test_broken_windows_trash_records(data: bytes) -> None:
+    with pytest.raises(Malformed):
+        trash_windows.parse(data)
+    with pytest.raises(Malformed):
+        trash_windows.parse_list(data)
+
+
 @given(st.binary(max_size=400))
 def test_any_bytes_raise_only_malformed(data: bytes) -> None:
-    for reader in (odf_lock.parse, owner_lock.parse, trash_info.parse, lambda d: recovery_list.parse(io.BytesIO(d))):
+    for reader in (
+        odf_lock.parse,
+        owner_lock.parse,
+        trash_info.parse,
+        trash_windows.parse,
+        trash_windows.parse_list,
+        lambda d: recovery_list.parse(io.BytesIO(d)),
+    ):
         try:
             reader(data)
         except Malformed as error:

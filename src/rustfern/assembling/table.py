@@ -30,9 +30,8 @@ from rustfern.model import (
     State,
 )
 from rustfern.places.loader import Catalogue, Place
-from rustfern.places.recorded import inside
+from rustfern.places.recorded import inside, take_apart
 from rustfern.sources.folder import FolderSource
-from rustfern.traces import trash_info
 
 
 @dataclass
@@ -53,6 +52,16 @@ class Draft:
     never_saved: bool = False
     trashed: bool = False
     within: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Deleted:
+    """What a trash record says: where the thing was (translated, and as recorded), when it was deleted."""
+
+    original: str | None
+    recorded: str
+    when: datetime | None
+    find: Find
 
 
 class Reader:
@@ -112,7 +121,7 @@ class Table:
         self.drafts: dict[str, Draft] = {}
         self.unmatched: list[Copy | Lock | Record] = []
         self.named: dict[str, tuple[Draft | None, Evidence, str]] = {}  # autosave path → who it belongs to, by a list
-        self.trash: dict[str, tuple[trash_info.TrashInfo, Find, datetime | None]] = {}
+        self.trash: dict[str, Deleted] = {}
         self.more: list[Find] = []
         self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
         self.looked_around = 0
@@ -213,3 +222,9 @@ def complete_enough(content: Content, place: Place) -> tuple[Content, tuple[str,
         return content, ("it was being written, but its own sums prove it whole",)
     reason = f"it was being written when it was left behind, and nothing in {content.format or 'it'} proves it whole"
     return replace(content, state=State.DAMAGED, reason=reason), ()
+
+
+def last_part(recorded: str) -> str:
+    """The file name of a recorded path or URL."""
+    apart = take_apart(recorded)
+    return apart.parts[-1] if apart and apart.parts else recorded.rstrip("/\\").replace("\\", "/").rpartition("/")[2]

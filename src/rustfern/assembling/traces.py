@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
 from dataclasses import replace
-from datetime import datetime
 
 from rustfern import rebuilding
-from rustfern.assembling.table import Draft, Table
+from rustfern.assembling.table import Draft, last_part
+from rustfern.assembling.trash import Trash
 from rustfern.errors import Malformed, SourceError
-from rustfern.formats.table import extension_of, format_of_extension
 from rustfern.formats.times import to_utc
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
@@ -22,14 +20,14 @@ from rustfern.model import (
     Record,
     show_name,
 )
-from rustfern.places.recorded import take_apart, translate
+from rustfern.places.recorded import translate
 from rustfern.sources.folder import explain
-from rustfern.traces import odf_lock, owner_lock, recovery_list, trash_info
+from rustfern.traces import odf_lock, owner_lock, recovery_list
 
-_MAX_DELETED_INSIDE = 2_000
+_TRASH_LIMIT = 64 << 20
 
 
-class Traces(Table):
+class Traces(Trash):
     """The steps that read traces."""
 
     def recognise(self, find: Find) -> None:
@@ -39,8 +37,8 @@ class Traces(Table):
             with rebuilding.open_content(find.entry) as stream:
                 if place.reader == "recovery-list":
                     self._recovery_list(find, recovery_list.parse(stream))
-                elif place.reader == "trash-info":
-                    self._trash_record(find, trash_info.parse(stream.read(1 << 17)))
+                elif place.reader.startswith("trash-"):
+                    self.note_deleted(find, stream.read(_TRASH_LIMIT))
         except Malformed as error:
             self.problem(
                 find.entry.path,
@@ -62,7 +60,7 @@ class Traces(Table):
             draft: Draft | None = None
             if entry.original_url:
                 original = translate(entry.original_url, home, self.homes, self.roots)
-                title = entry.title or _last_part(entry.original_url)
+                title = entry.title or last_part(entry.original_url)
                 draft = (
                     self.draft(original, home, entry.original_url)
                     if original
@@ -102,85 +100,6 @@ class Traces(Table):
             self.more.append(
                 Find(entry, place, spec.kind, self.catalogue.match(spec, os.path.basename(path)) or {}, home)
             )
-
-    def _trash_record(self, find: Find, info: trash_info.TrashInfo) -> None:
-        folder = os.path.dirname(os.path.dirname(find.entry.path))
-        deleted = to_utc(info.deleted_local, find.entry.modified) if info.deleted_local else None
-        self.trash[os.path.join(folder, "files", find.fields["trashed"])] = (info, find, deleted)
-
-    def _trash_original(self, info: trash_info.TrashInfo, find: Find) -> str | None:
-        if info.path.startswith("/"):
-            return translate("file://" + _quote(info.path), find.home, self.homes, self.roots)
-        apart = take_apart("/" + info.path)  # relative to the volume that the trash is on
-        volume = os.path.dirname(os.path.dirname(os.path.dirname(find.entry.path)))
-        if os.path.basename(volume) == ".Trash":
-            volume = os.path.dirname(volume)
-        return os.path.join(volume, *apart.parts) if apart and apart.parts else None
-
-    def take_trash(self, finds: Iterable[Find]) -> None:
-        """Match what lies in a trash to its records; both may be orphans."""
-        for find in finds:
-            found = self.trash.pop(find.entry.path, None)
-            if found is None:
-                self.own_document(
-                    self.read_copy(find, find.entry, ()), find, os.path.basename(find.entry.path), trashed=True
-                )
-                continue
-            self._deleted(find, *found)
-        for info, record_find, deleted in self.trash.values():
-            draft = self._deleted_draft(info, record_find, deleted)
-            draft.records[-1] = replace(
-                draft.records[-1], says=draft.records[-1].says + "; what it speaks of is no longer in the trash"
-            )
-
-    def _deleted_draft(self, info: trash_info.TrashInfo, find: Find, deleted: datetime | None) -> Draft:
-        original = self._trash_original(info, find)
-        draft = (
-            self.draft(original, find.home, info.path)
-            if original
-            else self.outside(info.path, _last_part(info.path), find.home)
-        )
-        draft.trashed = True
-        says = "a trash record says that it was deleted" + (
-            f" at {deleted.astimezone():%Y-%m-%d %H:%M}" if deleted else ""
-        )
-        draft.records.append(
-            Record(find.entry.path, "trash-info", says, (weights.evidence("trash-record", says),), deleted)
-        )
-        return draft
-
-    def _deleted(self, find: Find, info: trash_info.TrashInfo, record_find: Find, deleted: datetime | None) -> None:
-        draft = self._deleted_draft(info, record_find, deleted)
-        piece = weights.evidence("trash-record", "its trash record names this document")
-        copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
-        if deleted:
-            draft.deleted[find.entry.path] = deleted
-        draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
-        if find.entry.is_folder and draft.original:
-            self._deleted_inside(find, draft, record_find, deleted)
-
-    def _deleted_inside(self, find: Find, folder: Draft, record_find: Find, deleted: datetime | None) -> None:
-        try:
-            inner = list(rebuilding.members(find.entry))[:_MAX_DELETED_INSIDE]
-        except SourceError as error:
-            self.problem(find.entry.path, error.what)
-            return
-        assert folder.original is not None
-        for relative, entry in inner:
-            if format_of_extension(extension_of(relative)) is None:
-                continue
-            draft = self.draft(os.path.join(folder.original, *relative.split("/")), find.home)
-            draft.trashed, draft.within = True, folder.key
-            piece = weights.evidence(
-                "trash-record", f"the trash record of its folder {show_name(folder.name)} names its place"
-            )
-            copy = self.read_copy(find, entry, (piece,))
-            draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
-            draft.records.append(
-                Record(record_find.entry.path, "trash-info", "deleted together with its folder", (piece,), deleted)
-            )
-            if deleted:
-                draft.deleted[entry.path] = deleted
 
     def take_lock(self, find: Find) -> None:
         """Read a lock and give it to the document that it speaks of."""
@@ -237,14 +156,3 @@ class Traces(Table):
             return
         draft = self.draft(found[best].path, self.home_of(lock.entry.path))
         draft.locks.append(replace(lock, confidence=shares[best], evidence=tuple(found[best].evidence)))
-
-
-def _last_part(recorded: str) -> str:
-    apart = take_apart(recorded)
-    return apart.parts[-1] if apart and apart.parts else recorded.rstrip("/\\").replace("\\", "/").rpartition("/")[2]
-
-
-def _quote(path: str) -> str:
-    from urllib.parse import quote_from_bytes
-
-    return quote_from_bytes(os.fsencode(path))

@@ -49,7 +49,9 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     starts: tuple[str, ...] = ()
     ends: tuple[str, ...] = ()
     bare_length: int = 0
-    reader: Literal["", "odf-lock", "owner-lock", "recovery-list", "trash-info"] = ""
+    reader: Literal[
+        "", "odf-lock", "owner-lock", "recovery-list", "trash-info", "trash-windows", "trash-windows-list"
+    ] = ""
     processes: tuple[str, ...] = ()
     moved_by: str = ""
     setting: str = ""

@@ -31,7 +31,9 @@ def _differs(item: Copy, saved: Copy | None) -> Json | None:
     return {"more": found.only_left, "fewer": found.only_right}
 
 
-def copy(item: Copy, ident: str | None, same_as: str | None = None, saved: Copy | None = None) -> Json:
+def copy(
+    item: Copy, ident: str | None, same_as: str | None = None, saved: Copy | None = None, needs: Sequence[str] = ()
+) -> Json:
     """One copy; `ident` and `same_as` are ids such as `1b`."""
     content = item.content
     return {
@@ -53,7 +55,8 @@ def copy(item: Copy, ident: str | None, same_as: str | None = None, saved: Copy 
         "words": content.words,
         "amounts": dict(content.amounts),
         "same_as": same_as,
-        "needs": [],
+        "needs": list(needs),
+        "rebuilt_by": item.recipe or None,
         "members": list(item.members),
         "confidence": round(item.confidence, 4),
         "evidence": evidence(item.evidence),
@@ -86,6 +89,7 @@ def document(item: Document) -> Json:
     verdict: Verdict = item.verdict
     ids = item.ids
     same: Mapping[int, int] = item.same_as
+    by_path = {each.path: ids[i] for i, each in enumerate(item.copies)}
     saved = next((each for each in item.copies if each.kind is Kind.SAVED), None)
     return {
         "id": item.number,
@@ -101,7 +105,14 @@ def document(item: Document) -> Json:
         "person": item.person,
         "within": item.within,
         "copies": [
-            copy(each, ids[i], ids[same[i]] if i in same else None, saved) for i, each in enumerate(item.copies)
+            copy(
+                each,
+                ids[i],
+                ids[same[i]] if i in same else None,
+                saved,
+                [by_path[path] for path in each.bases if path in by_path],
+            )
+            for i, each in enumerate(item.copies)
         ],
         "locks": [lock(each) for each in item.locks],
         "records": [record(each) for each in item.records],

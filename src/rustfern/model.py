@@ -161,7 +161,11 @@ class Find:
 
 @dataclass(frozen=True, slots=True)
 class Copy:
-    """A version of a document's content on disk."""
+    """A version of a document's content on disk.
+
+    `recipe` names how the content is rebuilt where the file itself is no document (empty: it is one); `bases` are the
+    paths of the copies that it is rebuilt on.
+    """
 
     entry: Entry
     kind: Kind
@@ -177,6 +181,8 @@ class Copy:
     evidence: tuple[Evidence, ...] = ()
     members: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    recipe: str = ""
+    bases: tuple[str, ...] = ()
 
     @property
     def path(self) -> str:

@@ -147,7 +147,7 @@ def restore(
     refused: list[Refused] = []
     for copy in copies:
         try:
-            restored = _one(copy, real)
+            restored = _one(copy, real, _bases_of(copy, case))
             done.append(restored)
             if case.path is not None:
                 case.add_restored(restored.id, restored.target, restored.sha256)
@@ -158,6 +158,13 @@ def restore(
     return done, refused
 
 
+def _bases_of(copy: KeptCopy, case: CaseFile) -> list[Entry]:
+    """The copies that a copy is rebuilt on."""
+    wanted = set(copy.facts["needs"])
+    found = [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
+    return [FolderSource(other.root).entry(other.path) for other in found]
+
+
 def _system(error: OSError, folder: str) -> str:
     if error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1)):
         return (
@@ -166,7 +173,7 @@ def _system(error: OSError, folder: str) -> str:
     return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
 
 
-def _one(copy: KeptCopy, folder: str) -> Restored:
+def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
     source = FolderSource(copy.root)
     entry = source.entry(copy.path)
     if entry.link_target is not None:
@@ -176,7 +183,7 @@ def _one(copy: KeptCopy, folder: str) -> Restored:
     if entry.is_folder:
         target, content = _folder(entry, os.path.join(folder, name), expected)
     else:
-        target, content = _file(entry, folder, name, expected)
+        target, content = _file(entry, folder, name, expected, copy.facts["rebuilt_by"] or "", bases)
     with contextlib.suppress(OSError):
         if entry.modified is not None:
             stamp = entry.modified.timestamp()
@@ -226,9 +233,11 @@ def _scratch(folder: str, remove: Callable[[str], Any]) -> Iterator[str]:
             remove(path)
 
 
-def _file(entry: Entry, folder: str, name: str, expected: str) -> tuple[str, Content]:
+def _file(
+    entry: Entry, folder: str, name: str, expected: str, recipe: str, bases: Sequence[Entry]
+) -> tuple[str, Content]:
     with _scratch(folder, os.unlink) as scratch:
-        with rebuilding.open_content(entry) as stream:
+        with rebuilding.open_content(entry, recipe, bases) as stream:
             written = _write(stream, scratch)
         if written != expected:
             raise _changed(entry.path)

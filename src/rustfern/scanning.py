@@ -238,7 +238,7 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
     for find in finds:
         if find.kind == "lock":
             assembly.take_lock(find)
-    copies = [find for find in finds if find.kind not in ("lock", "record", "trash")]
+    copies = [find for find in finds if find.kind not in ("lock", "record", "trash", "swap")]
     unnamed = []
     for find in copies:
         told = {"name", "stem", "prefixed", "untitled"} & find.fields.keys() or places.places[find.place].never_saved
@@ -246,6 +246,9 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
             unnamed.append(find)
     for find in unnamed:
         assembly.take_unnamed(find)
+    for find in finds:
+        if find.kind == "swap":
+            assembly.take_swap(find)
 
 
 def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[str]) -> Document:

@@ -7,6 +7,7 @@ import time
 from collections.abc import Sequence
 
 from rustfern.assembling.copies import Copies
+from rustfern.assembling.swaps import Swaps
 from rustfern.assembling.table import Draft, Reader
 from rustfern.assembling.traces import Traces
 from rustfern.matching import candidates as near
@@ -15,7 +16,7 @@ from rustfern.model import Find, show_name
 __all__ = ["Assembly", "Draft", "Reader", "first_answers"]
 
 
-class Assembly(Traces, Copies):
+class Assembly(Traces, Copies, Swaps):
     """All steps on one table."""
 
 

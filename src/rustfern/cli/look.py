@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -41,9 +42,10 @@ def command(what: str, case: str | None, as_json: bool) -> int:
     file = CaseFile.open(case or latest_case_path())
     try:
         copy = find_copy(file, what)
+        bases = [other for other in file.copies(copy.number) if other.id in copy.facts["needs"]]
     finally:
         file.close()
-    lines, trouble = _first_lines(copy)
+    lines, trouble = _first_lines(copy, bases)
     if as_json:
         print_json(
             {
@@ -61,14 +63,17 @@ def command(what: str, case: str | None, as_json: bool) -> int:
     return 3 if trouble else 0
 
 
-def _first_lines(copy: KeptCopy) -> tuple[list[str], str | None]:
+def _first_lines(copy: KeptCopy, bases: Sequence[KeptCopy]) -> tuple[list[str], str | None]:
     """The first lines of the text as it is now, and what is wrong if it vanished or changed."""
     if copy.facts["members"]:
         return [str(member) for member in copy.facts["members"]], None
     try:
         entry = FolderSource(copy.root).entry(copy.path)
-        with rebuilding.open_content(entry) as stream:
-            content, kept = formats.read_text(stream, os.path.basename(copy.path), _CHARACTERS)
+        under = [FolderSource(base.root).entry(base.path) for base in bases]
+        recipe = copy.facts["rebuilt_by"] or ""
+        name = copy.document["name"] if recipe else os.path.basename(copy.path)
+        with rebuilding.open_content(entry, recipe, under) as stream:
+            content, kept = formats.read_text(stream, name, _CHARACTERS)
     except SourceError as error:
         return [], f"{error}. It was there at the scan: scan again, and look at the other copies"
     if content.sha256 != copy.facts["sha256"]:

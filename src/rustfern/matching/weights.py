@@ -14,6 +14,7 @@ from rustfern.model import Evidence
 WEIGHTS: dict[str, tuple[float, str]] = {
     "trash-record": (7.5, "says-so"),
     "recovery-list": (7.0, "says-so"),
+    "swap-header": (7.0, "says-so"),
     "its-own-file": (9.0, "says-so"),
     "lock-name": (6.0, "name"),
     "lock-name-cut": (4.5, "name"),

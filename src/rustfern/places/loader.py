@@ -50,7 +50,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     ends: tuple[str, ...] = ()
     bare_length: int = 0
     reader: Literal[
-        "", "odf-lock", "owner-lock", "recovery-list", "trash-info", "trash-windows", "trash-windows-list"
+        "", "odf-lock", "owner-lock", "recovery-list", "trash-info", "trash-windows", "trash-windows-list", "vim-swap"
     ] = ""
     processes: tuple[str, ...] = ()
     moved_by: str = ""

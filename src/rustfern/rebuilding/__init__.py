@@ -3,22 +3,46 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from datetime import datetime
 from typing import BinaryIO
 
 from rustfern import formats
-from rustfern.errors import SourceError
+from rustfern.errors import Malformed, SourceError
 from rustfern.model import Content, Entry, Glance, State
 from rustfern.sources.folder import source_of
+from rustfern.traces import vim_swap
 
 MAX_MEMBERS = 20_000
+_MAX_BASE = 512 << 20
 
 
-def open_content(entry: Entry) -> BinaryIO:
-    """The content of a copy that is one file, as a seekable stream. Raises `SourceError`."""
-    return source_of(entry).open(entry)
+def open_content(entry: Entry, recipe: str = "", bases: Sequence[Entry] = ()) -> BinaryIO:
+    """The content of a copy that is one file, as a seekable stream: its bytes, or rebuilt by a recipe on its bases.
+
+    Raises `SourceError` if it cannot be read or not be rebuilt at all.
+    """
+    stream = source_of(entry).open(entry)
+    if not recipe:
+        return stream
+    with stream:
+        try:
+            return io.BytesIO(rebuild(stream, entry, recipe, bases).data)
+        except Malformed as error:
+            raise SourceError(f"its text cannot be rebuilt: {error}", entry.path) from error
+
+
+def rebuild(stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> vim_swap.Rebuilt:
+    """Rebuild what is not a document by itself. Raises `Malformed`, or `SourceError` for a base that cannot be read."""
+    original = None
+    for base in bases[:1]:
+        with source_of(base).open(base) as source:
+            original = source.read(_MAX_BASE)
+    assert recipe == "vim-swap"
+    return vim_swap.rebuild(stream, entry.size, original)
 
 
 def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
@@ -45,6 +69,26 @@ def bundle_sum(sums: list[tuple[str, str]]) -> str:
     for relative, value in sorted(sums):
         digest.update(f"{value} ".encode() + os.fsencode(relative) + b"\n")
     return digest.hexdigest()
+
+
+def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) -> Content:
+    """Rebuild a copy and check the result: damaged if anything is missing, with what. Raises `SourceError`."""
+    with source_of(entry).open(entry) as stream:
+        try:
+            found = rebuild(stream, entry, recipe, bases)
+        except Malformed as error:
+            return Content(Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", entry.size)
+    content = formats.check(io.BytesIO(found.data), name)
+    if found.missing:
+        reason = (
+            f"{found.missing} of {found.lines + found.missing} lines are not in the swap file but in the version that was opened, "
+            "and no copy of that version was found"
+        )
+        return replace(content, state=State.DAMAGED, reason=reason)
+    if content.state is State.INTACT:
+        source = f", {found.from_original} of them from the version that was opened" if found.from_original else ""
+        return replace(content, reason=f"rebuilt whole from the swap file: {found.lines} lines{source}")
+    return content
 
 
 def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:

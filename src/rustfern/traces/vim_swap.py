@@ -124,6 +124,8 @@ class _Walk:
             if block < 0:
                 self._take_original(old, lines)
                 continue
+            if not 0 < block < self.pages:
+                raise Malformed(f"block {block} of the swap file lies beyond its end", number * self.page + at)
             self.stream.seek(block * self.page)
             if self.stream.read(2) == b"tp":
                 self.pointers(block, depth + 1)

@@ -1,0 +1,154 @@
+"""Swap files of the real editors: byte for byte what the editor itself rebuilds; broken ones are damage, never an error."""
+
+from __future__ import annotations
+
+import io
+import os
+import struct
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Run, best_of, by_name, packed, write
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rustfern.errors import Malformed
+from rustfern.traces import vim_swap
+
+SWAPS = packed("swaps.tar.xz")
+CASES = sorted({name.split("/")[0] for name in SWAPS})
+OPENED = 1_790_000_000
+Rustfern = Callable[..., Run]
+
+
+def rebuilt(data: bytes, original: bytes | None) -> vim_swap.Rebuilt:
+    return vim_swap.rebuild(io.BytesIO(data), len(data), original)
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_byte_for_byte_what_the_editor_rebuilds(case: str) -> None:
+    found = rebuilt(SWAPS[f"{case}/plan.swp"], SWAPS[f"{case}/original.txt"])
+    assert found.data == SWAPS[f"{case}/expected.txt"] and found.missing == 0
+    if "large" in case:
+        assert found.from_original > 7000
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_the_first_block(case: str) -> None:
+    header = vim_swap.parse(io.BytesIO(SWAPS[f"{case}/plan.swp"]))
+    assert header.dirty and not header.encrypted and not header.lock_only and header.path.endswith("plan.txt")
+    assert header.opened_version is not None and header.opened_version.timestamp() == OPENED
+    assert header.line_end == (b"\r\n" if "dos" in case else b"\n")
+
+
+@pytest.mark.parametrize("case", ["vim-large", "nvim-large"])
+def test_lines_of_a_lost_original_are_counted(case: str) -> None:
+    found = rebuilt(SWAPS[f"{case}/plan.swp"], None)
+    typed = {"vim-large": b"last line of all", "nvim-large": b"inserted in the middle"}[case]
+    assert found.missing > 7000 and typed[2:] in found.data
+
+
+@given(st.sampled_from(CASES), st.floats(0, 1), st.binary(min_size=1, max_size=200))
+@settings(max_examples=150, deadline=None)
+def test_mutated_swap_files(case: str, where: float, what: bytes) -> None:
+    hurt = bytearray(SWAPS[f"{case}/plan.swp"])
+    at = int(where * (len(hurt) - 1))
+    hurt[at : at + len(what)] = what
+    try:
+        assert rebuilt(bytes(hurt), None).lines >= 0
+    except Malformed as error:
+        assert error.reason
+
+
+def wounded(at: int, form: str, *values: int) -> bytes:
+    hurt = bytearray(SWAPS["vim-small/plan.swp"])
+    struct.pack_into(form, hurt, at, *values)
+    return bytes(hurt)
+
+
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (b"", "not a swap file"),
+        (bytes(8192), "not a swap file"),
+        (SWAPS["vim-small/plan.swp"][:4096], "beyond its end|cut off"),
+        (wounded(4096 + 2, "<H", 60_000), "more entries"),
+        (wounded(4096 + 4, "<H", 3), "wrong size"),
+        (wounded(4096 + 8, "<q", 1), "nested too deep|twice|no data block"),
+        (wounded(4096 + 8, "<q", 1 << 40), "beyond its end"),
+        (wounded(1008, "<I", 7), "damaged"),
+    ],
+)
+def test_swap_files_that_lie(data: bytes, said: str) -> None:
+    with pytest.raises(Malformed, match=said):
+        rebuilt(data, b"")
+
+
+def lay_out(tmp_path: Path, case: str, *, path: bytes = b"", changed: bool = False) -> Path:
+    """A home with the original (as it was, or changed since) and the swap file, whose path is put where the home is."""
+    home = tmp_path / "d" / "home" / "ines"
+    (home / ".config").mkdir(parents=True)
+    original = SWAPS[f"{case}/original.txt"] + (b"saved again\n" if changed else b"")
+    write(home / "Documents" / "plan.txt", original, OPENED + (5000 if changed else 0))
+    swap = bytearray(SWAPS[f"{case}/plan.swp"])
+    name = path or b"~ines/Documents/plan.txt"
+    end = swap.index(b"\0", 108)
+    swap[108 : max(end, 108 + len(name))] = name.ljust(max(end - 108, len(name)), b"\0")
+    write(home / "Documents" / ".plan.txt.swp", bytes(swap), OPENED + 9000)
+    return home
+
+
+@pytest.mark.parametrize("case", ["vim-small", "vim-large", "nvim-large", "vim-latin1-dos"])
+def test_a_swap_file_is_found_rebuilt_and_restored(case: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    home = lay_out(tmp_path, case)
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "plan.txt")
+    best = best_of(document)
+    assert (document["situation"], best["kind"], best["state"]) == ("crashed", "swap", "intact")
+    assert document["original"] == str(home / "Documents" / "plan.txt") and document["locks"][0]["path"] == best["path"]
+    assert best["needs"] == (["1a"] if "large" in case else []) and best["rebuilt_by"] == "vim-swap"
+    row = rustfern("restore", "1", "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert Path(row["to"]).read_bytes() == SWAPS[f"{case}/expected.txt"] and row["sha256"] == best["sha256"]
+    assert "rebuilt whole from the swap file" in rustfern("look", "1").out
+
+
+def test_a_swap_file_whose_original_was_saved_again(tmp_path: Path, rustfern: Rustfern) -> None:
+    """It must not be rebuilt on another version; a backup that is the very version that was opened will do."""
+    home = lay_out(tmp_path, "vim-large", changed=True)
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "plan.txt")
+    swap = next(c for c in document["copies"] if c["kind"] == "swap")
+    assert swap["state"] == "damaged" and "no copy of that version" in swap["reason"] and document["best"] != swap["id"]
+    write(home / "Documents" / "plan.txt~", SWAPS["vim-large/original.txt"], OPENED)
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "plan.txt")
+    swap, backup = (next(c for c in document["copies"] if c["kind"] == kind) for kind in ("swap", "backup"))
+    assert swap["state"] == "intact" and swap["needs"] == [backup["id"]]
+
+
+def test_a_text_that_was_never_named(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = lay_out(tmp_path, "vim-small")
+    swap = home / "Documents" / ".plan.txt.swp"
+    data = bytearray(swap.read_bytes())
+    data[108:900] = bytes(792)
+    write(home / ".swp", bytes(data), OPENED)
+    swap.unlink()
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "Unnamed text")
+    assert (
+        document["situation"] == "never-saved" and document["original"] is None and best_of(document)["kind"] == "swap"
+    )
+    run = rustfern("restore", str(document["id"]), "--to", tmp_path / "out", "--json")
+    assert run.json["restored"][0]["to"].endswith(".txt")
+
+
+def test_an_encrypted_swap_file_is_said_to_be(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = lay_out(tmp_path, "vim-small")
+    swap = home / "Documents" / ".plan.txt.swp"
+    write(swap, b"bd" + swap.read_bytes()[2:], OPENED + 9000)
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "plan.txt")
+    assert next(c for c in document["copies"] if c["kind"] == "swap")["state"] == "encrypted"
+
+
+def test_names_like_swap_files_that_are_none(tmp_path: Path, rustfern: Rustfern) -> None:
+    write(tmp_path / "d" / ".movie.txt.swp", os.urandom(5000))
+    write(tmp_path / "d" / ".empty.txt.swp", b"")
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    assert answer["documents"] == [] and len(answer["problems"]) == 1

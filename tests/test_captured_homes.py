@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import os
 import re
@@ -30,6 +31,8 @@ def words_in(path: Path) -> str:
         data[1:].decode("utf-16-le", "replace"),
     ]
     texts.append(data.decode("latin-1"))
+    if data[:2] == b"\x1f\x8b":
+        texts.append(gzip.decompress(data).decode("utf-8", "replace"))
     if data[:2] == b"PK":
         with zipfile.ZipFile(path) as package:
             for name in package.namelist():

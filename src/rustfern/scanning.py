@@ -241,7 +241,9 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
     copies = [find for find in finds if find.kind not in ("lock", "record", "trash", "swap")]
     unnamed = []
     for find in copies:
-        told = {"name", "stem", "prefixed", "untitled"} & find.fields.keys() or places.places[find.place].never_saved
+        told = {"name", "stem", "prefixed", "untitled", "bang", "below"} & find.fields.keys() or places.places[
+            find.place
+        ].never_saved
         if not (told and assembly.take_named(find)):
             unnamed.append(find)
     for find in unnamed:

@@ -23,7 +23,7 @@ from rustfern.model import (
     State,
     show_name,
 )
-from rustfern.places.recorded import inside
+from rustfern.places.recorded import inside, translate
 from rustfern.sources.folder import exists
 
 _MAX_COMPARED = 40
@@ -47,7 +47,7 @@ class Copies(Table):
         if listed and listed[0] is not None:
             self._give(listed[0], self.read_copy(find, find.entry, (listed[1],)), [[listed[1]]], 0)
             return True
-        if (listed and listed[0] is None) or place.never_saved:
+        if (listed and listed[0] is None) or place.never_saved or "untitled" in find.fields:
             title = (
                 (listed[2] if listed else None)
                 or near.shown_stem(find, place.prefixes)
@@ -60,11 +60,15 @@ class Copies(Table):
         if foreign(copy.content, place):
             return True
         beside = place.where == "beside"
-        found = near.for_copy(find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside)
+        found = self._by_path(find) or near.for_copy(
+            find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside
+        )
         for item in found:
             item.exists = item.exists or exists(item.path)
         if len(found) > 1:
             self._compare(copy, found)
+        if place.needs_original and not any(item.exists for item in found):
+            return True
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
         if best is None or shares[best] < weights.THRESHOLD:
@@ -72,6 +76,33 @@ class Copies(Table):
         draft = self.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
+
+    def _by_path(self, find: Find) -> list[Candidate]:
+        """Names that hold a whole path (`!` for `/`), or the folder's name before the document's."""
+        if "bang" in find.fields:
+            recorded = find.fields["bang"].replace("!!", "\0").replace("!", "/").replace("\0", "!")
+            path = translate(recorded, find.home, self.homes, self.roots)
+            return (
+                [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])] if path else []
+            )
+        if "below" in find.fields:
+            parts, folder = find.fields["below"].split("."), os.path.dirname(find.entry.path)
+            for count in range(1, len(parts)):
+                path = os.path.join(folder, ".".join(parts[:count]), ".".join(parts[count:]))
+                if exists(path):
+                    return [
+                        Candidate(
+                            path, [weights.evidence("name-and-path", "its name holds those of folder and document")]
+                        )
+                    ]
+            if len(parts) > 2:
+                path = os.path.join(folder, parts[0], ".".join(parts[1:]))
+                return [
+                    Candidate(
+                        path, [weights.evidence("name-beside", "its name holds those of folder and document")], False
+                    )
+                ]
+        return []
 
     def _compare(self, copy: Copy, found: list[Candidate]) -> None:
         """Add what the contents of candidates say."""

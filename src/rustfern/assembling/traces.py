@@ -22,8 +22,9 @@ from rustfern.model import (
 )
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import explain
-from rustfern.traces import odf_lock, owner_lock, recovery_list
+from rustfern.traces import editor_marks, odf_lock, owner_lock, recovery_list
 
+_LIST_LIMIT = 1 << 20
 _TRASH_LIMIT = 64 << 20
 
 
@@ -37,6 +38,8 @@ class Traces(Trash):
             with rebuilding.open_content(find.entry) as stream:
                 if place.reader == "recovery-list":
                     self._recovery_list(find, recovery_list.parse(stream))
+                elif place.reader == "emacs-list":
+                    self._emacs_list(find, editor_marks.parse_list(stream.read(_LIST_LIMIT)))
                 elif place.reader.startswith("trash-"):
                     self.note_deleted(find, stream.read(_TRASH_LIMIT))
         except Malformed as error:
@@ -86,6 +89,34 @@ class Traces(Trash):
                 draft.changed = True
                 draft.changed_since = find.entry.modified
 
+    def _emacs_list(self, find: Find, found: list[editor_marks.Listed]) -> None:
+        for entry in found:
+            temp = self._recorded_here(entry.autosave, find.home)
+            original = self._recorded_here(entry.original, find.home) if entry.original else None
+            if temp is None:
+                continue
+            draft = self.draft(original, find.home, entry.original) if original else None
+            text = "the editor's list names it as the autosave of this document"
+            piece = weights.evidence("recovery-list", text)
+            if draft is not None:
+                draft.records.append(
+                    Record(
+                        find.entry.path,
+                        "emacs-list",
+                        "the editor's list names it as open",
+                        (piece,),
+                        find.entry.modified,
+                    )
+                )
+            if draft is not None or not entry.original:
+                self.named[temp] = (draft, piece, os.path.basename(entry.original))
+            self._seek(temp, "emacs-autosave", find.home)
+
+    def _recorded_here(self, path: str, home: Home | None) -> str | None:
+        if path.startswith("~/") and home is not None:
+            return os.path.join(home.path, *[part for part in path[2:].split("/") if part not in ("", "..")])
+        return translate(path, home, self.homes, self.roots)
+
     def _seek(self, path: str, place: str, home: Home | None) -> None:
         """Take a copy that a record names, wherever it lies inside what is searched."""
         source = self.source_of(path)
@@ -104,6 +135,9 @@ class Traces(Trash):
     def take_lock(self, find: Find) -> None:
         """Read a lock and give it to the document that it speaks of."""
         place = self.catalogue.places[find.place]
+        if find.entry.link_target is not None:
+            self._link_lock(find, find.entry.link_target)
+            return
         try:
             with rebuilding.open_content(find.entry) as stream:
                 data = stream.read(1 << 16)
@@ -146,6 +180,18 @@ class Traces(Trash):
                     Candidate(os.path.join(folder, find.fields["tail"]), [weights.evidence("lock-name", text)], False)
                 ]
         self._give_lock(lock, found)
+
+    def _link_lock(self, find: Find, target: str) -> None:
+        try:
+            facts = editor_marks.parse_link(target)
+        except Malformed:
+            return  # any other dangling link
+        lock = Lock(
+            find.entry, find.place, facts.user, facts.host, find.entry.modified, notes=(f"process {facts.pid}",)
+        )
+        name = find.fields["name"]
+        piece = weights.evidence("lock-name", f"the lock carries its whole name, {name}")
+        self._give_lock(lock, [Candidate(os.path.join(os.path.dirname(find.entry.path), name), [piece])])
 
     def _give_lock(self, lock: Lock, found: list[Candidate]) -> None:
         shares = weights.confidences([item.evidence for item in found])

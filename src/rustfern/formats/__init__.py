@@ -24,13 +24,15 @@ _CHUNK = 1 << 20
 @cache
 def families() -> tuple[Format, ...]:
     """One of each family. Imported only when something is to be read: most of the start-up time is theirs."""
+    from rustfern.formats.database import Database
+    from rustfern.formats.markup import Markup
     from rustfern.formats.odf import FlatOdf, Odf
     from rustfern.formats.office_binary import OfficeBinary
     from rustfern.formats.ooxml import Ooxml
     from rustfern.formats.other import PlainZip, Recognised
     from rustfern.formats.text import PlainText
 
-    return (Odf(), Ooxml(), OfficeBinary(), FlatOdf(), PlainZip(), Recognised(), PlainText())
+    return (Odf(), Ooxml(), OfficeBinary(), FlatOdf(), Markup(), Database(), PlainZip(), Recognised(), PlainText())
 
 
 def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:

@@ -63,6 +63,10 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("pub", "page", "publisher layout", ""),
         ("odf", "text", "ODF formula", ""),
         ("odb", "database", "ODF database", ""),
+        ("xopp", "notes", "Xournal++ notes", "xoj"),
+        ("dia", "drawing", "Dia diagram", ""),
+        ("scad", "cad", "OpenSCAD model", ""),
+        ("slvs", "cad", "SolveSpace model", ""),
         ("svg", "drawing", "SVG drawing", ""),
         ("pdf", "page", "PDF", "ai"),
         ("png", "image", "PNG picture", ""),
@@ -81,7 +85,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("mp4", "video", "MP4 recording", "m4v m4a"),
         ("mov", "video", "MOV recording", "qt"),
         ("mkv", "video", "Matroska recording", "webm mka"),
-        ("sqlite", "database", "SQLite database", "db sqlite3 db3"),
+        ("sqlite", "database", "SQLite database", "db sqlite3 db3 ctb"),
         ("msg", "mail", "mail message", "oft"),
         ("eml", "mail", "mail message", ""),
         ("html", "text", "web page", "htm xhtml"),
@@ -98,7 +102,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("sql", "code", "SQL", ""),
         ("java", "code", "Java source", ""),
         ("zip", "other", "ZIP archive", ""),
-        ("gz", "other", "gzip file", ""),
+        ("gz", "other", "gzip file", "tgz svgz"),
         ("7z", "other", "7z archive", ""),
         ("cfb", "other", "compound file", ""),
     ]
@@ -111,6 +115,8 @@ FORMATS: dict[str, FormatInfo] = {
 TEXT_FORMATS = frozenset(
     [
         "txt",
+        "scad",
+        "slvs",
         "md",
         "tex",
         "org",

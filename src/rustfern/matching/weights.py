@@ -20,7 +20,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "lock-name-cut": (4.5, "name"),
     "identical-bytes": (6.0, "content"),
     "name-beside": (5.0, "name"),
-    "name-and-folder": (4.5, "name"),
+    "name-and-path": (5.5, "name"),
     "name": (4.0, "name"),
     "name-ending": (3.0, "name"),
     "name-elsewhere": (2.0, "name"),

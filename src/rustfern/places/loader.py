@@ -23,7 +23,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     `where`: "home" and "volume" folders are relative to a home or to the root of a disk; "beside" means any folder
     that documents lie in. `names` are regular expressions for whole file names, matched without regard to case.
     `starts`, `ends` and `bare_length` are quick tests that every name of a "beside" place passes. `depth` is how many
-    levels below the folder are looked at. `exclusive` folders hold no originals. Folder patterns may hold `*`.
+    levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
+    `needs_original` a name counts only if its original is there. Folder patterns may hold `*`.
     """
 
     id: str
@@ -44,13 +45,24 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     complete: bool = True
     never_saved: bool = False
     folders_too: bool = False
+    links: bool = False
+    needs_original: bool = False
     exclusive: bool = True
     prefixes: tuple[str, ...] = ()
     starts: tuple[str, ...] = ()
     ends: tuple[str, ...] = ()
     bare_length: int = 0
     reader: Literal[
-        "", "odf-lock", "owner-lock", "recovery-list", "trash-info", "trash-windows", "trash-windows-list", "vim-swap"
+        "",
+        "odf-lock",
+        "owner-lock",
+        "recovery-list",
+        "trash-info",
+        "trash-windows",
+        "trash-windows-list",
+        "vim-swap",
+        "emacs-list",
+        "link-lock",
     ] = ""
     processes: tuple[str, ...] = ()
     moved_by: str = ""

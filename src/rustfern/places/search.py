@@ -114,7 +114,9 @@ class Search:
         """Take one thing as found in a place."""
         self.seen.add(entry.path)
         # Links, pipes, devices and sockets hold no copy; they are never opened.
-        if not (entry.is_file or (entry.is_folder and place.folders_too)):
+        if place.links != (entry.link_target is not None):
+            return
+        if not (entry.is_file or place.links or (entry.is_folder and place.folders_too)):
             return
         find = Find(entry, place.id, place.kind, fields, home, Order(place.order), place.complete)
         self.finds.append(find)
@@ -188,7 +190,7 @@ def resolve(source: FolderSource, base: str, pattern: str, *, any_case: bool) ->
     Links are not followed.
     """
     found, denied = [base], []
-    for part in pattern.split("/"):
+    for part in pattern.split("/") if pattern != "." else ():
         following: list[str] = []
         for folder in found:
             step = os.path.join(folder, part)

@@ -17,9 +17,9 @@ from rustfern.errors import Malformed
 from rustfern.formats import archive, compound, table, xlsb
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits
 from rustfern.formats.odf import cell_value
-from rustfern.formats.times import filetime, iso, to_utc
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Content, State
+from rustfern.times import filetime, iso, to_utc
 
 ODT = member("office-writer-odt-crash", "home/ines/.config/libreoffice/4/user/backup/hull-survey-kittiwake.odt_0.odt")
 ODS = member("office-calc-xlsx-crash", "home/tobias/.config/libreoffice/4/user/backup/mooring-dues-2026.xlsx_0.ods")

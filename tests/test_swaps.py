@@ -9,12 +9,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Run, best_of, by_name, packed, write
+from conftest import DATA, Run, best_of, by_name, member, packed, write
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rustfern.errors import Malformed
-from rustfern.traces import vim_swap
+from rustfern.traces import joe_dead, kate_journal, vim_swap
 
 SWAPS = packed("swaps.tar.xz")
 CASES = sorted({name.split("/")[0] for name in SWAPS})
@@ -152,3 +152,100 @@ def test_names_like_swap_files_that_are_none(tmp_path: Path, rustfern: Rustfern)
     write(tmp_path / "d" / ".empty.txt.swp", b"")
     answer = rustfern("scan", tmp_path / "d", "--json").json
     assert answer["documents"] == [] and len(answer["problems"]) == 1
+
+
+# --- Kate and joe ---------------------------------------------------------------------------------------------------
+
+JOURNAL = member("kate-swp", "home/ines/Documents/.slip-roster.txt.kate-swp")
+ROSTER = member("kate-swp", "home/ines/Documents/slip-roster.txt")
+DEAD = member("joe-deadjoe", "home/ines/Documents/DEADJOE")
+
+
+def journal_of(base: bytes, *records: bytes) -> bytes:
+    """A journal on a text."""
+    mark = b"Kate Swap File 2.0"
+    return (
+        len(mark).to_bytes(4, "big") + mark + (20).to_bytes(4, "big") + kate_journal.blob_id(base) + b"".join(records)
+    )
+
+
+def insert(line: int, column: int, text: str) -> bytes:
+    data = text.encode()
+    return b"I" + struct.pack(">iiI", line, column, len(data)) + data
+
+
+def test_a_captured_journal_is_replayed_byte_for_byte() -> None:
+    journal = kate_journal.parse(JOURNAL)
+    assert journal.base == kate_journal.blob_id(ROSTER) and journal.cut_at is None
+    assert kate_journal.replay(journal, ROSTER).data == (DATA / "kate-expected.txt").read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("base", "records", "after"),
+    [
+        (b"ab\ncd\n", [insert(0, 1, "X")], b"aXb\ncd\n"),
+        (b"ab\ncd\n", [b"R" + struct.pack(">iii", 1, 0, 1)], b"ab\nd\n"),
+        (b"ab\ncd\n", [b"W" + struct.pack(">ii", 0, 1)], b"a\nb\ncd\n"),
+        (b"ab\ncd\n", [b"U" + struct.pack(">i", 1)], b"abcd\n"),
+        ("\U0001f6a2b".encode(), [insert(0, 2, "x")], "\U0001f6a2xb".encode()),
+        (b"ab", [b"S", insert(0, 2, "c"), b"E", b"I\0\0"], b"abc"),
+    ],
+)
+def test_journal_records(base: bytes, records: list[bytes], after: bytes) -> None:
+    assert kate_journal.replay(kate_journal.parse(journal_of(base, *records)), base).data == after
+
+
+@given(st.binary(max_size=200))
+def test_any_journal(tail: bytes) -> None:
+    try:
+        kate_journal.replay(kate_journal.parse(journal_of(b"ab\ncd\n", tail)), b"ab\ncd\n")
+        kate_journal.parse(tail)
+    except Malformed as error:
+        assert error.reason
+
+
+def test_a_journal_that_fits_no_version_is_not_replayed(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "d" / "home" / "ines"
+    (home / ".config").mkdir(parents=True)
+    write(home / "Documents" / "slip-roster.txt", ROSTER + b"saved by another program\n", OPENED)
+    write(home / "Documents" / ".slip-roster.txt.kate-swp", JOURNAL, OPENED + 60)
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "slip-roster.txt")
+    journal = next(c for c in document["copies"] if c["kind"] == "swap")
+    assert journal["state"] == "damaged" and "no copy of the version" in journal["reason"]
+    assert best_of(document)["kind"] == "saved" and document["situation"] == "crashed"
+    write(home / "Documents" / "slip-roster.txt~", ROSTER, OPENED - 60)
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "slip-roster.txt")
+    journal = next(c for c in document["copies"] if c["kind"] == "swap")
+    assert journal["state"] == "intact" and len(journal["needs"]) == 1
+    row = rustfern("restore", journal["id"], "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert Path(row["to"]).read_bytes() == (DATA / "kate-expected.txt").read_bytes()
+
+
+def test_a_captured_dead_file_is_taken_apart() -> None:
+    found = joe_dead.parse(DEAD)
+    assert [(text.name, text.number) for text in found] == [("paint-list.txt", 1), ("galley-inventory.txt", 2)]
+    assert found[1].data.endswith(b"gas locker drain blocked with leaves") and found[0].when_local is not None
+
+
+def test_later_sessions_are_later_versions(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "d" / "home" / "ines"
+    (home / ".config").mkdir(parents=True)
+    again = DEAD.replace(b"Nov 23 06:23", b"Nov 23 08:10").replace(b"gimbal stove", b"gimbal stove and kettle lid")
+    note = b"\n*** File '(Unnamed)'\nring the harbour office about the crane\n"
+    write(home / "Documents" / "DEADJOE", DEAD + again + note, OPENED)
+    write(home / "Documents" / "galley-inventory.txt", "Galley inventory, Grey Heron\nkettle\ntwo pans\n", OPENED - 900)
+    answer = rustfern("scan", tmp_path / "d", "--json").json
+    document = by_name(answer, "galley-inventory.txt")
+    assert [c["part"] for c in document["copies"]] == [None, "2", "4"] and best_of(document)["part"] == "4"
+    assert by_name(answer, "Unnamed text")["situation"] == "never-saved"
+    row = rustfern("restore", document["best"], "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert b"kettle lid" in Path(row["to"]).read_bytes() and row["to"].endswith(".txt")
+
+
+@given(st.binary(max_size=300))
+def test_any_dead_file(tail: bytes) -> None:
+    for data in (tail, DEAD + tail):
+        try:
+            assert all(text.number for text in joe_dead.parse(data))
+        except Malformed as error:
+            assert error.reason

@@ -143,6 +143,18 @@ class Content:
 
 
 @dataclass(frozen=True, slots=True)
+class Rebuilt:
+    """Text as its editor would rebuild it: bytes in the file's own encoding; how many lines came from the version that was
+    opened, and how many are missing because that version was not given or is too short.
+    """
+
+    data: bytes
+    lines: int
+    from_original: int
+    missing: int
+
+
+@dataclass(frozen=True, slots=True)
 class Find:
     """Something that a place of the catalogue explains: where it was, in which place, and what its name says.
 

@@ -10,7 +10,7 @@ import re
 import secrets
 import shutil
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -178,6 +178,7 @@ def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
     entry = source.entry(copy.path)
     if entry.link_target is not None:
         raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
+    entry = replace(entry, part=copy.facts["part"])
     name, notes = target_name(copy)
     expected: str = copy.facts["sha256"] or ""
     if entry.is_folder:

@@ -232,13 +232,19 @@ def _unique(finds: Sequence[Find]) -> list[Find]:
     return sorted(kept.values(), key=lambda find: find.entry.path)
 
 
+def _is_rebuilt(places: Catalogue, find: Find) -> bool:
+    """Whether a find is no document by itself, but leads to the content of one."""
+    place = places.places[find.place]
+    return place.is_copy and bool(place.reader)
+
+
 def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observer: Observer) -> None:
     """Records first, then locks, then copies that are named, then those whose name says nothing."""
     assembly.take_trash([find for find in finds if find.kind == "trash"])
     for find in finds:
         if find.kind == "lock":
             assembly.take_lock(find)
-    copies = [find for find in finds if find.kind not in ("lock", "record", "trash", "swap")]
+    copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
     unnamed = []
     for find in copies:
         told = {"name", "stem", "prefixed", "untitled", "bang", "below"} & find.fields.keys() or places.places[
@@ -249,7 +255,7 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
     for find in unnamed:
         assembly.take_unnamed(find)
     for find in finds:
-        if find.kind == "swap":
+        if _is_rebuilt(places, find):
             assembly.take_swap(find)
 
 

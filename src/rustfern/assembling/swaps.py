@@ -1,4 +1,4 @@
-"""Swap files: rebuilt on the version that was opened, sought among all copies of the document."""
+"""Swap files, journals and dead files: rebuilt on the version that was opened, sought among all copies of the document."""
 
 from __future__ import annotations
 
@@ -7,14 +7,16 @@ from dataclasses import replace
 from datetime import timedelta
 
 from rustfern import rebuilding
-from rustfern.assembling.table import Draft, Table, clocks_of
+from rustfern.assembling.table import Draft, Table, clocks_of, last_part
 from rustfern.errors import Malformed, SourceError
 from rustfern.matching import weights
-from rustfern.model import Content, Copy, Entry, Find, Glance, Kind, Lock, State
+from rustfern.model import Content, Copy, Entry, Evidence, Find, Glance, Kind, Lock, State
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import exists
-from rustfern.traces import vim_swap
+from rustfern.times import to_utc
+from rustfern.traces import joe_dead, kate_journal, vim_swap
 
+_MAX_JOURNAL = 256 << 20
 _SAME_SECOND = timedelta(seconds=1)
 
 
@@ -22,6 +24,94 @@ class Swaps(Table):
     """The steps that match and rebuild swap files. They come last: any copy may be what a swap is rebuilt on."""
 
     def take_swap(self, find: Find) -> None:
+        """Find the document of a swap file, a journal or a dead file, and rebuild its text."""
+        reader = self.catalogue.places[find.place].reader
+        if reader == "kate-journal":
+            self._journal(find)
+        elif reader == "joe-dead":
+            self._dead_file(find)
+        else:
+            self._swap(find)
+
+    def _journal(self, find: Find) -> None:
+        """Kate's journal names nothing: it lies beside its text, under its name, and its sum tells the version."""
+        name = find.fields["name"]
+        draft = self.draft(os.path.join(os.path.dirname(find.entry.path), name), find.home)
+        bases = self._versions(draft)
+        try:
+            with rebuilding.open_content(find.entry) as stream:
+                journal = kate_journal.parse(stream.read(_MAX_JOURNAL))
+            bases = [base for base in bases if self._fits(base, journal)][:1]
+            content = rebuilding.check_rebuilt(find.entry, name, "kate-journal", bases)
+        except Malformed as error:
+            content = Content(
+                Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", find.entry.size
+            )
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            content = Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
+        piece = weights.evidence("name-beside", f"its name is that of {name} with an addition, in the same folder")
+        draft.copies.append(self._rebuilt(find, find.entry, content, piece, "kate-journal", bases))
+        draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+
+    def _fits(self, base: Entry, journal: kate_journal.Journal) -> bool:
+        try:
+            with rebuilding.open_content(base) as stream:
+                return kate_journal.blob_id(stream.read(_MAX_JOURNAL)) == journal.base
+        except SourceError:
+            return False
+
+    def _dead_file(self, find: Find) -> None:
+        """Each text in a dead file belongs to a document of its own."""
+        try:
+            with rebuilding.open_content(find.entry) as stream:
+                texts = joe_dead.parse(stream.read(_MAX_JOURNAL))
+        except (Malformed, SourceError) as error:
+            self.problem(find.entry.path, f"this dead file cannot be read: {error}")
+            return
+        for text in texts:
+            entry = replace(find.entry, part=str(text.number))
+            piece = weights.evidence("swap-header", f"text {text.number} of the dead file carries this name")
+            if text.name:
+                path = text.name if text.name.startswith("/") else os.path.join(os.path.dirname(entry.path), text.name)
+                here = (
+                    translate(path, find.home, self.homes, self.roots)
+                    if text.name.startswith("/")
+                    else os.path.normpath(path)
+                )
+                draft = (
+                    self.draft(here, find.home, text.name)
+                    if here and self.source_of(here)
+                    else self.outside(text.name, last_part(text.name), find.home)
+                )
+            else:
+                key = f"copy:{entry.path}#{text.number}"
+                draft = self.drafts.setdefault(key, Draft(key, "Unnamed text", None, None, find.home, never_saved=True))
+            content = rebuilding.check_rebuilt(entry, draft.name, "joe-part", ())
+            copy = self._rebuilt(find, entry, content, piece, "joe-part", [])
+            if text.when_local:
+                copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
+            draft.copies.append(copy)
+            draft.changed, draft.changed_since = True, entry.modified
+
+    def _rebuilt(
+        self, find: Find, entry: Entry, content: Content, piece: Evidence, recipe: str, bases: list[Entry]
+    ) -> Copy:
+        return Copy(
+            entry=entry, kind=Kind(find.kind), place=find.place, content=content, extension_right=None,
+            clocks=clocks_of(entry, Content(Glance(), State.INTACT, "", 0)), order=find.order, evidence=(piece,),
+            confidence=weights.confidences([[piece]])[0], recipe=recipe, bases=tuple(base.path for base in bases),
+        )  # fmt: skip
+
+    def _versions(self, draft: Draft) -> list[Entry]:
+        """The files that may be the version that was opened: the saved one first."""
+        entries = [copy.entry for copy in draft.copies if not copy.recipe]
+        source = self.source_of(draft.original) if draft.original else None
+        if source is not None and draft.original and exists(draft.original):
+            entries.insert(0, source.entry(draft.original))
+        return [entry for entry in entries if entry.is_file]
+
+    def _swap(self, find: Find) -> None:
         """Read a swap file's first block, find its document, rebuild its text."""
         try:
             with rebuilding.open_content(find.entry) as stream:
@@ -49,12 +139,9 @@ class Swaps(Table):
             draft = self.draft(original, find.home, header.path)
         bases = self._bases(draft, header)
         content = self._content(find, header, draft.name, bases)
-        copy = Copy(
-            entry=find.entry, kind=Kind.SWAP, place=find.place, content=content, extension_right=None,
-            clocks=clocks_of(find.entry, Content(Glance(), State.INTACT, "", 0)), order=find.order, evidence=(piece,),
-            confidence=weights.confidences([[piece]])[0], recipe="vim-swap", bases=tuple(base.path for base in bases),
-            notes=() if header.dirty else ("the text was not changed when the editor last wrote this",),
-        )  # fmt: skip
+        copy = self._rebuilt(find, find.entry, content, piece, "vim-swap", bases)
+        if not header.dirty:
+            copy = replace(copy, notes=("the text was not changed when the editor last wrote this",))
         draft.copies.append(copy)
         lock = Lock(
             find.entry,
@@ -84,16 +171,11 @@ class Swaps(Table):
 
     def _bases(self, draft: Draft, header: vim_swap.SwapHeader) -> list[Entry]:
         """The copy that is the very version that was opened: by its time."""
-        entries = [copy.entry for copy in draft.copies if copy.kind is not Kind.SWAP]
-        source = self.source_of(draft.original) if draft.original else None
-        if source is not None and draft.original and exists(draft.original):
-            entries.insert(0, source.entry(draft.original))
         wanted = header.opened_version
         if wanted is None:
             return []
-        return [
-            e for e in entries if e.is_file and e.modified is not None and abs(e.modified - wanted) <= _SAME_SECOND
-        ][:1]
+        entries = self._versions(draft)
+        return [e for e in entries if e.modified is not None and abs(e.modified - wanted) <= _SAME_SECOND][:1]
 
     def _content(self, find: Find, header: vim_swap.SwapHeader, name: str, bases: list[Entry]) -> Content:
         if header.encrypted:

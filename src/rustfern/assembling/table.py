@@ -11,7 +11,6 @@ from rustfern import rebuilding
 from rustfern.casefile import CaseFile
 from rustfern.errors import SourceError
 from rustfern.formats.table import class_of, extension_right
-from rustfern.formats.times import to_utc
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
 from rustfern.model import (
@@ -32,6 +31,7 @@ from rustfern.model import (
 from rustfern.places.loader import Catalogue, Place
 from rustfern.places.recorded import inside, take_apart
 from rustfern.sources.folder import FolderSource
+from rustfern.times import to_utc
 
 
 @dataclass

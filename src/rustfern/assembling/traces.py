@@ -9,7 +9,6 @@ from rustfern import rebuilding
 from rustfern.assembling.table import Draft, last_part
 from rustfern.assembling.trash import Trash
 from rustfern.errors import Malformed, SourceError
-from rustfern.formats.times import to_utc
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
 from rustfern.matching.candidates import Candidate
@@ -22,6 +21,7 @@ from rustfern.model import (
 )
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import explain
+from rustfern.times import to_utc
 from rustfern.traces import editor_marks, odf_lock, owner_lock, recovery_list
 
 _LIST_LIMIT = 1 << 20

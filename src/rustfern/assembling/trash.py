@@ -10,10 +10,10 @@ from rustfern import rebuilding
 from rustfern.assembling.table import Deleted, Draft, Table, last_part
 from rustfern.errors import SourceError
 from rustfern.formats.table import extension_of, format_of_extension
-from rustfern.formats.times import to_utc
 from rustfern.matching import weights
 from rustfern.model import Find, Record, show_name
 from rustfern.places.recorded import join_as_there, take_apart, translate
+from rustfern.times import to_utc
 from rustfern.traces import trash_info, trash_windows
 
 _MAX_DELETED_INSIDE = 2_000

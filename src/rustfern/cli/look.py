@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -69,6 +70,7 @@ def _first_lines(copy: KeptCopy, bases: Sequence[KeptCopy]) -> tuple[list[str], 
         return [str(member) for member in copy.facts["members"]], None
     try:
         entry = FolderSource(copy.root).entry(copy.path)
+        entry = replace(entry, part=copy.facts["part"])
         under = [FolderSource(base.root).entry(base.path) for base in bases]
         recipe = copy.facts["rebuilt_by"] or ""
         name = copy.document["name"] if recipe else os.path.basename(copy.path)

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
-from rustfern.formats.times import filetime
 from rustfern.model import Glance
+from rustfern.times import filetime
 
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 _END, _FREE, _FAT, _DIFAT = 0xFFFFFFFE, 0xFFFFFFFF, 0xFFFFFFFD, 0xFFFFFFFC

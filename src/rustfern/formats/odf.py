@@ -14,9 +14,9 @@ from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
 from rustfern.formats import xmlparts
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
-from rustfern.formats.times import iso
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
+from rustfern.times import iso
 
 _PREFIX = "application/vnd.oasis.opendocument."
 _TYPES = {

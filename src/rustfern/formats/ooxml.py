@@ -16,9 +16,9 @@ from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
 from rustfern.formats import xlsb, xmlparts
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
-from rustfern.formats.times import iso
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
+from rustfern.times import iso
 
 _MAIN = {
     "application/vnd.openxmlformats-officedocument.wordprocessingml.document.main+xml": "docx",

@@ -61,6 +61,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
         "trash-windows",
         "trash-windows-list",
         "vim-swap",
+        "kate-journal",
+        "joe-dead",
         "emacs-list",
         "link-lock",
     ] = ""

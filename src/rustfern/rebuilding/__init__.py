@@ -12,9 +12,9 @@ from typing import BinaryIO
 
 from rustfern import formats
 from rustfern.errors import Malformed, SourceError
-from rustfern.model import Content, Entry, Glance, State
+from rustfern.model import Content, Entry, Glance, Rebuilt, State
+from rustfern.rebuilding.recipes import RECIPES, SAID
 from rustfern.sources.folder import source_of
-from rustfern.traces import vim_swap
 
 MAX_MEMBERS = 20_000
 _MAX_BASE = 512 << 20
@@ -35,14 +35,13 @@ def open_content(entry: Entry, recipe: str = "", bases: Sequence[Entry] = ()) ->
             raise SourceError(f"its text cannot be rebuilt: {error}", entry.path) from error
 
 
-def rebuild(stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> vim_swap.Rebuilt:
+def rebuild(stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> Rebuilt:
     """Rebuild what is not a document by itself. Raises `Malformed`, or `SourceError` for a base that cannot be read."""
-    original = None
-    for base in bases[:1]:
+    originals = []
+    for base in bases:
         with source_of(base).open(base) as source:
-            original = source.read(_MAX_BASE)
-    assert recipe == "vim-swap"
-    return vim_swap.rebuild(stream, entry.size, original)
+            originals.append(source.read(_MAX_BASE))
+    return RECIPES[recipe](stream, entry, originals)
 
 
 def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
@@ -87,7 +86,7 @@ def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) 
         return replace(content, state=State.DAMAGED, reason=reason)
     if content.state is State.INTACT:
         source = f", {found.from_original} of them from the version that was opened" if found.from_original else ""
-        return replace(content, reason=f"rebuilt whole from the swap file: {found.lines} lines{source}")
+        return replace(content, reason=f"{SAID[recipe]}: {found.lines} lines{source}")
     return content
 
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from rustfern.errors import Malformed
-from rustfern.formats.times import filetime
+from rustfern.times import filetime
 
 _LIMIT = 1 << 20
 _MAX_PATH = 32_768

@@ -13,6 +13,7 @@ from datetime import datetime
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
+from rustfern.model import Rebuilt
 from rustfern.sources.folder import utc
 
 NANO_SIZE = 1024
@@ -40,17 +41,6 @@ class SwapHeader:
     lock_only: bool
     line_end: bytes
     encoding: str
-
-
-@dataclass(frozen=True, slots=True)
-class Rebuilt:
-    """The text as the editor would rebuild it: bytes in the file's own encoding; how many lines came from the original,
-    and how many are missing because the original was not given or is too short."""
-
-    data: bytes
-    lines: int
-    from_original: int
-    missing: int
 
 
 def _text(raw: bytes) -> str:

@@ -1,4 +1,4 @@
-"""Times as documents write them."""
+"""Times as documents and records write them."""
 
 from __future__ import annotations
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import gzip
 import io
 import json
+import sqlite3
 import struct
+from pathlib import Path
 
 import pytest
 from conftest import packed
@@ -135,3 +138,56 @@ def test_compound_headers_that_lie(wound: str) -> None:
     hurt = bytearray(OFFICE["launch.ppt" if wound != "mini fat lost" else "dues.xls"])
     hurt[at : at + len(what)] = what
     assert formats.check(io.BytesIO(bytes(hurt)), "a.ppt").state is State.DAMAGED
+
+
+def database(tmp_path: Path) -> bytes:
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        db.execute("CREATE TABLE node (name TEXT, txt TEXT, number INTEGER)")
+        db.executemany(
+            "INSERT INTO node VALUES (?, ?, ?)", [(f"day {n}", f"garboard seam {n} payed", n) for n in range(400)]
+        )
+    db.close()
+    return (tmp_path / "a.db").read_bytes()
+
+
+def test_databases(tmp_path: Path) -> None:
+    data = database(tmp_path)
+    content, lines = formats.read_text(io.BytesIO(data), "log.ctb", 1000)
+    assert (content.format, content.state, content.amounts["rows"]) == (
+        "sqlite",
+        State.INTACT,
+        400,
+    ) and "garboard seam 0 payed" in lines
+    for hurt in (
+        data[: len(data) // 2],
+        data[:90],
+        data[:4096] + bytes(4096) + data[8192:],
+        data[:16] + b"\0\3" + data[18:],
+    ):
+        assert formats.check(io.BytesIO(hurt), "log.ctb").state is State.DAMAGED
+
+
+XOPP = '<?xml version="1.0"?><xournal><page><layer><text font="Sans">ribs four\nand five cracked</text></layer></page></xournal>'
+ABW = '<?xml version="1.0"?><abiword xmlns="http://www.abisource.com/awml.dtd"><section><p>visitors <c>sign</c> in</p></section></abiword>'
+
+
+@pytest.mark.parametrize(
+    ("data", "name", "expected"),
+    [
+        (gzip.compress(XOPP.encode()), "a.xopp", ("xopp", State.INTACT, 5)),
+        (gzip.compress(XOPP.encode())[:-9], "a.xopp", ("xopp", State.DAMAGED, None)),
+        (gzip.compress(XOPP.encode()) + bytes(512), "a.xopp", ("xopp", State.INTACT, 5)),
+        (gzip.compress(XOPP.encode()) + b"junk", "a.xopp", ("xopp", State.DAMAGED, None)),
+        (gzip.compress(XOPP[:60].encode()), "a.xopp", ("xopp", State.DAMAGED, None)),
+        (ABW.encode(), "a.rtf.bak~", ("abw", State.INTACT, 3)),
+        (ABW[:90].encode(), "a.abw", ("abw", State.DAMAGED, None)),
+        (gzip.compress(b"a log"), "a.log.gz", ("gz", State.INTACT, None)),
+        (b"RIFF\x10\0\0\0CDRDvrsn\4\0\0\0abcd", "a.cdr", ("cdr", State.INTACT, None)),
+        (b"RIFF\xff\0\0\0CDRDvrsn\4\0\0\0abcd", "a.cdr", ("cdr", State.DAMAGED, None)),
+        (b"RIFF\x10\0\0\0CDRDvrsn\x40\0\0\0abcd", "a.cdr", ("cdr", State.DAMAGED, None)),
+    ],
+)
+def test_markup_and_drawings(data: bytes, name: str, expected: tuple[str, State, int | None]) -> None:
+    content = formats.check(io.BytesIO(data), name)
+    assert (content.format, content.state) == expected[:2], content.reason
+    assert expected[2] is None or content.words == expected[2]

@@ -272,3 +272,46 @@ def test_a_working_file_of_a_document_that_is_not_open_any_more(tmp_path: Path, 
     run = rustfern("scan", tmp_path / "d", "--json")
     (document,) = run.json["documents"]
     assert (document["name"], document["situation"], run.status) == ("Hull survey.docx", "nothing-lost", 1)
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"),
+    [
+        ("Mooring plan (Ines conflicted copy 2026-03-12).odt", "conflict"), ("Mooring plan (conflicted copy 2026-03-12 164002).odt", "conflict"),
+        ("Mooring plan (Ines's conflicted copy 2026-03-12).odt", "conflict"), ("Mooring plan.sync-conflict-20260312-164002-ABCDEF7.odt", "conflict"),
+        (".stversions/Mooring plan~20260312-164002.odt", "version"), ("Mooring plan.odt.~2~", "backup"), ("#Mooring plan.odt#", "autosave"),
+    ],
+)  # fmt: skip
+def test_conflicts_and_versions_belong_to_their_document(
+    name: str, kind: str, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    papers = tmp_path / "d" / LIN / "Documents"
+    (tmp_path / "d" / LIN / ".config").mkdir(parents=True)
+    write(papers / "Mooring plan.odt", odt(BASE + " berth nine"), T0)
+    write(papers / name, odt(BASE + " crane on Friday"), T0 + 300)
+    (document,) = rustfern("scan", tmp_path / "d", "--json").json["documents"]
+    assert document["name"] == "Mooring plan.odt" and [c["kind"] for c in document["copies"]] == ["saved", kind]
+    assert (document["situation"] == "crashed") == (kind == "autosave")
+    if kind != "autosave":
+        assert best_of(document)["kind"] == "saved" and any("has 3 words" in w for w in document["warnings"])
+    (papers / "Mooring plan.odt").unlink()
+    document = rustfern("scan", tmp_path / "d", "--json").json["documents"][0]
+    assert document["name"] == "Mooring plan.odt" and best_of(document)["kind"] == kind
+
+
+@pytest.mark.parametrize("name", [".eslintrc.json.sample", "notes.save", "archive (copy).zip.save"])
+def test_names_that_need_their_original(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    write(tmp_path / "d" / name, "larch and oak")
+    assert rustfern("scan", tmp_path / "d", "--json").json["documents"] == []
+
+
+def test_autosaves_of_one_editor_in_a_folder_of_their_own(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "d" / LIN
+    write(home / "Documents" / "plans" / "winter!.org", "* Moorings\n", T0)
+    write(
+        home / ".emacs.d" / "autosaves" / "#!home!ines!Documents!plans!winter!!.org#",
+        "* Moorings\nberth nine to be dredged\n",
+        T0 + 60,
+    )
+    (document,) = rustfern("scan", tmp_path / "d", "--json").json["documents"]
+    assert document["original"].endswith("plans/winter!.org") and best_of(document)["kind"] == "autosave"

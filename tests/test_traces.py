@@ -13,7 +13,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rustfern.errors import Malformed
-from rustfern.traces import odf_lock, owner_lock, recovery_list, trash_info, trash_windows
+from rustfern.traces import (
+    ds_store,
+    editor_marks,
+    mousepad_session,
+    odf_lock,
+    owner_lock,
+    recovery_list,
+    trash_info,
+    trash_windows,
+)
 
 SETTINGS = member("office-writer-odt-crash", "home/ines/.config/libreoffice/4/user/registrymodifications.xcu")
 LOCK = member("office-writer-odt-crash", "home/ines/Documents/Surveys/.~lock.hull-survey-kittiwake.odt#")
@@ -182,3 +191,70 @@ def test_any_bytes_raise_only_malformed(data: bytes) -> None:
 def test_any_owner_lock_gives_a_printable_owner_or_malformed(data: bytes) -> None:
     with contextlib.suppress(Malformed):
         assert owner_lock.parse(data[:162]).owner.isprintable()
+
+
+DS_STORE = member("mac-trash-putback", "Users/plund/.Trash/.DS_Store")
+DCONF = member("mousepad-session", "home/tobias/.config/dconf/user")
+
+
+def test_captured_put_back_records() -> None:
+    found = ds_store.put_back(DS_STORE)
+    assert found["Rota 14.12.33.docx"][1] == "Rota.docx" and "Rotas 2025" in found["Rota 14.12.33.docx"][0]
+    assert len(found) >= 3
+
+
+@pytest.mark.parametrize("data", [b"", b"\0\0\0\1Bud1", DS_STORE[:200], b"x" * 100, DS_STORE[:16] + b"\xff" * 400])
+def test_broken_folder_notes(data: bytes) -> None:
+    with pytest.raises(Malformed):
+        ds_store.put_back(data)
+
+
+@given(st.integers(0, len(DS_STORE) - 1), st.binary(min_size=1, max_size=60))
+def test_mutated_folder_notes(at: int, what: bytes) -> None:
+    hurt = bytearray(DS_STORE)
+    hurt[at : at + len(what)] = what
+    try:
+        assert isinstance(ds_store.put_back(bytes(hurt)), dict)
+    except Malformed as error:
+        assert error.reason
+
+
+@pytest.mark.parametrize(
+    ("target", "expected"),
+    [
+        ("ines@quay-desk2.11951:1795413095", ("ines", "quay-desk2", 11951)),
+        ("tobias@slipway-hut.13704", ("tobias", "slipway-hut", 13704)),
+        ("ines@pc.yard.example.77:9", ("ines", "pc.yard.example", 77)),
+        ("ines@here.4711", ("ines", None, 4711)),
+    ],
+)
+def test_link_locks(target: str, expected: tuple[str, str | None, int]) -> None:
+    found = editor_marks.parse_link(target)
+    assert (found.user, found.host, found.pid) == expected
+
+
+@pytest.mark.parametrize("target", ["", "/etc/passwd", "nobody", "a@b", "a@b.c"])
+def test_links_that_are_no_locks(target: str) -> None:
+    with pytest.raises(Malformed):
+        editor_marks.parse_link(target)
+
+
+def test_lists_of_autosaves() -> None:
+    found = editor_marks.parse_list(b"/home/i/a.txt\n/home/i/#a.txt#\n\n/home/i/#new#abc123#\n")
+    assert [(item.original, item.autosave) for item in found] == [
+        ("/home/i/a.txt", "/home/i/#a.txt#"),
+        ("", "/home/i/#new#abc123#"),
+    ]
+    for bad in (b"", b"one line", b"a\nb\n"):
+        with pytest.raises(Malformed):
+            editor_marks.parse_list(bad)
+
+
+def test_a_captured_session() -> None:
+    found = mousepad_session.parse(DCONF)
+    assert found[0].original == "file:///home/tobias/Documents/buoy%20list.txt" and found[0].autosave.endswith(
+        "/autosave-0"
+    )
+    assert found[1].original == ""
+    with pytest.raises(Malformed):
+        mousepad_session.parse(b"junk")

@@ -54,7 +54,7 @@ def pack(folder: Path, to: Path) -> None:
             clutter = name.rpartition("/")[0] not in near and name not in named
             if member.isfile() and clutter and member.size > LARGE and not name.endswith(".xcu"):
                 continue
-            if name.endswith(".pdf"):
+            if name.endswith(".pdf") and name not in named:
                 continue
             member.name, member.uid, member.gid, member.uname, member.gname = name, 0, 0, "", ""
             member.pax_headers = {}

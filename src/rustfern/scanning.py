@@ -37,6 +37,8 @@ from rustfern.sources.folder import FolderSource, explain
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 5_000
+_TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "below", "vstem"})
+"""Parts of a file name that tell whose copy it is."""
 
 
 class Observer(Protocol):
@@ -247,9 +249,8 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
     copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
     unnamed = []
     for find in copies:
-        told = {"name", "stem", "prefixed", "untitled", "bang", "below"} & find.fields.keys() or places.places[
-            find.place
-        ].never_saved
+        told = _TELLING & find.fields.keys() or find.entry.path in assembly.named
+        told = told or places.places[find.place].never_saved
         if not (told and assembly.take_named(find)):
             unnamed.append(find)
     for find in unnamed:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
@@ -79,6 +80,19 @@ class Copies(Table):
 
     def _by_path(self, find: Find) -> list[Candidate]:
         """Names that hold a whole path (`!` for `/`), or the folder's name before the document's."""
+        place = self.catalogue.places[find.place]
+        if place.mirror and (found := re.search(place.mirror, find.entry.path.replace(os.sep, "/"))):
+            parts = found["inner"].split("/")
+            parts[-1] = find.fields["vstem"] + find.fields.get("dotext", "")
+            if "drive" in found.groupdict():
+                path = translate("\\".join([f"{found['drive']}:", *parts]), find.home, self.homes, self.roots)
+            else:
+                path = os.path.join(found["top"], *parts)
+            return (
+                [Candidate(path, [weights.evidence("name-and-path", "its path repeats that of the document")])]
+                if path
+                else []
+            )
         if "bang" in find.fields:
             recorded = find.fields["bang"].replace("!!", "\0").replace("!", "/").replace("\0", "!")
             path = translate(recorded, find.home, self.homes, self.roots)

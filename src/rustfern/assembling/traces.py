@@ -22,7 +22,7 @@ from rustfern.model import (
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import explain
 from rustfern.times import to_utc
-from rustfern.traces import editor_marks, odf_lock, owner_lock, recovery_list
+from rustfern.traces import editor_marks, mousepad_session, odf_lock, owner_lock, recovery_list
 
 _LIST_LIMIT = 1 << 20
 _TRASH_LIMIT = 64 << 20
@@ -39,7 +39,11 @@ class Traces(Trash):
                 if place.reader == "recovery-list":
                     self._recovery_list(find, recovery_list.parse(stream))
                 elif place.reader == "emacs-list":
-                    self._emacs_list(find, editor_marks.parse_list(stream.read(_LIST_LIMIT)))
+                    listed = editor_marks.parse_list(stream.read(_LIST_LIMIT))
+                    self._listed(find, [(each.original, each.autosave) for each in listed], "emacs-autosave")
+                elif place.reader == "mousepad-session":
+                    texts = mousepad_session.parse(stream.read(_TRASH_LIMIT))
+                    self._listed(find, [(each.original, each.autosave) for each in texts], "mousepad-autosave")
                 elif place.reader.startswith("trash-"):
                     self.note_deleted(find, stream.read(_TRASH_LIMIT))
         except Malformed as error:
@@ -89,28 +93,22 @@ class Traces(Trash):
                 draft.changed = True
                 draft.changed_since = find.entry.modified
 
-    def _emacs_list(self, find: Find, found: list[editor_marks.Listed]) -> None:
-        for entry in found:
-            temp = self._recorded_here(entry.autosave, find.home)
-            original = self._recorded_here(entry.original, find.home) if entry.original else None
+    def _listed(self, find: Find, pairs: list[tuple[str, str]], place: str) -> None:
+        """An editor's own list of (original, autosave); the original is empty for a text that was never named."""
+        for recorded, autosave in pairs:
+            temp = self._recorded_here(autosave, find.home)
+            original = self._recorded_here(recorded, find.home) if recorded else None
             if temp is None:
                 continue
-            draft = self.draft(original, find.home, entry.original) if original else None
-            text = "the editor's list names it as the autosave of this document"
-            piece = weights.evidence("recovery-list", text)
+            draft = self.draft(original, find.home, recorded) if original else None
+            piece = weights.evidence("recovery-list", "the editor's list names it as the autosave of this document")
             if draft is not None:
-                draft.records.append(
-                    Record(
-                        find.entry.path,
-                        "emacs-list",
-                        "the editor's list names it as open",
-                        (piece,),
-                        find.entry.modified,
-                    )
-                )
-            if draft is not None or not entry.original:
-                self.named[temp] = (draft, piece, os.path.basename(entry.original))
-            self._seek(temp, "emacs-autosave", find.home)
+                says = "the editor's list names it as open"
+                kind = self.catalogue.places[find.place].reader
+                draft.records.append(Record(find.entry.path, kind, says, (piece,), find.entry.modified))
+            if draft is not None or not recorded:
+                self.named[temp] = (draft, piece, os.path.basename(recorded) or "Unnamed text")
+            self._seek(temp, place, find.home)
 
     def _recorded_here(self, path: str, home: Home | None) -> str | None:
         if path.startswith("~/") and home is not None:

@@ -14,7 +14,7 @@ from rustfern.matching import weights
 from rustfern.model import Find, Record, show_name
 from rustfern.places.recorded import join_as_there, take_apart, translate
 from rustfern.times import to_utc
-from rustfern.traces import trash_info, trash_windows
+from rustfern.traces import ds_store, trash_info, trash_windows
 
 _MAX_DELETED_INSIDE = 2_000
 
@@ -35,6 +35,13 @@ class Trash(Table):
             gone = trash_windows.parse(data)
             stored = os.path.join(folder, "$R" + find.fields["trashed"])
             self.trash[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
+        elif reader == "trash-ds-store":
+            volume = find.home.volume or find.home.root if find.home else os.path.dirname(os.path.dirname(folder))
+            for name, (place, was) in ds_store.put_back(data).items():
+                parts = [part for part in place.split("/") if part not in ("", ".", "..")]
+                original = join_as_there(volume, [*parts, was.replace("/", ":")], any_case=True)
+                recorded = "/".join(["", *parts, was])
+                self.trash[os.path.join(folder, name)] = Deleted(original, recorded, None, find)
         else:
             for gone in trash_windows.parse_list(data):
                 stored = join_as_there(folder, [gone.stored], any_case=True)

@@ -29,10 +29,21 @@ def families() -> tuple[Format, ...]:
     from rustfern.formats.odf import FlatOdf, Odf
     from rustfern.formats.office_binary import OfficeBinary
     from rustfern.formats.ooxml import Ooxml
-    from rustfern.formats.other import PlainZip, Recognised
+    from rustfern.formats.other import PlainZip, Recognised, RiffDrawing
     from rustfern.formats.text import PlainText
 
-    return (Odf(), Ooxml(), OfficeBinary(), FlatOdf(), Markup(), Database(), PlainZip(), Recognised(), PlainText())
+    return (
+        Odf(),
+        Ooxml(),
+        OfficeBinary(),
+        FlatOdf(),
+        Markup(),
+        Database(),
+        RiffDrawing(),
+        PlainZip(),
+        Recognised(),
+        PlainText(),
+    )
 
 
 def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:

@@ -6,7 +6,7 @@ Plain ZIP archives are read to the end: their members carry sums. Sources: the s
 
 from __future__ import annotations
 
-from typing import BinaryIO
+from typing import BinaryIO, Literal
 
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
@@ -65,6 +65,35 @@ class Recognised:
         return Reading(glance, State.UNREADABLE, reason, has_text=False)
 
 
+class RiffDrawing:
+    """Older CDR drawings: RIFF chunks, nested lists among them. Source: the RIFF part of RFC 2361's references (chunk, size, padding)."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.9 if head[:4] in (b"RIFF", b"RIFX") and head[8:11] in (b"CDR", b"cdr") else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        return Glance(format="cdr")
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        head = stream.read(12)
+        order: Literal["little", "big"] = "little" if head[:4] == b"RIFF" else "big"
+        end = 8 + int.from_bytes(head[4:8], order)
+        if end > size:
+            raise Malformed(f"the drawing stops after {size} of {end} bytes", size)
+        at, chunks = 12, 0
+        while at + 8 <= end:
+            stream.seek(at)
+            length = int.from_bytes(stream.read(8)[4:], order)
+            if at + 8 + length > end:
+                raise Malformed("a chunk of the drawing reaches beyond its end", at)
+            at += 8 + length + length % 2
+            chunks += 1
+        if not chunks:
+            raise Malformed("the drawing holds no chunk", 12)
+        reason = f"its {chunks} chunks fill it to the end; the drawing in them cannot be verified further"
+        return Reading(Glance(format="cdr"), State.INTACT, reason, has_text=False)
+
+
 class PlainZip:
     """ZIP archives that are no office document."""
 
@@ -108,5 +137,7 @@ class PlainZip:
             kind = "epub"
             if "META-INF/container.xml" not in archive.members:
                 raise Malformed("the part META-INF/container.xml is missing")
+        elif "content/riffData.cdr" in archive.members or "content/root.dat" in archive.members:
+            kind = "cdr"
         reason = f"read to the end: the sums of all {len(archive.members)} members fit"
         return Reading(Glance(format=kind), State.INTACT, reason, {"members": len(archive.members)}, has_text=False)

@@ -68,6 +68,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("scad", "cad", "OpenSCAD model", ""),
         ("slvs", "cad", "SolveSpace model", ""),
         ("svg", "drawing", "SVG drawing", ""),
+        ("cdr", "drawing", "CDR vector drawing", "cdt"),
         ("pdf", "page", "PDF", "ai"),
         ("png", "image", "PNG picture", ""),
         ("jpg", "image", "JPEG picture", "jpeg jpe jfif"),

@@ -92,6 +92,11 @@ def _beside(
 ) -> list[Candidate]:
     near = {name_of(path): path for path in names.in_folder(folder)}
     folded = {name.casefold(): name for name in near}
+    if "vstem" in fields:
+        whole_name = fields["vstem"] + fields.get("dotext", "")
+        name = folded.get(whole_name.casefold(), whole_name)
+        text = f"its name is that of {name} with an addition, in the same folder"
+        return [Candidate(near.get(name, join(folder, name)), [evidence("name-beside", text)], name in near)]
     if "name" in fields:
         name = folded.get(fields["name"].casefold(), fields["name"])
         text = f"its name is that of {name} with an addition, in the same folder"
@@ -158,6 +163,8 @@ def shown_stem(find: Find, prefixes: Sequence[str]) -> str | None:
     fields = find.fields
     if "name" in fields:
         return spellings(fields["name"])[0]
+    if "vstem" in fields:
+        return fields["vstem"] + fields.get("dotext", "")
     if "stem" in fields:
         return spellings(fields["stem"])[0]
     if "untitled" in fields:

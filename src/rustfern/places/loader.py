@@ -22,7 +22,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
 
     `where`: "home" and "volume" folders are relative to a home or to the root of a disk; "beside" means any folder
     that documents lie in. `names` are regular expressions for whole file names, matched without regard to case.
-    `starts`, `ends` and `bare_length` are quick tests that every name of a "beside" place passes. `depth` is how many
+    `starts`, `ends`, `holds` and `bare_length` are quick tests that every name of a "beside" place passes. `mirror` is a
+    pattern for the whole path where folders repeat those of a disk: `top` (a folder) or `drive`, and `inner`. `depth` is how many
     levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`.
     """
@@ -52,6 +53,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     starts: tuple[str, ...] = ()
     ends: tuple[str, ...] = ()
     bare_length: int = 0
+    holds: tuple[str, ...] = ()
+    mirror: str = ""
     reader: Literal[
         "",
         "odf-lock",
@@ -61,6 +64,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
         "trash-windows",
         "trash-windows-list",
         "vim-swap",
+        "trash-ds-store",
+        "mousepad-session",
         "kate-journal",
         "joe-dead",
         "emacs-list",
@@ -89,6 +94,7 @@ class Catalogue:
         beside = [place for place in self.places.values() if place.where == "beside"]
         self.beside = tuple(beside)
         self.starts = tuple(sorted({start for place in beside for start in place.starts}))
+        self.holds = tuple(sorted({part for place in beside for part in place.holds}))
         self.ends = tuple(sorted({end for place in beside for end in place.ends}))
         self.bare_lengths = frozenset(place.bare_length for place in beside if place.bare_length)
 
@@ -109,13 +115,19 @@ class Catalogue:
 
     def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
         """The first "beside" place that a file name fits, and the named parts."""
-        if not (name.startswith(self.starts) or name.endswith(self.ends) or len(name) in self.bare_lengths):
+        if not (
+            name.startswith(self.starts)
+            or name.endswith(self.ends)
+            or len(name) in self.bare_lengths
+            or any(part in name for part in self.holds)
+        ):
             return None
         for place in self.beside:
             if not (
                 (place.starts and name.startswith(place.starts))
                 or (place.ends and name.endswith(place.ends))
                 or (place.bare_length and len(name) == place.bare_length)
+                or any(part in name for part in place.holds)
             ):
                 continue
             if (fields := self.match(place, name)) is not None:
@@ -132,7 +144,7 @@ def parse(text: str, file: str) -> list[Place]:
     except msgspec.DecodeError as error:
         raise CatalogueError(f"the places catalogue is not TOML: {error}", file) from error
     for place in places:
-        for pattern in place.names:
+        for pattern in (*place.names, place.mirror):
             try:
                 re.compile(pattern, _FLAGS)
             except re.error as error:
@@ -142,8 +154,10 @@ def parse(text: str, file: str) -> list[Place]:
         for key in place.formats:
             if key not in FORMATS:
                 raise CatalogueError(f"entry {place.id}, key formats: {key!r} is no known format", file)
-        if place.where == "beside" and not (place.starts or place.ends or place.bare_length):
-            raise CatalogueError(f"entry {place.id}: a place beside documents needs starts, ends or bare_length", file)
+        if place.where == "beside" and not (place.starts or place.ends or place.bare_length or place.holds):
+            raise CatalogueError(
+                f"entry {place.id}: a place beside documents needs starts, ends, holds or bare_length", file
+            )
         if place.where != "beside" and not (place.folders or place.same_folders_as):
             raise CatalogueError(f"entry {place.id}: folders are missing", file)
         if place.kind in ("lock", "record") and not place.reader:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import os
+import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
@@ -133,6 +134,7 @@ class Search:
         # First and last letters are the cheapest test there is: most names end here.
         first, last = {s[0] for s in catalogue.starts}, {e[-1] for e in catalogue.ends}
         bare = catalogue.bare_lengths
+        held = re.compile("|".join(map(re.escape, catalogue.holds)) or "(?!)").search
         extensions = DOCUMENT_EXTENSIONS
         endings: dict[str, bool] = {}
         kept_out, own = self.kept_out, set(self.own_folders)
@@ -152,7 +154,7 @@ class Search:
                 documents: list[str] = []
                 hits = 0
                 for name in files:
-                    if name[0] in first or name[-1] in last or len(name) in bare:
+                    if name[0] in first or name[-1] in last or len(name) in bare or held(name):
                         found = catalogue.match_beside(name)
                         if found is not None:
                             hits += 1

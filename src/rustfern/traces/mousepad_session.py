@@ -1,0 +1,36 @@
+"""Mousepad's session, in the desktop's settings database: which autosave belongs to which text.
+
+As observed on Mousepad 0.5.10: the value of `/org/xfce/mousepad/state/application/session` in `~/.config/dconf/user` (a GVDB file) is a list of
+texts `N;URL of the autosave;URL of the text`, the last `+` or empty for a text that was never named. The lines are found by their shape: the
+database's own tables only lead to them.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from rustfern.errors import Malformed
+
+_MAGIC = (b"GVariant", b"raVGtnai")
+_LINE = re.compile(rb"\d+;(file://[^;\0]*/autosave-\d+);(file://[^;\0]*|\+)?\0")
+_LIMIT = 64 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class SessionText:
+    """URLs as recorded; `original` is empty for a text that was never named."""
+
+    autosave: str
+    original: str
+
+
+def parse(data: bytes) -> list[SessionText]:
+    """The texts of the session, none if there is none. Raises `Malformed` if this is no settings database."""
+    if len(data) > _LIMIT or data[:8] not in _MAGIC:
+        raise Malformed("not a settings database of the desktop", 0)
+    found = []
+    for autosave, original in _LINE.findall(data):
+        text = "" if original == b"+" else original.decode("utf-8", "replace")
+        found.append(SessionText(autosave.decode("utf-8", "replace"), text))
+    return list(dict.fromkeys(found))

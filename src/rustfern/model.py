@@ -278,7 +278,8 @@ class Problem:
 
 @dataclass(slots=True)
 class Totals:
-    """What the search cost. `first_seconds` is when the known places were done, `search_seconds` the whole tree."""
+    """What the search cost. `first_seconds` is when the first answers were there, `search_seconds` what finding took
+    in the known places and the whole tree (reading and checking copies not counted)."""
 
     directories: int = 0
     files: int = 0

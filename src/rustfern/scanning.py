@@ -151,12 +151,14 @@ def scan(
     records = [find for find in search.finds if find.kind == "record"]
     for find in records:
         assembly.recognise(find)
+    searched = time.monotonic() - started
     observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
     totals.first_seconds = time.monotonic() - started
 
     observer.stage("walking the whole tree")
+    walking = time.monotonic()
     _walk(search, file, observer)
-    totals.search_seconds = time.monotonic() - started
+    totals.search_seconds = searched + time.monotonic() - walking
 
     observer.stage("reading and matching copies")
     finds = _unique([*search.finds, *assembly.more])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from dataclasses import replace
 from datetime import timedelta
+from typing import TYPE_CHECKING
 
 from rustfern import rebuilding
 from rustfern.assembling.table import Draft, Table, clocks_of, last_part
@@ -14,7 +15,9 @@ from rustfern.model import Content, Copy, Entry, Evidence, Find, Glance, Kind, L
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import exists
 from rustfern.times import to_utc
-from rustfern.traces import joe_dead, kate_journal, vim_swap
+
+if TYPE_CHECKING:
+    from rustfern.traces import kate_journal, vim_swap
 
 _MAX_JOURNAL = 256 << 20
 _SAME_SECOND = timedelta(seconds=1)
@@ -35,6 +38,8 @@ class Swaps(Table):
 
     def _journal(self, find: Find) -> None:
         """Kate's journal names nothing: it lies beside its text, under its name, and its sum tells the version."""
+        from rustfern.traces import kate_journal
+
         name = find.fields["name"]
         draft = self.draft(os.path.join(os.path.dirname(find.entry.path), name), find.home)
         bases = self._versions(draft)
@@ -55,6 +60,8 @@ class Swaps(Table):
         draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
 
     def _fits(self, base: Entry, journal: kate_journal.Journal) -> bool:
+        from rustfern.traces import kate_journal
+
         try:
             with rebuilding.open_content(base) as stream:
                 return kate_journal.blob_id(stream.read(_MAX_JOURNAL)) == journal.base
@@ -63,6 +70,8 @@ class Swaps(Table):
 
     def _dead_file(self, find: Find) -> None:
         """Each text in a dead file belongs to a document of its own."""
+        from rustfern.traces import joe_dead
+
         try:
             with rebuilding.open_content(find.entry) as stream:
                 texts = joe_dead.parse(stream.read(_MAX_JOURNAL))
@@ -113,6 +122,8 @@ class Swaps(Table):
 
     def _swap(self, find: Find) -> None:
         """Read a swap file's first block, find its document, rebuild its text."""
+        from rustfern.traces import vim_swap
+
         try:
             with rebuilding.open_content(find.entry) as stream:
                 header = vim_swap.parse(stream)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from rustfern import rebuilding
 from rustfern.assembling.table import Draft, last_part
@@ -22,7 +23,9 @@ from rustfern.model import (
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import explain
 from rustfern.times import to_utc
-from rustfern.traces import editor_marks, mousepad_session, odf_lock, owner_lock, recovery_list
+
+if TYPE_CHECKING:
+    from rustfern.traces import recovery_list
 
 _LIST_LIMIT = 1 << 20
 _TRASH_LIMIT = 64 << 20
@@ -33,6 +36,8 @@ class Traces(Trash):
 
     def recognise(self, find: Find) -> None:
         """Read a record; locks wait until all names are known."""
+        from rustfern.traces import editor_marks, mousepad_session, recovery_list
+
         place = self.catalogue.places[find.place]
         try:
             with rebuilding.open_content(find.entry) as stream:
@@ -132,6 +137,8 @@ class Traces(Trash):
 
     def take_lock(self, find: Find) -> None:
         """Read a lock and give it to the document that it speaks of."""
+        from rustfern.traces import odf_lock, owner_lock
+
         place = self.catalogue.places[find.place]
         if find.entry.link_target is not None:
             self._link_lock(find, find.entry.link_target)
@@ -180,6 +187,8 @@ class Traces(Trash):
         self._give_lock(lock, found)
 
     def _link_lock(self, find: Find, target: str) -> None:
+        from rustfern.traces import editor_marks
+
         try:
             facts = editor_marks.parse_link(target)
         except Malformed:

@@ -14,7 +14,6 @@ from rustfern.matching import weights
 from rustfern.model import Find, Record, show_name
 from rustfern.places.recorded import join_as_there, take_apart, translate
 from rustfern.times import to_utc
-from rustfern.traces import ds_store, trash_info, trash_windows
 
 _MAX_DELETED_INSIDE = 2_000
 
@@ -24,6 +23,8 @@ class Trash(Table):
 
     def note_deleted(self, find: Find, data: bytes) -> None:
         """Read one record of a trash. Raises `Malformed`."""
+        from rustfern.traces import ds_store, trash_info, trash_windows
+
         folder = os.path.dirname(find.entry.path)
         reader = self.catalogue.places[find.place].reader
         if reader == "trash-info":

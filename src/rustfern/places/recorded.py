@@ -103,5 +103,10 @@ def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Se
 
 def inside(path: str, root: str) -> bool:
     """Whether a path is the root or below it, by its text."""
-    path, root = os.path.normpath(path), os.path.normpath(root)
+    if "/." in path or "//" in path or path.endswith("/") or os.sep != "/":
+        path = os.path.normpath(path)
+    if not path.startswith(root):
+        root = os.path.normpath(root)
+    elif len(path) > len(root) and path[len(root)] == os.sep:
+        return True
     return path == root or path.startswith(root.rstrip(os.sep) + os.sep)

@@ -21,6 +21,7 @@ OnDocuments = Callable[[str, list[str]], None]
 
 _MAX_IN_PLACE = 100_000
 _MAX_ENDINGS = 20_000
+_DOCUMENT, _LEFTOVER = 1, 2
 
 
 @dataclass
@@ -41,6 +42,8 @@ class Search:
     searched: list[Searched] = field(default_factory=list)
     seen: set[str] = field(default_factory=set)
     kept_out: set[str] = field(default_factory=set)
+    _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
+    _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = field(default_factory=dict)
 
     def known_places(self) -> None:
         """Look into every folder that the catalogue names, in every home and on every volume."""
@@ -60,6 +63,8 @@ class Search:
                         ]
                         flat = [pattern for group in patterns for pattern in group]
                         self._place(place, base, source, owner, flat)
+        self._listed.clear()
+        self._resolved.clear()
 
     def _source(self, root: str) -> FolderSource:
         return next(source for source in self.sources if source.root == root)
@@ -67,7 +72,7 @@ class Search:
     def _place(self, place: Place, base: str, source: FolderSource, home: Home | None, patterns: Iterable[str]) -> None:
         any_case = home is None or home.layout is not Layout.LINUX
         for pattern in patterns:
-            folders, denied = resolve(source, base, pattern, any_case=any_case)
+            folders, denied = self._resolve(source, base, pattern, any_case=any_case)
             for folder in denied:
                 if (shut := Searched(place.id, folder, "denied")) not in self.searched:
                     self.searched.append(shut)
@@ -83,9 +88,22 @@ class Search:
             if not folders and not denied and "*" not in pattern:
                 self.searched.append(Searched(place.id, os.path.join(base, *pattern.split("/")), "absent"))
 
+    def _names(self, source: FolderSource, folder: str) -> tuple[list[str], list[str]]:
+        """A folder's names; several places share a folder."""
+        if folder not in self._listed:
+            self._listed[folder] = source.names(folder)
+        return self._listed[folder]
+
+    def _resolve(self, source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
+        known = self._resolved.get((base, pattern))
+        if known is None:
+            known = resolve(lambda folder: self._names(source, folder), base, pattern, any_case=any_case)
+            self._resolved[base, pattern] = known
+        return known
+
     def _look(self, place: Place, folder: str, source: FolderSource, home: Home | None, depth: int) -> str:
         try:
-            folders, files = source.names(folder)
+            folders, files = self._names(source, folder)
         except SourceError as error:
             self.on_problem(folder, f"this folder of copies could not be listed: {error.what}")
             return "denied"
@@ -128,15 +146,20 @@ class Search:
             return [(home.path, self._source(home.root)) for home in self.homes]
         return [(source.root, source) for source in self.sources]
 
+    def _sort(self, ending: str) -> int:
+        """What a name with this ending (from its last dot on) may be: a document, a leftover, both or neither."""
+        ends = self.catalogue.ends
+        leftover = any(ending.endswith(end) or end.endswith(ending) for end in ends)
+        return _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
+
     def rest(self, on_documents: OnDocuments, tick: Callable[[int], None]) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
-        # First and last letters are the cheapest test there is: most names end here.
-        first, last = {s[0] for s in catalogue.starts}, {e[-1] for e in catalogue.ends}
+        # The ending of a name settles most names with one look-up; the rest by their first and last letters.
+        first, last = {s[0] for s in catalogue.starts}, {e[-1] for e in catalogue.ends if "." not in e}
         bare = catalogue.bare_lengths
         held = re.compile("|".join(map(re.escape, catalogue.holds)) or "(?!)").search
-        extensions = DOCUMENT_EXTENSIONS
-        endings: dict[str, bool] = {}
+        sorts: dict[str, int] = {}
         kept_out, own = self.kept_out, set(self.own_folders)
         homes = sorted(self.homes, key=lambda home: -len(home.path))
         walked: list[str] = []
@@ -153,31 +176,40 @@ class Search:
                 closed = folder in kept_out
                 documents: list[str] = []
                 hits = 0
+                home: Home | None = None
                 for name in files:
-                    if name[0] in first or name[-1] in last or len(name) in bare or held(name):
-                        found = catalogue.match_beside(name)
-                        if found is not None:
-                            hits += 1
-                            path = os.path.join(folder, name)
-                            if path not in self.seen:
-                                self._add(found[0], source, path, found[1], home_of(path, homes))
-                            continue
                     dot = name.rfind(".")
                     if dot > 0:
                         ending = name[dot:]
-                        known = endings.get(ending)
-                        if known is None:
-                            known = endings[ending] = ending[1:].lower() in extensions
-                        if known:
-                            documents.append(name)
+                        sort = sorts.get(ending)
+                        if sort is None:
+                            sort = sorts[ending] = self._sort(ending)
+                        if not sort and name[0] not in first:
+                            continue
+                    elif name[0] in first or name[-1] in last or len(name) in bare:
+                        sort = _LEFTOVER
+                    else:
+                        continue
+                    if sort & _LEFTOVER or name[0] in first or held(name):
+                        found = catalogue.match_beside(name)
+                        if found is not None:
+                            if not hits:
+                                home = home_of(folder, homes)
+                            hits += 1
+                            path = os.path.join(folder, name)
+                            if path not in self.seen:
+                                self._add(found[0], source, path, found[1], home)
+                            continue
+                    if sort & _DOCUMENT:
+                        documents.append(name)
                 totals.dismissed_by_name += len(files) - len(documents) - hits
                 if closed:
                     # Copies, not originals; what lies deeper (a deleted folder) is no place for originals either.
                     folders.clear()
                 elif documents:
                     on_documents(folder, documents)
-                if len(endings) > _MAX_ENDINGS:
-                    endings.clear()
+                if len(sorts) > _MAX_ENDINGS:
+                    sorts.clear()
                 if totals.directories % 500 == 0:
                     tick(totals.files)
 
@@ -186,7 +218,9 @@ def home_of(path: str, homes: Sequence[Home]) -> Home | None:
     return next((home for home in homes if inside(path, home.path)), None)
 
 
-def resolve(source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
+def resolve(
+    names_in: Callable[[str], tuple[list[str], list[str]]], base: str, pattern: str, *, any_case: bool
+) -> tuple[list[str], list[str]]:
     """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into.
 
     Links are not followed.
@@ -203,7 +237,7 @@ def resolve(source: FolderSource, base: str, pattern: str, *, any_case: bool) ->
                 denied.append(folder)
             elif any_case or "*" in part:
                 try:
-                    names, _ = source.names(folder)
+                    names, _ = names_in(folder)
                 except SourceError:
                     denied.append(folder)
                     continue

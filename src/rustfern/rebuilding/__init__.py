@@ -13,7 +13,6 @@ from typing import BinaryIO
 from rustfern import formats
 from rustfern.errors import Malformed, SourceError
 from rustfern.model import Content, Entry, Glance, Rebuilt, State
-from rustfern.rebuilding.recipes import RECIPES, SAID
 from rustfern.sources.folder import source_of
 
 MAX_MEMBERS = 20_000
@@ -37,6 +36,8 @@ def open_content(entry: Entry, recipe: str = "", bases: Sequence[Entry] = ()) ->
 
 def rebuild(stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> Rebuilt:
     """Rebuild what is not a document by itself. Raises `Malformed`, or `SourceError` for a base that cannot be read."""
+    from rustfern.rebuilding.recipes import RECIPES
+
     originals = []
     for base in bases:
         with source_of(base).open(base) as source:
@@ -85,6 +86,8 @@ def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) 
         )
         return replace(content, state=State.DAMAGED, reason=reason)
     if content.state is State.INTACT:
+        from rustfern.rebuilding.recipes import SAID
+
         source = f", {found.from_original} of them from the version that was opened" if found.from_original else ""
         return replace(content, reason=f"{SAID[recipe]}: {found.lines} lines{source}")
     return content

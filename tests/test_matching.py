@@ -38,7 +38,7 @@ def test_confidences_are_shares(candidates: list[list[Evidence]]) -> None:
 def test_one_family_counts_once() -> None:
     beside, then = weights.evidence("name-beside", ""), weights.evidence("same-folder", "")
     assert weights.total([beside, then]) == beside.weight
-    assert weights.total([beside, weights.evidence("identical-bytes", "")]) == beside.weight + 6.0
+    assert weights.total([beside, weights.evidence("identical-bytes", "")]) == beside.weight + 8.0
 
 
 def test_the_stronger_kind_of_evidence_wins_in_the_order_of_the_design() -> None:

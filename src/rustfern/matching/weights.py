@@ -18,7 +18,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "its-own-file": (9.0, "says-so"),
     "lock-name": (6.0, "name"),
     "lock-name-cut": (4.5, "name"),
-    "identical-bytes": (6.0, "content"),
+    "identical-bytes": (8.0, "content"),
     "name-beside": (5.0, "name"),
     "name-and-path": (5.5, "name"),
     "name": (4.0, "name"),

@@ -397,11 +397,38 @@ def test_nothing_lost_is_folded_away(home: Callable[[str], Path], rustfern: Rust
     assert "Reply to the ferry company.docx" in rustfern("scan", root, "--everything").out
 
 
+def test_places_shows_each_folder_as_it_is_there(home: Callable[[str], Path], rustfern: Rustfern) -> None:
+    root = home("office-writer-odt-crash")
+    run = rustfern("places", root, "--all", "--json")
+    rows = {(row["place"], row["person"]): row for row in run.json["places"]}
+    assert run.status == 0 and run.json["schema"] == "rustfern/places-1"
+    autosaves = rows["odf-suite-autosave", "ines"]
+    assert (autosaves["status"], autosaves["copies"]) == ("found", 1) and autosaves["path"].endswith(
+        "/libreoffice/4/user/backup"
+    )
+    assert rows["trash-freedesktop", "ines"]["status"] == "absent" and rows["odf-suite-temporary", None]["copies"] > 0
+    text = rustfern("places", root).out
+    assert (
+        "autosaves of the ODF office suite" in text
+        and "known folders are not there" in text
+        and "rustfern scan" in text
+    )
+    sheets = {row["place"] for row in rustfern("places", root, "--class", "image", "--all", "--json").json["places"]}
+    assert "odf-suite-autosave" not in sheets and "trash-freedesktop" in sheets
+    assert rustfern("places", root.parent / "nowhere").status == 2
+    assert rustfern("places", root / "home" / "ines" / "Documents").status == 1
+
+
+def test_the_page_of_places_is_what_the_catalogue_says(rustfern: Rustfern) -> None:
+    page = Path(__file__).parent.parent / "docs" / "places.md"
+    assert rustfern("places", "--markdown").out == page.read_text("utf-8")
+
+
 def test_help_speaks_of_the_commands_in_order(rustfern: Rustfern) -> None:
     text = rustfern("--help").out
     assert text.index("  scan") < text.index("  restore") < text.index("  look") < text.index("  demo  ")
     assert rustfern("--version").out.startswith("rustfern 0.")
-    for command in ("scan", "restore", "look", "demo"):
+    for command in ("scan", "restore", "look", "places", "demo"):
         assert "Examples" in rustfern(command, "--help").out
 
 

@@ -34,6 +34,7 @@ from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.ranking import fit, rank
 from rustfern.sources.folder import FolderSource, explain
+from rustfern.sources.interface import OnProblem
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 5_000
@@ -137,7 +138,7 @@ def scan(
         problems.append(Problem(path, message))
 
     sources = [FolderSource(top) for top in tops]
-    homes = _homes(sources, live, hints, on_problem)
+    homes = find_people(sources, live, hints, on_problem)
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     places = catalogue()
     search = Search(
@@ -187,8 +188,8 @@ def scan(
     return answer
 
 
-def _homes(sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: object) -> list[Home]:
-    assert callable(on_problem)
+def find_people(sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem) -> list[Home]:
+    """The homes in what is searched, or only those of the person asked for. Raises `WrongUsage` if there is none such."""
     if live:
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)]

@@ -15,6 +15,7 @@ COMMANDS = {
     "scan": "search someone's files for lost documents and choose the best copy of each",
     "restore": "write verified copies into a folder of your own",
     "look": "see what a copy is, why it was chosen, and its first lines",
+    "places": "where copies would be: every known folder in each home, as it is there",
     "demo": "lay out a demo customer's disk, scan it, restore from it",
 }
 

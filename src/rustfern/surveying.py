@@ -1,0 +1,59 @@
+"""Where copies would be: every place of the catalogue in every home, as it is there, without reading any copy."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from rustfern.alive import live_roots
+from rustfern.formats.table import class_of
+from rustfern.model import Hints, Home, Problem, Searched, Totals
+from rustfern.places.loader import Place, catalogue
+from rustfern.places.recorded import inside
+from rustfern.places.search import Search
+from rustfern.scanning import check_root, find_people
+from rustfern.sources.folder import FolderSource
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """One place as it is in one home (None: a place of the whole volume)."""
+
+    place: Place
+    home: Home | None
+    found: Searched
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """What a survey tells."""
+
+    roots: tuple[str, ...]
+    homes: tuple[Home, ...]
+    places: tuple[Surveyed, ...]
+    problems: tuple[Problem, ...]
+
+
+def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_class: str | None = None) -> Survey:
+    """Look into the folders of the catalogue only. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
+
+    `doc_class` keeps the places whose formats are of that class, and those that may hold any.
+    """
+    problems: list[Problem] = []
+
+    def on_problem(path: str, message: str) -> None:
+        problems.append(Problem(path, message))
+
+    tops = [check_root(root) for root in (roots or live_roots())]
+    sources = [FolderSource(top) for top in dict.fromkeys(tops)]
+    homes = find_people(sources, not roots, Hints(person=person), on_problem)
+    search = Search(sources, homes, catalogue(), on_problem, Totals())
+    search.known_places()
+    rows = []
+    for searched in search.searched:
+        place = catalogue().places[searched.place]
+        if doc_class and place.formats and doc_class not in {class_of(name) for name in place.formats}:
+            continue
+        home = next((home for home in homes if inside(searched.path, home.path)), None)
+        rows.append(Surveyed(place, home, searched))
+    return Survey(tuple(tops), tuple(homes), tuple(rows), tuple(dict.fromkeys(problems)))

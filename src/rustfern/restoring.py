@@ -56,7 +56,7 @@ class Refused:
 def safe_name(name: str, limit: int = _MAX_NAME) -> str:
     """A file name that every system takes: nothing that climbs, no device names, no direction signs, at most 255 bytes.
 
-    Source: Microsoft's published rules for naming files; POSIX.1-2017 3.170 (filename).
+    Source: the systems' published rules for file names; POSIX.1-2017 3.170 (filename).
     """
     fixed = _DIRECTIONS.sub("", name)
     fixed = _UNFIT.sub("_", fixed.encode("utf-8", "surrogateescape").decode("utf-8", "replace")).replace("\ufffd", "_")

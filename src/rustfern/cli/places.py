@@ -93,7 +93,9 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
             line.append(f" {row.place.what}", style="bold" if count else "")
             console.print(line, soft_wrap=True)
             base = home.path if home else found.roots[0]
-            inner = os.path.relpath(row.found.path, base)
+            inner = (
+                os.path.relpath(row.found.path, base) if row.found.path.rstrip("/.") != base else "(the home itself)"
+            )
             bullet(console, short_path(inner, console.width - 12), PALE, indent=10)
             if count:
                 bullet(console, f"lives {row.place.lifetime}", PALE, indent=10)

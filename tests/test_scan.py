@@ -105,6 +105,16 @@ def test_person_narrows_to_one_home(tmp_path: Path, rustfern: Rustfern) -> None:
     assert run.status == 2 and "ines, petra" in run.err
 
 
+def test_another_persons_working_copies_are_not_claimed(home: Callable[[str], Path], rustfern: Rustfern) -> None:
+    root = home("office-writer-odt-crash")
+    write(root / "home" / "petra" / "Documents" / "dues.txt~", "larch and oak")
+    (root / "home" / "petra" / ".config").mkdir()
+    answer = rustfern("scan", root, "--person", "petra", "--json").json
+    assert [d["name"] for d in answer["documents"]] == ["dues.txt"]
+    shared = [u for u in answer["unmatched"] if "/tmp/lu" in u["path"]]
+    assert len(shared) == 2 and all("somebody else" in u["notes"][-1] for u in shared)
+
+
 def test_document_ranks_but_removes_nothing(home: Callable[[str], Path], rustfern: Rustfern) -> None:
     root = home("trash-home")
     plain = rustfern("scan", root, "--json").json

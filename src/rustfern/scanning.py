@@ -145,7 +145,7 @@ def scan(
         sources, homes, places, on_problem, totals, own_folders=_own_folders(file), only_homes=hints.person is not None
     )
     reader = Reader(on_problem)
-    assembly = Assembly(places, homes, sources, file, problems, reader)
+    assembly = Assembly(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
 
     observer.stage("looking into the folders where applications leave copies")
     search.known_places()

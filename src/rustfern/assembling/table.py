@@ -114,6 +114,8 @@ class Table:
         case: CaseFile,
         problems: list[Problem],
         reader: Reader,
+        *,
+        narrowed: bool = False,
     ) -> None:
         self.catalogue, self.homes, self.sources = catalogue, homes, sources
         self.roots = [source.root for source in sources]
@@ -125,6 +127,7 @@ class Table:
         self.more: list[Find] = []
         self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
         self.looked_around = 0
+        self.narrowed = narrowed
 
     def key(self, path: str, home: Home | None) -> str:
         """What tells documents apart: the original's path, whatever its case where the system does not mind it."""
@@ -187,6 +190,12 @@ class Table:
     ) -> None:
         """A leftover with content but no known original is its own document; without content it stays unmatched."""
         content = copy.content
+        place = self.catalogue.places[find.place]
+        if self.narrowed and place.where == "volume" and not trashed:
+            # A common temporary folder: it may well be another person's, whose documents were not looked at.
+            note = "in a folder that all people share: it may belong to somebody else"
+            self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
+            return
         whole = content.state in (State.INTACT, State.ENCRYPTED) or (trashed and content.state is not State.DAMAGED)
         if not whole or content.words == 0:
             self.unmatched.append(copy)

@@ -44,6 +44,8 @@ def what_happened(document: Json) -> str:
     if records:
         says = str(records[-1].get("says", ""))
         return says[:1].upper() + says[1:] + "."
+    if document["situation"] == "never-saved" and all(copy["kind"] == "temporary" for copy in document["copies"]):
+        return "A working copy; which document it is of could not be shown."
     if document["situation"] == "never-saved":
         return "It was never saved under a name; a draft was kept."
     if document["situation"] == "deleted":

@@ -333,6 +333,9 @@ def test_windows_trash_of_both_ages(tmp_path: Path, rustfern: Rustfern) -> None:
     assert by_name(answer, "Budget.txt")["original"] == str(home / "Open day" / "Float" / "Budget.txt")
     assert by_name(answer, "gone.docx")["best"] is None and by_name(answer, "$R4NN0WD.docx")["original"] is None
     assert best_of(by_name(answer, "letter.txt"))["path"].endswith("Dc1.txt")
+    (tmp_path / "d" / "Users" / "plund" / "AppData").mkdir(parents=True)
+    hers = {d["name"] for d in rustfern("scan", tmp_path / "d", "--person", "plund", "--json").json["documents"]}
+    assert not hers & {"Plan.docx", "plan.docx", "Open day", "Budget.txt", "gone.docx", "$R4NN0WD.docx"}
     assert any("trash windows record is damaged" in p["message"] for p in answer["problems"])
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from typing import Protocol
 
@@ -138,7 +138,7 @@ def scan(
         problems.append(Problem(path, message))
 
     sources = [FolderSource(top) for top in tops]
-    homes = find_people(sources, live, hints, on_problem)
+    homes, others = find_people(sources, live, hints, on_problem)
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     places = catalogue()
     search = Search(
@@ -167,7 +167,7 @@ def scan(
 
     observer.stage("choosing")
     denied = [searched.path for searched in search.searched if searched.status == "denied"]
-    documents = [_document(draft, assembly, hints, denied) for draft in assembly.drafts.values()]
+    documents = [_document(draft, assembly, hints, denied) for draft in _of_people(assembly.drafts.values(), others)]
     documents = rank(documents, hints)
     documents = _number(documents, file)
     if live:
@@ -188,14 +188,19 @@ def scan(
     return answer
 
 
-def find_people(sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem) -> list[Home]:
-    """The homes in what is searched, or only those of the person asked for. Raises `WrongUsage` if there is none such."""
+def find_people(
+    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem
+) -> tuple[list[Home], list[Home]]:
+    """The homes that are searched (of the person asked for, else all), and the others.
+
+    Raises `WrongUsage` if the person asked for has none.
+    """
     if live:
         home = own_home()
-        return [replace(home, path=sources[0].root, root=sources[0].root)]
+        return [replace(home, path=sources[0].root, root=sources[0].root)], []
     homes = [home for source in sources for home in find_homes(source, on_problem)]
     if hints.person is None:
-        return homes
+        return homes, []
     wanted = hints.person.casefold()
     chosen = [home for home in homes if home.person.casefold() == wanted] or [
         home for home in homes if wanted in home.person.casefold()
@@ -203,7 +208,7 @@ def find_people(sources: Sequence[FolderSource], live: bool, hints: Hints, on_pr
     if not chosen:
         there = ", ".join(sorted({show_name(home.person) for home in homes})) or "nobody's home was found"
         raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, f"There is: {there}")
-    return chosen
+    return chosen, [home for home in homes if home not in chosen]
 
 
 def _own_folders(file: CaseFile) -> list[str]:
@@ -261,6 +266,11 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
     for find in finds:
         if _is_rebuilt(places, find):
             assembly.take_swap(find)
+
+
+def _of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
+    """Without what a common trash or temporary folder holds of people who were not asked for."""
+    return [d for d in drafts if d.original is None or not any(inside(d.original, home.path) for home in others)]
 
 
 def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[str]) -> Document:

@@ -46,7 +46,7 @@ def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_cl
 
     tops = [check_root(root) for root in (roots or live_roots())]
     sources = [FolderSource(top) for top in dict.fromkeys(tops)]
-    homes = find_people(sources, not roots, Hints(person=person), on_problem)
+    homes, _ = find_people(sources, not roots, Hints(person=person), on_problem)
     search = Search(sources, homes, catalogue(), on_problem, Totals())
     search.known_places()
     rows = []

@@ -191,8 +191,8 @@ class Table:
         """A leftover with content but no known original is its own document; without content it stays unmatched."""
         content = copy.content
         place = self.catalogue.places[find.place]
-        if self.narrowed and place.where == "volume" and not trashed:
-            # A common temporary folder: it may well be another person's, whose documents were not looked at.
+        if self.narrowed and place.where == "volume":
+            # A common temporary folder or trash: it may well be another person's, whose documents were not looked at.
             note = "in a folder that all people share: it may belong to somebody else"
             self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
             return

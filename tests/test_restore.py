@@ -120,6 +120,29 @@ def test_a_deleted_folder_comes_back_whole(home: Callable[[str], Path], rustfern
     assert (Path(row["to"]) / "photos" / "readme.txt").is_file()
 
 
+def test_members_whose_names_become_one_when_made_safe_all_come_back(tmp_path: Path, rustfern: Rustfern) -> None:
+    trash = tmp_path / "d" / ".Trash-1000"
+    for name, text in (("a:b.txt", "first"), ("a?b.txt", "second"), ("a_b.txt", "third")):
+        write(trash / "files" / "Slips" / name, text)
+    write(trash / "info" / "Slips.trashinfo", "[Trash Info]\nPath=Slips\n")
+    document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "Slips")
+    row = rustfern("restore", document["best"], "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert {p.read_text() for p in Path(row["to"]).iterdir()} == {"first", "second", "third"}
+    assert row["sha256"] == best_of(document)["sha256"]
+
+
+def test_a_case_file_that_cannot_take_the_note_refuses_no_restored_file(
+    home: Callable[[str], Path], rustfern: Rustfern, tmp_path: Path
+) -> None:
+    case = tmp_path / "c.fern"
+    rustfern("scan", home("gedit-overwritten"), "--case", case)
+    with sqlite3.connect(case) as db:
+        db.execute("DROP TABLE restored")
+    db.close()
+    run = rustfern("restore", "1", "--to", tmp_path / "out", "--case", case, "--json")
+    assert run.status == 0 and Path(run.json["restored"][0]["to"]).is_file()
+
+
 def test_a_damaged_copy_is_restored_only_when_asked_for_and_said_to_be(tmp_path: Path, rustfern: Rustfern) -> None:
     data = odt(*[f"plank {n} of larch" for n in range(500)])
     write(tmp_path / "d" / "plan.odt", data[: len(data) // 2])

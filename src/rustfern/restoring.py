@@ -17,7 +17,7 @@ from typing import Any, BinaryIO
 
 from rustfern import rebuilding
 from rustfern.casefile import CaseFile, KeptCopy, roots_of_recent_cases, stem_of
-from rustfern.errors import RestoreRefused, SourceError, WrongUsage
+from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
 from rustfern.model import Content, Entry, show_name
 from rustfern.places.recorded import inside
@@ -150,7 +150,9 @@ def restore(
             restored = _one(copy, real, _bases_of(copy, case))
             done.append(restored)
             if case.path is not None:
-                case.add_restored(restored.id, restored.target, restored.sha256)
+                # The file is there and verified: a case file that cannot take the note must not say otherwise.
+                with contextlib.suppress(CaseError):
+                    case.add_restored(restored.id, restored.target, restored.sha256)
         except (RestoreRefused, SourceError) as error:
             refused.append(Refused(copy.id, str(error)))
         except OSError as error:
@@ -195,22 +197,22 @@ def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
     if copy.facts["state"] == "damaged":
         notes.append(f"this copy is damaged: {copy.facts['reason']}")
         state = "damaged"
-    return Restored(copy.id, copy.path, target, content.sha256 or expected, state, copy.document["name"], tuple(notes))
+    return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes))
 
 
 def _changed(path: str) -> RestoreRefused:
     return RestoreRefused("this copy changed since the scan", path, "Scan again and look at what is there now")
 
 
-def _write(stream: BinaryIO, target: str) -> str:
-    """Write a new file, synced; its SHA-256 as read back from disk."""
+def _write(stream: BinaryIO, target: str, source: str) -> str:
+    """Write a new file, synced; its SHA-256 as read back from disk. `source` is named where reading it fails."""
     handle = os.open(target, os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0), 0o600)
     with os.fdopen(handle, "wb") as out:
         while True:
             try:
                 chunk = stream.read(_CHUNK)
             except OSError as error:
-                raise SourceError(f"reading failed ({explain(error)})", target) from error
+                raise SourceError(f"reading failed ({explain(error)})", source) from error
             if not chunk:
                 break
             out.write(chunk)
@@ -239,7 +241,7 @@ def _file(
 ) -> tuple[str, Content]:
     with _scratch(folder, os.unlink) as scratch:
         with rebuilding.open_content(entry, recipe, bases) as stream:
-            written = _write(stream, scratch)
+            written = _write(stream, scratch, entry.path)
         if written != expected:
             raise _changed(entry.path)
         back, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)
@@ -261,7 +263,11 @@ def _place(scratch: str, folder: str, name: str) -> str:
                 os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
             except FileExistsError:
                 continue
-            os.replace(scratch, path)
+            try:
+                os.replace(scratch, path)
+            except OSError:
+                os.unlink(path)  # our own empty file: nothing half-done stays under a final name
+                raise
         with contextlib.suppress(OSError):
             os.chmod(path, 0o644)
         return path
@@ -286,11 +292,13 @@ def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
         os.mkdir(scratch, 0o700)
         sums = []
         for relative, member in rebuilding.members(entry):
-            parts = [safe_name(part) for part in relative.split("/")]
-            place = os.path.join(scratch, *parts)
-            os.makedirs(os.path.dirname(place), exist_ok=True)
+            *above, last = (safe_name(part) for part in relative.split("/"))
+            inner = os.path.join(scratch, *above)
+            os.makedirs(inner, exist_ok=True)
+            # Two names may become one when made safe: each keeps its file.
+            place = next(path for path in _names(inner, last) if not os.path.lexists(path))
             with rebuilding.open_content(member) as stream:
-                sums.append((relative, _write(stream, place)))
+                sums.append((relative, _write(stream, place, member.path)))
         if rebuilding.bundle_sum(sums) != expected:
             raise _changed(entry.path)
         content, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)

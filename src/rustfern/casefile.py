@@ -21,6 +21,7 @@ from rustfern.errors import CaseError
 FORMAT = 1
 _RECENT_CASES = 50
 _APPLICATION_ID = 0x52464331  # "RFC1"
+_VERSIONS = "CREATE TABLE IF NOT EXISTS version (place TEXT NOT NULL, path BLOB NOT NULL, original BLOB NOT NULL, name BLOB NOT NULL)"
 _TABLES = """
 CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
@@ -90,6 +91,8 @@ class CaseFile:
             with case._at_once():
                 case._db.execute("DELETE FROM name")
                 case._db.execute("DELETE FROM folder")
+                case._db.execute(_VERSIONS)
+                case._db.execute("DELETE FROM version")
             return case
         try:
             if path is not None:
@@ -99,7 +102,7 @@ class CaseFile:
             db = sqlite3.connect(path or ":memory:", isolation_level=None)
             db.execute("PRAGMA synchronous = NORMAL")
             db.execute("BEGIN")
-            for statement in _TABLES.split(";"):
+            for statement in [*_TABLES.split(";"), _VERSIONS]:
                 db.execute(statement)
             db.execute(f"PRAGMA application_id = {_APPLICATION_ID}")
             db.execute(f"PRAGMA user_version = {FORMAT}")
@@ -162,6 +165,26 @@ class CaseFile:
         with self._at_once():
             self._db.executemany("INSERT INTO folder VALUES (?, ?)", folders)
             self._db.executemany("INSERT INTO name VALUES (?, ?, ?)", lines)
+
+    def add_versions(self, rows: Iterable[tuple[str, str, str, str]]) -> None:
+        """Remember older versions: (place, path, path of the original or "", its name)."""
+        with self._at_once():
+            self._db.executemany(
+                "INSERT INTO version VALUES (?, ?, ?, ?)",
+                (
+                    (place, os.fsencode(path), os.fsencode(original), os.fsencode(name))
+                    for place, path, original, name in rows
+                ),
+            )
+
+    def versions(self) -> Iterator[tuple[str, str, str, str]]:
+        """What `add_versions` remembered, all of one original together."""
+        for row in self._db.execute("SELECT place, path, original, name FROM version ORDER BY original, name, path"):
+            yield row[0], os.fsdecode(row[1]), os.fsdecode(row[2]), os.fsdecode(row[3])
+
+    def shaped(self, pattern: str, limit: int = 20_000) -> list[str]:
+        """Paths of indexed files whose name fits a GLOB pattern (case counts)."""
+        return self._paths("CAST(file AS TEXT) GLOB ?", (pattern,), limit)
 
     def index_names(self) -> None:
         """Make look-ups fast; called once, when all names are in."""

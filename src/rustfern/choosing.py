@@ -6,6 +6,7 @@ The rules are those of `docs/choosing.md`. Times are compared clock by clock; co
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
@@ -24,7 +25,9 @@ _FEW_WORDS = 4
 @dataclass(frozen=True, slots=True)
 class Facts:
     """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion;
-    `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders.
+    `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders, `away`
+    says where the original was recorded if that is outside of what is searched. `misplaced`: it was opened in a mail or archive
+    program; `opened_elsewhere` are the copies that lie there.
     """
 
     original: str | None
@@ -35,9 +38,12 @@ class Facts:
     changed_since: datetime | None = None
     changed: bool = False
     trashed: bool = False
+    misplaced: bool = False
+    opened_elsewhere: AbstractSet[int] = frozenset()
     deleted: Mapping[int, datetime] = field(default_factory=dict)
     denied: Sequence[str] = ()
     elsewhere: Sequence[str] = ()
+    away: str | None = None
     asked_for: bool = True
 
     @property
@@ -167,6 +173,11 @@ class _Choice:
     def situation(self) -> Situation:
         seen = self._by_evidence()
         told = self.hints.happened if self.facts.asked_for else None
+        if self.facts.misplaced and seen is not Situation.WONT_OPEN:
+            if told is Situation.MISPLACED or (self.facts.locked and not self.facts.opened_elsewhere):
+                return Situation.MISPLACED
+            if seen in (Situation.CRASHED, Situation.DIVERGED) and self._newest_is_elsewhere():
+                return Situation.MISPLACED
         if told is None or told is seen:
             return seen
         if told is Situation.OVERWRITTEN and self.saved is not None and self.others:
@@ -179,10 +190,16 @@ class _Choice:
             return told
         return seen
 
+    def _newest_is_elsewhere(self) -> bool:
+        return _newest(self.copies, self._usable()) in self.facts.opened_elsewhere
+
     def _by_evidence(self) -> Situation:
         if self.facts.original is None:
             deleted = self.facts.trashed or any(copy.kind is Kind.TRASH for copy in self.copies)
             return Situation.DELETED if deleted else Situation.NEVER_SAVED
+        if self.facts.away and not self.facts.trashed:
+            unsaved = any(not self._earlier(i) for i in range(len(self.copies)))
+            return Situation.CRASHED if unsaved or self.facts.changed else Situation.NOTHING_LOST
         if self.saved is None:
             unsaved = any(copy.kind in (Kind.AUTOSAVE, Kind.SWAP, Kind.TEMPORARY) for copy in self.copies)
             ended = (self.facts.locked and unsaved) or self.facts.changed
@@ -250,6 +267,8 @@ class _Choice:
             self.warnings.append(
                 f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
             )
+        if self.facts.away:
+            self.warnings.append(show_name(self.facts.away))
         if self.facts.elsewhere and self.saved is None:
             self.warnings.append(f"a file of this name lies in another folder: {show_name(self.facts.elsewhere[0])}")
         return Verdict(situation, best, tuple(self.why), tuple(self.warnings))

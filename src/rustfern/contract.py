@@ -46,7 +46,7 @@ def copy(
         "extension_right": item.extension_right,
         "state": str(content.state),
         "reason": content.reason,
-        "size": item.entry.size if not item.entry.is_folder else content.size,
+        "size": item.entry.size if not item.entry.is_bundle else content.size,
         "modified": stamp(item.entry.modified),
         "written": stamp(item.written),
         "written_from": item.written_from,
@@ -137,7 +137,10 @@ def answer(item: Answer) -> Json:
         "schema": SCAN,
         "case": item.case,
         "homes": [{"path": h.path, "layout": str(h.layout), "person": h.person} for h in item.homes],
-        "searched": [{"place": s.place, "path": s.path, "copies": s.copies, "status": s.status} for s in item.searched],
+        "searched": [
+            {"place": s.place, "path": s.path, "copies": s.copies, "status": s.status, "by": s.by or None}
+            for s in item.searched
+        ],
         "documents": [document(each) for each in item.documents],
         "unmatched": [_unmatched(each) for each in item.unmatched],
         "problems": [{"path": p.path, "message": p.message} for p in item.problems],

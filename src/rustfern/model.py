@@ -83,7 +83,8 @@ class Home:
 class Entry:
     """One thing on disk: `root` is the searched folder (the source), `path` the whole path, `part` a part of it.
 
-    `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999).
+    `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the endings of
+    files beside it that belong to it (a database's journals).
     """
 
     root: str
@@ -96,6 +97,12 @@ class Entry:
     link_target: str | None = None
     device: int = 0
     inode: int = 0
+    companions: tuple[str, ...] = ()
+
+    @property
+    def is_bundle(self) -> bool:
+        """Whether it is a folder, or a file with others that belong to it: several files, restored together."""
+        return self.is_folder or bool(self.companions)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,13 +152,14 @@ class Content:
 @dataclass(frozen=True, slots=True)
 class Rebuilt:
     """Text as its editor would rebuild it: bytes in the file's own encoding; how many lines came from the version that was
-    opened, and how many are missing because that version was not given or is too short.
+    opened, and how many are missing because that version was not given or is too short. `note` is said with the result.
     """
 
     data: bytes
     lines: int
     from_original: int
     missing: int
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -260,12 +268,13 @@ class Document:
 
 @dataclass(frozen=True, slots=True)
 class Searched:
-    """One place as it is in one home: `status` is found, absent, denied, outside …"""
+    """One place as it is in one home: `status` is found, absent, denied, outside …; `by` is the setting that moved it there."""
 
     place: str
     path: str
     status: str
     copies: int = 0
+    by: str = ""
 
 
 @dataclass(frozen=True, slots=True)

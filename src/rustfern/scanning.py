@@ -11,7 +11,7 @@ from typing import Protocol
 
 from rustfern import choosing, contract
 from rustfern.alive import live_roots, look_alive
-from rustfern.assembling import Assembly, Draft, Reader, first_answers
+from rustfern.assembling import Assembly, Draft, Reader, first_answers, whereabouts
 from rustfern.casefile import CaseFile, new_case_path, state_folder
 from rustfern.errors import CaseError, SourceError, WrongUsage
 from rustfern.formats.table import class_of, extension_of, format_of_extension
@@ -149,6 +149,9 @@ def scan(
 
     observer.stage("looking into the folders where applications leave copies")
     search.known_places()
+    assembly.settings = search.settings
+    assembly.found_paths = {find.entry.path for find in search.finds}
+    assembly.take_settings()
     records = [find for find in search.finds if find.kind == "record"]
     for find in records:
         assembly.recognise(find)
@@ -159,11 +162,16 @@ def scan(
     observer.stage("walking the whole tree")
     walking = time.monotonic()
     _walk(search, file, observer)
+    hosts = [told.text for told in search.settings.of("host")]
+    assembly.take_sought(hosts)
     totals.search_seconds = searched + time.monotonic() - walking
 
     observer.stage("reading and matching copies")
     finds = _unique([*search.finds, *assembly.more])
-    _match(assembly, places, finds, observer)
+    _match(assembly, places, finds)
+    assembly.take_versions(hints.document)
+    assembly.take_mail()
+    assembly.take_placeholders()
 
     observer.stage("choosing")
     denied = [searched.path for searched in search.searched if searched.status == "denied"]
@@ -199,6 +207,12 @@ def find_people(
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []
     homes = [home for source in sources for home in find_homes(source, on_problem)]
+    # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.
+    homes = [
+        home
+        for home in homes
+        if not (tree := catalogue().tree_of(home.path.replace(os.sep, "/") + "/x/x")) or tree[0].id == "old-system"
+    ]
     if hints.person is None:
         return homes, []
     wanted = hints.person.casefold()
@@ -230,8 +244,19 @@ def _walk(search: Search, file: CaseFile, observer: Observer) -> None:
             waiting.clear()
             held = 0
 
-    search.rest(on_documents, observer.count)
+    versions: list[tuple[str, str, str, str]] = []
+
+    def on_versions(folder: str, names: list[str], place: str, repeats: str, share: str) -> None:
+        for name in names:
+            original = f"{share}\\{name}" if share else os.path.join(repeats, name) if repeats else ""
+            versions.append((place, os.path.join(folder, name), original, name))
+        if len(versions) >= _BATCH:
+            file.add_versions(versions)
+            versions.clear()
+
+    search.rest(on_documents, observer.count, on_versions)
     file.add_names(waiting)
+    file.add_versions(versions)
     file.index_names()
 
 
@@ -248,7 +273,7 @@ def _is_rebuilt(places: Catalogue, find: Find) -> bool:
     return place.is_copy and bool(place.reader)
 
 
-def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observer: Observer) -> None:
+def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None:
     """Records first, then locks, then copies that are named, then those whose name says nothing."""
     assembly.take_trash([find for find in finds if find.kind == "trash"])
     for find in finds:
@@ -256,6 +281,9 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
             assembly.take_lock(find)
     copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
     unnamed = []
+    opened = [find for find in copies if places.places[find.place].misplaced]
+    kept = [find for find in copies if places.places[find.place].attachment]
+    copies = [find for find in copies if find not in opened and find not in kept]
     for find in copies:
         told = _TELLING & find.fields.keys() or find.entry.path in assembly.named
         told = told or places.places[find.place].never_saved
@@ -263,9 +291,12 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find], observe
             unnamed.append(find)
     for find in unnamed:
         assembly.take_unnamed(find)
+    for find in opened:
+        assembly.take_misplaced(find)
     for find in finds:
         if _is_rebuilt(places, find):
             assembly.take_swap(find)
+    assembly.take_kept_attachments(kept)
 
 
 def _of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
@@ -275,6 +306,7 @@ def _of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
 
 def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[str]) -> Document:
     assembly.add_saved(draft)
+    assembly.note_recent(draft)
     copies = sorted(choosing.date(draft.copies), key=_oldest_first)
     saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
     deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
@@ -287,7 +319,10 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         changed=draft.changed,
         changed_since=draft.changed_since,
         trashed=draft.trashed,
+        misplaced=draft.misplaced,
+        opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
         deleted=deleted,
+        away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,
         denied=[path for path in denied if draft.home is None or inside(path, draft.home.path)],
         elsewhere=assembly.elsewhere(draft),
         asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,

@@ -8,12 +8,12 @@ from collections.abc import Sequence
 
 from rustfern.assembling.copies import Copies
 from rustfern.assembling.swaps import Swaps
-from rustfern.assembling.table import Draft, Reader
+from rustfern.assembling.table import Draft, Reader, whereabouts
 from rustfern.assembling.traces import Traces
 from rustfern.matching import candidates as near
 from rustfern.model import Find, show_name
 
-__all__ = ["Assembly", "Draft", "Reader", "first_answers"]
+__all__ = ["Assembly", "Draft", "Reader", "first_answers", "whereabouts"]
 
 
 class Assembly(Traces, Copies, Swaps):

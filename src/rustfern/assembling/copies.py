@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from rustfern.assembling.table import Draft, Table, clocks_of, foreign
+from rustfern.assembling.elsewhere import Elsewhere
+from rustfern.assembling.table import Draft, clocks_of, foreign, last_part
 from rustfern.errors import SourceError
 from rustfern.formats.table import FORMATS, class_of, compatible, extension_of, extension_right, format_of_extension
 from rustfern.matching import candidates as near
@@ -38,7 +39,7 @@ _THEN = "it lies in the same folder and was written about when a version of the 
 SAVED_PLACE = "beside-original"
 
 
-class Copies(Table):
+class Copies(Elsewhere):
     """The steps that match copies."""
 
     def take_named(self, find: Find) -> bool:
@@ -64,14 +65,23 @@ class Copies(Table):
         found = self._by_path(find) or near.for_copy(
             find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside
         )
+        found = found or self.for_recent(find, copy.content.format, beside=beside)
         for item in found:
             item.exists = item.exists or exists(item.path)
         if len(found) > 1:
+            self.add_recent(found, find.home)
             self._compare(copy, found)
         if place.needs_original and not any(item.exists for item in found):
+            if not place.complete and copy.content.format is not None and self.source_of(find.entry.path):
+                note = "a transfer that was not finished; the file that it was to become is not there"
+                self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
             return True
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is None and not beside and (away := self.for_away(find)):
+            draft = self.outside(away[0], last_part(away[0]), find.home)
+            self._give(draft, replace(copy, evidence=(away[1],)), [[away[1]]], 0)
+            return True
         if best is None or shares[best] < weights.THRESHOLD:
             return False
         draft = self.draft(found[best].path, find.home)
@@ -99,6 +109,10 @@ class Copies(Table):
             return (
                 [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])] if path else []
             )
+        if "percent" in find.fields:
+            path = translate(find.fields["percent"].replace("%", "/"), find.home, self.homes, self.roots)
+            if path and exists(path):
+                return [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])]
         if "below" in find.fields:
             parts, folder = find.fields["below"].split("."), os.path.dirname(find.entry.path)
             for count in range(1, len(parts)):
@@ -307,7 +321,7 @@ class Copies(Table):
         content, _ = self.reader.content(entry, name)
         piece = weights.evidence("its-own-file", "it is the saved file itself")
         draft.copies.append(
-            Copy(entry, Kind.SAVED, SAVED_PLACE, content, extension_right(name, content.format),
+            Copy(entry, Kind.SAVED, draft.place or SAVED_PLACE, content, extension_right(name, content.format),
                  clocks_of(entry, content), confidence=1.0, evidence=(piece,))
         )  # fmt: skip
         return len(draft.copies) - 1

@@ -33,6 +33,10 @@ class Swaps(Table):
             self._journal(find)
         elif reader == "joe-dead":
             self._dead_file(find)
+        elif reader in ("code-unsaved", "editor-tab"):
+            self._unsaved_tab(find, reader)
+        elif reader == "browser-session":
+            self._pages(find)
         else:
             self._swap(find)
 
@@ -40,8 +44,12 @@ class Swaps(Table):
         """Kate's journal names nothing: it lies beside its text, under its name, and its sum tells the version."""
         from rustfern.traces import kate_journal
 
-        name = find.fields["name"]
-        draft = self.draft(os.path.join(os.path.dirname(find.entry.path), name), find.home)
+        name = find.fields.get("name") or find.fields["elsewhere"]
+        here = os.path.join(os.path.dirname(find.entry.path), name)
+        if "elsewhere" in find.fields:
+            found = [path for path in self.case.by_name(name) if self.home_of(path) == find.home]
+            here = found[0] if found else here
+        draft = self.draft(here, find.home)
         bases = self._versions(draft)
         try:
             with rebuilding.open_content(find.entry) as stream:
@@ -102,6 +110,69 @@ class Swaps(Table):
                 copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
             draft.copies.append(copy)
             draft.changed, draft.changed_since = True, entry.modified
+
+    def _unsaved_tab(self, find: Find, reader: str) -> None:
+        """An unsaved text that carries the address of its file, or none."""
+        from rustfern.traces import code_unsaved, editor_tab
+
+        data = b""
+        try:
+            with rebuilding.open_content(find.entry) as stream:
+                data = stream.read(_MAX_JOURNAL)
+            if reader == "code-unsaved":
+                found = code_unsaved.parse(data)
+                address, title, empty = found.address, found.title, not found.data.strip()
+            else:
+                tab = editor_tab.parse(data)
+                address, title, empty = tab.path, "Unnamed text", not tab.text.strip()
+        except Malformed as error:
+            if data.strip(b"\0"):
+                self.problem(find.entry.path, f"this unsaved text cannot be read: {error}")
+            return
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            return
+        original = translate(address, find.home, self.homes, self.roots) if address else None
+        if not address:
+            if empty:
+                return
+            key = f"copy:{find.entry.path}"
+            draft = self.drafts.setdefault(key, Draft(key, title, None, None, find.home, never_saved=True))
+        else:
+            draft = (
+                self.draft(original, find.home, address)
+                if original
+                else self.outside(address, last_part(address), find.home)
+            )
+        piece = weights.evidence(
+            "swap-header", "it carries the address of this document" if address else "its text was never named"
+        )
+        content = rebuilding.check_rebuilt(find.entry, draft.name, reader, ())
+        draft.copies.append(self._rebuilt(find, find.entry, content, piece, reader, []))
+        draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+
+    def _pages(self, find: Find) -> None:
+        """Text typed into web pages: each page is a document of its own; the newest session that holds it counts."""
+        from rustfern.traces import browser_session
+
+        try:
+            with rebuilding.open_content(find.entry) as stream:
+                forms = browser_session.parse(stream.read(_MAX_JOURNAL))
+        except Malformed as error:
+            self.problem(find.entry.path, f"this session of a browser is damaged: {error}")
+            return
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            return
+        for form in forms:
+            entry = replace(find.entry, part=str(form.number))
+            home = find.home.path if find.home else ""
+            key = f"page:{home}:{form.address}:{form.text}"
+            name = f"Text typed into {form.title or form.address or 'a page'}"
+            draft = self.drafts.setdefault(key, Draft(key, name, None, None, find.home, never_saved=True))
+            piece = weights.evidence("its-own-file", f"typed into the page {form.address}")
+            content = rebuilding.check_rebuilt(entry, "page.txt", "browser-form", ())
+            draft.copies.append(self._rebuilt(find, entry, content, piece, "browser-form", []))
 
     def _rebuilt(
         self, find: Find, entry: Entry, content: Content, piece: Evidence, recipe: str, bases: list[Entry]

@@ -30,6 +30,7 @@ from rustfern.model import (
 )
 from rustfern.places.loader import Catalogue, Place
 from rustfern.places.recorded import inside, take_apart
+from rustfern.places.settings import Settings, Told
 from rustfern.sources.folder import FolderSource
 from rustfern.times import to_utc
 
@@ -51,6 +52,8 @@ class Draft:
     changed_since: datetime | None = None
     never_saved: bool = False
     trashed: bool = False
+    misplaced: bool = False
+    place: str = ""
     within: str | None = None
 
 
@@ -62,6 +65,24 @@ class Deleted:
     recorded: str
     when: datetime | None
     find: Find
+
+
+@dataclass
+class RecentNames:
+    """Recent-file lists as a name index of documents that are gone, or outside of what is searched."""
+
+    paths: list[str] = field(default_factory=list)
+
+    def by_name(self, name: str, limit: int = 60) -> list[str]:
+        folded = name.casefold()
+        return [path for path in self.paths if near.name_of(path).casefold() == folded][:limit]
+
+    def by_stem(self, stem: str, limit: int = 60) -> list[str]:
+        folded = stem.casefold()
+        return [path for path in self.paths if near.name_of(path).rpartition(".")[0].casefold() == folded][:limit]
+
+    def in_folder(self, folder: str, limit: int = 60) -> list[str]:
+        return [path for path in self.paths if near.folder_of(path) == folder][:limit]
 
 
 class Reader:
@@ -82,6 +103,11 @@ class Reader:
             except SourceError as error:
                 self._on_problem(entry.path, error.what)
                 known = Content(Glance(), State.UNREADABLE, error.what, entry.size), ()
+            except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:
+                # Whatever a strange file does to a parser: one bad file never stops a search.
+                what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]}); restore it by its id and look"
+                self._on_problem(entry.path, what)
+                known = Content(Glance(), State.UNREADABLE, what, entry.size), ()
             self._known[entry.path] = known
         return known
 
@@ -128,6 +154,15 @@ class Table:
         self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
         self.looked_around = 0
         self.narrowed = narrowed
+        self.settings = Settings()
+        self.recent: dict[str, Told] = {}  # key of a document → the latest entry of a recent-file list
+        self.away: dict[str, Told] = {}  # recorded paths outside of what is searched
+        self.gone = RecentNames()
+        self.found_paths: set[str] = set()
+        self.recorded_times: dict[str, datetime] = {}  # copy → when an editor's own list says it was kept
+        self.opened: set[str] = set()  # copies of known documents that were opened in mail or archive programs
+        self.placeholders: list[Find] = []
+        self.mail_stores: list[Find] = []
 
     def key(self, path: str, home: Home | None) -> str:
         """What tells documents apart: the original's path, whatever its case where the system does not mind it."""
@@ -177,13 +212,19 @@ class Table:
             place=find.place,
             content=content,
             extension_right=extension_right(base, content.format),
-            clocks=clocks_of(entry, content),
+            clocks=self._clocks(entry, content),
             order=find.order,
             complete=place.complete,
             evidence=evidence,
             members=members,
             notes=notes,
         )
+
+    def _clocks(self, entry: Entry, content: Content) -> dict[str, datetime]:
+        clocks = clocks_of(entry, content)
+        if entry.path in self.recorded_times:
+            clocks["record"] = self.recorded_times[entry.path]
+        return clocks
 
     def own_document(
         self, copy: Copy, find: Find, name: str, *, never_saved: bool = False, trashed: bool = False
@@ -237,3 +278,20 @@ def last_part(recorded: str) -> str:
     """The file name of a recorded path or URL."""
     apart = take_apart(recorded)
     return apart.parts[-1] if apart and apart.parts else recorded.rstrip("/\\").replace("\\", "/").rpartition("/")[2]
+
+
+def whereabouts(recorded: str) -> str | None:
+    """What to ask for when an original is on a disk, a share or a server that is not there; None if nothing tells."""
+    apart = take_apart(recorded)
+    if apart is None:
+        return None
+    if apart.web:
+        return f"its saved file is on a server ({recorded}): ask for access to it"
+    if apart.share:
+        return f"its saved file was on the share \\\\{apart.drive}: ask for it"
+    if apart.drive not in ("", "C"):
+        return f"its saved file was on drive {apart.drive}: ask for that disk or stick ({recorded})"
+    if len(apart.parts) > 2 and apart.parts[0].casefold() in ("media", "mnt", "run", "volumes"):
+        stick = apart.parts[1] if apart.parts[0].casefold() in ("mnt", "volumes") else "/".join(apart.parts[1:-1][:3])
+        return f"its saved file was on the volume {stick}: ask for it ({recorded})"
+    return f"its saved file is outside of what is searched: {recorded}"

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern import rebuilding
-from rustfern.assembling.table import Draft, last_part
+from rustfern.assembling.table import Draft, last_part, whereabouts
 from rustfern.assembling.trash import Trash
 from rustfern.errors import Malformed, SourceError
 from rustfern.matching import candidates as near
@@ -17,15 +17,18 @@ from rustfern.model import (
     Find,
     Home,
     Lock,
+    Order,
     Record,
     show_name,
 )
-from rustfern.places.recorded import translate
-from rustfern.sources.folder import explain
+from rustfern.places.loader import Place
+from rustfern.places.recorded import inside, translate
+from rustfern.sources.folder import exists, explain
 from rustfern.times import to_utc
 
 if TYPE_CHECKING:
     from rustfern.traces import recovery_list
+    from rustfern.traces.kept_lists import Kept
 
 _LIST_LIMIT = 1 << 20
 _TRASH_LIMIT = 64 << 20
@@ -36,21 +39,19 @@ class Traces(Trash):
 
     def recognise(self, find: Find) -> None:
         """Read a record; locks wait until all names are known."""
-        from rustfern.traces import editor_marks, mousepad_session, recovery_list
-
         place = self.catalogue.places[find.place]
+        if place.reader in ("noted", "placeholder"):
+            self._noted(find, place)
+            return
+        if place.reader == "mail-store":
+            self.mail_stores.append(find)
+            return
         try:
+            if place.reader == "revision-index":
+                self._revisions(find)
+                return
             with rebuilding.open_content(find.entry) as stream:
-                if place.reader == "recovery-list":
-                    self._recovery_list(find, recovery_list.parse(stream))
-                elif place.reader == "emacs-list":
-                    listed = editor_marks.parse_list(stream.read(_LIST_LIMIT))
-                    self._listed(find, [(each.original, each.autosave) for each in listed], "emacs-autosave")
-                elif place.reader == "mousepad-session":
-                    texts = mousepad_session.parse(stream.read(_TRASH_LIMIT))
-                    self._listed(find, [(each.original, each.autosave) for each in texts], "mousepad-autosave")
-                elif place.reader.startswith("trash-"):
-                    self.note_deleted(find, stream.read(_TRASH_LIMIT))
+                self._read_record(find, place.reader, stream)
         except Malformed as error:
             self.problem(
                 find.entry.path,
@@ -60,6 +61,84 @@ class Traces(Trash):
         except (SourceError, OSError) as error:
             what = error.what if isinstance(error, SourceError) else explain(error)
             self.problem(find.entry.path, what)
+
+    def _read_record(self, find: Find, reader: str, stream: BinaryIO) -> None:
+        from rustfern.traces import editor_marks, kept_lists, mousepad_session, recovery_list
+
+        if reader == "recovery-list":
+            self._recovery_list(find, recovery_list.parse(stream))
+        elif reader == "emacs-list":
+            listed = editor_marks.parse_list(stream.read(_LIST_LIMIT))
+            self._listed(find, [(each.original, each.autosave) for each in listed], "emacs-autosave")
+        elif reader == "mousepad-session":
+            texts = mousepad_session.parse(stream.read(_TRASH_LIMIT))
+            self._listed(find, [(each.original, each.autosave) for each in texts], "mousepad-autosave")
+        elif reader.startswith("trash-"):
+            self.note_deleted(find, stream.read(_TRASH_LIMIT))
+        else:
+            parse, place = {
+                "kate-session": (kept_lists.kate_session, "kate-stash"),
+                "focuswriter-mapping": (kept_lists.focuswriter_mapping, "focuswriter-cache"),
+                "notepadpp-session": (kept_lists.notepadpp_session, "notepadpp-session-copy"),
+                "code-history": (kept_lists.code_history, "code-history"),
+            }[reader]
+            self._kept(find, parse(stream.read(_TRASH_LIMIT)), place)
+
+    def _kept(self, find: Find, kept: list[Kept], place: str) -> None:
+        """An editor's list of the texts that it keeps, by paths or by names beside the list."""
+        pairs, folder = [], os.path.dirname(find.entry.path)
+        for each in kept:
+            beside = "/" not in each.copy and "\\" not in each.copy
+            temp = os.path.join(folder, each.copy) if beside else self._recorded_here(each.copy, find.home)
+            if temp is None or each.copy in ("", ".", ".."):
+                if not beside:
+                    self.problem(
+                        find.entry.path, f"this list names a text outside of what is searched: {show_name(each.copy)}"
+                    )
+                continue
+            if each.when:
+                self.recorded_times[temp] = each.when
+            pairs.append((each.original, temp, each.title))
+        self._listed_here(find, pairs, place)
+
+    def _revisions(self, find: Find) -> None:
+        """The index of older versions that macOS keeps. It is read from a private copy, its journal with it."""
+        from rustfern.traces import revision_index
+
+        top = os.path.dirname(os.path.dirname(find.entry.path))
+        with rebuilding.materialised(find.entry, ("-wal", "-journal")) as path:
+            generations = revision_index.read(path)
+        pairs = []
+        for each in generations:
+            stored = os.path.normpath(os.path.join(top, *each.stored.strip("/").split("/")))
+            if not inside(stored, top):
+                self.problem(
+                    find.entry.path, f"this index names a version outside of its folder: {show_name(each.stored)}"
+                )
+                continue
+            if each.when:
+                self.recorded_times[stored] = each.when
+            pairs.append((each.original, stored, ""))
+        self._listed_here(find, pairs, "macos-revision")
+
+    def _noted(self, find: Find, place: Place) -> None:
+        """A thing that is only pointed out: what it may hold, or that its content is elsewhere."""
+        if place.reader == "placeholder":
+            self.placeholders.append(find)
+        elif find.entry.size:
+            self.unmatched.append(
+                Record(find.entry.path, place.id, f"{place.what}: {place.says}", (), find.entry.modified)
+            )
+
+    def take_placeholders(self) -> None:
+        """Say on known documents that their content is online only; the others are pointed out."""
+        for find in self.placeholders:
+            place = self.catalogue.places[find.place]
+            name = find.fields.get("name") or find.fields.get("stem", "")
+            path = os.path.join(os.path.dirname(find.entry.path), name)
+            draft = self.drafts.get(self.key(path, find.home or self.home_of(path)))
+            record = Record(find.entry.path, place.id, f"{name}: {place.says}", (), find.entry.modified)
+            (draft.records if draft else self.unmatched).append(record)
 
     def _recovery_list(self, find: Find, found: recovery_list.RecoveryList) -> None:
         path, home = find.entry.path, find.home
@@ -99,20 +178,29 @@ class Traces(Trash):
                 draft.changed_since = find.entry.modified
 
     def _listed(self, find: Find, pairs: list[tuple[str, str]], place: str) -> None:
-        """An editor's own list of (original, autosave); the original is empty for a text that was never named."""
-        for recorded, autosave in pairs:
-            temp = self._recorded_here(autosave, find.home)
+        """An editor's own list of (original, autosave) as recorded; the original is empty for a text that was never named."""
+        here = [(original, self._recorded_here(autosave, find.home)) for original, autosave in pairs]
+        self._listed_here(find, [(original, temp, "") for original, temp in here if temp is not None], place)
+
+    def _listed_here(self, find: Find, pairs: list[tuple[str, str, str]], place: str) -> None:
+        """(original as recorded, copy as it is here, title for a text that was never named)."""
+        spec = self.catalogue.places[place]
+        kind = "autosave" if spec.kind == "autosave" else "version"
+        for recorded, temp, title in pairs:
             original = self._recorded_here(recorded, find.home) if recorded else None
-            if temp is None:
-                continue
-            draft = self.draft(original, find.home, recorded) if original else None
-            piece = weights.evidence("recovery-list", "the editor's list names it as the autosave of this document")
-            if draft is not None:
-                says = "the editor's list names it as open"
-                kind = self.catalogue.places[find.place].reader
-                draft.records.append(Record(find.entry.path, kind, says, (piece,), find.entry.modified))
+            if original is not None:
+                draft: Draft | None = self.draft(original, find.home, recorded)
+            elif recorded and whereabouts(recorded):
+                draft = self.outside(recorded, last_part(recorded), find.home)
+            else:
+                draft = None
+            piece = weights.evidence("recovery-list", f"the program's own list names it as the {kind} of this document")
+            if draft is not None and not any(record.path == find.entry.path for record in draft.records):
+                says = "the program's own list names it" + (" as open" if kind == "autosave" else "")
+                reader = self.catalogue.places[find.place].reader
+                draft.records.append(Record(find.entry.path, reader, says, (piece,), find.entry.modified))
             if draft is not None or not recorded:
-                self.named[temp] = (draft, piece, os.path.basename(recorded) or "Unnamed text")
+                self.named[temp] = (draft, piece, title or os.path.basename(recorded) or "Unnamed text")
             self._seek(temp, place, find.home)
 
     def _recorded_here(self, path: str, home: Home | None) -> str | None:
@@ -129,15 +217,14 @@ class Traces(Trash):
             entry = source.entry(path)
         except SourceError:
             return
-        if entry.link_target is None and not entry.is_folder:
-            spec = self.catalogue.places[place]
-            self.more.append(
-                Find(entry, place, spec.kind, self.catalogue.match(spec, os.path.basename(path)) or {}, home)
-            )
+        spec = self.catalogue.places[place]
+        if entry.link_target is None and (spec.folders_too or not entry.is_folder):
+            fields = self.catalogue.match(spec, os.path.basename(path)) or {}
+            self.more.append(Find(entry, place, spec.kind, fields, home, Order(spec.order), spec.complete))
 
     def take_lock(self, find: Find) -> None:
         """Read a lock and give it to the document that it speaks of."""
-        from rustfern.traces import odf_lock, owner_lock
+        from rustfern.traces import odf_lock, owner_lock, program_locks
 
         place = self.catalogue.places[find.place]
         if find.entry.link_target is not None:
@@ -159,7 +246,16 @@ class Traces(Trash):
                 owner, host = facts.owner or facts.login or None, facts.host or None
                 if facts.opened_local:
                     opened = to_utc(facts.opened_local, find.entry.modified)
-            else:
+            elif place.reader in ("dwg-lock", "database-lock"):
+                told = (
+                    program_locks.parse_drawing(data)
+                    if place.reader == "dwg-lock"
+                    else program_locks.parse_database(data)
+                )
+                owner, host = told.owner or None, told.host or None
+                if told.opened_local:
+                    opened = to_utc(told.opened_local, find.entry.modified)
+            elif place.reader == "owner-lock":
                 owner = owner_lock.parse(data).owner
         except Malformed as error:
             if place.reader == "owner-lock" and size is None:
@@ -176,6 +272,8 @@ class Traces(Trash):
                     original, [weights.evidence("lock-name", f"the lock carries its whole name, {find.fields['name']}")]
                 )
             ]
+        elif place.reader != "owner-lock":
+            found = self._by_stem(find)
         else:
             gone = [d.original for d in self.drafts.values() if d.original]
             found = near.for_owner_lock(find.fields["tail"], folder, size, self.case.in_folder(folder), gone)
@@ -185,6 +283,26 @@ class Traces(Trash):
                     Candidate(os.path.join(folder, find.fields["tail"]), [weights.evidence("lock-name", text)], False)
                 ]
         self._give_lock(lock, found)
+
+    def _by_stem(self, find: Find) -> list[Candidate]:
+        """Documents in the lock's folder whose name without extension the lock carries, whole or (`cut`) its beginning."""
+        folder, fields = os.path.dirname(find.entry.path), find.fields
+        wanted = fields.get("stem", fields.get("cut", "")).casefold()
+        classes = {"dwg-lock": ("dwg", "dxf"), "database-lock": ("accdb", "mdb"), "empty-lock": ("indd", "indt")}
+        fitting = []
+        for path in [*self.case.in_folder(folder), *(d.original for d in self.drafts.values() if d.original)]:
+            stem, _, extension = os.path.basename(path).casefold().rpartition(".")
+            same = stem == wanted if "stem" in fields else stem.startswith(wanted)
+            reader = self.catalogue.places[find.place].reader
+            if same and os.path.dirname(path) == folder and extension in classes[reader]:
+                fitting.append(path)
+        whole = "stem" in fields
+        text = "the lock carries its name" if whole else "the lock carries the beginning of its name"
+        piece = weights.evidence("lock-name" if whole else "lock-name-cut", text)
+        if not fitting and whole:
+            extension = {"dwg-lock": "dwg", "database-lock": "accdb"}[self.catalogue.places[find.place].reader]
+            fitting = [os.path.join(folder, f"{fields['stem']}.{extension}")]
+        return [Candidate(path, [piece], exists(path)) for path in dict.fromkeys(fitting)]
 
     def _link_lock(self, find: Find, target: str) -> None:
         from rustfern.traces import editor_marks

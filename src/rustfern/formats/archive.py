@@ -124,8 +124,8 @@ class Archive:
         if position != length:
             raise Malformed("the directory of parts has a wrong length", at + position)
         ordered = sorted(self.members.values(), key=lambda m: m.offset)
-        ends = [m.offset for m in ordered[1:]] + [at]
-        for member, end in zip(ordered, ends, strict=True):
+        ends = [*(m.offset for m in ordered[1:]), at]
+        for member, end in zip(ordered, ends, strict=False):
             if member.offset + 30 + len(member.raw_name) + member.packed > end:
                 raise Malformed(f"part {member.name} reaches into the next one", member.offset)
 

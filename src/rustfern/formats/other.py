@@ -13,7 +13,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.odf import Odf, format_of_type
 from rustfern.formats.ooxml import Ooxml
-from rustfern.formats.table import title_of
+from rustfern.formats.table import extension_of, title_of
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -39,10 +39,19 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
     (4, b"ftypqt", "mov"),
     (4, b"ftyp", "mp4"),
     (0, b"\x1a\x45\xdf\xa3", "mkv"),
+    (0, b"gimp xcf", "xcf"),
+    (0, b"BLENDER", "blend"),
+    (0, b"\x06\x06\xed\xf5\xd8\x1d\x46\xe5", "indd"),
+    (4, b"Standard ACE DB", "accdb"),
+    (4, b"Standard Jet DB", "accdb"),
+    (0, b"%!PS-Adobe", "eps"),
 )
 
 
 _TYPES = "[Content_Types].xml"
+_ZIP_KINDS = {b"application/x-krita": "kra", b"image/openraster": "ora"}
+_ZIP_EXTENSIONS = frozenset({"mscz", "qgz", "fcstd"})
+_ZIP_SIGNS = frozenset({"META-INF/container.xml", "Document.xml"})
 
 
 def format_of_magic(head: bytes) -> str | None:
@@ -137,6 +146,12 @@ class PlainZip:
             kind = "epub"
             if "META-INF/container.xml" not in archive.members:
                 raise Malformed("the part META-INF/container.xml is missing")
+        elif kind_of := _ZIP_KINDS.get(archive.bytes_of("mimetype", 100) if "mimetype" in archive.members else b""):
+            kind = kind_of
+        elif extension_of(name) in _ZIP_EXTENSIONS and (set(archive.members) & _ZIP_SIGNS):
+            kind = extension_of(name)
+        elif "Document.xml" in archive.members:
+            kind = "fcstd"
         elif "content/riffData.cdr" in archive.members or "content/root.dat" in archive.members:
             kind = "cdr"
         reason = f"read to the end: the sums of all {len(archive.members)} members fit"

@@ -69,7 +69,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("slvs", "cad", "SolveSpace model", ""),
         ("svg", "drawing", "SVG drawing", ""),
         ("cdr", "drawing", "CDR vector drawing", "cdt"),
-        ("pdf", "page", "PDF", "ai"),
+        ("pdf", "page", "PDF", "ai fdf"),
         ("png", "image", "PNG picture", ""),
         ("jpg", "image", "JPEG picture", "jpeg jpe jfif"),
         ("gif", "image", "GIF picture", ""),
@@ -104,6 +104,28 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("java", "code", "Java source", ""),
         ("zip", "other", "ZIP archive", ""),
         ("gz", "other", "gzip file", "tgz svgz"),
+        ("ai", "drawing", "AI vector illustration", "ait"),
+        ("eps", "drawing", "EPS drawing", "epsf"),
+        ("xcf", "image", "XCF picture", ""),
+        ("kra", "image", "Krita painting", "krz"),
+        ("ora", "image", "OpenRaster picture", ""),
+        ("fig", "drawing", "Xfig drawing", ""),
+        ("sla", "page", "Scribus layout", "scd"),
+        ("indd", "page", "INDD layout", "indt"),
+        ("fcstd", "cad", "FreeCAD model", ""),
+        ("blend", "cad", "Blender scene", ""),
+        ("kicad_pcb", "cad", "KiCad board", ""),
+        ("kicad_sch", "cad", "KiCad schematic", ""),
+        ("qgs", "drawing", "QGIS project", ""),
+        ("qgz", "drawing", "packed QGIS project", ""),
+        ("kdenlive", "video", "Kdenlive project", ""),
+        ("ardour", "audio", "Ardour session", ""),
+        ("mscx", "audio", "MuseScore score", ""),
+        ("mscz", "audio", "packed MuseScore score", ""),
+        ("accdb", "database", "small database", "mdb"),
+        ("ics", "notes", "calendar", ""),
+        ("note", "notes", "desktop note", ""),
+        ("gnumeric", "sheet", "Gnumeric workbook", ""),
         ("7z", "other", "7z archive", ""),
         ("cfb", "other", "compound file", ""),
     ]
@@ -142,6 +164,17 @@ TEXT_FORMATS = frozenset(
         "fods",
         "fodp",
         "fodg",
+        "fig",
+        "kicad_pcb",
+        "kicad_sch",
+        "qgs",
+        "kdenlive",
+        "ardour",
+        "mscx",
+        "sla",
+        "dxf",
+        "note",
+        "ics",
     ]
 )
 """Formats whose bytes are plain text: the name alone tells them apart."""
@@ -173,7 +206,7 @@ _OFFICE = frozenset({"text", "sheet", "slides", "drawing"})
 def extension_of(name: str) -> str:
     """The extension of a file name in small letters, without the dot; empty if there is none."""
     stem, dot, extension = name.rpartition(".")
-    return extension.casefold() if dot and stem and len(extension) <= 8 else ""
+    return extension.casefold() if dot and stem and len(extension) <= 10 else ""
 
 
 def format_of_extension(extension: str) -> str | None:

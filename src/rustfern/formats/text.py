@@ -17,6 +17,7 @@ from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
 _CHUNK = 1 << 18
+_XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "sla", "note"})
 _JSON_LIMIT = 64 << 20
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
@@ -111,7 +112,7 @@ class PlainText:
     def _structure(stream: BinaryIO, format_name: str | None, encoding: str) -> None:
         """Texts with a grammar: XML must be well-formed; JSON must not stop before its end (comments are common)."""
         stream.seek(0)
-        if format_name in ("xml", "svg"):
+        if format_name in _XML:
             xmlparts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document")
         elif format_name == "json":
             text = stream.read(_JSON_LIMIT).decode(encoding, "replace").rstrip()

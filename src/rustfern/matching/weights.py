@@ -25,6 +25,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "name-ending": (3.0, "name"),
     "name-elsewhere": (2.0, "name"),
     "shared-content": (5.5, "content"),
+    "recent-list": (1.6, "recent"),
     "open-then": (3.0, "name"),
     "same-folder-then": (3.0, "name"),
     "same-folder": (0.4, "name"),

@@ -25,14 +25,17 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     `starts`, `ends`, `holds` and `bare_length` are quick tests that every name of a "beside" place passes. `mirror` is a
     pattern for the whole path where folders repeat those of a disk: `top` (a folder) or `drive`, and `inner`. `depth` is how many
     levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
-    `needs_original` a name counts only if its original is there. Folder patterns may hold `*`.
+    `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
+    temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
+    sought among the document-like names. `together`: endings of files that belong to it; `misplaced`: originals may have been
+    edited here; `notes`: a store in use, no document that was lost; `says`: what a `noted` record tells; `lives`: how short-lived.
     """
 
     id: str
     what: str
     program: str
     kind: Literal["autosave", "backup", "temporary", "swap", "trash", "version", "conflict", "lock", "record"]
-    where: Literal["home", "volume", "beside"]
+    where: Literal["home", "volume", "beside", "tree", "index"]
     names: tuple[str, ...]
     lifetime: str
     sure: Literal["documented", "observed", "reported"]
@@ -55,6 +58,12 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     bare_length: int = 0
     holds: tuple[str, ...] = ()
     mirror: str = ""
+    together: tuple[str, ...] = ()
+    misplaced: bool = False
+    attachment: bool = False
+    notes: bool = False
+    says: str = ""
+    lives: Literal["", "moments", "session", "days", "kept"] = ""
     reader: Literal[
         "",
         "odf-lock",
@@ -70,10 +79,30 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
         "joe-dead",
         "emacs-list",
         "link-lock",
+        "database-lock",
+        "empty-lock",
+        "dwg-lock",
+        "kate-session",
+        "focuswriter-mapping",
+        "notepadpp-session",
+        "code-unsaved",
+        "code-history",
+        "editor-tab",
+        "mail-store",
+        "browser-session",
+        "revision-index",
+        "placeholder",
+        "noted",
     ] = ""
     processes: tuple[str, ...] = ()
     moved_by: str = ""
     setting: str = ""
+
+    @property
+    def shortness(self) -> int:
+        """How soon copies vanish: 0 moments, 1 with the session, 2 within days, 3 kept for long."""
+        usual = {"trash": "kept", "version": "kept", "backup": "kept", "conflict": "kept", "temporary": "moments"}
+        return ("moments", "session", "days", "kept").index(self.lives or usual.get(self.kind, "session"))
 
     @property
     def is_copy(self) -> bool:
@@ -81,18 +110,76 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
         return self.kind not in ("lock", "record")
 
 
-class _File(msgspec.Struct, forbid_unknown_fields=True):
-    place: list[Place]
+class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One thing that a settings file can tell.
+
+    `files` are patterns below a home or a volume. `key` (with `*`) and `value` (a regular expression for the name) say where in
+    the file; `take` is a regular expression with a group `path` for the part of the text that counts. `means`: "folder" (the
+    copies of `places` go there), "recent" (a document opened lately), "recovery" (original and autosave), "documents" (a folder of
+    the person's that was moved), "temporary" (the temporary folder), or a fact: "autosave", "minutes", "backups", "zone", "host", "owner".
+    """
+
+    id: str
+    what: str
+    program: str
+    reader: Literal[
+        "registry",
+        "plist",
+        "json",
+        "ini",
+        "lines",
+        "xml",
+        "xcu",
+        "xbel",
+        "shell-link",
+        "vim",
+        "emacs",
+        "nano",
+    ]
+    files: dict[LayoutName, tuple[str, ...]]
+    means: Literal[
+        "folder",
+        "recent",
+        "recovery",
+        "documents",
+        "temporary",
+        "autosave",
+        "minutes",
+        "backups",
+        "zone",
+        "host",
+        "owner",
+    ]
+    where: Literal["home", "volume"] = "home"
+    key: str = ""
+    value: str = ""
+    take: str = ""
+    parted_by: str = ""
+    places: tuple[str, ...] = ()
+
+
+class Family(msgspec.Struct, forbid_unknown_fields=True):
+    """One file of the catalogue."""
+
+    place: list[Place] = []
+    setting: list[Setting] = []
 
 
 class Catalogue:
     """All places, with their patterns compiled."""
 
-    def __init__(self, places: Iterable[Place]) -> None:
+    def __init__(self, places: Iterable[Place], settings: Iterable[Setting] = ()) -> None:
+        self.settings = tuple(settings)
         self.places = {place.id: place for place in places}
         self._patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
         beside = [place for place in self.places.values() if place.where == "beside"]
         self.beside = tuple(beside)
+        self.trees = tuple(place for place in self.places.values() if place.where == "tree")
+        self._tree_signs = re.compile(
+            "|".join(re.escape(sign) for place in self.trees for sign in place.holds) or "(?!)"
+        )
+        self._tree_mirrors = [(place, re.compile(place.mirror, re.DOTALL)) for place in self.trees]
+        self.sought = tuple(place for place in self.places.values() if place.where == "index")
         self.starts = tuple(sorted({start for place in beside for start in place.starts}))
         self.holds = tuple(sorted({part for place in beside for part in place.holds}))
         self.ends = tuple(sorted({end for place in beside for end in place.ends}))
@@ -111,6 +198,15 @@ class Catalogue:
         for pattern in self.patterns(place):
             if found := pattern.fullmatch(name):
                 return {key: value for key, value in found.groupdict().items() if value is not None}
+        return None
+
+    def tree_of(self, folder: str) -> tuple[Place, dict[str, str]] | None:
+        """The tree of older versions that a folder (with `/`) lies in, and the named parts of its path."""
+        if not self._tree_signs.search(folder):
+            return None
+        for place, mirror in self._tree_mirrors:
+            if found := mirror.fullmatch(folder):
+                return place, {key: value for key, value in found.groupdict().items() if value is not None}
         return None
 
     def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
@@ -135,22 +231,22 @@ class Catalogue:
         return None
 
 
-def parse(text: str, file: str) -> list[Place]:
+def parse(text: str, file: str) -> Family:
     """Validate one file of the catalogue. Raises `CatalogueError` that names the entry and the key."""
     try:
-        places = msgspec.toml.decode(text.encode(), type=_File).place
+        family = msgspec.toml.decode(text.encode(), type=Family)
     except msgspec.ValidationError as error:
         raise CatalogueError(f"the places catalogue has a mistake: {_name_entry(text, str(error))}", file) from error
     except msgspec.DecodeError as error:
         raise CatalogueError(f"the places catalogue is not TOML: {error}", file) from error
-    for place in places:
-        for pattern in (*place.names, place.mirror):
-            try:
-                re.compile(pattern, _FLAGS)
-            except re.error as error:
-                raise CatalogueError(
-                    f"entry {place.id}, key names: {pattern!r} is no pattern ({error})", file
-                ) from error
+    patterns = [(place.id, "names", pattern) for place in family.place for pattern in (*place.names, place.mirror)]
+    patterns += [(each.id, "value or take", pattern) for each in family.setting for pattern in (each.value, each.take)]
+    for ident, key, pattern in patterns:
+        try:
+            re.compile(pattern, _FLAGS)
+        except re.error as error:
+            raise CatalogueError(f"entry {ident}, key {key}: {pattern!r} is no pattern ({error})", file) from error
+    for place in family.place:
         for key in place.formats:
             if key not in FORMATS:
                 raise CatalogueError(f"entry {place.id}, key formats: {key!r} is no known format", file)
@@ -158,22 +254,24 @@ def parse(text: str, file: str) -> list[Place]:
             raise CatalogueError(
                 f"entry {place.id}: a place beside documents needs starts, ends, holds or bare_length", file
             )
-        if place.where != "beside" and not (place.folders or place.same_folders_as):
+        if place.where == "tree" and not place.mirror:
+            raise CatalogueError(f"entry {place.id}, key mirror: a tree needs one", file)
+        if place.where in ("home", "volume") and not (place.folders or place.same_folders_as):
             raise CatalogueError(f"entry {place.id}: folders are missing", file)
         if place.kind in ("lock", "record") and not place.reader:
             raise CatalogueError(f"entry {place.id}, key reader: a {place.kind} needs one", file)
-    return places
+    return family
 
 
 def _name_entry(text: str, message: str) -> str:
     """msgspec counts entries from 0 (`$.place[3].kind`): put the entry's id there."""
-    found = re.search(r"\$\.place\[(\d+)\](?:\.(\w+))?", message)
+    found = re.search(r"\$\.(place|setting)\[(\d+)\](?:\.(\w+))?", message)
     if not found:
         return message
-    idents = re.findall(r"^\s*\[\[place\]\][^\[]*?^id\s*=\s*\"([^\"]*)\"", text, re.MULTILINE | re.DOTALL)
-    number = int(found[1])
+    idents = re.findall(rf"^\s*\[\[{found[1]}\]\][^\[]*?^id\s*=\s*\"([^\"]*)\"", text, re.MULTILINE | re.DOTALL)
+    number = int(found[2])
     ident = idents[number] if number < len(idents) else f"number {number + 1}"
-    key = f", key {found[2]}" if found[2] else ""
+    key = f", key {found[3]}" if found[3] else ""
     return f"entry {ident}{key}: {message.split(' - at')[0]}"
 
 
@@ -181,10 +279,13 @@ def _name_entry(text: str, message: str) -> str:
 def catalogue() -> Catalogue:
     """The catalogue that ships with the tool."""
     places: list[Place] = []
+    settings: list[Setting] = []
     folder = resources.files(__package__) / "catalogue"
     for file in sorted(folder.iterdir(), key=lambda item: item.name):
         if file.name.endswith(".toml"):
-            places += parse(file.read_text("utf-8"), file.name)
+            family = parse(file.read_text("utf-8"), file.name)
+            places += family.place
+            settings += family.setting
     by_id: dict[str, Place] = {}
     for place in places:
         if place.id in by_id:
@@ -197,4 +298,7 @@ def catalogue() -> Catalogue:
                     f"entry {place.id}, key same_folders_as: no entry {place.same_folders_as}", "catalogue"
                 )
             by_id[place.id] = msgspec.structs.replace(place, folders=by_id[place.same_folders_as].folders)
-    return Catalogue(by_id.values())
+    for setting in settings:
+        if strange := [ident for ident in setting.places if ident not in by_id]:
+            raise CatalogueError(f"entry {setting.id}, key places: no entry {strange[0]}", "catalogue")
+    return Catalogue(by_id.values(), settings)

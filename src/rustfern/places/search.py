@@ -12,16 +12,32 @@ from rustfern.errors import SourceError
 from rustfern.formats.table import DOCUMENT_EXTENSIONS
 from rustfern.model import Entry, Find, Home, Layout, Order, Searched, Totals
 from rustfern.places.loader import Catalogue, Place
-from rustfern.places.recorded import inside
-from rustfern.sources.folder import FolderSource, is_folder
+from rustfern.places.recorded import inside, take_apart, translate
+from rustfern.places.settings.interface import Settings
+from rustfern.sources.folder import FolderSource, is_folder, with_companions
 from rustfern.sources.interface import OnProblem
 
 OnDocuments = Callable[[str, list[str]], None]
 """Called with (folder, document-like names in it)."""
+OnVersions = Callable[[str, list[str], str, str, str], None]
+"""Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
 _MAX_IN_PLACE = 100_000
 _MAX_ENDINGS = 20_000
 _DOCUMENT, _LEFTOVER = 1, 2
+
+TEMPORARY = "$temp"
+"""Stands in the catalogue for the temporary folder, wherever it is."""
+_TEMPORARY_OF_HOME = {
+    Layout.WINDOWS: ("AppData/Local/Temp", "Local Settings/Temp"),
+    Layout.MACOS: ("Library/Caches/TemporaryItems",),
+    Layout.LINUX: ("tmp", ".tmp"),
+}
+_TEMPORARY_OF_VOLUME = {
+    Layout.WINDOWS: ("Windows/Temp", "Temp", "tmp"),
+    Layout.MACOS: ("private/var/folders/*/*/T", "var/folders/*/*/T", "private/tmp", "tmp"),
+    Layout.LINUX: ("tmp", "var/tmp"),
+}
 
 
 @dataclass
@@ -42,34 +58,120 @@ class Search:
     searched: list[Searched] = field(default_factory=list)
     seen: set[str] = field(default_factory=set)
     kept_out: set[str] = field(default_factory=set)
+    settings: Settings = field(default_factory=Settings)
+    _trees: dict[str, bool] = field(default_factory=dict)
+    _done: set[tuple[str, str]] = field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
     _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = field(default_factory=dict)
 
     def known_places(self) -> None:
-        """Look into every folder that the catalogue names, in every home and on every volume."""
+        """Look into every folder that the catalogue names, in every home and on every volume, and where settings moved it."""
+        self._read_settings()
         for home in self.homes:
             source = self._source(home.root)
             for place in self.catalogue.places.values():
                 if place.where == "home" and home.layout.value in place.folders:
-                    self._place(place, home.path, source, home, place.folders[home.layout.value])
+                    patterns = place.folders[home.layout.value]
+                    self._place(
+                        place, home.path, source, home, _with_temporary(patterns, _TEMPORARY_OF_HOME[home.layout])
+                    )
         volumes = {home.volume: home for home in self.homes if home.volume}
         for source in self.sources:
-            for base in sorted({v for v in volumes if inside(v, source.root)} | {source.root}):
+            # On the live machine the volume lies around what is searched.
+            near = {v for v in volumes if inside(v, source.root) or inside(source.root, v)}
+            for base in sorted(near | {source.root}):
                 owner = volumes.get(base)
                 for place in self.catalogue.places.values():
                     if place.where == "volume":
-                        patterns = [
-                            p for kind, p in place.folders.items() if owner is None or kind == owner.layout.value
-                        ]
-                        flat = [pattern for group in patterns for pattern in group]
-                        self._place(place, base, source, owner, flat)
+                        for layout, patterns in place.folders.items():
+                            if owner is None or layout == owner.layout.value:
+                                whole = _with_temporary(patterns, _TEMPORARY_OF_VOLUME[Layout(layout)])
+                                self._place(place, base, source, owner, whole)
+        self._moved_places()
         self._listed.clear()
         self._resolved.clear()
+
+    def _read_settings(self) -> None:
+        from rustfern.places.settings import read_settings
+
+        self.settings = read_settings(
+            self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem
+        )
+
+    def _around(self, path: str) -> FolderSource | None:
+        return next((source for source in self.sources if inside(path, source.root)), None)
+
+    def find_files(self, base: str, pattern: str, any_case: bool) -> list[str]:
+        """The regular files that a pattern such as `.config/*/settings.json` names below a folder."""
+        source = self._around(base)
+        folder_pattern, _, name = pattern.rpartition("/")
+        found: list[str] = []
+        if source is None:
+            return found
+        folders, _ = self._resolve(source, base, folder_pattern or ".", any_case=any_case)
+        for folder in folders:
+            if not _is_glob(name) and not any_case:
+                found += [path] if os.path.isfile(path := os.path.join(folder, name)) else []
+                continue
+            try:
+                names = self._names(source, folder)[1]
+            except SourceError:
+                continue
+            wanted = name.casefold()
+            found += [os.path.join(folder, each) for each in names if fnmatch.fnmatchcase(each.casefold(), wanted)]
+        return found
+
+    def _moved_places(self) -> None:
+        """Look where settings say that copies go; a folder outside of what is searched is said, never followed."""
+        from rustfern.places.settings import expand
+
+        places = self.catalogue.places
+        targets = [
+            (told, [place for setting in self.catalogue.settings if setting.id == told.setting
+                    for place in map(places.__getitem__, setting.places)], "")
+            for told in self.settings.of("folder")
+        ]  # fmt: skip
+        for told in self.settings.of("temporary"):
+            layout = told.home.layout if told.home else Layout.LINUX
+            for place in places.values():
+                patterns = [p for p in place.folders.get(layout.value, ()) if p.split("/")[0] == TEMPORARY]
+                targets += [(told, [place], pattern.removeprefix(TEMPORARY).strip("/")) for pattern in patterns]
+        for told, moved, below in targets:
+            recorded = expand(told.text, told.home, self.settings, told.file)
+            folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
+            if folder is not None and told.home is not None and self._is_default(folder, told.home):
+                continue
+            for place in moved:
+                if place.where == "home" and told.home is None:
+                    continue
+                if folder is None or self._around(folder) is None:
+                    status = _why_outside(recorded)
+                    self.searched.append(Searched(place.id, recorded, status, by=told.by))
+                    continue
+                self._place(place, folder, self._source_around(folder), told.home, [below or "."], told.by)
+
+    @staticmethod
+    def _is_default(folder: str, home: Home) -> bool:
+        """Whether a temporary folder is where it always is."""
+        usual = [os.path.join(home.path, *part.split("/")) for part in _TEMPORARY_OF_HOME[home.layout]]
+        usual += [os.path.join(home.volume, *p.split("/")) for p in _TEMPORARY_OF_VOLUME[home.layout] if home.volume]
+        return folder in usual
+
+    def _source_around(self, path: str) -> FolderSource:
+        return next(source for source in self.sources if inside(path, source.root))
 
     def _source(self, root: str) -> FolderSource:
         return next(source for source in self.sources if source.root == root)
 
-    def _place(self, place: Place, base: str, source: FolderSource, home: Home | None, patterns: Iterable[str]) -> None:
+    def _place(
+        self,
+        place: Place,
+        base: str,
+        source: FolderSource,
+        home: Home | None,
+        patterns: Iterable[str],
+        by: str = "",
+    ) -> None:
         any_case = home is None or home.layout is not Layout.LINUX
         for pattern in patterns:
             folders, denied = self._resolve(source, base, pattern, any_case=any_case)
@@ -77,16 +179,18 @@ class Search:
                 if (shut := Searched(place.id, folder, "denied")) not in self.searched:
                     self.searched.append(shut)
             for folder in folders:
-                if not any(inside(folder, s.root) for s in self.sources):
+                if not any(inside(folder, s.root) for s in self.sources) or (place.id, folder) in self._done:
                     continue
+                self._done.add((place.id, folder))
                 source = next(s for s in self.sources if inside(folder, s.root))
-                if place.is_copy and place.exclusive:
+                if place.is_copy and place.exclusive and not by:
                     self.kept_out.add(folder)
                 before = len(self.finds)
                 status = self._look(place, folder, source, home, place.depth)
-                self.searched.append(Searched(place.id, folder, status, len(self.finds) - before))
-            if not folders and not denied and "*" not in pattern:
-                self.searched.append(Searched(place.id, os.path.join(base, *pattern.split("/")), "absent"))
+                self.searched.append(Searched(place.id, folder, status, len(self.finds) - before, by))
+            if not folders and not denied and not _is_glob(pattern):
+                there = os.path.normpath(os.path.join(base, *pattern.split("/")))
+                self.searched.append(Searched(place.id, there, "absent", by=by))
 
     def _names(self, source: FolderSource, folder: str) -> tuple[list[str], list[str]]:
         """A folder's names; several places share a folder."""
@@ -137,6 +241,8 @@ class Search:
             return
         if not (entry.is_file or place.links or (entry.is_folder and place.folders_too)):
             return
+        if place.together and entry.is_file:
+            entry = with_companions(self._source_around(entry.path), entry, place.together)
         find = Find(entry, place.id, place.kind, fields, home, Order(place.order), place.complete)
         self.finds.append(find)
 
@@ -152,7 +258,28 @@ class Search:
         leftover = any(ending.endswith(end) or end.endswith(ending) for end in ends)
         return _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
 
-    def rest(self, on_documents: OnDocuments, tick: Callable[[int], None]) -> None:
+    def _tree(self, folder: str) -> tuple[Place, str | None, dict[str, str]] | None:
+        """The tree of older versions that a folder lies in: (place, the folder that it repeats, parts of its path).
+
+        A tree that stands alone, without what it repeats (a backup disk), is searched like any other folder.
+        """
+        path = folder.replace(os.sep, "/") + "/x"
+        found = self.catalogue.tree_of(path)
+        if found is None:
+            return None
+        place, parts = found
+        if "top" not in parts:
+            return place, None, parts
+        inner = parts.get("inner", "x").split("/")
+        first = os.path.join(parts["top"] or "/", inner[0]) if len(inner) > 1 else parts["top"] or "/"
+        there = self._trees.get(first)
+        if there is None:
+            there = self._trees[first] = bool(is_folder(first))
+        return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
+
+    def rest(
+        self, on_documents: OnDocuments, tick: Callable[[int], None], on_versions: OnVersions | None = None
+    ) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
         # The ending of a name settles most names with one look-up; the rest by their first and last letters.
@@ -172,6 +299,17 @@ class Search:
                 totals.files += len(files)
                 if folder in own:
                     folders.clear()
+                    continue
+                if on_versions is not None and (tree := self._tree(folder)) is not None:
+                    found_in = [n for n in files if n[n.rfind(".") + 1 :].lower() in DOCUMENT_EXTENSIONS]
+                    totals.dismissed_by_name += len(files) - len(found_in)
+                    if found_in:
+                        share = (
+                            "\\\\" + tree[2]["inner"].rpartition("/")[0].replace("/", "\\")
+                            if "share" in tree[2]
+                            else ""
+                        )
+                        on_versions(folder, found_in, tree[0].id, tree[1] or "", share)
                     continue
                 closed = folder in kept_out
                 documents: list[str] = []
@@ -218,6 +356,33 @@ def home_of(path: str, homes: Sequence[Home]) -> Home | None:
     return next((home for home in homes if inside(path, home.path)), None)
 
 
+def _is_glob(pattern: str) -> bool:
+    return "*" in pattern or "?" in pattern
+
+
+def _with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str]:
+    """Patterns with the temporary folder filled in."""
+    out = []
+    for pattern in patterns:
+        first, _, rest = pattern.partition("/")
+        if first != TEMPORARY:
+            out.append(pattern)
+        else:
+            out += [f"{folder}/{rest}".rstrip("/") for folder in folders]
+    return out
+
+
+def _why_outside(recorded: str) -> str:
+    """Why a recorded folder is not in what is searched: a share, another drive or stick, or simply outside."""
+    apart = take_apart(recorded)
+    if apart is None:
+        return "outside"
+    media = len(apart.parts) > 1 and apart.parts[0].casefold() in ("media", "mnt", "run", "volumes")
+    if apart.share or apart.web:
+        return "offline"
+    return "not-mounted" if apart.drive not in ("", "C") or media else "outside"
+
+
 def resolve(
     names_in: Callable[[str], tuple[list[str], list[str]]], base: str, pattern: str, *, any_case: bool
 ) -> tuple[list[str], list[str]]:
@@ -230,12 +395,12 @@ def resolve(
         following: list[str] = []
         for folder in found:
             step = os.path.join(folder, part)
-            there = is_folder(step) if "*" not in part else False
+            there = is_folder(step) if not _is_glob(part) else False
             if there:
                 following.append(step)
             elif there is None:
                 denied.append(folder)
-            elif any_case or "*" in part:
+            elif any_case or _is_glob(part):
                 try:
                     names, _ = names_in(folder)
                 except SourceError:

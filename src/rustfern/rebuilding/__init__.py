@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import os
+import shutil
+import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime
+from pathlib import Path
 from typing import BinaryIO
 
 from rustfern import formats
 from rustfern.errors import Malformed, SourceError
 from rustfern.model import Content, Entry, Glance, Rebuilt, State
-from rustfern.sources.folder import source_of
+from rustfern.sources.folder import source_of, with_companions
 
 MAX_MEMBERS = 20_000
 _MAX_BASE = 512 << 20
@@ -46,8 +50,14 @@ def rebuild(stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry])
 
 
 def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
-    """(relative path with `/`, entry) of each regular file of a folder copy, sorted. Links are left out."""
+    """(relative path with `/`, entry) of each regular file of a folder copy or a set of files, sorted. Links are left out."""
     source = source_of(entry)
+    if entry.companions:
+        name = os.path.basename(entry.path)
+        yield name, replace(entry, companions=())
+        for ending in sorted(entry.companions):
+            yield name + ending, source.entry(entry.path + ending)
+        return
     found: list[str] = []
 
     def refuse(path: str, message: str) -> None:
@@ -61,6 +71,19 @@ def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
         member = source.entry(path)
         if member.link_target is None:
             yield os.path.relpath(path, entry.path).replace(os.sep, "/"), member
+
+
+@contextlib.contextmanager
+def materialised(entry: Entry, endings: Sequence[str] = ()) -> Iterator[Path]:
+    """A private copy of a file and of those that belong to it, for libraries that need a path and may write beside it."""
+    whole = with_companions(source_of(entry), replace(entry, companions=()), endings)
+    with tempfile.TemporaryDirectory(prefix="rustfern-") as folder:
+        target = Path(folder) / "copy"
+        for ending in ("", *whole.companions):
+            member = entry if not ending else source_of(entry).entry(entry.path + ending)
+            with source_of(entry).open(member) as stream, Path(f"{target}{ending}").open("wb") as out:
+                shutil.copyfileobj(stream, out, 1 << 20)
+        yield target
 
 
 def bundle_sum(sums: list[tuple[str, str]]) -> str:
@@ -88,8 +111,11 @@ def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) 
     if content.state is State.INTACT:
         from rustfern.rebuilding.recipes import SAID
 
+        if recipe not in SAID:
+            return content
         source = f", {found.from_original} of them from the version that was opened" if found.from_original else ""
-        return replace(content, reason=f"{SAID[recipe]}: {found.lines} lines{source}")
+        note = f"; {found.note}" if found.note else ""
+        return replace(content, reason=f"{SAID[recipe]}: {found.lines} lines{source}{note}")
     return content
 
 
@@ -98,6 +124,8 @@ def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
 
     A folder counts as written when the newest file in it was: its own time changes whenever it is copied.
     """
+    if entry.companions:
+        return _checked_set(entry)
     if not entry.is_folder:
         with open_content(entry) as stream:
             return _checked(stream, name, entry), ()
@@ -122,6 +150,27 @@ def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
     amounts = {"files": len(sums)}
     content = Content(Glance(modified=newest), state, reason, size, bundle_sum(sums), amounts=amounts)
     return content, tuple(relative for relative, _ in sums)
+
+
+def _checked_set(entry: Entry) -> tuple[Content, tuple[str, ...]]:
+    """A database with its journals: what the journals hold counts, and all are restored together."""
+    from rustfern.formats.database import check_set
+
+    sums, size = [], 0
+    newest = entry.modified
+    for relative, member in members(entry):
+        digest = hashlib.sha256()
+        with open_content(member) as stream:
+            while block := stream.read(1 << 20):
+                digest.update(block)
+                size += len(block)
+        sums.append((relative, digest.hexdigest()))
+        if member.modified and newest and member.modified > newest:
+            newest = member.modified
+    with materialised(entry, entry.companions) as path:
+        content = check_set(path)
+    glance = replace(content.glance, modified=newest)
+    return replace(content, glance=glance, size=size, sha256=bundle_sum(sums)), tuple(name for name, _ in sums)
 
 
 def _checked(stream: BinaryIO, name: str, entry: Entry) -> Content:

@@ -6,8 +6,9 @@ import os
 import shutil
 import stat
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import BinaryIO
@@ -149,3 +150,14 @@ def exists(path: str) -> bool:
 def source_of(entry: Entry) -> FolderSource:
     """The source that an entry belongs to."""
     return FolderSource(entry.root)
+
+
+def with_companions(source: FolderSource, entry: Entry, endings: Sequence[str]) -> Entry:
+    """An entry with the files beside it that belong to it, if there are any with content."""
+    there = []
+    for ending in endings:
+        if os.path.lexists(entry.path + ending):
+            with suppress(SourceError):
+                other = source.entry(entry.path + ending)
+                there += [ending] if other.is_file and other.size else []
+    return replace(entry, companions=tuple(there)) if there else entry

@@ -38,7 +38,7 @@ from rustfern.sources.interface import OnProblem
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 5_000
-_TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "below", "vstem"})
+_TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
 """Parts of a file name that tell whose copy it is."""
 
 
@@ -169,6 +169,8 @@ def scan(
     observer.stage("reading and matching copies")
     finds = _unique([*search.finds, *assembly.more])
     _match(assembly, places, finds)
+    if hints.document:
+        assembly.take_asked(hints.document)
     assembly.take_versions(hints.document)
     assembly.take_mail()
     assembly.take_placeholders()

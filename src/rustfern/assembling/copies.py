@@ -61,7 +61,7 @@ class Copies(Elsewhere):
         copy = self.read_copy(find, find.entry, ())
         if foreign(copy.content, place):
             return True
-        beside = place.where == "beside"
+        beside = place.where in ("beside", "index")
         found = self._by_path(find) or near.for_copy(
             find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside
         )

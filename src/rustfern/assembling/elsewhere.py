@@ -11,6 +11,7 @@ from itertools import groupby
 from rustfern import rebuilding
 from rustfern.assembling.recents import Recents
 from rustfern.assembling.table import Draft
+from rustfern.casefile import fold
 from rustfern.errors import Malformed, SourceError
 from rustfern.formats.table import extension_of, format_of_extension
 from rustfern.matching import content as words
@@ -20,6 +21,7 @@ from rustfern.sources.folder import exists
 
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
+_MAX_ASKED = 20
 _ALIKE = 0.3
 _MAX_STORE = 4 << 30
 
@@ -73,6 +75,14 @@ class Elsewhere(Recents):
                 piece = weights.evidence("name", "a mail carries a file of its name")
                 copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
                 draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
+
+    def take_asked(self, document: str) -> None:
+        """What the person named is always answered for, also where nothing was left of it but the file itself."""
+        for stem in dict.fromkeys((document, os.path.splitext(document)[0])):
+            for path in self.case.by_stem(fold(stem), limit=_MAX_ASKED):
+                named = os.path.splitext(document)[1]
+                if not named or path.casefold().endswith(named.casefold()):
+                    self.draft(path, self.home_of(path))
 
     def take_versions(self, document: str | None) -> None:
         """Older versions in trees that repeat folders: those that differ from the file as it is now, and of gone files."""

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from functools import cache
-from importlib import resources
+from pathlib import Path
 from typing import Literal
 
 import msgspec
+import tomli
 
 from rustfern.errors import CatalogueError
 from rustfern.formats.table import FORMATS
@@ -28,7 +29,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
     temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
     sought among the document-like names. `together`: endings of files that belong to it; `misplaced`: originals may have been
-    edited here; `notes`: a store in use, no document that was lost; `says`: what a `noted` record tells; `lives`: how short-lived.
+    edited here; `notes`: a store in use, no document that was lost; `general`: any program
+    may leave it, so others are tried first; `says`: what a `noted` record tells; `lives`: how short-lived.
     """
 
     id: str
@@ -62,6 +64,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     misplaced: bool = False
     attachment: bool = False
     notes: bool = False
+    general: bool = False
     says: str = ""
     lives: Literal["", "moments", "session", "days", "kept"] = ""
     reader: Literal[
@@ -172,13 +175,13 @@ class Catalogue:
         self.settings = tuple(settings)
         self.places = {place.id: place for place in places}
         self._patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
-        beside = [place for place in self.places.values() if place.where == "beside"]
+        # What any program may leave comes last: a name that one program is known by says more.
+        beside = sorted((p for p in self.places.values() if p.where == "beside"), key=lambda place: place.general)
         self.beside = tuple(beside)
         self.trees = tuple(place for place in self.places.values() if place.where == "tree")
         self._tree_signs = re.compile(
             "|".join(re.escape(sign) for place in self.trees for sign in place.holds) or "(?!)"
         )
-        self._tree_mirrors = [(place, re.compile(place.mirror, re.DOTALL)) for place in self.trees]
         self.sought = tuple(place for place in self.places.values() if place.where == "index")
         self.starts = tuple(sorted({start for place in beside for start in place.starts}))
         self.holds = tuple(sorted({part for place in beside for part in place.holds}))
@@ -189,7 +192,7 @@ class Catalogue:
         """The compiled file-name patterns of a place."""
         found = self._patterns.get(place.id)
         if found is None:
-            found = tuple(re.compile(pattern, _FLAGS) for pattern in place.names)
+            found = tuple(_compiled(pattern, place.id, "names", "catalogue") for pattern in place.names)
             self._patterns[place.id] = found
         return found
 
@@ -204,8 +207,8 @@ class Catalogue:
         """The tree of older versions that a folder (with `/`) lies in, and the named parts of its path."""
         if not self._tree_signs.search(folder):
             return None
-        for place, mirror in self._tree_mirrors:
-            if found := mirror.fullmatch(folder):
+        for place in self.trees:
+            if found := re.fullmatch(place.mirror, folder, re.DOTALL):
                 return place, {key: value for key, value in found.groupdict().items() if value is not None}
         return None
 
@@ -231,21 +234,28 @@ class Catalogue:
         return None
 
 
-def parse(text: str, file: str) -> Family:
-    """Validate one file of the catalogue. Raises `CatalogueError` that names the entry and the key."""
+def _compiled(pattern: str, ident: str, key: str, file: str) -> re.Pattern[str]:
     try:
-        family = msgspec.toml.decode(text.encode(), type=Family)
+        return re.compile(pattern, _FLAGS)
+    except re.error as error:
+        raise CatalogueError(f"entry {ident}, key {key}: {pattern!r} is no pattern ({error})", file) from error
+
+
+def parse(text: str, file: str, *, patterns: bool = True) -> Family:
+    """Validate one file of the catalogue; with `patterns` every pattern too, else each at its first use. Raises `CatalogueError` that names the entry and the key."""
+    try:
+        family = msgspec.convert(tomli.loads(text), Family)
     except msgspec.ValidationError as error:
         raise CatalogueError(f"the places catalogue has a mistake: {_name_entry(text, str(error))}", file) from error
-    except msgspec.DecodeError as error:
+    except tomli.TOMLDecodeError as error:
         raise CatalogueError(f"the places catalogue is not TOML: {error}", file) from error
-    patterns = [(place.id, "names", pattern) for place in family.place for pattern in (*place.names, place.mirror)]
-    patterns += [(each.id, "value or take", pattern) for each in family.setting for pattern in (each.value, each.take)]
-    for ident, key, pattern in patterns:
-        try:
-            re.compile(pattern, _FLAGS)
-        except re.error as error:
-            raise CatalogueError(f"entry {ident}, key {key}: {pattern!r} is no pattern ({error})", file) from error
+    if patterns:
+        for place in family.place:
+            for pattern in (*place.names, place.mirror):
+                _compiled(pattern, place.id, "names", file)
+        for setting in family.setting:
+            for pattern in (setting.value, setting.take):
+                _compiled(pattern, setting.id, "value or take", file)
     for place in family.place:
         for key in place.formats:
             if key not in FORMATS:
@@ -280,10 +290,10 @@ def catalogue() -> Catalogue:
     """The catalogue that ships with the tool."""
     places: list[Place] = []
     settings: list[Setting] = []
-    folder = resources.files(__package__) / "catalogue"
+    folder = Path(__file__).parent / "catalogue"
     for file in sorted(folder.iterdir(), key=lambda item: item.name):
         if file.name.endswith(".toml"):
-            family = parse(file.read_text("utf-8"), file.name)
+            family = parse(file.read_text("utf-8"), file.name, patterns=False)
             places += family.place
             settings += family.setting
     by_id: dict[str, Place] = {}

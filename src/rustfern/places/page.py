@@ -7,8 +7,25 @@ from rustfern.places.loader import catalogue
 HEAD = """# Where copies are looked for
 
 Made from the catalogue (`src/rustfern/places/catalogue/*.toml`) by `rustfern places --markdown`; change the catalogue, not this page.
-Folders are relative to the home (or, where it says *volume*, to the root of the disk); *beside* means any folder with documents.
+Folders are relative to the home (or, where it says *volume*, to the root of the disk); *beside* means any folder with documents,
+`$temp` the temporary folder, wherever it is. Where a setting can move a place, the setting is read and both folders are searched: see
+the end of this page.
 """
+
+
+_MEANS = {
+    "folder": "copies go to the folder that it names",
+    "recent": "documents that were opened lately, and where they are or were",
+    "recovery": "which autosave belongs to which document",
+    "documents": "where a folder of the person's own is",
+    "temporary": "where the temporary folder is",
+    "autosave": "whether autosaves are made",
+    "minutes": "the time between autosaves",
+    "backups": "whether backup copies are made",
+    "zone": "the time zone",
+    "host": "the machine's name",
+    "owner": "the name that locks carry",
+}
 
 
 def markdown() -> str:
@@ -19,6 +36,12 @@ def markdown() -> str:
         lines.append(f"- Program: {place.program}. Kind: {place.kind}. How sure we are: {place.sure}.")
         if place.where == "beside":
             lines.append("- Where: beside documents.")
+        if place.where == "tree":
+            lines.append(f"- Where: whole trees that repeat folders, `{place.mirror}`.")
+        if place.where == "index":
+            lines.append("- Where: beside documents, told by the original in the same folder.")
+        if place.together:
+            lines.append("- Taken together with the files of the same name and " + ", ".join(f"`{end}`" for end in place.together) + ".")
         for layout, folders in sorted(place.folders.items()):
             where = " (volume)" if place.where == "volume" else ""
             lines.append(f"- Where, {layout}{where}: " + ", ".join(f"`{folder}`" for folder in folders))
@@ -34,5 +57,15 @@ def markdown() -> str:
             lines.append(f"- Moved by: `{place.moved_by}`.")
         if place.setting:
             lines.append(f"- The setting that makes it: {place.setting}.")
+        lines.append("")
+    lines += ["# Settings that are read", ""]
+    for setting in catalogue().settings:
+        files = sorted({file for group in setting.files.values() for file in group})
+        lines += [f"## {setting.id}", "", f"{setting.program}: {setting.what}.", ""]
+        lines.append("- Files: " + ", ".join(f"`{file}`" for file in files) + ".")
+        where = [f"`{part}`" for part in (setting.key, setting.value) if part]
+        if where:
+            lines.append("- Where in it: " + ", ".join(where) + ".")
+        lines.append(f"- Means: {_MEANS[setting.means]}." + (f" Places: {', '.join(setting.places)}." if setting.places else ""))
         lines.append("")
     return "\n".join(lines)

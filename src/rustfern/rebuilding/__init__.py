@@ -6,18 +6,18 @@ import contextlib
 import hashlib
 import io
 import os
-import shutil
-import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime
-from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern import formats
 from rustfern.errors import Malformed, SourceError
 from rustfern.model import Content, Entry, Glance, Rebuilt, State
 from rustfern.sources.folder import source_of, with_companions
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 MAX_MEMBERS = 20_000
 _MAX_BASE = 512 << 20
@@ -76,6 +76,10 @@ def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
 @contextlib.contextmanager
 def materialised(entry: Entry, endings: Sequence[str] = ()) -> Iterator[Path]:
     """A private copy of a file and of those that belong to it, for libraries that need a path and may write beside it."""
+    import shutil
+    import tempfile
+    from pathlib import Path
+
     whole = with_companions(source_of(entry), replace(entry, companions=()), endings)
     with tempfile.TemporaryDirectory(prefix="rustfern-") as folder:
         target = Path(folder) / "copy"

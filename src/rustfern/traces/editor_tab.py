@@ -13,6 +13,8 @@ from dataclasses import dataclass
 from rustfern.errors import Malformed
 
 _MAX = 64 << 20
+_HEAD = 2048
+"""In a layout that is not known, the text begins within so many bytes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,24 +117,18 @@ def _sum_fits(data: bytes, starts: tuple[int, ...], read: _Bytes) -> bool:
 
 def _guessed(data: bytes) -> Tab:
     """Another layout: the longest text that stands behind its own length; a path before it is the tab's file."""
-    found: list[tuple[int, int, str]] = []
-    at = 2
-    while at < len(data) - 2:
+    found: list[str] = []
+    for at in range(2, min(len(data) - 2, _HEAD)):
         read = _Bytes(data, at)
         try:
             units = read.number()
-            text = read.text(units) if units > 0 else ""
+            text = read.text(units) if units > 1 else ""
         except Malformed:
-            text = ""
-        if len(text) >= 2 and all(ch.isprintable() or ch in "\r\n\t" for ch in text):
-            found.append((at, read.at, text))
-            at = read.at
-        else:
-            at += 1
-    if not found:
-        raise Malformed("no text could be told apart in it", 2)
-    path = next((text for _, _, text in found if text[1:3] == ":\\" or text.startswith("\\\\")), "")
-    texts = [text for _, _, text in found if text != path]
+            continue
+        if text and all(ch.isprintable() or ch in "\r\n\t" for ch in text):
+            found.append(text)
+    path = next((text for text in found if text[1:3] == ":\\" or text.startswith("\\\\")), "")
+    texts = [text for text in found if text != path]
     if not texts:
-        raise Malformed("it names a file but holds no text", 2)
+        raise Malformed("no text could be told apart in it", 2)
     return Tab(path, max(texts, key=len), None)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import os
 import sqlite3
+import sys
 import unicodedata
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -155,13 +156,14 @@ class CaseFile:
 
         folders: list[tuple[int, bytes]] = []
         lines: list[tuple[str, int, bytes]] = []
+        add, how, errors = lines.append, sys.getfilesystemencoding(), sys.getfilesystemencodeerrors()
         for folder, names in rows:
             self._folders += 1
             ident = self._folders
             folders.append((ident, os.fsencode(folder)))
             for name in names:
-                folded = fold(name)
-                lines.append((folded.rpartition(".")[0] or folded, ident, os.fsencode(name)))
+                folded = name.lower() if name.isascii() else fold(name)
+                add((folded.rpartition(".")[0] or folded, ident, name.encode(how, errors)))
         with self._at_once():
             self._db.executemany("INSERT INTO folder VALUES (?, ?)", folders)
             self._db.executemany("INSERT INTO name VALUES (?, ?, ?)", lines)

@@ -37,7 +37,7 @@ from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.interface import OnProblem
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
-_BATCH = 5_000
+_BATCH = 20_000
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
 """Parts of a file name that tell whose copy it is."""
 

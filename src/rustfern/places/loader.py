@@ -179,10 +179,16 @@ class Catalogue:
         beside = sorted((p for p in self.places.values() if p.where == "beside"), key=lambda place: place.general)
         self.beside = tuple(beside)
         self.trees = tuple(place for place in self.places.values() if place.where == "tree")
-        self._tree_signs = re.compile(
+        self.tree_signs = re.compile(
             "|".join(re.escape(sign) for place in self.trees for sign in place.holds) or "(?!)"
         )
         self.sought = tuple(place for place in self.places.values() if place.where == "index")
+        # Most places are known by their ending: only those that can end like a name are tried on it.
+        lasts = {end[-1] for place in beside for end in place.ends}
+        self._anywhere = [place for place in beside if place.starts or place.bare_length or place.holds]
+        self._by_last = {
+            last: [p for p in beside if p in self._anywhere or any(end[-1] == last for end in p.ends)] for last in lasts
+        }
         self.starts = tuple(sorted({start for place in beside for start in place.starts}))
         self.holds = tuple(sorted({part for place in beside for part in place.holds}))
         self.ends = tuple(sorted({end for place in beside for end in place.ends}))
@@ -205,7 +211,7 @@ class Catalogue:
 
     def tree_of(self, folder: str) -> tuple[Place, dict[str, str]] | None:
         """The tree of older versions that a folder (with `/`) lies in, and the named parts of its path."""
-        if not self._tree_signs.search(folder):
+        if not self.tree_signs.search(folder):
             return None
         for place in self.trees:
             if found := re.fullmatch(place.mirror, folder, re.DOTALL):
@@ -221,12 +227,12 @@ class Catalogue:
             or any(part in name for part in self.holds)
         ):
             return None
-        for place in self.beside:
+        for place in self._by_last.get(name[-1:], self._anywhere):
             if not (
-                (place.starts and name.startswith(place.starts))
-                or (place.ends and name.endswith(place.ends))
+                (place.ends and name.endswith(place.ends))
+                or (place.starts and name.startswith(place.starts))
                 or (place.bare_length and len(name) == place.bare_length)
-                or any(part in name for part in place.holds)
+                or (place.holds and any(part in name for part in place.holds))
             ):
                 continue
             if (fields := self.match(place, name)) is not None:

@@ -63,9 +63,9 @@ def markdown() -> str:
         files = sorted({file for group in setting.files.values() for file in group})
         lines += [f"## {setting.id}", "", f"{setting.program}: {setting.what}.", ""]
         lines.append("- Files: " + ", ".join(f"`{file}`" for file in files) + ".")
-        where = [f"`{part}`" for part in (setting.key, setting.value) if part]
-        if where:
-            lines.append("- Where in it: " + ", ".join(where) + ".")
+        parts = [f"`{part}`" for part in (setting.key, setting.value) if part]
+        if parts:
+            lines.append("- Where in it: " + ", ".join(parts) + ".")
         lines.append(f"- Means: {_MEANS[setting.means]}." + (f" Places: {', '.join(setting.places)}." if setting.places else ""))
         lines.append("")
     return "\n".join(lines)

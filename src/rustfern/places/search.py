@@ -24,7 +24,7 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 
 _MAX_IN_PLACE = 100_000
 _MAX_ENDINGS = 20_000
-_DOCUMENT, _LEFTOVER = 1, 2
+_DOCUMENT, _LEFTOVER, _NEW = 1, 2, 4
 
 TEMPORARY = "$temp"
 """Stands in the catalogue for the temporary folder, wherever it is."""
@@ -201,7 +201,14 @@ class Search:
     def _resolve(self, source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
         known = self._resolved.get((base, pattern))
         if known is None:
-            known = resolve(lambda folder: self._names(source, folder), base, pattern, any_case=any_case)
+            # Patterns share their beginnings: each part is looked up once.
+            outer, _, last = pattern.rpartition("/")
+            folders, denied = self._resolve(source, base, outer, any_case=any_case) if outer else ([base], [])
+            known = [], list(denied)
+            for folder in folders:
+                found, shut = resolve(lambda path: self._names(source, path), folder, last, any_case=any_case)
+                known[0].extend(found)
+                known[1].extend(shut)
             self._resolved[base, pattern] = known
         return known
 
@@ -287,6 +294,8 @@ class Search:
         bare = catalogue.bare_lengths
         held = re.compile("|".join(map(re.escape, catalogue.holds)) or "(?!)").search
         sorts: dict[str, int] = {}
+        known = sorts.get
+        signs = catalogue.tree_signs.search
         kept_out, own = self.kept_out, set(self.own_folders)
         homes = sorted(self.homes, key=lambda home: -len(home.path))
         walked: list[str] = []
@@ -300,7 +309,7 @@ class Search:
                 if folder in own:
                     folders.clear()
                     continue
-                if on_versions is not None and (tree := self._tree(folder)) is not None:
+                if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
                     found_in = [n for n in files if n[n.rfind(".") + 1 :].lower() in DOCUMENT_EXTENSIONS]
                     totals.dismissed_by_name += len(files) - len(found_in)
                     if found_in:
@@ -315,7 +324,9 @@ class Search:
                 documents: list[str] = []
                 hits = 0
                 home: Home | None = None
-                for name in files:
+                # One pass as quick as can be dismisses what a known ending and the first letter say nothing about.
+                likely = [name for name in files if known(name[name.rfind(".") :], _NEW) or name[0] in first]
+                for name in likely:
                     dot = name.rfind(".")
                     if dot > 0:
                         ending = name[dot:]

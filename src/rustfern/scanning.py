@@ -35,6 +35,7 @@ from rustfern.places.search import Search
 from rustfern.ranking import fit, rank
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.interface import OnProblem
+from rustfern.sources.kept import KeptFolder, is_kept, read_head
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 20_000
@@ -93,6 +94,23 @@ def check_root(root: str) -> str:
     return os.path.realpath(path)
 
 
+def open_roots(roots: Sequence[str] | None) -> tuple[list[str], list[KeptFolder]]:
+    """The folders that are searched, each once; a folder that `keep` wrote stands for the roots that it was taken from.
+
+    Without roots: this person's own files. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
+    """
+    tops: list[str] = []
+    kept: list[KeptFolder] = []
+    for root in roots or live_roots():
+        top = check_root(root)
+        if roots and is_kept(top):
+            kept.append(read_head(top))
+            tops += [check_root(each) for each in kept[-1].roots if os.path.isdir(each)]
+        else:
+            tops.append(top)
+    return list(dict.fromkeys(tops)), kept
+
+
 def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
     """The case file of a scan: the one asked for, else a new one in the state folder, never inside what is searched."""
     notices: list[str] = []
@@ -129,8 +147,7 @@ def scan(
     hints, observer = hints or Hints(), observer or Silent()
     started = time.monotonic()
     live = not roots
-    tops = [check_root(root) for root in (roots or live_roots())]
-    tops = [top for i, top in enumerate(tops) if top not in tops[:i]]
+    tops, kept = open_roots(roots)
     problems: list[Problem] = []
     totals = Totals()
 
@@ -138,8 +155,9 @@ def scan(
         problems.append(Problem(path, message))
 
     sources = [FolderSource(top) for top in tops]
-    homes, others = find_people(sources, live, hints, on_problem)
+    homes, others = find_people(sources, live, hints, on_problem, [home for each in kept for home in each.homes])
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
+    notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
     places = catalogue()
     search = Search(
         sources, homes, places, on_problem, totals, own_folders=_own_folders(file), only_homes=hints.person is not None
@@ -199,16 +217,17 @@ def scan(
 
 
 def find_people(
-    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem
+    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[Home] = ()
 ) -> tuple[list[Home], list[Home]]:
-    """The homes that are searched (of the person asked for, else all), and the others.
+    """The homes that are searched (of the person asked for, else all), and the others; `kept` are those of kept folders.
 
     Raises `WrongUsage` if the person asked for has none.
     """
     if live:
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []
-    homes = [home for source in sources for home in find_homes(source, on_problem)]
+    known = {home.root for home in kept}
+    homes = [*kept, *(home for source in sources if source.root not in known for home in find_homes(source, on_problem))]
     # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.
     homes = [
         home

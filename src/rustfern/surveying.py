@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rustfern.alive import live_roots
 from rustfern.formats.table import class_of
 from rustfern.model import Hints, Home, Problem, Searched, Totals
 from rustfern.places.loader import Place, catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
-from rustfern.scanning import check_root, find_people
+from rustfern.scanning import find_people, open_roots
 from rustfern.sources.folder import FolderSource
 
 
@@ -44,9 +43,11 @@ def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_cl
     def on_problem(path: str, message: str) -> None:
         problems.append(Problem(path, message))
 
-    tops = [check_root(root) for root in (roots or live_roots())]
-    sources = [FolderSource(top) for top in dict.fromkeys(tops)]
-    homes, _ = find_people(sources, not roots, Hints(person=person), on_problem)
+    tops, kept = open_roots(roots)
+    sources = [FolderSource(top) for top in tops]
+    homes, _ = find_people(
+        sources, not roots, Hints(person=person), on_problem, [home for each in kept for home in each.homes]
+    )
     search = Search(sources, homes, catalogue(), on_problem, Totals())
     search.known_places()
     rows = []

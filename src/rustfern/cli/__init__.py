@@ -12,6 +12,8 @@ from rustfern.errors import RustFernError
 from rustfern.model import show_name
 
 COMMANDS = {
+    "ready": "one second before anything else: whose machine or disk, what is running, what not to do",
+    "keep": "take short-lived copies to safety first, into a folder that can be scanned",
     "scan": "search someone's files for lost documents and choose the best copy of each",
     "restore": "write verified copies into a folder of your own",
     "look": "see what a copy is, why it was chosen, and its first lines",
@@ -45,6 +47,8 @@ def main() -> None:
     \b
     First steps:
       rustfern demo                              see it work on a demo disk
+      rustfern ready /media/customer-disk        what to do and not to do first
+      rustfern keep /media/customer-disk --to ~/kept    take short-lived copies to safety
       rustfern scan /media/customer-disk         what was lost, and the best copy of each
       rustfern look 1                            what that copy is, and its first lines
       rustfern restore 1 --to ~/restored         write it, verified

@@ -1,0 +1,96 @@
+"""`rustfern keep`: take short-lived copies to safety before anything else."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from rustfern.cli.options import json_option, print_json
+from rustfern.keeping import Keeping, keep, same_volume
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_SHOWN = 5
+
+
+@click.command()
+@click.argument("roots", nargs=-1, metavar="[ROOT]...")
+@click.option("--to", "target", required=True, metavar="DIR", help="A new folder, on another disk if you can.")
+@click.option("--person", metavar="NAME", help="Only what belongs to this person.")
+@click.option("--short-lived", is_flag=True, help="Leave trash, backups and older versions where they are.")
+@json_option
+def command(roots: tuple[str, ...], target: str, person: str | None, short_lived: bool, as_json: bool) -> int:
+    """Take every short-lived copy to safety, before anything else: autosaves, temporary files, locks, the saved originals they
+    belong to, the settings that are needed later. Bytes, names and times stay; the folder can be scanned like the original.
+
+    \b
+    Examples (on the disk that `rustfern demo` lays out):
+      rustfern keep marlow-quay-disk --to kept
+      rustfern keep marlow-quay-disk --person ines --short-lived --to kept-ines
+      rustfern scan kept
+
+    Run again with the same DIR, it goes on where it stopped. Exit status: 0 all was taken, 1 there was nothing to take,
+    2 wrong usage, 3 something could not be read or written.
+    """
+    from rustfern.alive import live_roots
+
+    if (shared := same_volume(target, roots or live_roots())) is not None:
+        from rustfern.model import show_name
+
+        print(
+            f"rustfern: careful: {show_name(target)} is on the same disk as {show_name(shared)}. Writing there can destroy "
+            "what could still be saved after a deletion: another disk is better",
+            file=sys.stderr,
+        )
+    from rustfern.cli.scan import Progress
+
+    if as_json or not sys.stderr.isatty():
+        done = keep(roots or None, target, person, short_lived=short_lived)
+    else:
+        with Progress() as progress:
+            done = keep(roots or None, target, person, short_lived=short_lived, observer=progress)
+    if as_json:
+        print_json(
+            {
+                "schema": "rustfern/keep-1", "folder": done.folder, "taken": done.taken, "before": done.before,
+                "bytes": done.bytes, "kinds": done.by_kind, "changing": done.changing, "left": done.left,
+                "problems": [{"path": p.path, "message": p.message} for p in done.problems],
+            }
+        )  # fmt: skip
+    else:
+        from rustfern.cli.console import out
+
+        _show(out(), done, target)
+    if done.left or done.problems:
+        return 3
+    return 0 if done.taken or done.before else 1
+
+
+def _show(console: Console, done: Keeping, target: str) -> None:
+    from rich.text import Text
+
+    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, heading, next_steps, shell_word, size
+
+    good = not done.left
+    count = done.taken + done.before
+    said = f"Kept: {count} files, verified, {size(done.bytes)} written." if good else f"Kept {count} files, {len(done.left)} not."
+    console.print(Text(said, style=f"bold {FERN if good else RUST}"))
+    kinds = ", ".join(f"{number} {kind}" for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1]))
+    if kinds:
+        bullet(console, kinds)
+    if done.before:
+        bullet(console, f"{done.before} of them were there already, whole and unchanged", PALE)
+    for path in done.changing[:_SHOWN]:
+        bullet(console, f"still being written while it was read: {path}. Run this again in a minute", WARN)
+    for path in done.left[:_SHOWN]:
+        bullet(console, f"not taken: {path}", RUST)
+    if done.problems:
+        heading(console, "Could not be read or written")
+        for problem in done.problems[:_SHOWN]:
+            bullet(console, f"{problem.path}: {problem.message}")
+        if len(done.problems) > _SHOWN:
+            bullet(console, f"and {len(done.problems) - _SHOWN} more (--json lists all)", PALE)
+    next_steps(console, [(f"scan {shell_word(target)}", "search what was kept, as often as you like")])

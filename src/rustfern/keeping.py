@@ -1,0 +1,310 @@
+"""Takes short-lived copies to safety before anything else runs: bytes, names and times, the most short-lived first."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import secrets
+import stat
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import TextIO
+
+from rustfern import rebuilding
+from rustfern.alive import live_roots
+from rustfern.casefile import CaseFile
+from rustfern.errors import RustFernError, SourceError, WrongUsage
+from rustfern.model import Copy, Entry, Hints, Lock, Problem, Totals
+from rustfern.places.loader import catalogue
+from rustfern.places.recorded import inside
+from rustfern.places.search import Search
+from rustfern.restoring import check_target
+from rustfern.scanning import Observer, Silent, check_root, find_people, scan
+from rustfern.sources.folder import FolderSource, explain
+from rustfern.sources.kept import FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
+
+_CHUNK = 1 << 20
+_TRIES = 3
+_SAVED, _SETTINGS, _LONG = 2.5, 2.7, 3
+"""Order of what is taken: copies that vanish soonest, then the originals they belong to, settings, what stays for long."""
+
+
+@dataclass
+class Keeping:
+    """What came of it. `changing` are paths that were still being written; sizes in bytes."""
+
+    folder: str
+    taken: int = 0
+    before: int = 0
+    bytes: int = 0
+    left: list[str] = field(default_factory=list)
+    changing: list[str] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+    by_kind: dict[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    entry: Entry
+    kind: str
+    order: float
+
+
+def same_volume(target: str, roots: Iterable[str]) -> str | None:
+    """The first root on whose volume a target lies (its nearest folder that exists), None if on none."""
+    there = os.path.abspath(target)
+    while not os.path.exists(there) and os.path.dirname(there) != there:
+        there = os.path.dirname(there)
+    with contextlib.suppress(OSError):
+        device = os.stat(there).st_dev
+        return next((root for root in roots if os.stat(root).st_dev == device), None)
+    return None
+
+
+def keep(
+    roots: Sequence[str] | None,
+    to: str,
+    person: str | None = None,
+    *,
+    short_lived: bool = False,
+    observer: Observer | None = None,
+) -> Keeping:
+    """Copy what is short-lived, the originals it belongs to and settings into a folder that a scan accepts as its root.
+
+    Run again, it goes on where it stopped. With `short_lived`, trash, backups and versions stay where they are. Raises
+    `WrongUsage` for a target inside what is searched or one that belongs to another search, `SourceError` for a root.
+    """
+    observer = observer or Silent()
+    tops = list(dict.fromkeys(check_root(root) for root in (roots or live_roots())))
+    base = os.path.commonpath(tops)
+    target = check_target(to, tops)
+    out = Keeping(target)
+    keeper = _Keeper(target, base, out)
+
+    def on_problem(path: str, message: str) -> None:
+        out.problems.append(Problem(path, message))
+
+    sources = [FolderSource(top) for top in tops]
+    homes, _ = find_people(sources, not roots, Hints(person=person), on_problem)
+    head: dict[str, object] = {
+        "schema": SCHEMA, "base": base, "at": datetime.now(UTC).isoformat(timespec="seconds"),
+        "roots": [os.path.relpath(top, base) for top in tops],
+        "homes": [
+            {"path": os.path.relpath(h.path, base), "layout": str(h.layout), "person": h.person,
+             "root": os.path.relpath(h.root, base),
+             "volume": os.path.relpath(h.volume, base) if h.volume and inside(h.volume, base) else None}
+            for h in homes
+        ],
+    }  # fmt: skip
+    with keeper.manifest(head):
+        observer.stage("taking what is in the known folders")
+        search = Search(sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
+        search.known_places()
+        places = catalogue().places
+        found = [_Wanted(f.entry, f.kind, places[f.place].shortness) for f in search.finds]
+        keeper.take(item for item in found if item.order < _LONG)
+        observer.stage("searching everything, to take what lies beside documents")
+        case = CaseFile.create(None)
+        try:
+            answer = scan(roots, Hints(person=person), case, observer)
+        finally:
+            case.close()
+        rest = list(_of_answer(answer.documents, answer.unmatched))
+        settings = {told.file for told in search.settings.told}
+        rest += [_Wanted(entry, "settings", _SETTINGS) for entry in _entries(settings, sources)]
+        observer.stage("taking the rest")
+        keeper.take(item for item in [*found, *rest] if not short_lived or item.order < _LONG)
+    return out
+
+
+def _of_answer(documents: Iterable[object], unmatched: Iterable[object]) -> Iterator[_Wanted]:
+    from rustfern.model import Document, Record
+
+    places = catalogue().places
+
+    def of(thing: object) -> Iterator[_Wanted]:
+        if isinstance(thing, (Copy, Lock)):
+            place = places.get(thing.place)
+            kind = thing.kind if isinstance(thing, Copy) else "lock"
+            order = _SAVED if kind == "saved" or place is None else place.shortness
+            yield _Wanted(thing.entry, str(kind), order)
+        elif isinstance(thing, Record):
+            with contextlib.suppress(SourceError):
+                yield _Wanted(FolderSource(os.path.dirname(thing.path)).entry(thing.path), "record", 1)
+
+    for document in documents:
+        if isinstance(document, Document):
+            for thing in (*document.copies, *document.locks, *document.records):
+                yield from of(thing)
+    for thing in unmatched:
+        yield from of(thing)
+
+
+def _entries(paths: Iterable[str], sources: Sequence[FolderSource]) -> Iterator[Entry]:
+    """Settings files, and for registry files their logs."""
+    for path in sorted(paths):
+        source = next((source for source in sources if inside(path, source.root)), None)
+        if source is None:
+            continue
+        folder, name = os.path.split(path)
+        with contextlib.suppress(SourceError):
+            names = [name]
+            if name.casefold() == "ntuser.dat":
+                names += [n for n in source.names(folder)[1] if n.casefold().startswith("ntuser.dat.log")]
+            for each in names:
+                yield source.entry(os.path.join(folder, each))
+
+
+class _Keeper:
+    """Writes files and their manifest lines; what is there already and verified is not taken again."""
+
+    def __init__(self, target: str, base: str, out: Keeping) -> None:
+        self.target, self.base, self.out = target, base, out
+        self.done: set[str] = set()
+        self._lines: TextIO | None = None
+        self._full = False
+
+    @contextlib.contextmanager
+    def manifest(self, head: dict[str, object]) -> Iterator[None]:
+        path = os.path.join(self.target, MANIFEST)
+        there = is_kept(self.target)
+        if there:
+            if read_head(self.target).base != self.base:
+                raise WrongUsage("this folder keeps files of another search", self.target, "Name another with --to DIR")
+            self._verify()
+        elif os.listdir(self.target):
+            raise WrongUsage("the target is not empty", self.target, "Name a new folder with --to DIR")
+        try:
+            with open(path, "a", encoding="utf-8") as self._lines:  # noqa: PTH123
+                if not there:
+                    self._line(head)
+                elif not _ends_in_line(path):
+                    self._lines.write("\n")
+                yield
+        except OSError as error:
+            raise WrongUsage(
+                f"the target cannot be written ({explain(error)})", self.target, "Name another with --to DIR"
+            ) from error
+
+    def _verify(self) -> None:
+        """What an earlier run took counts only if it is still whole, and its source has not changed since."""
+        for file in read_files(self.target):
+            with contextlib.suppress(OSError, RustFernError):
+                copy = inner(self.target, file.path)
+                facts = os.lstat(os.path.join(self.base, file.path))
+                same = facts.st_size == file.size and facts.st_mtime_ns == file.modified_ns
+                if same and (os.readlink(copy) == file.link if file.link is not None else _sum(copy) == file.sha256):
+                    self.done.add(os.path.join(self.base, file.path))
+                    self.out.before += 1
+
+    def take(self, wanted: Iterable[_Wanted]) -> None:
+        """Take files, the most short-lived first, then the newest."""
+        for item in sorted(wanted, key=lambda w: (w.order, -(w.entry.modified.timestamp() if w.entry.modified else 0.0))):
+            try:
+                parts = [m for _, m in rebuilding.members(item.entry)] if item.entry.is_bundle else [item.entry]
+            except SourceError as error:
+                self._problem(item.entry.path, str(error))
+                continue
+            for entry in parts:
+                if entry.path in self.done or not inside(entry.path, self.base):
+                    continue
+                self.done.add(entry.path)
+                self._take(entry, item.kind)
+
+    def _take(self, entry: Entry, kind: str) -> None:
+        if self._full:
+            self.out.left.append(entry.path)
+            return
+        relative = os.path.relpath(entry.path, self.base)
+        to = os.path.join(self.target, FILES, relative)
+        try:
+            os.makedirs(os.path.dirname(to), exist_ok=True)
+            if entry.link_target is not None:
+                digest, size, stamp = self._link(entry, to)
+            elif entry.is_file:
+                digest, size, stamp = self._copy(entry, to)
+            else:
+                return
+        except SourceError as error:
+            self._problem(entry.path, error.what)
+            return
+        except OSError as error:
+            self._full = error.errno in (28, 122)  # ENOSPC, EDQUOT: nothing more fits
+            self.out.left.append(entry.path)
+            self._problem(entry.path, f"it could not be written to the target ({explain(error)})")
+            return
+        line = {"path": relative, "size": size, "modified_ns": stamp, "sha256": digest, "kind": kind}
+        self._line({**line, "link": entry.link_target} if entry.link_target is not None else line)
+        self.out.taken += 1
+        self.out.bytes += size
+        self.out.by_kind[kind] = self.out.by_kind.get(kind, 0) + 1
+
+    def _link(self, entry: Entry, to: str) -> tuple[str, int, int]:
+        """A lock that is a link to nowhere is made again; it leads to nothing here either."""
+        target = entry.link_target or ""
+        if "/" in target or os.sep in target:
+            raise SourceError("this link leads to a file, it is no lock and was not taken", entry.path)
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(to)
+        os.symlink(target, to)
+        facts = os.lstat(entry.path)
+        os.utime(to, ns=(facts.st_mtime_ns, facts.st_mtime_ns), follow_symlinks=False)
+        return hashlib.sha256(os.fsencode(target)).hexdigest(), facts.st_size, facts.st_mtime_ns
+
+    def _copy(self, entry: Entry, to: str) -> tuple[str, int, int]:
+        """One file: read, written, read back, moved into place. What changes while it is read is read again."""
+        source = FolderSource(entry.root)
+        part = os.path.join(os.path.dirname(to), f".rustfern-{secrets.token_hex(6)}")
+        try:
+            for attempt in range(_TRIES):
+                before = os.lstat(entry.path)
+                if not stat.S_ISREG(before.st_mode):
+                    raise SourceError("this is not a regular file any more", entry.path)
+                with source.open(entry) as stream, open(part, "wb") as out:  # noqa: PTH123
+                    digest = hashlib.sha256()
+                    while block := stream.read(_CHUNK):
+                        digest.update(block)
+                        out.write(block)
+                    out.flush()
+                    os.fsync(out.fileno())
+                after = os.lstat(entry.path)
+                if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns):
+                    break
+                if attempt == _TRIES - 1:
+                    self.out.changing.append(entry.path)
+            if _sum(part) != digest.hexdigest():
+                raise SourceError("what was written is not what was read: the target disk is at fault", entry.path)
+            os.utime(part, ns=(after.st_mtime_ns, after.st_mtime_ns))
+            os.replace(part, to)
+        except FileNotFoundError as error:
+            raise SourceError("it vanished before it could be taken", entry.path) from error
+        finally:
+            with contextlib.suppress(OSError):
+                os.unlink(part)
+        return digest.hexdigest(), os.lstat(to).st_size, after.st_mtime_ns
+
+    def _line(self, line: dict[str, object]) -> None:
+        assert self._lines is not None
+        self._lines.write(json.dumps(line, ensure_ascii=True) + "\n")
+        self._lines.flush()
+
+    def _problem(self, path: str, message: str) -> None:
+        self.out.problems.append(Problem(path, message))
+
+
+def _ends_in_line(path: str) -> bool:
+    with open(path, "rb") as stream:  # noqa: PTH123
+        stream.seek(-1, os.SEEK_END)
+        return stream.read() == b"\n"
+
+
+def _sum(path: str) -> str:
+    digest = hashlib.sha256()
+    with open(path, "rb") as stream:  # noqa: PTH123
+        while block := stream.read(_CHUNK):
+            digest.update(block)
+    return digest.hexdigest()

@@ -65,7 +65,10 @@ def editor_tab(path: str, text: str, change: str = "") -> bytes:
 
 def session(*texts: str) -> bytes:
     """A browser's session, packed as literals only."""
-    tabs = [{"entries": [{"url": "https://forms.example/claim", "title": "Claim"}], "formdata": {"id": {"t": text}}} for text in texts]
+    tabs = [
+        {"entries": [{"url": "https://forms.example/claim", "title": "Claim"}], "formdata": {"id": {"t": text}}}
+        for text in texts
+    ]
     plain = json.dumps({"windows": [{"tabs": tabs}]}).encode()
     token, rest = (15 << 4, len(plain) - 15) if len(plain) >= 15 else (len(plain) << 4, -1)
     length = b""
@@ -85,7 +88,9 @@ def mbox(*mails: tuple[str, str, bytes, bool]) -> bytes:
         out += b"Date: Thu, 12 Mar 2026 16:40:00 +0000\nMIME-Version: 1.0\n"
         if name:
             out += b'Content-Type: multipart/mixed; boundary="b"\n\n--b\nContent-Type: text/plain\n\nas agreed\n--b\n'
-            out += f'Content-Type: application/octet-stream; name="{name}"\nContent-Transfer-Encoding: base64\n'.encode()
+            out += (
+                f'Content-Type: application/octet-stream; name="{name}"\nContent-Transfer-Encoding: base64\n'.encode()
+            )
             out += f'Content-Disposition: attachment; filename="{name}"\n\n'.encode() + encodebytes(data) + b"--b--\n\n"
         else:
             out += b"Content-Type: text/plain\n\n" + data + b"\n\n"
@@ -96,7 +101,9 @@ def revisions(original: str, stored: str) -> bytes:
     """An index of older versions."""
     db = sqlite3.connect(":memory:")
     db.execute("CREATE TABLE files (file_row_id INTEGER, file_name TEXT, file_path TEXT, file_storage_id INTEGER)")
-    db.execute("CREATE TABLE generations (generation_id INTEGER, generation_storage_id INTEGER, generation_path TEXT, generation_add_time INTEGER)")
+    db.execute(
+        "CREATE TABLE generations (generation_id INTEGER, generation_storage_id INTEGER, generation_path TEXT, generation_add_time INTEGER)"
+    )
     db.execute("INSERT INTO files VALUES (1, 'plan.docx', ?, 7)", (original,))
     db.execute("INSERT INTO generations VALUES (1, 7, ?, ?)", (stored, T0 - 500))
     db.commit()
@@ -107,9 +114,15 @@ def shell_link(target: str) -> bytes:
     """A shell link with a volume and a path, as the system writes it."""
     path = target.encode("cp1252") + b"\0"
     volume = struct.pack("<4I", 17, 2, 0x5A3F19C2, 16) + b"\0"
-    info = struct.pack("<7I", 28 + len(volume) + len(path) + 1, 28, 1, 28, 28 + len(volume), 0, 28 + len(volume) + len(path))
+    info = struct.pack(
+        "<7I", 28 + len(volume) + len(path) + 1, 28, 1, 28, 28 + len(volume), 0, 28 + len(volume) + len(path)
+    )
     when = (T0 + 11_644_473_600) * 10_000_000
-    head = b"\x4c\0\0\0" + bytes.fromhex("0114020000000000c000000000000046") + struct.pack("<II3QI", 0x82, 32, when, when, when, 9)
+    head = (
+        b"\x4c\0\0\0"
+        + bytes.fromhex("0114020000000000c000000000000046")
+        + struct.pack("<II3QI", 0x82, 32, when, when, when, 9)
+    )
     return head.ljust(76, b"\0") + info + volume + path + b"\0"
 
 
@@ -276,8 +289,12 @@ def test_it_is_found_and_chosen(name: str, tmp_path: Path, rustfern: Rustfern) -
     answer = rustfern("scan", root, *case.hints, "--json").json
     wanted = str(root / case.original) if case.original else None
     best = str(root / case.best) if case.best else None
-    mine = [d for d in answer["documents"] if d["original"] == wanted and (wanted or (best_of(d) or {}).get("path") == best)]
-    assert len(mine) == 1, [(d["name"], d["original"], d["situation"]) for d in answer["documents"]] + answer["problems"]
+    mine = [
+        d for d in answer["documents"] if d["original"] == wanted and (wanted or (best_of(d) or {}).get("path") == best)
+    ]
+    assert len(mine) == 1, [(d["name"], d["original"], d["situation"]) for d in answer["documents"]] + answer[
+        "problems"
+    ]
     document = mine[0]
     chosen = best_of(document)
     assert document["situation"] == case.situation, document["copies"]

@@ -212,7 +212,9 @@ def test_folders_that_cannot_be_read(tmp_path: Path, rustfern: Rustfern) -> None
     assert run.status == 3
     problems = {p["path"] for p in run.json["problems"]}
     assert {str(shut), str(tmp_path / "d" / "home" / "petra"), str(ines / "Private")} <= problems
-    assert {"path": str(shut), "status": "denied", "place": "odf-suite-autosave", "copies": 0, "by": None} in run.json["searched"]
+    assert {"path": str(shut), "status": "denied", "place": "odf-suite-autosave", "copies": 0, "by": None} in run.json[
+        "searched"
+    ]
     assert by_name(run.json, "plan.txt")["best"]
     screen = rustfern("scan", tmp_path / "d", without_rights=True)
     assert "a person's home, denied" in screen.out and "folder of copies, denied" in screen.out

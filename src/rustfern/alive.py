@@ -47,13 +47,25 @@ def look_alive(documents: list[Document], places: Catalogue) -> tuple[list[Docum
         users = {held[copy.path] for copy in document.copies if copy.path in held}
         if users or any(lock.live for lock in locks):
             who = " and ".join(sorted(users)) or "its program"
+            autosaves = [
+                c.clocks["file"] for c in document.copies if c.kind in ("autosave", "swap") and "file" in c.clocks
+            ]
+            last = f"last autosave {running.ago(max(autosaves))}" if autosaves else "no autosave of it found yet"
             notices.append(
-                f"still open on this machine: {show_name(document.name)} in {show_name(who)}. Do not close it, save it under a new name first"
+                f"still open on this machine: {show_name(document.name)} in {show_name(who)}. Do not close or end it ({last}); "
+                "save it under a new name first"
+            )
+        gone = next((c for c in document.copies if c.place == "held-open"), None)
+        if gone is not None:
+            notices.append(
+                f"still open on this machine: {show_name(document.name)}, though it was deleted: {gone.evidence[0].text}. "
+                "Do not close that program: restore this copy first"
             )
         fresh = [
             c
             for c in document.copies
             if c.kind != "saved"
+            and c is not gone
             and c.clocks.get("file")
             and 0 <= moment - c.clocks["file"].timestamp() < _RECENT_SECONDS
         ]

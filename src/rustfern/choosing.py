@@ -27,7 +27,7 @@ class Facts:
     """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion;
     `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders, `away`
     says where the original was recorded if that is outside of what is searched. `misplaced`: it was opened in a mail or archive
-    program; `opened_elsewhere` are the copies that lie there.
+    program, or (`misnamed`) lies under a name that does not show it; `opened_elsewhere` are the copies that lie there.
     """
 
     original: str | None
@@ -39,6 +39,7 @@ class Facts:
     changed: bool = False
     trashed: bool = False
     misplaced: bool = False
+    misnamed: bool = False
     opened_elsewhere: AbstractSet[int] = frozenset()
     deleted: Mapping[int, datetime] = field(default_factory=dict)
     denied: Sequence[str] = ()
@@ -174,7 +175,11 @@ class _Choice:
         seen = self._by_evidence()
         told = self.hints.happened if self.facts.asked_for else None
         if self.facts.misplaced and seen is not Situation.WONT_OPEN:
-            if told is Situation.MISPLACED or (self.facts.locked and not self.facts.opened_elsewhere):
+            if (
+                told is Situation.MISPLACED
+                or self.facts.misnamed
+                or (self.facts.locked and not self.facts.opened_elsewhere)
+            ):
                 return Situation.MISPLACED
             if seen in (Situation.CRASHED, Situation.DIVERGED) and self._newest_is_elsewhere():
                 return Situation.MISPLACED

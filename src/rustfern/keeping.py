@@ -165,6 +165,7 @@ class _Keeper:
     def __init__(self, target: str, base: str, out: Keeping) -> None:
         self.target, self.base, self.out = target, base, out
         self.done: set[str] = set()
+        self._folders: set[str] = set()
         self._lines: TextIO | None = None
         self._full = False
 
@@ -185,6 +186,7 @@ class _Keeper:
                 elif not _ends_in_line(path):
                     self._lines.write("\n")
                 yield
+            self._stamp_folders()
         except OSError as error:
             raise WrongUsage(
                 f"the target cannot be written ({explain(error)})", self.target, "Name another with --to DIR"
@@ -203,7 +205,9 @@ class _Keeper:
 
     def take(self, wanted: Iterable[_Wanted]) -> None:
         """Take files, the most short-lived first, then the newest."""
-        for item in sorted(wanted, key=lambda w: (w.order, -(w.entry.modified.timestamp() if w.entry.modified else 0.0))):
+        for item in sorted(
+            wanted, key=lambda w: (w.order, -(w.entry.modified.timestamp() if w.entry.modified else 0.0))
+        ):
             try:
                 parts = [m for _, m in rebuilding.members(item.entry)] if item.entry.is_bundle else [item.entry]
             except SourceError as error:
@@ -215,6 +219,18 @@ class _Keeper:
                 self.done.add(entry.path)
                 self._take(entry, item.kind)
 
+    def _stamp_folders(self) -> None:
+        """Folders have their times too; set last, the innermost first, since writing into one changes it."""
+        every = set()
+        for folder in self._folders:
+            while folder and folder not in every:
+                every.add(folder)
+                folder = os.path.dirname(folder)
+        for folder in sorted(every, key=len, reverse=True):
+            with contextlib.suppress(OSError):
+                stamp = os.lstat(os.path.join(self.base, folder)).st_mtime_ns
+                os.utime(os.path.join(self.target, FILES, folder), ns=(stamp, stamp))
+
     def _take(self, entry: Entry, kind: str) -> None:
         if self._full:
             self.out.left.append(entry.path)
@@ -223,6 +239,7 @@ class _Keeper:
         to = os.path.join(self.target, FILES, relative)
         try:
             os.makedirs(os.path.dirname(to), exist_ok=True)
+            self._folders.add(os.path.dirname(relative))
             if entry.link_target is not None:
                 digest, size, stamp = self._link(entry, to)
             elif entry.is_file:

@@ -31,7 +31,7 @@ from rustfern.model import (
 from rustfern.places.homes import find_homes, own_home
 from rustfern.places.loader import Catalogue, catalogue
 from rustfern.places.recorded import inside
-from rustfern.places.search import Search
+from rustfern.places.search import Search, is_system, says_nothing
 from rustfern.ranking import fit, rank
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.interface import OnProblem
@@ -138,10 +138,13 @@ def scan(
     hints: Hints | None = None,
     case: str | CaseFile | None = None,
     observer: Observer | None = None,
+    *,
+    thorough: bool = False,
 ) -> Answer:
     """Search roots (or this person's own files) for lost documents and choose the best copy of each.
 
-    Args: `roots` folders; `case` a path for the case file, or an open one, which stays open. Returns the answer; nothing
+    Args: `roots` folders; `case` a path for the case file, or an open one, which stays open; `thorough` also looks at the first
+    bytes of files whose names say nothing. Returns the answer; nothing
     that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
     """
     hints, observer = hints or Hints(), observer or Silent()
@@ -179,14 +182,22 @@ def scan(
 
     observer.stage("walking the whole tree")
     walking = time.monotonic()
-    _walk(search, file, observer)
+    dismissed = _walk(search, file, observer, thorough=thorough)
     hosts = [told.text for told in search.settings.of("host")]
     assembly.take_sought(hosts)
     totals.search_seconds = searched + time.monotonic() - walking
 
+    if dismissed:
+        observer.stage("looking at the first bytes of files whose names say nothing")
+        for number, path in enumerate(dismissed):
+            assembly.take_by_content(path)
+            if number % 1000 == 0:
+                observer.count(number)
     observer.stage("reading and matching copies")
     finds = _unique([*search.finds, *assembly.more])
     _match(assembly, places, finds)
+    if live:
+        assembly.take_held()
     if hints.document:
         assembly.take_asked(hints.document)
     assembly.take_versions(hints.document)
@@ -227,7 +238,10 @@ def find_people(
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []
     known = {home.root for home in kept}
-    homes = [*kept, *(home for source in sources if source.root not in known for home in find_homes(source, on_problem))]
+    homes = [
+        *kept,
+        *(home for source in sources if source.root not in known for home in find_homes(source, on_problem)),
+    ]
     # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.
     homes = [
         home
@@ -252,7 +266,9 @@ def _own_folders(file: CaseFile) -> list[str]:
     return folders if file.path is None else [*folders, os.path.dirname(os.path.realpath(file.path))]
 
 
-def _walk(search: Search, file: CaseFile, observer: Observer) -> None:
+def _walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) -> list[str]:
+    """Walk everything; with `thorough` also the paths of files whose names say nothing."""
+    dismissed: list[str] = []
     waiting: list[tuple[str, list[str]]] = []
     held = 0
 
@@ -275,10 +291,15 @@ def _walk(search: Search, file: CaseFile, observer: Observer) -> None:
             file.add_versions(versions)
             versions.clear()
 
-    search.rest(on_documents, observer.count, on_versions)
+    def on_dismissed(folder: str, names: list[str]) -> None:
+        if not is_system(folder, search.sources):
+            dismissed.extend(os.path.join(folder, name) for name in names if says_nothing(name))
+
+    search.rest(on_documents, observer.count, on_versions, on_dismissed if thorough else None)
     file.add_names(waiting)
     file.add_versions(versions)
     file.index_names()
+    return dismissed
 
 
 def _unique(finds: Sequence[Find]) -> list[Find]:
@@ -341,6 +362,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         changed_since=draft.changed_since,
         trashed=draft.trashed,
         misplaced=draft.misplaced,
+        misnamed=draft.misnamed,
         opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
         deleted=deleted,
         away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,

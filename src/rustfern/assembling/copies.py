@@ -168,6 +168,9 @@ class Copies(Elsewhere):
 
     def take_unnamed(self, find: Find) -> None:
         """Match a copy whose name says nothing, by its content, its folder, and what was open then."""
+        if find.place == "by-content":
+            self._dismissed(find)
+            return
         place = self.catalogue.places[find.place]
         copy = self.read_copy(find, find.entry, ())
         if foreign(copy.content, place):
@@ -195,6 +198,21 @@ class Copies(Elsewhere):
         )
         name = near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         self.own_document(copy, find, name)
+
+    def _dismissed(self, find: Find) -> None:
+        """A document under a name that does not show it: a copy of one that is known, or lost from sight."""
+        copy = self.read_copy(find, find.entry, ())
+        found = [item for item in self._around(find, copy, beside=False) if item.path != find.entry.path]
+        self._compare(copy, found)
+        found = [item for item in found if item.evidence]
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is not None and shares[best] >= weights.THRESHOLD:
+            draft = self.draft(found[best].path, find.home)
+            self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+            return
+        draft = self.draft(find.entry.path, find.home)
+        draft.misplaced, draft.misnamed, draft.place = True, True, find.place
 
     def _around(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
         folder = os.path.dirname(find.entry.path)

@@ -8,21 +8,24 @@ from dataclasses import replace
 from datetime import datetime
 from itertools import groupby
 
-from rustfern import rebuilding
+from rustfern import formats, rebuilding
 from rustfern.assembling.recents import Recents
 from rustfern.assembling.table import Draft
 from rustfern.casefile import fold
 from rustfern.errors import Malformed, SourceError
-from rustfern.formats.table import extension_of, format_of_extension
+from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching import content as words
 from rustfern.matching import weights
 from rustfern.model import Copy, Entry, Find, Kind, Order, State, show_name
-from rustfern.sources.folder import exists
+from rustfern.sources import running
+from rustfern.sources.folder import HELD_ROOT, FolderSource, exists
 
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
 _MAX_ASKED = 20
 _ALIKE = 0.3
+_LEAST = 64
+_NO_DOCUMENT = frozenset({"zip", "gz", "7z", "sqlite", "cfb", "ini"})
 _MAX_STORE = 4 << 30
 
 
@@ -75,6 +78,41 @@ class Elsewhere(Recents):
                 piece = weights.evidence("name", "a mail carries a file of its name")
                 copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
                 draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
+
+    def take_held(self) -> None:
+        """On the live machine: documents that were deleted or replaced while a program still holds them open."""
+        source = FolderSource(HELD_ROOT)
+        for path, was, program in running.deleted_but_open():
+            if self.source_of(was) is None or format_of_extension(extension_of(was)) is None:
+                continue
+            try:
+                entry = source.entry(path)
+            except SourceError:
+                continue
+            if not entry.is_file:
+                continue
+            home = self.home_of(was)
+            find = Find(entry, "held-open", "temporary", {}, home)
+            text = f"{program} still holds it open; it was deleted as {was}"
+            piece = weights.evidence("swap-header", text)
+            copy = self.read_copy(find, entry, (piece,), name=os.path.basename(was))
+            note = f"do not close {program}: this copy vanishes with it"
+            draft = self.draft(was, home)
+            draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0], notes=(*copy.notes, note)))
+
+    def take_by_content(self, path: str) -> None:
+        """A file whose name says nothing: a document if its first bytes say so, and no copy of one that is known."""
+        source = self.source_of(path)
+        try:
+            if source is None or not (entry := source.entry(path)).is_file or entry.size < _LEAST:
+                return
+            with source.open(entry) as stream:
+                found = formats.glance(stream, os.path.basename(path))
+        except (SourceError, OSError):
+            return
+        if found.format is None or found.format in _NO_DOCUMENT or found.format in TEXT_FORMATS:
+            return
+        self.more.append(Find(entry, "by-content", "temporary", {}, self.home_of(path)))
 
     def take_asked(self, document: str) -> None:
         """What the person named is always answered for, also where nothing was left of it but the file itself."""

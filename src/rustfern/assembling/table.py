@@ -34,6 +34,8 @@ from rustfern.places.settings import Settings, Told
 from rustfern.sources.folder import FolderSource
 from rustfern.times import to_utc
 
+_TRIES = 3
+
 
 @dataclass
 class Draft:
@@ -53,6 +55,7 @@ class Draft:
     never_saved: bool = False
     trashed: bool = False
     misplaced: bool = False
+    misnamed: bool = False
     place: str = ""
     within: str | None = None
 
@@ -98,17 +101,42 @@ class Reader:
         known = self._known.get(entry.path)
         if known is None:
             try:
-                known = rebuilding.check(entry, name)
-                self.bytes_read += known[0].size
+                known = self._settled(entry, name)
             except SourceError as error:
                 self._on_problem(entry.path, error.what)
                 known = Content(Glance(), State.UNREADABLE, error.what, entry.size), ()
-            except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:
+            except (
+                MemoryError,
+                RecursionError,
+                ValueError,
+                LookupError,
+                ArithmeticError,
+                AttributeError,
+                TypeError,
+            ) as error:
                 # Whatever a strange file does to a parser: one bad file never stops a search.
                 what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]}); restore it by its id and look"
                 self._on_problem(entry.path, what)
                 known = Content(Glance(), State.UNREADABLE, what, entry.size), ()
             self._known[entry.path] = known
+        return known
+
+    def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+        """Read a copy; one that changes while it is read is read again, then said to be still written."""
+        source = FolderSource(entry.root)
+        for attempt in range(_TRIES):
+            known = rebuilding.check(entry, name)
+            self.bytes_read += known[0].size
+            if entry.is_folder:
+                break
+            now = source.entry(entry.path)
+            if (now.size, now.modified) == (entry.size, entry.modified):
+                break
+            entry = replace(now, part=entry.part, companions=entry.companions)
+            if attempt == _TRIES - 1:
+                content = replace(known[0], reason=f"{known[0].reason}; it was still being written while it was read")
+                self._on_problem(entry.path, "this copy is still being written: scan again in a minute")
+                return content, known[1]
         return known
 
     def has(self, path: str) -> bool:

@@ -76,7 +76,11 @@ def _show(console: Console, done: Keeping, target: str) -> None:
 
     good = not done.left
     count = done.taken + done.before
-    said = f"Kept: {count} files, verified, {size(done.bytes)} written." if good else f"Kept {count} files, {len(done.left)} not."
+    said = (
+        f"Kept: {count} files, verified, {size(done.bytes)} written."
+        if good
+        else f"Kept {count} files, {len(done.left)} not."
+    )
     console.print(Text(said, style=f"bold {FERN if good else RUST}"))
     kinds = ", ".join(f"{number} {kind}" for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1]))
     if kinds:

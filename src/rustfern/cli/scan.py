@@ -52,12 +52,12 @@ class Progress:
             self._console.print(f"so far: {line}", style="bright_black", soft_wrap=True)
 
 
-def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool) -> Answer:
+def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool, thorough: bool = False) -> Answer:
     """Scan with progress where somebody watches."""
     if quiet or not sys.stderr.isatty():
-        return scan(roots or None, hints, case, Silent())
+        return scan(roots or None, hints, case, Silent(), thorough=thorough)
     with Progress() as progress:
-        return scan(roots or None, hints, case, progress)
+        return scan(roots or None, hints, case, progress, thorough=thorough)
 
 
 @click.command()
@@ -65,6 +65,9 @@ def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool) -> Ans
 @hint_options
 @case_option
 @click.option("--everything", is_flag=True, help="Also show documents that lost nothing, and leftovers of no document.")
+@click.option(
+    "--thorough", is_flag=True, help="Also look at the first bytes of files whose names say nothing (slower)."
+)
 @json_option
 @click.pass_context
 def command(
@@ -78,6 +81,7 @@ def command(
     doc_class: str | None,
     case: str | None,
     everything: bool,
+    thorough: bool,
     as_json: bool,
 ) -> int:
     """Search someone's files for lost documents and choose the best copy of each.
@@ -90,12 +94,13 @@ def command(
       rustfern scan marlow-quay-disk
       rustfern scan marlow-quay-disk --person ines --document "hull survey"
       rustfern scan marlow-quay-disk --document "price list" --happened overwritten
+      rustfern scan marlow-quay-disk --thorough
       rustfern scan marlow-quay-disk --json > answer.json
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
     hints = hints_from(person, document, happened, lost_at, older_than, doc_class)
-    answer = run_scan(roots, hints, case, quiet=as_json)
+    answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
     if as_json:
         print_json(contract.answer(answer))
     else:

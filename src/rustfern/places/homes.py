@@ -124,3 +124,9 @@ def own_home() -> Home:
     layout = {"win32": Layout.WINDOWS, "darwin": Layout.MACOS}.get(sys.platform, Layout.LINUX)
     drive = os.path.splitdrive(path)[0]
     return Home(path, layout, os.path.basename(path) or path, drive + os.sep, path)
+
+
+def is_temporary_profile(home: Home) -> bool:
+    """Whether a home is one that Windows makes when it cannot load the person's own: `TEMP`, `TEMP.MACHINE`."""
+    name = os.path.basename(os.path.normpath(home.path)).casefold()
+    return home.layout is Layout.WINDOWS and (name == "temp" or name.startswith("temp."))

@@ -37,7 +37,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     what: str
     program: str
     kind: Literal["autosave", "backup", "temporary", "swap", "trash", "version", "conflict", "lock", "record"]
-    where: Literal["home", "volume", "beside", "tree", "index"]
+    where: Literal["home", "volume", "beside", "tree", "index", "live", "thorough"]
     names: tuple[str, ...]
     lifetime: str
     sure: Literal["documented", "observed", "reported"]

@@ -40,8 +40,16 @@ def markdown() -> str:
             lines.append(f"- Where: whole trees that repeat folders, `{place.mirror}`.")
         if place.where == "index":
             lines.append("- Where: beside documents, told by the original in the same folder.")
+        if place.where == "live":
+            lines.append("- Where: on a running machine, through the process that holds it.")
+        if place.where == "thorough":
+            lines.append("- Where: anywhere, by its first bytes.")
         if place.together:
-            lines.append("- Taken together with the files of the same name and " + ", ".join(f"`{end}`" for end in place.together) + ".")
+            lines.append(
+                "- Taken together with the files of the same name and "
+                + ", ".join(f"`{end}`" for end in place.together)
+                + "."
+            )
         for layout, folders in sorted(place.folders.items()):
             where = " (volume)" if place.where == "volume" else ""
             lines.append(f"- Where, {layout}{where}: " + ", ".join(f"`{folder}`" for folder in folders))
@@ -66,6 +74,8 @@ def markdown() -> str:
         parts = [f"`{part}`" for part in (setting.key, setting.value) if part]
         if parts:
             lines.append("- Where in it: " + ", ".join(parts) + ".")
-        lines.append(f"- Means: {_MEANS[setting.means]}." + (f" Places: {', '.join(setting.places)}." if setting.places else ""))
+        lines.append(
+            f"- Means: {_MEANS[setting.means]}." + (f" Places: {', '.join(setting.places)}." if setting.places else "")
+        )
         lines.append("")
     return "\n".join(lines)

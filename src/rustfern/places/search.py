@@ -285,7 +285,11 @@ class Search:
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
     def rest(
-        self, on_documents: OnDocuments, tick: Callable[[int], None], on_versions: OnVersions | None = None
+        self,
+        on_documents: OnDocuments,
+        tick: Callable[[int], None],
+        on_versions: OnVersions | None = None,
+        on_dismissed: OnDocuments | None = None,
     ) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
@@ -352,6 +356,11 @@ class Search:
                     if sort & _DOCUMENT:
                         documents.append(name)
                 totals.dismissed_by_name += len(files) - len(documents) - hits
+                if on_dismissed:
+                    taken = set(documents)
+                    on_dismissed(
+                        folder, [n for n in files if n not in taken and os.path.join(folder, n) not in self.seen]
+                    )
                 if closed:
                     # Copies, not originals; what lies deeper (a deleted folder) is no place for originals either.
                     folders.clear()
@@ -365,6 +374,46 @@ class Search:
 
 def home_of(path: str, homes: Sequence[Home]) -> Home | None:
     return next((home for home in homes if inside(path, home.path)), None)
+
+
+_NEUTRAL = frozenset(
+    {
+        "tmp",
+        "temp",
+        "bak",
+        "old",
+        "dat",
+        "data",
+        "bin",
+        "chk",
+        "rec",
+        "sav",
+        "save",
+        "file",
+        "orig",
+        "copy",
+        "new",
+        "unknown",
+        "lost",
+        "part",
+    }
+)
+_SYSTEM = frozenset(
+    {"usr", "bin", "sbin", "lib", "lib32", "lib64", "boot", "opt", "windows", "program files", "program files (x86)", "programdata",
+     "system", "library", "applications", "node_modules", ".git", ".cache", "caches", "cache", "__pycache__", "$windows.~bt"}
+)  # fmt: skip
+
+
+def says_nothing(name: str) -> bool:
+    """Whether a file name tells nothing of what is in it: no extension, a neutral one, or digits."""
+    stem, dot, extension = name.rpartition(".")
+    return not (dot and stem) or extension.casefold() in _NEUTRAL or extension.isdigit()
+
+
+def is_system(folder: str, sources: Sequence[FolderSource]) -> bool:
+    """Whether a folder belongs to the system or to programs, not to people."""
+    root = next((source.root for source in sources if inside(folder, source.root)), "")
+    return not _SYSTEM.isdisjoint(part.casefold() for part in os.path.relpath(folder, root).split(os.sep))
 
 
 def _is_glob(pattern: str) -> bool:

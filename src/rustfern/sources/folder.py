@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import stat
 import tempfile
@@ -25,6 +26,9 @@ _NOATIME = getattr(os, "O_NOATIME", 0)
 # Attributes of files whose content is not on this disk; reading one would fetch it (Windows FILE_ATTRIBUTE_OFFLINE,
 # RECALL_ON_OPEN and RECALL_ON_DATA_ACCESS, [MS-FSCC] 2.6).
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
+
+_HELD = re.compile(r"/proc/\d+/fd/\d+")
+HELD_ROOT = "/proc"
 
 PSEUDO_FOLDERS = frozenset({"proc", "sys", "dev"})
 _SYSTEM_SIGNS = frozenset({"etc", "usr", "bin", "var"})
@@ -89,7 +93,7 @@ class FolderSource:
 
     def entry(self, path: str) -> Entry:
         try:
-            facts = os.lstat(path)
+            facts = os.stat(path) if _HELD.fullmatch(path) else os.lstat(path)
             target = os.readlink(path) if stat.S_ISLNK(facts.st_mode) else None
         except (OSError, ValueError) as error:
             reason = explain(error) if isinstance(error, OSError) else str(error)
@@ -111,11 +115,13 @@ class FolderSource:
             attributes = getattr(os.lstat(entry.path), "st_file_attributes", 0)
             if attributes & _ONLINE_ONLY:
                 raise SourceError("the content is online only and was not fetched", entry.path)
+            # What a process holds open is reached through a link that the kernel makes up: it is no link on a disk.
+            flags = _FLAGS & ~getattr(os, "O_NOFOLLOW", 0) if _HELD.fullmatch(entry.path) else _FLAGS
             try:
-                handle = os.open(entry.path, _FLAGS | _NOATIME)
+                handle = os.open(entry.path, flags | _NOATIME)
             except PermissionError:
                 # Only the owner may ask that the access time stays.
-                handle = os.open(entry.path, _FLAGS)
+                handle = os.open(entry.path, flags)
         except OSError as error:
             raise SourceError(f"this file could not be opened ({explain(error)})", entry.path) from error
         if not stat.S_ISREG(os.fstat(handle).st_mode):

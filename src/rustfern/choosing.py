@@ -27,7 +27,8 @@ class Facts:
     """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion;
     `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders, `away`
     says where the original was recorded if that is outside of what is searched. `misplaced`: it was opened in a mail or archive
-    program, or (`misnamed`) lies under a name that does not show it; `opened_elsewhere` are the copies that lie there.
+    program, or (`misnamed`) lies under a name that does not show it; `in_use`: a store of
+    notes that is where it belongs; `opened_elsewhere` are the copies that lie there.
     """
 
     original: str | None
@@ -40,6 +41,7 @@ class Facts:
     trashed: bool = False
     misplaced: bool = False
     misnamed: bool = False
+    in_use: bool = False
     opened_elsewhere: AbstractSet[int] = frozenset()
     deleted: Mapping[int, datetime] = field(default_factory=dict)
     denied: Sequence[str] = ()
@@ -199,6 +201,8 @@ class _Choice:
         return _newest(self.copies, self._usable()) in self.facts.opened_elsewhere
 
     def _by_evidence(self) -> Situation:
+        if self.facts.in_use:
+            return Situation.NOTHING_LOST
         if self.facts.original is None:
             deleted = self.facts.trashed or any(copy.kind is Kind.TRASH for copy in self.copies)
             return Situation.DELETED if deleted else Situation.NEVER_SAVED
@@ -344,7 +348,7 @@ class _Choice:
                     f"an earlier version ({kind}, {at(self.copies[index].written)}) has {own} words that the saved file lacks"
                 )
                 break
-        return self.facts.saved
+        return _newest(self.copies, self._usable()) if self.facts.in_use else self.facts.saved
 
     # --- reasons --------------------------------------------------------------------------------------------------
 

@@ -83,8 +83,8 @@ class Home:
 class Entry:
     """One thing on disk: `root` is the searched folder (the source), `path` the whole path, `part` a part of it.
 
-    `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the endings of
-    files beside it that belong to it (a database's journals).
+    `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the names
+    of things beside it that belong to it (a database's journals, a project's data folder).
     """
 
     root: str

@@ -21,7 +21,7 @@ from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
 from rustfern.model import Content, Entry, show_name
 from rustfern.places.recorded import inside
-from rustfern.sources.folder import FolderSource, explain, with_companions
+from rustfern.sources.folder import FolderSource, explain
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
@@ -182,9 +182,8 @@ def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
         raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
     entry = replace(entry, part=copy.facts["part"])
     if copy.facts["members"] and not entry.is_folder:
-        base = os.path.basename(entry.path)
-        endings = [member[len(base) :] for member in copy.facts["members"] if member != base]
-        entry = with_companions(source, entry, endings)
+        others = dict.fromkeys(member.partition("/")[0] for member in copy.facts["members"])
+        entry = replace(entry, companions=tuple(name for name in others if name != os.path.basename(entry.path)))
     name, notes = target_name(copy)
     expected: str = copy.facts["sha256"] or ""
     if entry.is_bundle:

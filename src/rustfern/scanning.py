@@ -363,6 +363,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         trashed=draft.trashed,
         misplaced=draft.misplaced,
         misnamed=draft.misnamed,
+        in_use=draft.in_use,
         opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
         deleted=deleted,
         away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,

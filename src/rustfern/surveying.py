@@ -16,9 +16,9 @@ from rustfern.sources.folder import FolderSource
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """One place as it is in one home (None: a place of the whole volume)."""
+    """One place as it is in one home (None: a place of the whole volume). `place` is None for a person's own moved folder."""
 
-    place: Place
+    place: Place | None
     home: Home | None
     found: Searched
 
@@ -52,8 +52,8 @@ def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_cl
     search.known_places()
     rows = []
     for searched in search.searched:
-        place = catalogue().places[searched.place]
-        if doc_class and place.formats and doc_class not in {class_of(name) for name in place.formats}:
+        place = catalogue().places.get(searched.place)
+        if doc_class and place and place.formats and doc_class not in {class_of(name) for name in place.formats}:
             continue
         home = next((home for home in homes if inside(searched.path, home.path)), None)
         rows.append(Surveyed(place, home, searched))

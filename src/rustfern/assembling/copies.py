@@ -11,7 +11,15 @@ from datetime import datetime, timedelta
 from rustfern.assembling.elsewhere import Elsewhere
 from rustfern.assembling.table import Draft, clocks_of, foreign, last_part
 from rustfern.errors import SourceError
-from rustfern.formats.table import FORMATS, class_of, compatible, extension_of, extension_right, format_of_extension
+from rustfern.formats.table import (
+    BELONGING,
+    FORMATS,
+    class_of,
+    compatible,
+    extension_of,
+    extension_right,
+    format_of_extension,
+)
 from rustfern.matching import candidates as near
 from rustfern.matching import content as words
 from rustfern.matching import weights
@@ -26,7 +34,7 @@ from rustfern.model import (
     show_name,
 )
 from rustfern.places.recorded import inside, translate
-from rustfern.sources.folder import exists
+from rustfern.sources.folder import exists, with_companions
 
 _MAX_COMPARED = 40
 _MAX_NEAR = 20
@@ -56,7 +64,7 @@ class Copies(Elsewhere):
                 or os.path.basename(find.entry.path)
             )
             copy = self.read_copy(find, find.entry, (listed[1],) if listed else ())
-            self.own_document(copy, find, title, never_saved=True)
+            self.own_document(copy, find, title, never_saved=True, notes=place.notes)
             return True
         copy = self.read_copy(find, find.entry, ())
         if foreign(copy.content, place):
@@ -336,10 +344,11 @@ class Copies(Elsewhere):
         if entry.link_target is not None or entry.is_folder:
             return None
         name = os.path.basename(draft.original)
-        content, _ = self.reader.content(entry, name)
+        entry = with_companions(source, entry, BELONGING.get(extension_of(name), ()))
+        content, members = self.reader.content(entry, name)
         piece = weights.evidence("its-own-file", "it is the saved file itself")
         draft.copies.append(
             Copy(entry, Kind.SAVED, draft.place or SAVED_PLACE, content, extension_right(name, content.format),
-                 clocks_of(entry, content), confidence=1.0, evidence=(piece,))
+                 clocks_of(entry, content), confidence=1.0, evidence=(piece,), members=members)
         )  # fmt: skip
         return len(draft.copies) - 1

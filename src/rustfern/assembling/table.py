@@ -56,6 +56,7 @@ class Draft:
     trashed: bool = False
     misplaced: bool = False
     misnamed: bool = False
+    in_use: bool = False
     place: str = ""
     within: str | None = None
 
@@ -255,7 +256,14 @@ class Table:
         return clocks
 
     def own_document(
-        self, copy: Copy, find: Find, name: str, *, never_saved: bool = False, trashed: bool = False
+        self,
+        copy: Copy,
+        find: Find,
+        name: str,
+        *,
+        never_saved: bool = False,
+        trashed: bool = False,
+        notes: bool = False,
     ) -> None:
         """A leftover with content but no known original is its own document; without content it stays unmatched."""
         content = copy.content
@@ -271,6 +279,7 @@ class Table:
             return
         path = find.entry.path
         draft = Draft(f"copy:{path}", name, None, None, find.home, never_saved=never_saved, trashed=trashed)
+        draft.in_use = notes
         if never_saved:
             text = copy.evidence[0].text if copy.evidence else "it lies where drafts of never-saved documents are kept"
             draft.copies.append(

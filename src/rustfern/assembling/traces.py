@@ -258,6 +258,8 @@ class Traces(Trash):
             elif place.reader == "owner-lock":
                 owner = owner_lock.parse(data).owner
         except Malformed as error:
+            if place.reader == "database-lock":
+                return  # other programs end names this way too
             if place.reader == "owner-lock" and size is None:
                 # Neither name nor size speak for a lock: other programs use the sign too.
                 self.problem(path, f"this looks like a lock but is none: {error}")

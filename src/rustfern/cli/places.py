@@ -56,17 +56,18 @@ def command(
 def _fields(row: Surveyed) -> dict[str, object]:
     place = row.place
     return {
-        "place": place.id,
-        "what": place.what,
-        "program": place.program,
-        "kind": place.kind,
+        "place": row.found.place,
+        "what": place.what if place else "a folder of the person's own",
+        "program": place.program if place else None,
+        "kind": place.kind if place else None,
         "person": row.home.person if row.home else None,
         "path": row.found.path,
         "status": row.found.status,
         "copies": row.found.copies,
-        "lifetime": place.lifetime,
-        "moved_by": place.moved_by or None,
-        "sure": place.sure,
+        "by": row.found.by or None,
+        "lifetime": place.lifetime if place else None,
+        "moved_by": place.moved_by or None if place else None,
+        "sure": place.sure if place else None,
     }
 
 
@@ -74,7 +75,7 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
     """By person: what is there, how much is in it, how long it lives."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, next_steps, shell_word, short_path
+    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, heading, next_steps, shell_word, short_path
     from rustfern.model import show_name
 
     people = [*found.homes, None]
@@ -83,21 +84,24 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
         if not mine:
             continue
         heading(console, f"{show_name(home.person)} ({home.layout})" if home else "The whole disk")
-        for row in sorted(mine, key=lambda row: (-row.found.copies, row.found.status, row.place.id)):
+        for row in sorted(mine, key=lambda row: (-row.found.copies, row.found.status, row.found.place)):
             count, status = row.found.copies, row.found.status
             line = Text("   ")
             line.append(
                 f"{count:>4}  " if status == "found" else f"{status:>6}",
-                style=f"bold {FERN if count else RUST if status == 'denied' else PALE}",
+                style=f"bold {FERN if count else PALE if status in ('found', 'absent') else RUST}",
             )
-            line.append(f" {row.place.what}", style="bold" if count else "")
+            what = row.place.what if row.place else "a folder of the person's own"
+            line.append(f" {what}", style="bold" if count else "")
             console.print(line, soft_wrap=True)
             base = home.path if home else found.roots[0]
-            inner = (
-                os.path.relpath(row.found.path, base) if row.found.path.rstrip("/.") != base else "(the home itself)"
-            )
+            elsewhere = status not in ("found", "absent", "denied")
+            inner = row.found.path if elsewhere else os.path.relpath(row.found.path, base)
+            inner = "(the home itself)" if row.found.path.rstrip("/.") == base else inner
             bullet(console, short_path(inner, console.width - 12), PALE, indent=10)
-            if count:
+            if row.found.by:
+                bullet(console, f"{'recorded' if elsewhere else 'moved here'} by {row.found.by}", WARN, indent=10)
+            if count and row.place:
                 bullet(console, f"lives {row.place.lifetime}", PALE, indent=10)
     absent = sum(row.found.status == "absent" for row in found.places)
     console.print()

@@ -150,6 +150,8 @@ class PlainZip:
             kind = kind_of
         elif extension_of(name) in _ZIP_EXTENSIONS and (set(archive.members) & _ZIP_SIGNS):
             kind = extension_of(name)
+        elif {"maindoc.xml", "documentinfo.xml"} <= archive.members.keys():
+            kind = "ksp"
         elif "Document.xml" in archive.members:
             kind = "fcstd"
         elif "content/riffData.cdr" in archive.members or "content/root.dat" in archive.members:

@@ -86,7 +86,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("mp4", "video", "MP4 recording", "m4v m4a"),
         ("mov", "video", "MOV recording", "qt"),
         ("mkv", "video", "Matroska recording", "webm mka"),
-        ("sqlite", "database", "SQLite database", "db sqlite3 db3 ctb"),
+        ("sqlite", "database", "SQLite database", "db sqlite3 db3 ctb aup3"),
         ("msg", "mail", "mail message", "oft"),
         ("eml", "mail", "mail message", ""),
         ("html", "text", "web page", "htm xhtml"),
@@ -126,6 +126,8 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("ics", "notes", "calendar", ""),
         ("note", "notes", "desktop note", ""),
         ("gnumeric", "sheet", "Gnumeric workbook", ""),
+        ("aup", "audio", "Audacity project", ""),
+        ("ksp", "sheet", "Calligra Sheets workbook", ""),
         ("7z", "other", "7z archive", ""),
         ("cfb", "other", "compound file", ""),
     ]
@@ -171,6 +173,7 @@ TEXT_FORMATS = frozenset(
         "kdenlive",
         "ardour",
         "mscx",
+        "aup",
         "sla",
         "dxf",
         "note",
@@ -246,3 +249,11 @@ def compatible(copy_format: str | None, original_format: str | None) -> bool:
     both_text = copy_format in TEXT_FORMATS and original_format in TEXT_FORMATS
     one_text = copy_format in TEXT_FORMATS or original_format in TEXT_FORMATS
     return both_text or (mine == theirs and mine in _OFFICE and not one_text)
+
+
+_JOURNALS = ("-wal", "-journal")
+BELONGING: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(("sqlite", "sqlite3", "db", "db3", "ctb", "aup3", "kdbx"), _JOURNALS),
+    "aup": ("_data",),
+}
+"""What belongs to a saved file of an extension, by the ending of its name: journals with the newest data, data folders."""

@@ -17,7 +17,7 @@ from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
 _CHUNK = 1 << 18
-_XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "sla", "note"})
+_XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
 _JSON_LIMIT = 64 << 20
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),

@@ -75,18 +75,17 @@ class Search:
                     self._place(
                         place, home.path, source, home, _with_temporary(patterns, _TEMPORARY_OF_HOME[home.layout])
                     )
-        volumes = {home.volume: home for home in self.homes if home.volume}
+        volumes = {home.volume for home in self.homes if home.volume}
         for source in self.sources:
             # On the live machine the volume lies around what is searched.
             near = {v for v in volumes if inside(v, source.root) or inside(source.root, v)}
             for base in sorted(near | {source.root}):
-                owner = volumes.get(base)
-                for place in self.catalogue.places.values():
-                    if place.where == "volume":
-                        for layout, patterns in place.folders.items():
-                            if owner is None or layout == owner.layout.value:
-                                whole = _with_temporary(patterns, _TEMPORARY_OF_VOLUME[Layout(layout)])
-                                self._place(place, base, source, owner, whole)
+                owners = {home.layout: home for home in self.homes if home.volume == base}
+                for layout in owners or Layout:
+                    for place in self.catalogue.places.values():
+                        if place.where == "volume" and layout.value in place.folders:
+                            whole = _with_temporary(place.folders[layout.value], _TEMPORARY_OF_VOLUME[layout])
+                            self._place(place, base, source, owners.get(layout), whole)
         self._moved_places()
         self._listed.clear()
         self._resolved.clear()
@@ -136,6 +135,11 @@ class Search:
             for place in places.values():
                 patterns = [p for p in place.folders.get(layout.value, ()) if p.split("/")[0] == TEMPORARY]
                 targets += [(told, [place], pattern.removeprefix(TEMPORARY).strip("/")) for pattern in patterns]
+        for told in self.settings.of("documents"):
+            recorded = expand(told.text, told.home, self.settings, told.file)
+            folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
+            if take_apart(recorded) and (folder is None or self._around(folder) is None):
+                self.searched.append(Searched(told.setting, recorded, _why_outside(recorded), by=told.by))
         for told, moved, below in targets:
             recorded = expand(told.text, told.home, self.settings, told.file)
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])

@@ -53,10 +53,15 @@ def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
     """(relative path with `/`, entry) of each regular file of a folder copy or a set of files, sorted. Links are left out."""
     source = source_of(entry)
     if entry.companions:
-        name = os.path.basename(entry.path)
+        folder, name = os.path.split(entry.path)
         yield name, replace(entry, companions=())
-        for ending in sorted(entry.companions):
-            yield name + ending, source.entry(entry.path + ending)
+        for other in sorted(entry.companions):
+            belonging = source.entry(os.path.join(folder, other))
+            if not belonging.is_folder:
+                yield other, belonging
+                continue
+            for relative, member in members(belonging):
+                yield f"{other}/{relative}", member
         return
     found: list[str] = []
 
@@ -83,9 +88,9 @@ def materialised(entry: Entry, endings: Sequence[str] = ()) -> Iterator[Path]:
     whole = with_companions(source_of(entry), replace(entry, companions=()), endings)
     with tempfile.TemporaryDirectory(prefix="rustfern-") as folder:
         target = Path(folder) / "copy"
-        for ending in ("", *whole.companions):
-            member = entry if not ending else source_of(entry).entry(entry.path + ending)
-            with source_of(entry).open(member) as stream, Path(f"{target}{ending}").open("wb") as out:
+        base = os.path.basename(entry.path)
+        for relative, member in members(whole) if whole.companions else [(base, entry)]:
+            with source_of(entry).open(member) as stream, Path(f"{target}{relative[len(base) :]}").open("wb") as out:
                 shutil.copyfileobj(stream, out, 1 << 20)
         yield target
 
@@ -128,9 +133,9 @@ def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
 
     A folder counts as written when the newest file in it was: its own time changes whenever it is copied.
     """
-    if entry.companions:
+    if entry.companions and all(other.startswith(os.path.basename(entry.path)) for other in entry.companions):
         return _checked_set(entry)
-    if not entry.is_folder:
+    if not entry.is_bundle:
         with open_content(entry) as stream:
             return _checked(stream, name, entry), ()
     sums: list[tuple[str, str]] = []
@@ -147,7 +152,8 @@ def check(entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         verified += content.state in (State.INTACT, State.EMPTY)
         if content.state is State.DAMAGED:
             damaged.append(f"{relative}: {content.reason}")
-    reason = f"a folder of {len(sums)} files, {verified} of them verified to the end"
+    kind = "folder" if entry.is_folder else "set"
+    reason = f"a {kind} of {len(sums)} files, {verified} of them verified to the end"
     state = State.INTACT if sums else State.EMPTY
     if damaged:
         state, reason = State.DAMAGED, f"{len(damaged)} of {len(sums)} files are damaged, the first is {damaged[0]}"
@@ -171,7 +177,8 @@ def _checked_set(entry: Entry) -> tuple[Content, tuple[str, ...]]:
         sums.append((relative, digest.hexdigest()))
         if member.modified and newest and member.modified > newest:
             newest = member.modified
-    with materialised(entry, entry.companions) as path:
+    base = os.path.basename(entry.path)
+    with materialised(entry, [other[len(base) :] for other in entry.companions]) as path:
         content = check_set(path)
     glance = replace(content.glance, modified=newest)
     return replace(content, glance=glance, size=size, sha256=bundle_sum(sums)), tuple(name for name, _ in sums)

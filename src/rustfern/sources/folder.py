@@ -159,11 +159,17 @@ def source_of(entry: Entry) -> FolderSource:
 
 
 def with_companions(source: FolderSource, entry: Entry, endings: Sequence[str]) -> Entry:
-    """An entry with the files beside it that belong to it, if there are any with content."""
+    """An entry with the things beside it that belong to it, if there are any with content.
+
+    An ending follows the whole name (`-wal`); one with an underline follows the name without extension (`_data`, a folder).
+    """
     there = []
+    folder, name = os.path.split(entry.path)
     for ending in endings:
-        if os.path.lexists(entry.path + ending):
+        other = (name.rpartition(".")[0] or name if ending.startswith("_") else name) + ending
+        path = os.path.join(folder, other)
+        if os.path.lexists(path):
             with suppress(SourceError):
-                other = source.entry(entry.path + ending)
-                there += [ending] if other.is_file and other.size else []
+                found = source.entry(path)
+                there += [other] if found.is_folder or (found.is_file and found.size) else []
     return replace(entry, companions=tuple(there)) if there else entry

@@ -56,8 +56,12 @@ def _time(text: str) -> datetime | None:
 
 def parse_database(data: bytes) -> LockFacts:
     """The first person in a small database's lock. Raises `Malformed`."""
+    if len(data) % _ENTRY or len(data) > 255 * _ENTRY:
+        raise Malformed("it is not made of entries of 64 bytes", len(data) // _ENTRY * _ENTRY)
     for at in range(0, len(data) - _ENTRY + 1, _ENTRY):
         machine, person = (data[at + half : at + half + 32].split(b"\0")[0] for half in (0, 32))
+        if not (machine + person).decode("cp1252", "replace").isprintable():
+            raise Malformed("it names no machine", at)
         if machine.strip():
             return LockFacts(
                 person.decode("cp1252", "replace").strip(), machine.decode("cp1252", "replace").strip(), None

@@ -119,7 +119,7 @@ def test_ready_says_what_to_do_first(tmp_path: Path, rustfern: Rustfern) -> None
     )
     assert "ahead" in found["clock"] and found["copies"] == 1
     assert [place["path"] for place in found["outside"]] == ["E:\\Rescue"]
-    assert found["settings"][0]["risk"] and "30 minutes" in found["settings"][0]["says"]
+    assert found["settings"][0]["risk"] and "every 30 minutes" in found["settings"][0]["says"]
     screen = rustfern("ready", disk)
     assert (
         screen.out.index("hibernated")

@@ -71,12 +71,30 @@ def went_two_ways(members: dict[str, tuple[tarfile.TarInfo, bytes]]) -> None:
         members[name] = (info, rewritten(base, words, when))
 
 
+def machines(members: dict[str, tuple[tarfile.TarInfo, bytes]]) -> None:
+    """What each machine calls itself, and its zone; the Windows one has a moved folder on a stick that is not there."""
+    facts = {
+        "slipway-pc2/etc/hostname": b"slipway-pc2\n",
+        "slipway-pc2/etc/timezone": b"Europe/London\n",
+        "loft-laptop/etc/hostname": b"loft-laptop\n",
+        "office-pc/Users/plund/Documents/settings before the repair.reg": (
+            "Windows Registry Editor Version 5.00\r\n\r\n"
+            "[HKEY_CURRENT_USER\\Software\\Microsoft\\Office\\16.0\\Excel\\Options]\r\n"
+            '"AutoRecoverPath"="E:\\\\Petra\\\\Recovery"\r\n"AutoRecoverTime"=dword:0000001e\r\n'
+        ).encode("utf-16"),
+    }
+    for name, data in facts.items():
+        info = tarfile.TarInfo(name)
+        info.mtime = int(datetime.fromisoformat("2026-11-20T09:00:00+00:00").timestamp())
+        members[name] = (info, data)
+
+
 def main() -> None:
     members: dict[str, tuple[tarfile.TarInfo, bytes]] = {}
     for case, machine, left_out in PARTS:
         with tarfile.open(HOMES / f"{case}.tar.gz") as source:
             for member in source.getmembers():
-                if not member.isfile() or re.search(left_out, member.name):
+                if not member.isfile() or re.search(left_out + "|sessionstore", member.name):
                     continue
                 stream = source.extractfile(member)
                 assert stream is not None
@@ -84,6 +102,7 @@ def main() -> None:
                 member.mode = 0o644
                 members.setdefault(member.name, (member, stream.read()))
     went_two_ways(members)
+    machines(members)
     buffer = io.BytesIO()
     with tarfile.open(fileobj=buffer, mode="w", format=tarfile.PAX_FORMAT) as target:
         for name in sorted(members):

@@ -268,13 +268,15 @@ class Document:
 
 @dataclass(frozen=True, slots=True)
 class Searched:
-    """One place as it is in one home: `status` is found, absent, denied, outside …; `by` is the setting that moved it there."""
+    """One place as it is in one home: `status` is found, absent, denied, outside …; `by` is the setting that moved it
+    there, `home` the path of the home whose setting it is."""
 
     place: str
     path: str
     status: str
     copies: int = 0
     by: str = ""
+    home: str = ""
 
 
 @dataclass(frozen=True, slots=True)

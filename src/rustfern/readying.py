@@ -92,8 +92,8 @@ def ready(roots: Sequence[str] | None = None, person: str | None = None, target:
     denied = sorted({s.path for s in search.searched if s.status == "denied"} | _denied_homes(homes, problems))
     outside = sorted({(s.path, s.by) for s in search.searched if s.status in ("outside", "offline", "not-mounted")})
     programs = _programs(short) if live else ()
-    zones = [told.text for told in search.settings.of("zone")]
-    hosts = [told.text for told in search.settings.of("host")]
+    zones = sorted({told.text for told in search.settings.of("zone")})
+    hosts = sorted({told.text for told in search.settings.of("host")})
     blocked = [*_blocked(tops, homes), *running.locked_disks()]
     free = _free(target) if target else None
     shared = same_volume(target, tops) if target else None
@@ -102,8 +102,8 @@ def ready(roots: Sequence[str] | None = None, person: str | None = None, target:
         live=live, programs=programs, copies=len(short), denied=denied, blocked=blocked, outside=outside, homes=homes
     )
     return Readiness(
-        tuple(tops), live, tuple(homes), running.machine_name() if live else next(iter(hosts), None),
-        running.local_zone_name() if live else next(iter(zones), None), clock, programs, len(short), newest, tuple(denied),
+        tuple(tops), live, tuple(homes), running.machine_name() if live else ", ".join(hosts) or None,
+        running.local_zone_name() if live else ", ".join(zones) or None, clock, programs, len(short), newest, tuple(denied),
         tuple(blocked), tuple(outside), tuple(_advice(search)), free, shared, first, never, tuple(dict.fromkeys(problems)),
     )  # fmt: skip
 
@@ -194,10 +194,10 @@ def _advice(search: Search) -> list[Advice]:
         setting = settings[told.setting]
         off = told.text.casefold() in ("0", "false", "off", "no", "none", "disabled")
         if told.means == "autosave":
-            says, risk = f"{setting.what}: {'no' if off else 'yes'} ({told.text})", off
+            says, risk = f"autosaves: {'off' if off else 'on'}", off
         elif told.means == "minutes" and told.text.isdigit():
             unit = "minute" if told.text == "1" else "minutes"
-            says, risk = f"at most {told.text} {unit} of work are at risk", int(told.text) > 15
+            says, risk = f"an autosave every {told.text} {unit}: so much work is at risk", int(told.text) > 15
         elif told.means == "backups":
             says, risk = f"backup copies at saving: {'no' if off else 'yes'}", False
         else:

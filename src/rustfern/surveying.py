@@ -55,6 +55,6 @@ def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_cl
         place = catalogue().places.get(searched.place)
         if doc_class and place and place.formats and doc_class not in {class_of(name) for name in place.formats}:
             continue
-        home = next((home for home in homes if inside(searched.path, home.path)), None)
+        home = next((h for h in homes if h.path == searched.home or inside(searched.path, h.path)), None)
         rows.append(Surveyed(place, home, searched))
     return Survey(tuple(tops), tuple(homes), tuple(rows), tuple(dict.fromkeys(problems)))

@@ -14,6 +14,11 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 _SHOWN = 5
+_MANY = {
+    "saved": "saved originals", "autosave": "autosaves", "backup": "backups", "temporary": "temporary copies", "swap": "swap files",
+    "trash": "from the trash", "version": "older versions", "conflict": "conflict copies", "lock": "locks", "record": "records",
+    "settings": "settings files",
+}  # fmt: skip
 
 
 @click.command()
@@ -82,7 +87,10 @@ def _show(console: Console, done: Keeping, target: str) -> None:
         else f"Kept {count} files, {len(done.left)} not."
     )
     console.print(Text(said, style=f"bold {FERN if good else RUST}"))
-    kinds = ", ".join(f"{number} {kind}" for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1]))
+    bullet(console, f"in {done.folder}, with a manifest that has the SHA-256 of each")
+    kinds = ", ".join(
+        f"{number} {_MANY.get(kind, kind)}" for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1])
+    )
     if kinds:
         bullet(console, kinds)
     if done.before:

@@ -80,7 +80,7 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
 
     people = [*found.homes, None]
     for home in people:
-        mine = [row for row in rows if row.home == home]
+        mine = [row for row in rows if row.home == home and (everything or row.found.copies or row.found.status != "found")]
         if not mine:
             continue
         heading(console, f"{show_name(home.person)} ({home.layout})" if home else "The whole disk")
@@ -104,8 +104,10 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
             if count and row.place:
                 bullet(console, f"lives {row.place.lifetime}", PALE, indent=10)
     absent = sum(row.found.status == "absent" for row in found.places)
+    empty = sum(row.found.status == "found" and not row.found.copies for row in found.places)
     console.print()
-    if absent and not everything:
-        console.print(Text(f"{absent} more known folders are not there (--all shows them)", style=PALE))
+    if not everything and (absent or empty):
+        said = f"{empty} more known folders are there but hold no copies, {absent} are not there (--all shows them)"
+        console.print(Text(said, style=PALE))
     where = " ".join(shell_word(root) for root in found.roots)
     next_steps(console, [(f"scan {where}", "read, match and choose among what lies there")])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -90,7 +91,7 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
     """Danger first, then where we are, then what to do."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, fact, heading, next_steps, shell_word, size
+    from rustfern.cli.console import FERN, RUST, WARN, bullet, fact, heading, next_steps, shell_word, size
     from rustfern.model import show_name
     from rustfern.sources.running import ago
 
@@ -127,27 +128,16 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
             else "on another disk: good"
         )
         fact(console, "target", f"{target}: {room}, {other}")
-    for title, lines, style in (
-        ("Cannot be read", list(found.denied), RUST),
-        ("Copies also go to, but not here", [f"{path} ({by})" for path, by in found.outside], WARN),
-        (
-            "What was set",
-            [f"{a.program}: {a.says}" + (f" ({', '.join(a.people)})" if a.people else "") for a in found.advice],
-            "",
-        ),
-    ):
-        if lines:
-            heading(console, title)
-            for line in lines[:_SHOWN]:
-                bullet(console, line, style)
-            if len(lines) > _SHOWN:
-                bullet(console, f"and {len(lines) - _SHOWN} more (--json lists all)", PALE)
+    settings = [f"{a.program}: {a.says}" + (f" ({', '.join(a.people)})" if a.people else "") for a in found.advice]
+    _list(console, "Cannot be read", found.denied, RUST)
+    _list(console, "Copies also go to, but not here", [f"{path} ({by})" for path, by in found.outside], WARN)
     heading(console, "First")
     for number, text in enumerate(found.first, 1):
         bullet(console, f"{number}. {text}", FERN)
     heading(console, "Do not")
     for text in found.never:
         bullet(console, f"- {text}", RUST)
+    _list(console, "What was set", settings, "")
     where = " ".join(shell_word(root) for root in found.roots) if not found.live else ""
     to = shell_word(target) if target else "DIR-ON-ANOTHER-DISK"
     steps = (
@@ -156,3 +146,15 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
         else []
     )
     next_steps(console, [*steps, (f"scan {where}".strip(), "find what was lost")])
+
+
+def _list(console: Console, title: str, lines: Sequence[str], style: str) -> None:
+    from rustfern.cli.console import PALE, bullet, heading
+
+    if not lines:
+        return
+    heading(console, title)
+    for line in lines[:_SHOWN]:
+        bullet(console, line, style)
+    if len(lines) > _SHOWN:
+        bullet(console, f"and {len(lines) - _SHOWN} more (--json lists all)", PALE)

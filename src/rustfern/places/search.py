@@ -139,7 +139,7 @@ class Search:
             recorded = expand(told.text, told.home, self.settings, told.file)
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
             if take_apart(recorded) and (folder is None or self._around(folder) is None):
-                self.searched.append(Searched(told.setting, recorded, _why_outside(recorded), by=told.by))
+                self.searched.append(Searched(told.setting, recorded, _why_outside(recorded), by=told.by, home=_path(told.home)))
         for told, moved, below in targets:
             recorded = expand(told.text, told.home, self.settings, told.file)
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
@@ -150,7 +150,7 @@ class Search:
                     continue
                 if folder is None or self._around(folder) is None:
                     status = _why_outside(recorded)
-                    self.searched.append(Searched(place.id, recorded, status, by=told.by))
+                    self.searched.append(Searched(place.id, recorded, status, by=told.by, home=_path(told.home)))
                     continue
                 self._place(place, folder, self._source_around(folder), told.home, [below or "."], told.by)
 
@@ -434,6 +434,10 @@ def _with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str
         else:
             out += [f"{folder}/{rest}".rstrip("/") for folder in folders]
     return out
+
+
+def _path(home: Home | None) -> str:
+    return home.path if home else ""
 
 
 def _why_outside(recorded: str) -> str:

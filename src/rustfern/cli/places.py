@@ -80,7 +80,9 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
 
     people = [*found.homes, None]
     for home in people:
-        mine = [row for row in rows if row.home == home and (everything or row.found.copies or row.found.status != "found")]
+        mine = [
+            row for row in rows if row.home == home and (everything or row.found.copies or row.found.status != "found")
+        ]
         if not mine:
             continue
         heading(console, f"{show_name(home.person)} ({home.layout})" if home else "The whole disk")

@@ -139,7 +139,9 @@ class Search:
             recorded = expand(told.text, told.home, self.settings, told.file)
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
             if take_apart(recorded) and (folder is None or self._around(folder) is None):
-                self.searched.append(Searched(told.setting, recorded, _why_outside(recorded), by=told.by, home=_path(told.home)))
+                self.searched.append(
+                    Searched(told.setting, recorded, _why_outside(recorded), by=told.by, home=_path(told.home))
+                )
         for told, moved, below in targets:
             recorded = expand(told.text, told.home, self.settings, told.file)
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
@@ -151,6 +153,11 @@ class Search:
                 if folder is None or self._around(folder) is None:
                     status = _why_outside(recorded)
                     self.searched.append(Searched(place.id, recorded, status, by=told.by, home=_path(told.home)))
+                    continue
+                there = is_folder(folder)
+                if not there:
+                    status = "denied" if there is None else "absent"
+                    self.searched.append(Searched(place.id, folder, status, by=told.by, home=_path(told.home)))
                     continue
                 self._place(place, folder, self._source_around(folder), told.home, [below or "."], told.by)
 

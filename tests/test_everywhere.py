@@ -262,6 +262,9 @@ CASES = {
     "backup folder with a date": Case(
         {f"{LIN}/.config/x": ("", 0), f"{LIN}/Documents/plan.docx": (docx("nothing of it"), 0), f"{LIN}/Backups/2026-03-12/Documents/plan.docx": (docx(MORE), -900)},
         f"{LIN}/Documents/plan.docx", f"{LIN}/Backups/2026-03-12/Documents/plan.docx", "overwritten"),
+    "set aside by a sync service": Case(
+        {f"{WIN}/Drop/.dropbox.cache/2026-03-12/plan (deleted 3e8dad91c845).docx": (docx(MORE), -90), f"{WIN}/Drop/plan.docx": (docx("nothing of it"), 0)},
+        f"{WIN}/Drop/plan.docx", f"{WIN}/Drop/.dropbox.cache/2026-03-12/plan (deleted 3e8dad91c845).docx", "overwritten"),
     "conflict copy with the machine's name": Case(
         {f"{WIN}/Documents/plan.docx": (docx(BASE)[:300], 0), f"{WIN}/Documents/plan-MQB-PC03.docx": (docx(MORE), 60), f"{WORD}/x": ("", 0)},
         f"{WIN}/Documents/plan.docx", f"{WIN}/Documents/plan-MQB-PC03.docx", "wont-open"),

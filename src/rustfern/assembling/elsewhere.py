@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterable
 from dataclasses import replace
 from datetime import datetime
@@ -168,7 +169,7 @@ class Elsewhere(Recents):
         """The document of this name whose folders are most like those of a copy in a dated folder."""
         parts = path.split(os.sep)
         best, most = None, 0
-        for candidate in self.case.by_name(name, limit=30):
+        for candidate in self.case.by_name(name, limit=30) or self.case.by_name(_plain(name), limit=30):
             theirs = candidate.split(os.sep)
             same = 0
             while same < min(len(parts), len(theirs)) and parts[-1 - same].casefold() == theirs[-1 - same].casefold():
@@ -181,6 +182,7 @@ class Elsewhere(Recents):
         spec = self.catalogue.places[place]
         home = self.home_of(target) if target else self.home_of(entry.path)
         find = Find(entry, place, spec.kind, {}, home, Order(spec.order), spec.complete)
+        name = _plain(name) if not exact else name
         copy = self.read_copy(find, entry, (), name=name)
         if target is None:
             if copy.content.format is not None:
@@ -283,3 +285,8 @@ class Elsewhere(Recents):
                  recipe="mail-part")
         )  # fmt: skip
         self.drafts[key] = draft
+
+
+def _plain(name: str) -> str:
+    """A file name without what a sync service adds when it sets a file aside: `NAME (deleted 3e8dad91).ext`."""
+    return re.sub(r" \([^()]* [0-9a-f]{8,40}\)(?=\.[^.]*$|$)", "", name)

@@ -279,7 +279,7 @@ class Table:
             return
         path = find.entry.path
         draft = Draft(f"copy:{path}", name, None, None, find.home, never_saved=never_saved, trashed=trashed)
-        draft.in_use = notes
+        draft.in_use = notes or place.notes
         if never_saved:
             text = copy.evidence[0].text if copy.evidence else "it lies where drafts of never-saved documents are kept"
             draft.copies.append(

@@ -29,7 +29,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
     temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
     sought among the document-like names. `together`: endings of files that belong to it; `misplaced`: originals may have been
-    edited here; `notes`: a store in use, no document that was lost; `general`: any program
+    edited here; `notes`: alone it is
+    no document that was lost (a store in use, a print job); `general`: any program
     may leave it, so others are tried first; `says`: what a `noted` record tells; `lives`: how short-lived.
     """
 

@@ -167,9 +167,13 @@ class Elsewhere(Recents):
 
     def _loosely(self, path: str, name: str) -> str | None:
         """The document of this name whose folders are most like those of a copy in a dated folder."""
-        parts = path.split(os.sep)
+        found = self.case.by_name(name, limit=30)
+        if not found:
+            name = _plain(name)
+            found = self.case.by_name(name, limit=30)
+        parts = [*path.split(os.sep)[:-1], name]
         best, most = None, 0
-        for candidate in self.case.by_name(name, limit=30) or self.case.by_name(_plain(name), limit=30):
+        for candidate in found:
             theirs = candidate.split(os.sep)
             same = 0
             while same < min(len(parts), len(theirs)) and parts[-1 - same].casefold() == theirs[-1 - same].casefold():

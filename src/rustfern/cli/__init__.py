@@ -16,6 +16,7 @@ COMMANDS = {
     "keep": "take short-lived copies to safety first, into a folder that can be scanned",
     "scan": "search someone's files for lost documents and choose the best copy of each",
     "restore": "write verified copies into a folder of your own",
+    "check": "is a file intact, read to its end by its own format",
     "look": "see what a copy is, why it was chosen, and its first lines",
     "places": "where copies would be: every known folder in each home, as it is there",
     "demo": "lay out a demo customer's disk, scan it, restore from it",

@@ -10,7 +10,7 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
-from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
+from rustfern.formats.table import TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.words import TextSink
 from rustfern.model import Content, Glance, State
 
@@ -183,5 +183,22 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
         and claimed != "rtf"
     ):
         # Text bytes under a binary format's name: the name is wrong, the text itself is whole.
+        if class_of(claimed) == "sheet" and is_table(head):
+            return replace(reading, glance=Glance(format="csv"))
         return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
     return reading
+
+
+def is_table(head: bytes) -> bool:
+    """Whether text is rows of cells: as many of them in each of its first lines, whatever parts them (RFC 4180)."""
+    import csv
+
+    lines = head.decode("utf-8", "replace").splitlines()[:-1][:20]
+    for sign in ",;\t":
+        try:
+            widths = {len(row) for row in csv.reader(lines, delimiter=sign) if row}
+        except csv.Error:
+            continue
+        if len(widths) == 1 and len(lines) > 1 and widths != {1}:
+            return True
+    return False

@@ -6,6 +6,8 @@ Plain ZIP archives are read to the end: their members carry sums. Sources: the s
 
 from __future__ import annotations
 
+import importlib
+from collections.abc import Callable
 from typing import BinaryIO, Literal
 
 from rustfern.errors import Malformed
@@ -25,6 +27,15 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
     (0, b"GIF89a", "gif"),
     (0, b"II*\0", "tiff"),
     (0, b"MM\0*", "tiff"),
+    (0, b"II+\0", "tiff"),
+    (0, b"MM\0+", "tiff"),
+    (8, b"AIFF", "aiff"),
+    (8, b"AIFC", "aiff"),
+    (4, b"moov", "mov"),
+    (4, b"mdat", "mov"),
+    (4, b"wide", "mov"),
+    (4, b"skip", "mov"),
+    (4, b"free", "mov"),
     (8, b"WEBP", "webp"),
     (0, b"8BPS", "psd"),
     (0, b"{\\rtf", "rtf"),
@@ -56,11 +67,38 @@ _ZIP_SIGNS = frozenset({"META-INF/container.xml", "Document.xml"})
 
 def format_of_magic(head: bytes) -> str | None:
     """The format whose signature the first bytes carry."""
-    return next((name for at, magic, name in _MAGIC if head[at : at + len(magic)] == magic), None)
+    found = next((name for at, magic, name in _MAGIC if head[at : at + len(magic)] == magic), None)
+    if found is None and head[:2] == b"BM" and head[6:10] == bytes(4):
+        return "bmp"
+    if found is None and len(head) > 3 and head[0] == 0xFF and head[1] in (0xFB, 0xFA, 0xF3, 0xF2):
+        return "mp3"
+    return found
+
+
+_READERS = {
+    "pdf": "portable",
+    "png": "png",
+    "jpg": "jpeg",
+    "gif": "pictures",
+    "bmp": "pictures",
+    "webp": "pictures",
+    "psd": "pictures",
+    "tiff": "tiff",
+    "rtf": "rich_text",
+    "mp4": "movie",
+    "mov": "movie",
+    "wav": "sounds",
+    "aiff": "sounds",
+    "flac": "sounds",
+    "ogg": "sounds",
+    "mp3": "sounds",
+    "mkv": "sounds",
+}
+"""Which module reads a format to its end; each is imported only when a file of its kind is there."""
 
 
 class Recognised:
-    """Known by signature only."""
+    """Told by the first bytes; most are read to the end by a module of their own, the others are known by signature only."""
 
     def score(self, head: bytes, tail: bytes) -> float:
         return 0.5 if format_of_magic(head) else 0.0
@@ -70,6 +108,11 @@ class Recognised:
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         glance = self.glance(stream, size, name)
+        if (module := _READERS.get(glance.format or "")) is not None:
+            stream.seek(0)
+            read: Callable[[BinaryIO, int, str, TextSink, Limits], Reading]
+            read = importlib.import_module(f"rustfern.formats.{module}").check
+            return read(stream, size, name, sink, limits)
         reason = f"recognised as {title_of(glance.format)}, whose inside this version cannot verify: open a restored copy to see"
         return Reading(glance, State.UNREADABLE, reason, has_text=False)
 

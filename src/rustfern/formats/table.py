@@ -80,6 +80,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("dwg", "cad", "DWG drawing", ""),
         ("dxf", "cad", "DXF drawing", ""),
         ("wav", "audio", "WAV recording", ""),
+        ("aiff", "audio", "AIFF recording", "aif aifc"),
         ("mp3", "audio", "MP3 recording", ""),
         ("flac", "audio", "FLAC recording", ""),
         ("ogg", "audio", "Ogg recording", "oga ogv opus"),

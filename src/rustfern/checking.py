@@ -1,0 +1,137 @@
+"""Checks files as a technician asks for it: one verdict each, what else may keep a whole file from opening, patterns over many."""
+
+from __future__ import annotations
+
+import os
+import stat
+import sys
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+
+from rustfern import formats, rebuilding
+from rustfern.errors import SourceError
+from rustfern.formats.table import class_of, extension_of, extension_right, title_of
+from rustfern.model import Content, Entry, Glance, State
+from rustfern.sources.folder import FolderSource
+
+_MANY, _WITHIN = 5, timedelta(minutes=30)
+_LONG_PATH = 259
+_MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """One file: the verdict, the class, whether its extension is right (None: it claims nothing), what else stands in the way."""
+
+    path: str
+    content: Content
+    doc_class: str
+    extension_right: bool | None
+    hindrances: tuple[str, ...] = ()
+    entry: Entry | None = None
+
+
+def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Checked]:
+    """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
+    for path in paths:
+        if path == "-":
+            yield _stdin()
+        elif recursive and os.path.isdir(path) and not os.path.islink(path):
+            for folder, folders, names in os.walk(path):
+                folders.sort()
+                for name in sorted(names):
+                    yield check_one(os.path.join(folder, name))
+        else:
+            yield check_one(path)
+
+
+def check_one(path: str) -> Checked:
+    """Check one file. Never raises for what is wrong with it."""
+    whole = os.path.abspath(path)
+    name = os.path.basename(whole)
+    entry = None
+    try:
+        entry = FolderSource(os.path.dirname(whole)).entry(whole)
+        if entry.link_target is not None:
+            # Asked for by name, a link stands for what it leads to.
+            whole = os.path.realpath(whole)
+            entry = FolderSource(os.path.dirname(whole)).entry(whole)
+        if entry.is_folder:
+            raise SourceError("this is a folder: name its files, or use --recursive", path)
+        if not entry.is_file:
+            raise SourceError("this is not a regular file and was not opened", path)
+        content = rebuilding.check(entry, name)[0]
+    except SourceError as error:
+        content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)
+    except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:
+        what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]})"
+        content = Content(Glance(), State.UNREADABLE, what, entry.size if entry else 0)
+    right = extension_right(name, content.format)
+    hindrances = _hindrances(whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
+    return Checked(path, content, class_of(content.format), right, tuple(hindrances), entry)
+
+
+def _stdin() -> Checked:
+    import shutil
+    import tempfile
+
+    with tempfile.TemporaryFile() as held:
+        shutil.copyfileobj(sys.stdin.buffer, held, 1 << 20)
+        content = formats.check(held, "-")
+    return Checked("-", content, class_of(content.format), None)
+
+
+def _hindrances(path: str, name: str, content: Content, right: bool | None) -> list[str]:
+    """Why a whole file may still be refused by its program."""
+    out = []
+    folder = os.path.dirname(path)
+    if right is False and content.format:
+        plain = _MACROS.get(content.format)
+        if plain and extension_of(name) == plain:
+            out.append(f"it holds macros under the extension .{plain}: programs refuse that; rename it to .{content.format}")
+        else:
+            out.append(f"its content is {title_of(content.format)}: rename it to .{content.format}")
+    for lock in (f".~lock.{name}#", f"~${name}", f"~${name[2:]}", f".{name}.swp", f".#{name}"):
+        if os.path.lexists(os.path.join(folder, lock)):
+            out.append(f"a lock lies beside it ({lock}): somebody has it open, or a crash left it")
+            break
+    if len(path) > _LONG_PATH:
+        out.append(f"its path has {len(path)} characters: many Windows programs stop at {_LONG_PATH}; move it up")
+    if any(os.path.lexists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
+        out.append("it is marked as downloaded: the program may open it protected, or refuse it")
+    try:
+        mode = os.stat(path).st_mode
+        if not mode & (stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH):
+            out.append("nobody has the right to read it")
+    except OSError:
+        pass
+    return out
+
+
+def _downloaded(path: str) -> bool:
+    """The mark that macOS and Linux desktops keep with the file."""
+    if not hasattr(os, "listxattr"):
+        return False
+    try:
+        names = os.listxattr(path)
+    except OSError:
+        return False
+    return bool({"com.apple.quarantine", "user.com.apple.quarantine", "user.xdg.origin.url", "user.Zone.Identifier"} & set(names))
+
+
+def alarm(checked: Sequence[Checked]) -> str | None:
+    """Many files damaged within minutes under one new ending: not an accident of one disk sector."""
+    groups: dict[str, list[Checked]] = {}
+    for item in checked:
+        if item.content.state is State.DAMAGED or (item.content.state is State.UNREADABLE and item.content.format is None):
+            ending = os.path.basename(item.path).rpartition(".")[2].casefold()
+            groups.setdefault(ending, []).append(item)
+    for ending, items in groups.items():
+        times = sorted(item.entry.modified for item in items if item.entry and item.entry.modified)
+        if len(times) >= _MANY and times[-1] - times[0] <= _WITHIN:
+            return (
+                f"{len(times)} files ending in .{ending} were damaged between {times[0].astimezone():%Y-%m-%d %H:%M} and "
+                f"{times[-1].astimezone():%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
+            )
+    return None

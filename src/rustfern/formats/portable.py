@@ -1,0 +1,419 @@
+"""PDF documents, AI illustrations that are PDF inside among them: every revision's cross references, every reachable object,
+every stream inflated.
+
+Source: ISO 32000-1: 7.2 (lexical), 7.3 (objects), 7.5 (file structure, 7.5.4 table, 7.5.8 streams, 7.5.6 updates), 7.6
+(encryption), 7.7.3 (page tree), 12.7 (forms).
+"""
+
+from __future__ import annotations
+
+import base64
+import re
+import zlib
+from dataclasses import dataclass
+from typing import Any, BinaryIO
+
+from rustfern.errors import Malformed
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.words import TextSink
+from rustfern.model import Glance, State
+
+_MAX = 1 << 30
+_MAX_OBJECTS = 2_000_000
+_MAX_DEPTH = 100
+_TAIL = 2048
+_SPACE = b"\0\t\n\f\r "
+_WHITE = re.compile(rb"(?:[\0\t\n\f\r ]+|%[^\r\n]*)*")
+_NUMBER = re.compile(rb"[+-]?(?:\d+\.?\d*|\.\d+)(?=[\0\t\n\f\r ()<>\[\]{}/%]|$)")
+_REFERENCE = re.compile(rb"(\d{1,10})[\0\t\n\f\r ]+(\d{1,5})[\0\t\n\f\r ]+R(?![A-Za-z0-9])")
+_NAME = re.compile(rb"/([^\0\t\n\f\r ()<>\[\]{}/%]*)")
+_WORD = re.compile(rb"(true|false|null)(?![A-Za-z])")
+_OBJECT = re.compile(rb"(\d{1,10})[\0\t\n\f\r ]+(\d{1,5})[\0\t\n\f\r ]+obj")
+_LITERAL = re.compile(rb"[()\\]")
+_ROW = re.compile(rb"(\d{10})[ ](\d{5})[ ]([nf])")
+
+
+@dataclass(frozen=True, slots=True)
+class Ref:
+    """A reference to an object by its number."""
+
+    number: int
+
+
+class Name(str):
+    """A name of the document's own language."""
+
+
+@dataclass(slots=True)
+class Stream:
+    """An object with a stream: where its bytes begin."""
+
+    facts: dict[str, Any]
+    start: int
+
+
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """Read the whole document. Raises `Malformed`."""
+    if size > _MAX:
+        raise Malformed("a document of this size is refused")
+    return _Document(stream.read(size), limits).run()
+
+
+class _Document:
+    def __init__(self, data: bytes, limits: Limits) -> None:
+        self.data, self.limits = data, limits
+        self.places: dict[int, tuple[int, int]] = {}  # number → (0, offset) or (stream, index)
+        self.trailer: dict[str, Any] = {}
+        self.packed: dict[int, list[Any]] = {}
+        self.base = 0
+        self.unpacked = 0
+
+    def run(self) -> Reading:
+        data = self.data
+        head = data[:1024].find(b"%PDF-")
+        if head < 0:
+            raise Malformed("the start of the document is damaged", 0)
+        self.base = head
+        end = data.rfind(b"%%EOF")
+        behind = len(data) - end - 5
+        if end < 0 or (behind > _TAIL and data[end + 5 :].strip(_SPACE)):
+            raise Malformed("the document stops before its end mark: it is cut off", len(data))
+        if behind > _TAIL:
+            raise Malformed(f"{behind} zeros follow behind its end", end + 5)
+        found = re.findall(rb"startxref\s+(\d{1,12})", data[max(0, end - 1024) : end + 5])
+        if not found:
+            raise Malformed("the document does not say where its table of objects is", end)
+        revisions = self._tables(int(found[-1]))
+        if "Encrypt" in self.trailer:
+            reason = "protected by a password or by rights: its structure is whole, its content was not verified"
+            return Reading(Glance(format="pdf"), State.ENCRYPTED, reason, has_text=False)
+        pages, fields, objects, illustration = self._walk()
+        if not pages:
+            raise Malformed("no page can be reached")
+        amounts = {"pages": pages, "objects": objects} | ({"fields": fields} if fields else {})
+        many = f" in {revisions} revisions" if revisions > 1 else ""
+        reason = f"read to the end: {pages} pages, all {objects} objects that they need{many}"
+        return Reading(Glance(format="ai" if illustration else "pdf"), State.INTACT, reason, amounts, has_text=False)
+
+    # --- the tables of objects ------------------------------------------------------------------------------------
+
+    def _tables(self, start: int) -> int:
+        seen: set[int] = set()
+        waiting = [start]
+        revisions = 0
+        while waiting:
+            at = waiting.pop(0)
+            if at in seen:
+                continue
+            seen.add(at)
+            position = self._skip(at + self.base)
+            if position >= len(self.data):
+                raise Malformed("a table of objects lies beyond the end of the file", len(self.data))
+            if self.data.startswith(b"xref", position):
+                trailer = self._table(position + 4)
+                if isinstance(trailer.get("XRefStm"), int):
+                    waiting.insert(0, trailer["XRefStm"])
+            else:
+                trailer = self._table_stream(position)
+            revisions += 1
+            for key, value in trailer.items():
+                self.trailer.setdefault(key, value)
+            if isinstance(trailer.get("Prev"), (int, float)):
+                waiting.append(int(trailer["Prev"]))
+            if revisions > 10_000:
+                raise Malformed("the document has too many revisions: refused")
+        if not isinstance(self.trailer.get("Root"), Ref):
+            raise Malformed("the document does not name its root")
+        return revisions
+
+    def _table(self, at: int) -> dict[str, Any]:
+        data = self.data
+        while True:
+            at = self._skip(at)
+            if data.startswith(b"trailer", at):
+                value, _ = self._value(self._skip(at + 7), 0)
+                if not isinstance(value, dict):
+                    raise Malformed("the trailer is damaged", at)
+                return value
+            head = re.compile(rb"(\d{1,10})[ \t]+(\d{1,10})[\s]+").match(data, at)
+            if not head:
+                raise Malformed("the table of objects is damaged", at)
+            first, count = int(head[1]), int(head[2])
+            at = head.end()
+            if count * 18 > len(data):
+                raise Malformed("the table of objects claims more than the file holds", at)
+            for number in range(first, first + count):
+                row = _ROW.match(data, at)
+                if not row:
+                    raise Malformed("a row of the table of objects is damaged", at)
+                if row[3] == b"n":
+                    self.places.setdefault(number, (0, int(row[1])))
+                else:
+                    self.places.setdefault(number, (-1, 0))
+                at = self._skip(row.end())
+
+    def _table_stream(self, at: int) -> dict[str, Any]:
+        found = _OBJECT.match(self.data, at)
+        value = self._value(self._skip(found.end()), 0)[0] if found else None
+        if not isinstance(value, Stream) or value.facts.get("Type") != "XRef":
+            raise Malformed("where the table of objects should be is none", at)
+        body = self._inflated(value, at)
+        widths = value.facts.get("W")
+        size = value.facts.get("Size", 0)
+        index = value.facts.get("Index", [0, size])
+        numbers = isinstance(widths, list) and isinstance(index, list) and all(isinstance(n, int) and 0 <= n < 1 << 40 for n in [*widths, *index])
+        if body is None or not numbers or not isinstance(widths, list) or len(widths) < 3 or sum(widths) > 32:
+            raise Malformed("the stream of the table of objects is damaged", at)
+        a, b, c = widths[:3]
+        row = a + b + c
+        where = 0
+        for first, count in zip(index[::2], index[1::2], strict=False):
+            if where + count * row > len(body) or not row:
+                raise Malformed("the stream of the table of objects is too short", at)
+            for number in range(first, first + count):
+                kind = int.from_bytes(body[where : where + a], "big") if a else 1
+                one = int.from_bytes(body[where + a : where + a + b], "big")
+                two = int.from_bytes(body[where + a + b : where + row], "big")
+                where += row
+                place = (0, one) if kind == 1 else (one, two) if kind == 2 else (-1, 0)
+                self.places.setdefault(number, place)
+        return value.facts
+
+    # --- objects --------------------------------------------------------------------------------------------------
+
+    def _skip(self, at: int) -> int:
+        found = _WHITE.match(self.data, at)
+        return found.end() if found else at
+
+    def _value(self, at: int, depth: int, data: bytes | None = None) -> tuple[Any, int]:
+        """One value and where it ends. Streams only in the document itself."""
+        whole = data is None
+        data = self.data if data is None else data
+        if depth > _MAX_DEPTH:
+            raise Malformed("objects are nested too deep: refused", at)
+        first = data[at : at + 1]
+        if first == b"/":
+            found = _NAME.match(data, at)
+            assert found is not None
+            return Name(found[1].decode("latin-1")), found.end()
+        if first == b"<":
+            if data[at + 1 : at + 2] == b"<":
+                return self._dictionary(at, depth, data, whole=whole)
+            end = data.find(b">", at)
+            if end < 0:
+                raise Malformed("a text in the document is cut off", at)
+            return data[at + 1 : end], end + 1
+        if first == b"(":
+            return self._literal(at, data)
+        if first == b"[":
+            items: list[Any] = []
+            at = self._skip_in(data, at + 1)
+            while data[at : at + 1] != b"]":
+                item, at = self._value(at, depth + 1, None if whole else data)
+                items.append(item)
+                at = self._skip_in(data, at)
+            return items, at + 1
+        if found := _REFERENCE.match(data, at):
+            return Ref(int(found[1])), found.end()
+        if found := _NUMBER.match(data, at):
+            text = found[0]
+            return (float(text) if b"." in text else int(text)), found.end()
+        if found := _WORD.match(data, at):
+            return {b"true": True, b"false": False, b"null": None}[found[1]], found.end()
+        raise Malformed("something that is no object stands where one should be", at)
+
+    @staticmethod
+    def _skip_in(data: bytes, at: int) -> int:
+        found = _WHITE.match(data, at)
+        return found.end() if found else at
+
+    def _dictionary(self, at: int, depth: int, data: bytes, *, whole: bool) -> tuple[Any, int]:
+        facts: dict[str, Any] = {}
+        at = self._skip_in(data, at + 2)
+        while not data.startswith(b">>", at):
+            name = _NAME.match(data, at)
+            if not name:
+                raise Malformed("a dictionary in the document is damaged", at)
+            value, at = self._value(self._skip_in(data, name.end()), depth + 1, None if whole else data)
+            facts[name[1].decode("latin-1")] = value
+            at = self._skip_in(data, at)
+        at += 2
+        if whole and depth == 0:
+            after = self._skip_in(data, at)
+            if data.startswith(b"stream", after):
+                start = after + 6
+                start += 2 if data[start : start + 2] == b"\r\n" else 1 if data[start : start + 1] in (b"\n", b"\r") else 0
+                return Stream(facts, start), start
+        return facts, at
+
+    @staticmethod
+    def _literal(at: int, data: bytes) -> tuple[bytes, int]:
+        start, depth = at, 0
+        while found := _LITERAL.search(data, at):
+            at = found.end()
+            if found[0] == b"(":
+                depth += 1
+            elif found[0] == b")":
+                depth -= 1
+                if not depth:
+                    return data[start + 1 : at - 1], at
+            else:
+                at += 1
+        raise Malformed("a text in the document is cut off", start)
+
+    def _object(self, number: int) -> Any:
+        place = self.places.get(number)
+        if place is None or place[0] < 0:
+            return None  # a reference to no object is null (7.3.10)
+        holder, where = place
+        if holder == 0:
+            at = self._skip(where + self.base)
+            found = _OBJECT.match(self.data, at)
+            if not found or int(found[1]) != number:
+                raise Malformed(f"object {number} is not where the table says", min(at, len(self.data)))
+            value, end = self._value(self._skip(found.end()), 0)
+            if not isinstance(value, Stream) and not self.data.startswith(b"endobj", self._skip(end)):
+                raise Malformed(f"object {number} does not end", end)
+            return value
+        if holder not in self.packed:
+            self.packed[holder] = self._unpack(holder)
+        items = self.packed[holder]
+        if where >= len(items):
+            raise Malformed(f"object {number} is not in the stream of objects {holder}")
+        return items[where]
+
+    def _unpack(self, holder: int) -> list[Any]:
+        value = self._object(holder) if self.places.get(holder, (1, 0))[0] == 0 else None
+        if not isinstance(value, Stream):
+            raise Malformed(f"the stream of objects {holder} is missing")
+        body = self._inflated(value, value.start)
+        first, count = self._plain(value.facts.get("First")), self._plain(value.facts.get("N"))
+        if body is None or not isinstance(first, int) or not isinstance(count, int) or not 0 <= count <= _MAX_OBJECTS:
+            raise Malformed(f"the stream of objects {holder} is damaged", value.start)
+        numbers = body[:first].split()
+        if len(numbers) < 2 * count or not all(part.isdigit() for part in numbers[: 2 * count]):
+            raise Malformed(f"the stream of objects {holder} is damaged", value.start)
+        return [self._value(self._skip_in(body, first + int(at)), 1, body)[0] for at in numbers[1 : 2 * count : 2]]
+
+    def _plain(self, value: Any) -> Any:
+        return self._object(value.number) if isinstance(value, Ref) else value
+
+    def _inflated(self, stream: Stream, at: int) -> bytes | None:
+        """The bytes of a stream, checked to its end mark; None if a filter is not undone here."""
+        length = self._plain(stream.facts.get("Length"))
+        data = self.data
+        if not isinstance(length, int) or length < 0 or stream.start + length > len(data):
+            raise Malformed("a stream has no length, or reaches beyond the end of the file", stream.start)
+        end = self._skip(stream.start + length) if length else self._skip(stream.start)
+        raw = data[stream.start : stream.start + length]
+        if not data.startswith(b"endstream", end) and not data[stream.start + length :].lstrip(_SPACE).startswith(b"endstream"):
+            raise Malformed("a stream does not end where its length says", stream.start + length)
+        filters = self._plain(stream.facts.get("Filter"))
+        names = [filters] if isinstance(filters, str) else [self._plain(f) for f in filters] if isinstance(filters, list) else []
+        if names and names[0] in ("ASCII85Decode", "A85"):
+            try:
+                raw = base64.a85decode(raw.partition(b"~>")[0].removeprefix(b"<~"), ignorechars=_SPACE)
+            except ValueError as error:
+                raise Malformed("a stream of letters is damaged", stream.start) from error
+            names = names[1:]
+        if not names:
+            return raw
+        if names[0] in ("DCTDecode", "DCT"):
+            if raw[:2] != b"\xff\xd8" or b"\xff\xd9" not in raw[-64:]:
+                raise Malformed("a picture in the document is damaged", stream.start)
+            return None
+        if names[0] not in ("FlateDecode", "Fl"):
+            return None
+        body = self._flate(raw, stream.start)
+        if len(names) > 1:
+            return None
+        return self._predicted(body, stream)
+
+    def _flate(self, raw: bytes, at: int) -> bytes:
+        inflate = zlib.decompressobj()
+        try:
+            body = inflate.decompress(raw, 256 << 20)
+        except zlib.error as error:
+            raise Malformed("a packed stream is damaged", at) from error
+        self.unpacked += len(body)
+        if self.unpacked > self.limits.unpacked or inflate.unconsumed_tail:
+            raise Malformed("the document would unpack to too much: refused", at)
+        if not inflate.eof and raw.strip(_SPACE):
+            # Some producers leave the sum at the end away; the data itself must be whole.
+            try:
+                body += inflate.flush()
+            except zlib.error as error:
+                raise Malformed("a packed stream stops before its end", at) from error
+            if not inflate.eof:
+                raise Malformed("a packed stream stops before its end", at)
+        return body
+
+    def _predicted(self, body: bytes, stream: Stream) -> bytes:
+        """Undo the row filters of packed tables (7.4.4.4: PNG predictors)."""
+        facts = self._plain(stream.facts.get("DecodeParms"))
+        facts = facts[0] if isinstance(facts, list) and facts else facts
+        predictor = facts.get("Predictor", 1) if isinstance(facts, dict) else 1
+        if not isinstance(predictor, int) or predictor < 10 or stream.facts.get("Type") != "XRef":
+            return body
+        columns = facts.get("Columns", 1)
+        if not isinstance(columns, int) or not 0 < columns < 1000:
+            raise Malformed("the stream of the table of objects is damaged", stream.start)
+        out, before = bytearray(), bytes(columns)
+        for at in range(0, len(body), columns + 1):
+            kind, row = body[at], bytearray(body[at + 1 : at + 1 + columns].ljust(columns, b"\0"))
+            for n in range(columns):
+                left = row[n - 1] if n else 0
+                up = before[n]
+                corner = before[n - 1] if n else 0
+                if kind == 1:
+                    row[n] = row[n] + left & 255
+                elif kind == 2:
+                    row[n] = row[n] + up & 255
+                elif kind == 3:
+                    row[n] = row[n] + (left + up) // 2 & 255
+                elif kind == 4:
+                    guess = left + up - corner
+                    nearest = min((abs(guess - left), 0, left), (abs(guess - up), 1, up), (abs(guess - corner), 2, corner))
+                    row[n] = row[n] + nearest[2] & 255
+            out += row
+            before = bytes(row)
+        return bytes(out)
+
+    # --- from the root --------------------------------------------------------------------------------------------
+
+    def _walk(self) -> tuple[int, int, int, bool]:
+        """(pages, filled form fields, objects reached, whether it is an AI illustration)."""
+        seen: set[int] = set()
+        stack: list[Any] = [self.trailer.get("Root"), self.trailer.get("Info")]
+        pages = fields = 0
+        illustration = False
+        while stack:
+            value = stack.pop()
+            if isinstance(value, Ref):
+                if value.number in seen:
+                    continue
+                seen.add(value.number)
+                value = self._object(value.number)
+            facts: dict[str, Any] | None = None
+            if isinstance(value, Stream):
+                self._inflated(value, value.start)
+                facts = value.facts
+            elif isinstance(value, dict):
+                facts = value
+            elif isinstance(value, list):
+                stack += value
+            if facts is not None:
+                kind = facts.get("Type")
+                pages += kind == "Page"
+                fields += "FT" in facts and facts.get("V") not in (None, b"", Name("Off"))
+                if kind == "Pages":
+                    self._kids(facts)
+                illustration = illustration or ("Illustrator" in facts and "Type" not in facts) or "AIMetaData" in facts
+                stack += facts.values()
+        return pages, fields, len(seen), illustration
+
+    def _kids(self, facts: dict[str, Any]) -> None:
+        kids = self._plain(facts.get("Kids"))
+        for kid in kids if isinstance(kids, list) else ():
+            if isinstance(kid, Ref) and not isinstance(self._object(kid.number), dict):
+                raise Malformed(f"a page is missing (object {kid.number})")

@@ -1,0 +1,114 @@
+"""RTF texts: groups balanced to the very end, control words as the specification has them, the text for comparing.
+
+Source: Rich Text Format Specification 1.9.1: groups, control words and symbols, `\\bin`, `\\'hh`, `\\uN` with `\\ucN`.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import BinaryIO
+
+from rustfern.errors import Malformed
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.words import TextSink
+from rustfern.model import Glance, State
+
+_MAX = 512 << 20
+_TOKEN = re.compile(
+    rb"\\([A-Za-z]{1,40})(-?\d{1,10})? ?|\\'([0-9A-Fa-f]{2})|\\([^A-Za-z])|([{}])|([^\\{}\r\n]+)|[\r\n]+", re.DOTALL
+)
+_SILENT = frozenset(
+    {b"fonttbl", b"colortbl", b"stylesheet", b"info", b"pict", b"object", b"themedata", b"colorschememapping", b"datastore",
+     b"listtable", b"listoverridetable", b"rsidtbl", b"generator", b"latentstyles", b"xmlnstbl", b"fldinst", b"header",
+     b"footer", b"pgptbl", b"filetbl", b"revtbl", b"blipuid", b"bkmkstart", b"bkmkend", b"wgrffmtfilter"}
+)  # fmt: skip
+_BREAKS = {b"par": "\n", b"line": "\n", b"row": "\n", b"cell": "\n", b"tab": "\t", b"page": "\n", b"sect": "\n"}
+_SIGNS = {b"emdash": "—", b"endash": "–", b"lquote": "‘", b"rquote": "’", b"ldblquote": "“", b"rdblquote": "”", b"bullet": "•"}
+
+
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """Read to the last bracket. Raises `Malformed`."""
+    if size > _MAX:
+        raise Malformed("a text of this size is refused")
+    data = stream.read(size)
+    if not re.match(rb"\s*\{\\(?:rtf|urtf)", data):
+        raise Malformed("it does not start like rich text", 0)
+    end, depth = _walk(data, sink)
+    if end < 0:
+        raise Malformed(f"the text stops with {depth} of its groups open", size)
+    rest = data[end:]
+    if rest.strip(b"\0\r\n\t \x1a"):
+        raise Malformed("something else follows behind its end", end)
+    if len(rest) > 512 and not rest.strip(b"\0"):
+        raise Malformed(f"{len(rest)} zeros follow behind its end", end)
+    return Reading(Glance(format="rtf"), State.INTACT, "read to the end: all its groups are closed", {"pieces": sink.pieces})
+
+
+def _walk(data: bytes, sink: TextSink) -> tuple[int, int]:
+    """(position behind the last bracket, or -1; groups that are open)."""
+    at, depth, silent, skip, star = 0, 0, 0, 0, False
+    after, stack, size = 1, [1], len(data)
+    line: list[str] = []
+    codepage = "cp1252"
+    while at < size:
+        found = _TOKEN.match(data, at)
+        if found is None:
+            raise Malformed("a control word is cut off", at)
+        word, number, byte, symbol, bracket, plain = found.groups()
+        at = found.end()
+        if bracket == b"{":
+            depth += 1
+            stack.append(after)
+            star = False
+        elif bracket == b"}":
+            depth -= 1
+            after = stack.pop()
+            if silent > depth:
+                silent = 0
+            if depth == 0:
+                sink.add("".join(line))
+                return at, 0
+            if depth < 0:
+                raise Malformed("a group is closed that was never opened", at)
+        elif word is not None:
+            if word == b"bin":
+                at += max(int(number or 0), 0)
+                if at > size:
+                    raise Malformed("embedded bytes reach beyond the end", size)
+            elif not silent and (word in _SILENT or star):
+                silent = depth
+            elif word == b"uc":
+                after = min(int(number or 1), 8)
+            elif word == b"u" and not silent:
+                line.append(chr(int(number or 0) & 0xFFFF))
+                skip = after
+            elif word == b"ansicpg" and number:
+                codepage = f"cp{int(number)}"
+            elif not silent and word in _BREAKS:
+                if _BREAKS[word] == "\n":
+                    sink.add("".join(line))
+                    line = []
+                else:
+                    line.append("\t")
+            elif not silent and word in _SIGNS:
+                line.append(_SIGNS[word])
+            star = False
+        elif symbol == b"*":
+            star = True
+        elif not silent:
+            if byte is not None and skip:
+                skip -= 1
+                continue
+            text = byte and bytes([int(byte, 16)]) or symbol and {b"~": b" ", b"-": b"", b"_": b"-"}.get(symbol, symbol) or plain
+            if text:
+                if b"\0\0\0\0\0\0\0\0" in text:
+                    raise Malformed("zeros where text should be", found.start())
+                try:
+                    shown = text.decode(codepage, "replace")
+                except LookupError:
+                    shown = text.decode("cp1252", "replace")
+                line.append(shown[skip:])
+                skip = max(skip - len(shown), 0)
+        elif plain and b"\0\0\0\0\0\0\0\0" in plain:
+            raise Malformed("zeros where text should be", found.start())
+    return -1, depth

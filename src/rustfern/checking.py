@@ -89,7 +89,9 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
     if right is False and content.format:
         plain = _MACROS.get(content.format)
         if plain and extension_of(name) == plain:
-            out.append(f"it holds macros under the extension .{plain}: programs refuse that; rename it to .{content.format}")
+            out.append(
+                f"it holds macros under the extension .{plain}: programs refuse that; rename it to .{content.format}"
+            )
         else:
             out.append(f"its content is {title_of(content.format)}: rename it to .{content.format}")
     for lock in (f".~lock.{name}#", f"~${name}", f"~${name[2:]}", f".{name}.swp", f".#{name}"):
@@ -117,14 +119,19 @@ def _downloaded(path: str) -> bool:
         names = os.listxattr(path)
     except OSError:
         return False
-    return bool({"com.apple.quarantine", "user.com.apple.quarantine", "user.xdg.origin.url", "user.Zone.Identifier"} & set(names))
+    return bool(
+        {"com.apple.quarantine", "user.com.apple.quarantine", "user.xdg.origin.url", "user.Zone.Identifier"}
+        & set(names)
+    )
 
 
 def alarm(checked: Sequence[Checked]) -> str | None:
     """Many files damaged within minutes under one new ending: not an accident of one disk sector."""
     groups: dict[str, list[Checked]] = {}
     for item in checked:
-        if item.content.state is State.DAMAGED or (item.content.state is State.UNREADABLE and item.content.format is None):
+        if item.content.state is State.DAMAGED or (
+            item.content.state is State.UNREADABLE and item.content.format is None
+        ):
             ending = os.path.basename(item.path).rpartition(".")[2].casefold()
             groups.setdefault(ending, []).append(item)
     for ending, items in groups.items():

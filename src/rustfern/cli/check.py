@@ -70,7 +70,9 @@ def _show(console: Console, found: list[Checked]) -> None:
     counts = {state: sum(item.content.state == state for item in found) for state in _ORDER}
     said = ", ".join(f"{count} {state}" for state, count in counts.items() if count)
     good = counts["intact"] == len(found)
-    console.print(Text(f"{len(found)} files: {said}" if len(found) != 1 else said, style=f"bold {FERN if good else RUST}"))
+    console.print(
+        Text(f"{len(found)} files: {said}" if len(found) != 1 else said, style=f"bold {FERN if good else RUST}")
+    )
     console.print()
     colours = {"damaged": RUST, "unreadable": WARN, "encrypted": WARN, "empty": WARN, "intact": FERN}
     shown = 0
@@ -83,7 +85,10 @@ def _show(console: Console, found: list[Checked]) -> None:
         line = Text("   ")
         line.append(f"{state:<11}", style=f"bold {colours[state]}")
         line.append(short_path(item.path, max(console.width - 40, 30)), style="bold" if state != "intact" else "")
-        line.append(f"  {title_of(item.content.format) if item.content.format else 'unknown'}, {size(item.content.size)}", style=PALE)
+        line.append(
+            f"  {title_of(item.content.format) if item.content.format else 'unknown'}, {size(item.content.size)}",
+            style=PALE,
+        )
         console.print(line, soft_wrap=True)
         bullet(console, item.content.reason, PALE if state == "intact" else "", indent=14)
         for text in item.hindrances:

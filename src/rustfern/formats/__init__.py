@@ -175,6 +175,8 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
 
             partial_text(zips.salvage(stream, size), sink)
         return Reading(Glance(format=likely), state, str(error))
+    if reading.glance.format == "txt" and claimed and claimed != "txt" and _no_text(head, tail, claimed):
+        return Reading(Glance(), State.DAMAGED, f"the bytes are not those of {claimed} (byte 0)", has_text=False)
     if (
         encoding_of(head)
         and claimed
@@ -202,3 +204,18 @@ def is_table(head: bytes) -> bool:
         if len(widths) == 1 and len(lines) > 1 and widths != {1}:
             return True
     return False
+
+
+def _no_text(head: bytes, tail: bytes, claimed: str) -> bool:
+    """Whether bytes that read as text are what is left of a format that has another beginning."""
+    from rustfern.formats.text import encoding_of
+
+    if claimed.startswith("fod"):
+        return True  # flat ODF is told by its first element
+    if claimed in TEXT_FORMATS or class_of(claimed) == "code":
+        return False
+    # Bytes beyond ASCII that are no UTF-8 are a guess, not a text; and no text holds marks of another format.
+    marks = (b"%%EOF", b"endobj", b"endstream", b"PNG", b"JFIF", b"ftyp", b"IDAT")
+    return encoding_of(head) not in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be") or any(
+        mark in head or mark in tail for mark in marks
+    )

@@ -237,7 +237,15 @@ class _Blocks:
     """Walks the blocks of one scan."""
 
     def __init__(
-        self, walk: _Walk, order: list[tuple[_Part, int, int]], across: int, first: int, last: int, high: int, *, single: bool
+        self,
+        walk: _Walk,
+        order: list[tuple[_Part, int, int]],
+        across: int,
+        first: int,
+        last: int,
+        high: int,
+        *,
+        single: bool,
     ) -> None:
         self.order, self.across, self.first, self.last, self.high = order, across, first, last, high
         self.single, self.progressive = single, walk.progressive

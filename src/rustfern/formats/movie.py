@@ -78,9 +78,15 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     if not samples and not fragments:
         raise Malformed("the recording holds no samples")
     seconds = max((track.length // track.scale for track in tracks if track.scale), default=0)
-    extent = f"{fragments} fragments whole in their boxes" if fragments else f"all {samples} samples lie where the tables say"
+    extent = (
+        f"{fragments} fragments whole in their boxes"
+        if fragments
+        else f"all {samples} samples lie where the tables say"
+    )
     reason = f"read to the end: {extent}; pictures and sounds in them cannot be verified further"
-    return Reading(Glance(format=form), State.INTACT, reason, {"tracks": len(tracks), "seconds": seconds}, has_text=False)
+    return Reading(
+        Glance(format=form), State.INTACT, reason, {"tracks": len(tracks), "seconds": seconds}, has_text=False
+    )
 
 
 def _read(stream: BinaryIO, at: int, count: int) -> bytes:
@@ -106,7 +112,9 @@ def _box(stream: BinaryIO, at: int, size: int) -> tuple[bytes, int, int]:
         length = size - at
     if length < start - at or at + length > size:
         if kind == b"mdat" or kind in _TOP:
-            raise Malformed(f"the box {kind.decode('latin-1')} reaches beyond the end of the file: the recording is cut off", at)
+            raise Malformed(
+                f"the box {kind.decode('latin-1')} reaches beyond the end of the file: the recording is cut off", at
+            )
         raise Malformed("no box of a recording, where one should begin", at)
     return kind, start, at + length
 

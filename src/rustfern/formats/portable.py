@@ -161,7 +161,11 @@ class _Document:
         widths = value.facts.get("W")
         size = value.facts.get("Size", 0)
         index = value.facts.get("Index", [0, size])
-        numbers = isinstance(widths, list) and isinstance(index, list) and all(isinstance(n, int) and 0 <= n < 1 << 40 for n in [*widths, *index])
+        numbers = (
+            isinstance(widths, list)
+            and isinstance(index, list)
+            and all(isinstance(n, int) and 0 <= n < 1 << 40 for n in [*widths, *index])
+        )
         if body is None or not numbers or not isinstance(widths, list) or len(widths) < 3 or sum(widths) > 32:
             raise Malformed("the stream of the table of objects is damaged", at)
         a, b, c = widths[:3]
@@ -242,7 +246,9 @@ class _Document:
             after = self._skip_in(data, at)
             if data.startswith(b"stream", after):
                 start = after + 6
-                start += 2 if data[start : start + 2] == b"\r\n" else 1 if data[start : start + 1] in (b"\n", b"\r") else 0
+                start += (
+                    2 if data[start : start + 2] == b"\r\n" else 1 if data[start : start + 1] in (b"\n", b"\r") else 0
+                )
                 return Stream(facts, start), start
         return facts, at
 
@@ -306,10 +312,18 @@ class _Document:
             raise Malformed("a stream has no length, or reaches beyond the end of the file", stream.start)
         end = self._skip(stream.start + length) if length else self._skip(stream.start)
         raw = data[stream.start : stream.start + length]
-        if not data.startswith(b"endstream", end) and not data[stream.start + length :].lstrip(_SPACE).startswith(b"endstream"):
+        if not data.startswith(b"endstream", end) and not data[stream.start + length :].lstrip(_SPACE).startswith(
+            b"endstream"
+        ):
             raise Malformed("a stream does not end where its length says", stream.start + length)
         filters = self._plain(stream.facts.get("Filter"))
-        names = [filters] if isinstance(filters, str) else [self._plain(f) for f in filters] if isinstance(filters, list) else []
+        names = (
+            [filters]
+            if isinstance(filters, str)
+            else [self._plain(f) for f in filters]
+            if isinstance(filters, list)
+            else []
+        )
         if names and names[0] in ("ASCII85Decode", "A85"):
             try:
                 raw = base64.a85decode(raw.partition(b"~>")[0].removeprefix(b"<~"), ignorechars=_SPACE)
@@ -373,7 +387,9 @@ class _Document:
                     row[n] = row[n] + (left + up) // 2 & 255
                 elif kind == 4:
                     guess = left + up - corner
-                    nearest = min((abs(guess - left), 0, left), (abs(guess - up), 1, up), (abs(guess - corner), 2, corner))
+                    nearest = min(
+                        (abs(guess - left), 0, left), (abs(guess - up), 1, up), (abs(guess - corner), 2, corner)
+                    )
                     row[n] = row[n] + nearest[2] & 255
             out += row
             before = bytes(row)

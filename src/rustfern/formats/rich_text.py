@@ -23,7 +23,15 @@ _SILENT = frozenset(
      b"footer", b"pgptbl", b"filetbl", b"revtbl", b"blipuid", b"bkmkstart", b"bkmkend", b"wgrffmtfilter"}
 )  # fmt: skip
 _BREAKS = {b"par": "\n", b"line": "\n", b"row": "\n", b"cell": "\n", b"tab": "\t", b"page": "\n", b"sect": "\n"}
-_SIGNS = {b"emdash": "—", b"endash": "–", b"lquote": "‘", b"rquote": "’", b"ldblquote": "“", b"rdblquote": "”", b"bullet": "•"}
+_SIGNS = {
+    b"emdash": "—",
+    b"endash": "–",
+    b"lquote": "‘",
+    b"rquote": "’",
+    b"ldblquote": "“",
+    b"rdblquote": "”",
+    b"bullet": "•",
+}
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -41,7 +49,9 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         raise Malformed("something else follows behind its end", end)
     if len(rest) > 512 and not rest.strip(b"\0"):
         raise Malformed(f"{len(rest)} zeros follow behind its end", end)
-    return Reading(Glance(format="rtf"), State.INTACT, "read to the end: all its groups are closed", {"pieces": sink.pieces})
+    return Reading(
+        Glance(format="rtf"), State.INTACT, "read to the end: all its groups are closed", {"pieces": sink.pieces}
+    )
 
 
 def _walk(data: bytes, sink: TextSink) -> tuple[int, int]:
@@ -99,7 +109,11 @@ def _walk(data: bytes, sink: TextSink) -> tuple[int, int]:
             if byte is not None and skip:
                 skip -= 1
                 continue
-            text = byte and bytes([int(byte, 16)]) or symbol and {b"~": b" ", b"-": b"", b"_": b"-"}.get(symbol, symbol) or plain
+            text = (
+                (byte and bytes([int(byte, 16)]))
+                or (symbol and {b"~": b" ", b"-": b"", b"_": b"-"}.get(symbol, symbol))
+                or plain
+            )
             if text:
                 if b"\0\0\0\0\0\0\0\0" in text:
                     raise Malformed("zeros where text should be", found.start())

@@ -121,7 +121,9 @@ def _flac(stream: BinaryIO, size: int) -> Reading:
     frame = _at(stream, at, 2)
     if len(frame) < 2 or frame[0] != 0xFF or frame[1] & 0xFC != 0xF8:
         raise Malformed("no sound follows the description", at)
-    reason = "its description is whole; the sound in it cannot be verified by this version: play a restored copy to its end"
+    reason = (
+        "its description is whole; the sound in it cannot be verified by this version: play a restored copy to its end"
+    )
     return Reading(Glance(format="flac"), State.UNREADABLE, reason, {"samples": samples}, has_text=False)
 
 
@@ -130,6 +132,7 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
     at = frames = 0
     if data[:3] == b"ID3" and len(data) > 10:
         at = 10 + sum((data[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
+    expected = 0
     while at + 4 <= len(data):
         if data[at : at + 3] in (b"TAG", b"APE", b"LYR", b"ID3"):
             break
@@ -138,8 +141,15 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
             if frames and not data[at:].strip(b"\0"):
                 break
             raise Malformed("no frame of sound, where one should begin", at)
+        if not frames:
+            mark = max(data.find(b"Xing", at, at + 200), data.find(b"Info", at, at + 200))
+            if mark > 0 and data[mark + 7 : mark + 8] and data[mark + 7] & 1:
+                # The first frame counts those that follow it.
+                expected = int.from_bytes(data[mark + 8 : mark + 12], "big")
         at += length
         frames += 1
+    if expected and frames - 1 < expected:
+        raise Malformed(f"the recording stops after {frames - 1} of {expected} frames", len(data))
     if frames < _MIN_FRAMES:
         raise Malformed("it holds no sound", at)
     if at > len(data):

@@ -11,12 +11,14 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.pictures import refused
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
 _SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
 _MAX_DIRECTORIES = 10_000
 _MAX_VALUES = 4_000_000
+_DECODED = 64 << 20
 Tags = dict[int, tuple[int, ...]]
 
 
@@ -29,7 +31,9 @@ class _Tiff:
         if not self.order or version not in (42, 43):
             raise Malformed("the start of the picture is damaged", 0)
         self.big = version == 43
-        self.first = struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", head.ljust(16, b"\0"), 8 if self.big else 4)[0]
+        self.first = struct.unpack_from(
+            f"{self.order}{'Q' if self.big else 'I'}", head.ljust(16, b"\0"), 8 if self.big else 4
+        )[0]
 
     def read(self, at: int, count: int, what: str) -> bytes:
         if at + count > self.size:
@@ -89,10 +93,22 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         strips += all_
     if not strips:
         raise Malformed("the picture holds no image data")
+    if verified < strips and size <= _DECODED:
+        stream.seek(0)
+        if refusal := refused(stream.read(size)):
+            raise Malformed(f"a strip of the picture is damaged ({refusal})")
     width, height = directories[0].get(256, (0,))[0], directories[0].get(257, (0,))[0]
-    extent = "all of them unpacked to their size" if verified == strips else f"{verified} of them unpacked to their size"
+    extent = (
+        "all of them unpacked to their size" if verified == strips else f"{verified} of them unpacked to their size"
+    )
     reason = f"read to the end: {len(directories)} pictures, {strips} strips and tiles, {extent}"
-    return Reading(Glance(format="tiff"), State.INTACT, reason, {"width": width, "height": height, "pages": len(directories)}, has_text=False)
+    return Reading(
+        Glance(format="tiff"),
+        State.INTACT,
+        reason,
+        {"width": width, "height": height, "pages": len(directories)},
+        has_text=False,
+    )
 
 
 def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:

@@ -1,0 +1,175 @@
+"""PDF, pictures, recordings and rich text by real producers: whole ones are intact, cut ones never; the `check` command."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import random
+import struct
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Run, docx, packed, write
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rustfern import formats
+from rustfern.model import State
+
+Rustfern = Callable[..., Run]
+MEDIA = packed("media.tar.xz")
+T0 = 1_760_000_000
+
+
+def state(data: bytes, name: str) -> str:
+    return str(formats.check(io.BytesIO(data), name).state)
+
+
+@pytest.mark.parametrize("name", sorted(MEDIA))
+def test_whole_ones_are_intact_and_cut_ones_never(name: str) -> None:
+    data = MEDIA[name]
+    content = formats.check(io.BytesIO(data), name)
+    assert content.state is State.INTACT and formats.table.extension_right(name, content.format), content.reason
+    assert content.reason and content.sha256
+    for share in (*range(1, 100, 7), 99):
+        hurt = data[: len(data) * share // 100]
+        assert state(hurt, name) in ("damaged", "unreadable"), f"cut at {share} %"
+
+
+SUMMED = sorted(name for name in MEDIA if name.endswith((".png", ".ogg", ".opus", ".rtf")))
+
+
+@pytest.mark.parametrize("name", SUMMED)
+def test_any_hole_in_a_format_with_sums_or_brackets_shows(name: str) -> None:
+    data, seed = MEDIA[name], random.Random(7)
+    for _ in range(20):
+        at = seed.randrange(len(data) - 64)
+        assert state(data[:at] + bytes(64) + data[at + 64 :], name) != "intact", at
+
+
+def chunk(kind: bytes, body: bytes) -> bytes:
+    return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+
+PNG = b"\x89PNG\r\n\x1a\n"
+
+
+def png(width: int, height: int, body: bytes) -> bytes:
+    head = struct.pack(">IIBBBBB", width, height, 8, 0, 0, 0, 0)
+    return PNG + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(body)) + chunk(b"IEND", b"")
+
+
+def box(kind: bytes, body: bytes = b"", size: int | None = None) -> bytes:
+    return struct.pack(">I", 8 + len(body) if size is None else size) + kind + body
+
+
+HOSTILE = {
+    "a picture that claims 2^31 pixels": ("x.png", png(2**31 - 1, 2**31 - 1, b"\0"), "unreadable", "refused"),
+    "too few rows": ("x.png", png(4, 4, b"\0aaaa"), "damaged", "unpacks to"),
+    "too many rows": ("x.png", png(1, 1, b"\0a\0b"), "damaged", "longer"),
+    "a filter that does not exist": ("x.png", png(1, 2, b"\0a\x09b"), "damaged", "filter"),
+    "a recording with a box of 2^63": ("x.mp4", box(b"ftyp", b"isom0000") + struct.pack(">I4sQ", 1, b"mdat", 2**63), "damaged", "reaches beyond"),
+    "a recording that was never finished": ("x.mp4", box(b"ftyp", b"isom0000") + box(b"mdat", bytes(range(250)), 0), "damaged", "never finished"),
+    "a box of no length": ("x.mp4", box(b"ftyp", b"isom0000") + box(b"moov", b"", 4), "damaged", ""),
+    "objects that refer to themselves": ("x.pdf", b"%PDF-1.4\n1 0 obj\n1 0 R\nendobj\nxref\n0 2\n0000000000 65535 f \n0000000009 00000 n \n"
+        b"trailer\n<</Root 1 0 R/Size 2>>\nstartxref\n30\n%%EOF", "damaged", "page"),
+    "tables of objects in a loop": ("x.pdf", b"%PDF-1.4\nxref\n0 1\n0000000000 65535 f \ntrailer\n<</Root 1 0 R/Prev 9>>\nstartxref\n9\n%%EOF", "damaged", "page"),
+    "objects nested without end": ("x.pdf", b"%PDF-1.4\n1 0 obj\n" + b"[" * 5000 + b"\nendobj\nxref\n0 2\n0000000000 65535 f \n0000000009 00000 n \n"
+        b"trailer\n<</Root 1 0 R>>\nstartxref\n5024\n%%EOF", "", ""),
+    "directories in a loop": ("x.tif", b"II*\0\x08\0\0\0\x01\0\x00\x01\x03\0\x01\0\0\0\x01\0\0\0\x08\0\0\0", "damaged", "loop"),
+    "an unfinished sound": ("x.wav", b"RIFF\0\0\0\0WAVEfmt " + bytes(40), "damaged", "never finished"),
+    "rich text with an open bracket": ("x.rtf", b"{\\rtf1 {hello}", "damaged", "open"),
+    "rich text with something behind": ("x.rtf", b"{\\rtf1 hello}more", "damaged", "behind"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", sorted(HOSTILE))
+def test_hostile_files_get_a_verdict(what: str) -> None:
+    name, data, wanted, said = HOSTILE[what]
+    content = formats.check(io.BytesIO(data), name)
+    assert content.state != "intact" and (not wanted or content.state == wanted), content.reason
+    assert said in content.reason
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.sampled_from(sorted(MEDIA)), st.data())
+def test_mutated_bytes_only_get_verdicts(name: str, data: st.DataObject) -> None:
+    body = bytearray(MEDIA[name])
+    for _ in range(data.draw(st.integers(1, 6))):
+        at = data.draw(st.integers(0, len(body) - 1))
+        piece = data.draw(st.binary(min_size=1, max_size=40))
+        body[at : at + data.draw(st.integers(0, 200))] = piece
+    assert state(bytes(body), name) in {str(each) for each in State}
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.sampled_from(
+        [
+            PNG,
+            b"\xff\xd8\xff",
+            b"%PDF-1.4\n",
+            b"GIF89a",
+            b"II*\0",
+            b"RIFF\x20\0\0\0WAVE",
+            b"OggS",
+            b"fLaC",
+            b"\x1a\x45\xdf\xa3",
+            b"\xff\xfb\x90\0",
+            b"{\\rtf1",
+            b"\0\0\0\x08ftyp",
+            b"8BPS\0\1",
+        ]
+    ),
+    st.binary(max_size=400),
+)
+def test_arbitrary_bytes_only_get_verdicts(head: bytes, rest: bytes) -> None:
+    assert state(head + rest, "x") != "intact"
+
+
+def test_the_check_command(tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = write(tmp_path / "plan.jpg", MEDIA["plan.jpg"])
+    cut = write(tmp_path / "cut.jpg", MEDIA["plan.jpg"][:900])
+    zeros = write(tmp_path / "zeros.docx", bytes(5000))
+    misnamed = write(tmp_path / "letter.pdf", docx("a letter about the crane"))
+    write(tmp_path / "~$tter.pdf", b"")
+    os.mkfifo(tmp_path / "pipe")
+    run = rustfern("check", whole, cut, zeros, misnamed, tmp_path / "pipe", tmp_path / "absent", "--json")
+    files = run.json["files"]
+    assert run.status == 1 and [f["state"] for f in files] == [
+        "intact",
+        "damaged",
+        "damaged",
+        "intact",
+        "unreadable",
+        "unreadable",
+    ]
+    assert files[0].keys() >= {"path", "format", "class", "extension_right", "state", "reason", "size", "words"}
+    assert (files[3]["format"], files[3]["extension_right"], files[3]["words"]) == ("docx", False, 5)
+    assert any("rename it to .docx" in text for text in files[3]["hindrances"]) and any(
+        "lock" in text for text in files[3]["hindrances"]
+    )
+    assert rustfern("check", whole).status == 0
+    screen = rustfern("check", "--recursive", tmp_path)
+    assert screen.status == 1 and screen.out.index("damaged") < screen.out.index("intact   ")
+    assert rustfern("check", tmp_path).status == 1
+
+
+def test_a_file_from_standard_input_a_large_hole_and_many_at_once(tmp_path: Path, rustfern: Rustfern) -> None:
+    import subprocess
+
+    from conftest import BUILT
+
+    done = subprocess.run([BUILT, "check", "-", "--json"], input=MEDIA["form.pdf"], capture_output=True, check=False)
+    assert json.loads(done.stdout)["files"][0]["amounts"] == {"pages": 2, "objects": 14, "fields": 1}
+    hole = tmp_path / "hole.mp4"
+    with hole.open("wb") as out:
+        out.write(box(b"ftyp", b"isom0000"))
+        out.truncate(10 << 30)
+    assert rustfern("check", hole, "--json").json["files"][0]["state"] == "damaged"
+    for number in range(8):
+        write(tmp_path / "d" / f"plan {number}.docx.krypt7", os.urandom(3000), T0 + number)
+    assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d").out

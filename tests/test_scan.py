@@ -425,7 +425,7 @@ def test_places_shows_each_folder_as_it_is_there(home: Callable[[str], Path], ru
     text = rustfern("places", root).out
     assert (
         "autosaves of the ODF office suite" in text
-        and "known folders are not there" in text
+        and "more known folders are there" in text
         and "rustfern scan" in text
     )
     sheets = {row["place"] for row in rustfern("places", root, "--class", "image", "--all", "--json").json["places"]}

@@ -17,6 +17,7 @@ from rustfern.sources.folder import FolderSource
 
 _MANY, _WITHIN = 5, timedelta(minutes=30)
 _LONG_PATH = 259
+_LOCKS = ("~$", ".~lock.", ".#")
 _MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
 
 
@@ -41,6 +42,8 @@ def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Ch
             for folder, folders, names in os.walk(path):
                 folders.sort()
                 for name in sorted(names):
+                    if name.startswith(_LOCKS):
+                        continue  # no document: a sign that one is, or was, open
                     yield check_one(os.path.join(folder, name))
         else:
             yield check_one(path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from typing import TYPE_CHECKING
 
 import click
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
 
 _ORDER = ("damaged", "unreadable", "encrypted", "empty", "intact")
 _SHOWN_INTACT = 40
+_BRIEF = 10
 
 
 @click.command()
@@ -62,8 +64,8 @@ def _show(console: Console, found: list[Checked]) -> None:
     """The worst first; what is whole is only counted beyond the first."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, short_path, size
-    from rustfern.formats.table import title_of
+    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, next_steps, shell_word, short_path, size
+    from rustfern.formats.table import extension_of, format_of_extension, title_of
 
     if danger := alarm(found):
         bullet(console, f"! {danger}", f"bold {RUST}", indent=0)
@@ -76,6 +78,9 @@ def _show(console: Console, found: list[Checked]) -> None:
     console.print()
     colours = {"damaged": RUST, "unreadable": WARN, "encrypted": WARN, "empty": WARN, "intact": FERN}
     shown = 0
+    base = os.path.commonpath([os.path.dirname(os.path.abspath(item.path)) for item in found]) if len(found) > 1 else ""
+    if base:
+        bullet(console, f"in {base}", PALE)
     for item in sorted(found, key=lambda item: (_ORDER.index(item.content.state), item.path)):
         state = str(item.content.state)
         if state == "intact":
@@ -84,14 +89,36 @@ def _show(console: Console, found: list[Checked]) -> None:
                 continue
         line = Text("   ")
         line.append(f"{state:<11}", style=f"bold {colours[state]}")
-        line.append(short_path(item.path, max(console.width - 40, 30)), style="bold" if state != "intact" else "")
+        line.append(
+            short_path(
+                os.path.relpath(item.path, base) if base and item.path != "-" else item.path,
+                max(console.width - 44, 30),
+            ),
+            style="bold" if state != "intact" else "",
+        )
         line.append(
             f"  {title_of(item.content.format) if item.content.format else 'unknown'}, {size(item.content.size)}",
             style=PALE,
         )
         console.print(line, soft_wrap=True)
+        if state == "intact" and len(found) > _BRIEF:
+            for text in item.hindrances:
+                bullet(console, f"may still not open: {text}", WARN, indent=14)
+            continue
         bullet(console, item.content.reason, PALE if state == "intact" else "", indent=14)
         for text in item.hindrances:
             bullet(console, f"may still not open: {text}", WARN, indent=14)
     if shown > _SHOWN_INTACT:
         bullet(console, f"and {shown - _SHOWN_INTACT} more that are intact (--json lists all)", PALE)
+    bad = next(
+        (
+            i
+            for i in found
+            if i.content.state == "damaged" and format_of_extension(extension_of(i.path)) and i.path != "-"
+        ),
+        None,
+    )
+    if bad is not None:
+        folder, name = os.path.split(os.path.abspath(bad.path))
+        search = f"scan {shell_word(os.path.dirname(folder))} --document {shell_word(name)} --happened wont-open"
+        next_steps(console, [(search, "look for a whole copy of it; better name the person's whole home or disk")])

@@ -45,6 +45,11 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     return _Walk(stream.read(size)).run()
 
 
+def _up(value: int, by: int) -> int:
+    """Divide, rounding up."""
+    return -(-value // by)
+
+
 class _Walk:
     def __init__(self, data: bytes) -> None:
         self.data, self.at = data, 0
@@ -127,8 +132,8 @@ class _Walk:
         self.mcus_across = -(-self.width // (8 * most_h))
         self.mcus_down = -(-self.height // (8 * most_v))
         for part in self.parts.values():
-            part.across = -(-(-(-self.width * part.h // most_h)) // 8)
-            part.down = -(-(-(-self.height * part.v // most_v)) // 8)
+            part.across = _up(_up(self.width * part.h, most_h), 8)
+            part.down = _up(_up(self.height * part.v, most_v), 8)
             part.wide, part.tall = self.mcus_across * part.h, self.mcus_down * part.v
         if sum(part.wide * part.tall for part in self.parts.values()) > _MAX_BLOCKS:
             raise Malformed(f"a picture of {self.width} by {self.height} is refused")

@@ -120,7 +120,7 @@ def _codes(body: bytes, least: int, wanted: int, start: int) -> int:
 def _bmp(data: bytes) -> Reading:
     if len(data) < 26:
         raise Malformed("the picture stops inside its header", len(data))
-    total, _, start, header = struct.unpack_from("<IIII", data, 2)
+    _total, _, start, header = struct.unpack_from("<IIII", data, 2)
     if header == 12:
         width, height, _, bits = struct.unpack_from("<HHHH", data, 18)
         packing = length = 0

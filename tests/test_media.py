@@ -173,3 +173,46 @@ def test_a_file_from_standard_input_a_large_hole_and_many_at_once(tmp_path: Path
     for number in range(8):
         write(tmp_path / "d" / f"plan {number}.docx.krypt7", os.urandom(3000), T0 + number)
     assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d").out
+
+
+def packed_forms() -> dict[str, bytes]:
+    """Archives and drawings as the standard library and programs write them."""
+    import bz2
+    import gzip
+    import lzma
+    import tarfile
+
+    text = b"garboard seam raked out and payed\n" * 400
+    buffer = io.BytesIO()
+    with tarfile.open(fileobj=buffer, mode="w") as target:
+        info = tarfile.TarInfo("notes.txt")
+        info.size = len(text)
+        target.addfile(info, io.BytesIO(text))
+    return {
+        "a.xz": lzma.compress(text), "a.bz2": bz2.compress(text), "a.gz": gzip.compress(text), "a.tar": buffer.getvalue(),
+        "a.eps": b"%!PS-Adobe-3.0 EPSF-3.0\nnewpath 0 0 moveto 9 9 lineto stroke\n%%EOF\n",
+        "a.dxf": b"0\nSECTION\n2\nENTITIES\n0\nENDSEC\n0\nEOF\n",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("name", sorted(packed_forms()))
+def test_archives_and_drawings(name: str) -> None:
+    data = packed_forms()[name]
+    content = formats.check(io.BytesIO(data), name)
+    assert content.state == "intact" and content.format == name[2:], content.reason
+    assert {state(data[: len(data) * share // 100], name) for share in (30, 60)} == {"damaged"}
+
+
+@pytest.mark.parametrize(
+    ("picture", "wanted"),
+    [(MEDIA["plan.png"], "intact"), (MEDIA["plan.png"][:-30], "damaged"), (MEDIA["plan.jpg"][:900], "damaged")],
+)
+def test_pictures_inside_documents(picture: bytes, wanted: str) -> None:
+    extra: dict[str, str | bytes] = {"word/media/image1.png": picture}
+    content = formats.check(io.BytesIO(docx("a survey", extra=extra)), "a.docx")  # type: ignore[arg-type]
+    assert content.state == wanted and (wanted == "intact" or "opens, but the picture" in content.reason)
+
+
+def test_blank_documents_are_empty() -> None:
+    assert state(docx(""), "a.docx") == "empty" and state(docx("x"), "a.docx") == "intact"
+    assert state(docx("", extra={"word/media/image1.bin": "drawn"}), "a.docx") == "intact"

@@ -13,6 +13,7 @@ from typing import BinaryIO
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
 from rustfern.formats import xmlparts
+from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
@@ -28,6 +29,21 @@ _FLAT = {"odt": "fodt", "ods": "fods", "odp": "fodp", "odg": "fodg", "ott": "fod
 _META = ("title", "creator", "initial-creator", "creation-date", "date", "editing-cycles")
 _SKIP = frozenset({"tracked-changes", "notes", "annotation", "note-citation", "binary-data", "annotation-end"})
 _PARAGRAPHS = frozenset({"p", "h"})
+_DRAWN = frozenset(
+    {
+        "frame",
+        "custom-shape",
+        "object",
+        "line",
+        "path",
+        "polygon",
+        "rect",
+        "ellipse",
+        "connector",
+        "database-range",
+        "control",
+    }
+)
 _DAY = datetime(1899, 12, 30)
 _DURATION = re.compile(r"PT(\d+)H(\d+)M(\d+)(?:[.,](\d+))?S")
 _MAX_REPEAT = 1_000
@@ -69,6 +85,8 @@ class _Body(xmlparts.Handler):
         self.ended = False
 
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag in _DRAWN:
+            self.amounts["drawings"] = self.amounts.get("drawings", 0) + 1
         if self._skipping or tag in _SKIP:
             self._skipping += 1
         elif tag in _PARAGRAPHS:
@@ -166,7 +184,9 @@ class Odf:
             if member.name in ("mimetype", manifest.name):
                 continue
             chunks = archive.read(member)
-            if protected or not member.name.endswith(".xml") or member.size == 0:
+            if not protected and member.size and not member.name.endswith(".xml"):
+                see_through(chunks, member.name, member.size)
+            elif protected or not member.size:
                 for _ in chunks:
                     pass
             elif member.name == "content.xml":
@@ -185,6 +205,8 @@ class Odf:
         amounts = {key: count for key, count in body.amounts.items() if count}
         if format_name not in ("odp", "otp"):
             amounts.pop("slides", None)
+        if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
+            return Reading(glance, State.EMPTY, BLANK, amounts)
         return Reading(
             glance, State.INTACT, f"read to the end: {len(archive.members)} parts, sums and XML right", amounts
         )

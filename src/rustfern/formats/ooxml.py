@@ -15,6 +15,7 @@ from urllib.parse import unquote
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
 from rustfern.formats import xlsb, xmlparts
+from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
@@ -46,6 +47,9 @@ _SLIDE = re.compile(r"(?:^|/)slides/[^/]+\.xml$", re.IGNORECASE)
 _PAGE = re.compile(r"(?:^|/)pages/page\d+\.xml$", re.IGNORECASE)
 
 
+_DRAWN = frozenset({"drawing", "pict", "object", "oMath", "sdt", "fldSimple", "instrText"})
+
+
 class _Story(xmlparts.Handler):
     """Paragraphs made of text runs: WordprocessingML and DrawingML alike."""
 
@@ -56,6 +60,8 @@ class _Story(xmlparts.Handler):
         self._skipping = 0
 
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag in _DRAWN:
+            self._amounts["drawings"] = self._amounts.get("drawings", 0) + 1
         if self._skipping or tag == "Fallback":
             self._skipping += 1
         elif tag == "p":
@@ -270,6 +276,8 @@ class Ooxml:
         self._read_parts(archive, main, sink, amounts)
         if format_name.startswith("p") and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
             amounts["slides"] = slides
+        if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
+            return Reading(_glance(format_name, self._core(archive)), State.EMPTY, BLANK, amounts)
         reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"
         return Reading(_glance(format_name, self._core(archive)), State.INTACT, reason, amounts)
 
@@ -298,8 +306,7 @@ class Ooxml:
                 xlsb.cells(data, binary, sink, amounts, name)
                 continue
             if not lower.endswith((".xml", ".rels")) or member.size == 0:
-                for _ in chunks:
-                    pass
+                see_through(chunks, name, member.size)
                 continue
             if _SHEET.search(name):
                 handler = _Cells(sink, strings, amounts, name)

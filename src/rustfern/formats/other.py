@@ -42,6 +42,9 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
     (0, b"SQLite format 3\0", "sqlite"),
     (0, b"\x1f\x8b", "gz"),
     (0, b"7z\xbc\xaf\x27\x1c", "7z"),
+    (0, b"\xfd7zXZ\0", "xz"),
+    (0, b"BZh", "bz2"),
+    (257, b"ustar", "tar"),
     (0, b"AC10", "dwg"),
     (8, b"WAVE", "wav"),
     (0, b"fLaC", "flac"),
@@ -93,6 +96,11 @@ _READERS = {
     "ogg": "sounds",
     "mp3": "sounds",
     "mkv": "sounds",
+    "xz": "packed",
+    "bz2": "packed",
+    "tar": "packed",
+    "7z": "packed",
+    "eps": "packed",
 }
 """Which module reads a format to its end; each is imported only when a file of its kind is there."""
 
@@ -104,7 +112,7 @@ class Recognised:
         return 0.5 if format_of_magic(head) else 0.0
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
-        return Glance(format=format_of_magic(stream.read(32)))
+        return Glance(format=format_of_magic(stream.read(300)))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         glance = self.glance(stream, size, name)

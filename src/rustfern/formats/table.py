@@ -130,6 +130,9 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("aup", "audio", "Audacity project", ""),
         ("ksp", "sheet", "Calligra Sheets workbook", ""),
         ("7z", "other", "7z archive", ""),
+        ("xz", "other", "xz file", "txz lzma"),
+        ("bz2", "other", "bzip2 file", "tbz2 tbz"),
+        ("tar", "other", "tar archive", ""),
         ("cfb", "other", "compound file", ""),
     ]
 
@@ -192,6 +195,10 @@ for _info in FORMATS.values():
 DOCUMENT_EXTENSIONS = frozenset(_BY_EXTENSION) - {
     "cfb",
     "gz",
+    "xz",
+    "bz2",
+    "txz",
+    "lzma",
     "ini",
     "db",
     "conf",

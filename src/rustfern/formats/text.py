@@ -114,6 +114,11 @@ class PlainText:
         stream.seek(0)
         if format_name in _XML:
             xmlparts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document")
+        elif format_name == "dxf":
+            stream.seek(0, 2)
+            stream.seek(max(stream.tell() - 64, 0))
+            if stream.read(64).split()[-1:] != [b"EOF"]:
+                raise Malformed("the drawing stops before its end mark")
         elif format_name == "json":
             text = stream.read(_JSON_LIMIT).decode(encoding, "replace").rstrip()
             try:

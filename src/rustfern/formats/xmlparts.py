@@ -34,19 +34,30 @@ def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial:
 
     if handler is not None:
         parser.buffer_text = True
+        parser.buffer_size = 1 << 16
         begin, finish = handler.start, handler.end
+        # Names repeat a thousand times: each is taken apart once.
+        local: dict[str, str] = {}
 
         def on_start(name: str, attributes: Attributes) -> None:
             nonlocal depth
             depth += 1
             if depth > _MAX_DEPTH:
                 raise Malformed(f"part {part} is nested too deep")
-            begin(name.rpartition(" ")[2], {key.rpartition(" ")[2]: value for key, value in attributes.items()})
+            tag = local.get(name)
+            if tag is None:
+                tag = local[name] = name.rpartition(" ")[2]
+            if attributes:
+                for key in attributes:
+                    if " " in key:
+                        attributes = {k.rpartition(" ")[2]: value for k, value in attributes.items()}
+                        break
+            begin(tag, attributes)
 
         def on_end(name: str) -> None:
             nonlocal depth
             depth -= 1
-            finish(name.rpartition(" ")[2])
+            finish(local[name])
 
         parser.StartElementHandler = on_start
         parser.EndElementHandler = on_end

@@ -262,6 +262,11 @@ CASES = {
     "backup folder with a date": Case(
         {f"{LIN}/.config/x": ("", 0), f"{LIN}/Documents/plan.docx": (docx("nothing of it"), 0), f"{LIN}/Backups/2026-03-12/Documents/plan.docx": (docx(MORE), -900)},
         f"{LIN}/Documents/plan.docx", f"{LIN}/Backups/2026-03-12/Documents/plan.docx", "overwritten"),
+    "an old system in another language": Case(
+        {"Documents and Settings/plund/Eigene Dateien/plan.docx": (docx(BASE), 0), "Documents and Settings/plund/Eigene Dateien/._plan.docx": ("x", 0),
+         "Documents and Settings/plund/Anwendungsdaten/Microsoft/Word/AutoWiederherstellen-Speicherung von plan.asd": (docx(MORE), 60)},
+        "Documents and Settings/plund/Eigene Dateien/plan.docx",
+        "Documents and Settings/plund/Anwendungsdaten/Microsoft/Word/AutoWiederherstellen-Speicherung von plan.asd"),
     "set aside by a sync service": Case(
         {f"{WIN}/Drop/.dropbox.cache/2026-03-12/plan (deleted 3e8dad91c845).docx": (docx(MORE), -90), f"{WIN}/Drop/plan.docx": (docx("nothing of it"), 0)},
         f"{WIN}/Drop/plan.docx", f"{WIN}/Drop/.dropbox.cache/2026-03-12/plan (deleted 3e8dad91c845).docx", "overwritten"),

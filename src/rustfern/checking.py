@@ -17,6 +17,8 @@ from rustfern.sources.folder import FolderSource
 
 _MANY, _WITHIN = 5, timedelta(minutes=30)
 _LONG_PATH = 259
+_TOGETHER = 16
+"""From so many files on, all processor cores are used."""
 _LOCKS = ("~$", ".~lock.", ".#")
 _MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
 
@@ -35,18 +37,34 @@ class Checked:
 
 def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Checked]:
     """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
+    files = list(_files(paths, recursive=recursive))
+    if len(files) < _TOGETHER or (os.cpu_count() or 1) < 2 or "-" in files:
+        yield from (check_one(path) if path != "-" else _stdin() for path in files)
+        return
+    from concurrent.futures import ProcessPoolExecutor
+    from concurrent.futures.process import BrokenProcessPool
+
+    done = 0
+    try:
+        with ProcessPoolExecutor() as pool:
+            for item in pool.map(check_one, files, chunksize=4):
+                done += 1
+                yield item
+    except (BrokenProcessPool, OSError):
+        # A file that ends a worker (out of memory) must not hide the others: go on alone, one after the other.
+        yield from map(check_one, files[done:])
+
+
+def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
     for path in paths:
-        if path == "-":
-            yield _stdin()
-        elif recursive and os.path.isdir(path) and not os.path.islink(path):
+        if recursive and path != "-" and os.path.isdir(path) and not os.path.islink(path):
             for folder, folders, names in os.walk(path):
                 folders.sort()
                 for name in sorted(names):
-                    if name.startswith(_LOCKS):
-                        continue  # no document: a sign that one is, or was, open
-                    yield check_one(os.path.join(folder, name))
+                    if not name.startswith(_LOCKS):  # no document: a sign that one is, or was, open
+                        yield os.path.join(folder, name)
         else:
-            yield check_one(path)
+            yield path
 
 
 def check_one(path: str) -> Checked:

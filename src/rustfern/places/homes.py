@@ -16,6 +16,9 @@ _NOT_PEOPLE = frozenset(
     {"public", "default", "default user", "all users", "shared", "guest", "lost+found", "localservice", "networkservice",
      "defaultapppool"}
 )  # fmt: skip
+_OLD_WINDOWS = frozenset(
+    {"application data", "anwendungsdaten", "datos de programa", "dati applicazioni", "données d'applications"}
+)
 _MAX_DEPTH = 4
 _MAX_FOLDERS = 2_000
 _LINUX_SIGNS = frozenset({".config", ".local", ".bashrc", ".profile", ".cache", ".bash_history", ".mozilla", ".ssh"})
@@ -24,7 +27,7 @@ _LINUX_SIGNS = frozenset({".config", ".local", ".bashrc", ".profile", ".cache", 
 def layout_of(folders: Iterable[str], files: Iterable[str]) -> Layout | None:
     """The layout that the things directly in a home show, None if it is no home."""
     low = {name.casefold() for name in folders}
-    if "appdata" in low or "application data" in low or any(name.casefold() == "ntuser.dat" for name in files):
+    if "appdata" in low or low & _OLD_WINDOWS or any(name.casefold() == "ntuser.dat" for name in files):
         return Layout.WINDOWS
     if "library" in low and low & {"documents", "desktop", "downloads", ".trash", "movies", "pictures"}:
         return Layout.MACOS

@@ -163,8 +163,9 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=T
 
 
 class Family(msgspec.Struct, forbid_unknown_fields=True):
-    """One file of the catalogue."""
+    """One file of the catalogue. `alias`: other names that a folder of older systems has on disk, by language."""
 
+    alias: dict[str, tuple[str, ...]] = {}
     place: list[Place] = []
     setting: list[Setting] = []
 
@@ -172,7 +173,13 @@ class Family(msgspec.Struct, forbid_unknown_fields=True):
 class Catalogue:
     """All places, with their patterns compiled."""
 
-    def __init__(self, places: Iterable[Place], settings: Iterable[Setting] = ()) -> None:
+    def __init__(
+        self,
+        places: Iterable[Place],
+        settings: Iterable[Setting] = (),
+        aliases: dict[str, tuple[str, ...]] | None = None,
+    ) -> None:
+        self.aliases = aliases or {}
         self.settings = tuple(settings)
         self.places = {place.id: place for place in places}
         self._patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
@@ -188,7 +195,10 @@ class Catalogue:
         lasts = {end[-1] for place in beside for end in place.ends}
         self._anywhere = [place for place in beside if place.starts or place.bare_length or place.holds]
         self._by_last = {
-            last: [p for p in beside if p in self._anywhere or any(end[-1] == last for end in p.ends)] for last in lasts
+            last: [
+                p for p in beside if p.starts or p.bare_length or p.holds or any(end.endswith(last) for end in p.ends)
+            ]
+            for last in lasts
         }
         self.starts = tuple(sorted({start for place in beside for start in place.starts}))
         self.holds = tuple(sorted({part for place in beside for part in place.holds}))
@@ -297,12 +307,14 @@ def catalogue() -> Catalogue:
     """The catalogue that ships with the tool."""
     places: list[Place] = []
     settings: list[Setting] = []
+    aliases: dict[str, tuple[str, ...]] = {}
     folder = Path(__file__).parent / "catalogue"
     for file in sorted(folder.iterdir(), key=lambda item: item.name):
         if file.name.endswith(".toml"):
             family = parse(file.read_text("utf-8"), file.name, patterns=False)
             places += family.place
             settings += family.setting
+            aliases |= family.alias
     by_id: dict[str, Place] = {}
     for place in places:
         if place.id in by_id:
@@ -318,4 +330,4 @@ def catalogue() -> Catalogue:
     for setting in settings:
         if strange := [ident for ident in setting.places if ident not in by_id]:
             raise CatalogueError(f"entry {setting.id}, key places: no entry {strange[0]}", "catalogue")
-    return Catalogue(by_id.values(), settings)
+    return Catalogue(by_id.values(), settings, aliases)

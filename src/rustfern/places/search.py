@@ -26,6 +26,10 @@ _MAX_IN_PLACE = 100_000
 _MAX_ENDINGS = 20_000
 _DOCUMENT, _LEFTOVER, _NEW = 1, 2, 4
 
+_SHADOW = "._"
+"""Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
+_DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
+
 TEMPORARY = "$temp"
 """Stands in the catalogue for the temporary folder, wherever it is."""
 _TEMPORARY_OF_HOME = {
@@ -71,7 +75,7 @@ class Search:
             source = self._source(home.root)
             for place in self.catalogue.places.values():
                 if place.where == "home" and home.layout.value in place.folders:
-                    patterns = place.folders[home.layout.value]
+                    patterns = self._in_all_languages(place.folders[home.layout.value])
                     self._place(
                         place, home.path, source, home, _with_temporary(patterns, _TEMPORARY_OF_HOME[home.layout])
                     )
@@ -89,6 +93,14 @@ class Search:
         self._moved_places()
         self._listed.clear()
         self._resolved.clear()
+
+    def _in_all_languages(self, patterns: Iterable[str]) -> list[str]:
+        """Patterns with the names that folders of older systems have on disk in other languages."""
+        out = []
+        for pattern in patterns:
+            first, _, rest = pattern.partition("/")
+            out += [f"{name}/{rest}".rstrip("/") for name in (first, *self.catalogue.aliases.get(first, ()))]
+        return out
 
     def _read_settings(self) -> None:
         from rustfern.places.settings import read_settings
@@ -321,7 +333,7 @@ class Search:
             for folder, folders, files in source.walk(top, self.on_problem):
                 totals.directories += 1
                 totals.files += len(files)
-                if folder in own:
+                if folder in own or folder.endswith(_DECOYS):
                     folders.clear()
                     continue
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
@@ -354,7 +366,7 @@ class Search:
                         sort = _LEFTOVER
                     else:
                         continue
-                    if sort & _LEFTOVER or name[0] in first or held(name):
+                    if (sort & _LEFTOVER or name[0] in first or held(name)) and not name.startswith(_SHADOW):
                         found = catalogue.match_beside(name)
                         if found is not None:
                             if not hits:
@@ -364,7 +376,7 @@ class Search:
                             if path not in self.seen:
                                 self._add(found[0], source, path, found[1], home)
                             continue
-                    if sort & _DOCUMENT:
+                    if sort & _DOCUMENT and not name.startswith(_SHADOW):
                         documents.append(name)
                 totals.dismissed_by_name += len(files) - len(documents) - hits
                 if on_dismissed:

@@ -11,14 +11,16 @@ from rustfern.formats.words import TextSink
 
 _PICTURES = (".png", ".jpg", ".jpeg", ".gif")
 _MAX = 32 << 20
-_WALKED = 400_000
+_WALKED = 100_000
 """Larger JPEG pictures inside documents are looked at from both ends only: a walk through each would take seconds."""
 _OTHER = ("media/", "embeddings/", "charts/", "diagrams/", "pictures/", "object", "activex/", "ink/")
 
 
 def see_through(chunks: Iterable[bytes], name: str, size: int) -> None:
     """Read a member that is no XML to its end; a picture is checked by its own format. Raises `Malformed`."""
-    if not name.casefold().endswith(_PICTURES) or not 0 < size <= _MAX:
+    lower = name.casefold()
+    # A thumbnail is no part of the work; its sum has been compared all the same.
+    if not lower.endswith(_PICTURES) or "thumbnail" in lower or not 0 < size <= _MAX:
         for _ in chunks:
             pass
         return

@@ -216,3 +216,39 @@ def test_pictures_inside_documents(picture: bytes, wanted: str) -> None:
 def test_blank_documents_are_empty() -> None:
     assert state(docx(""), "a.docx") == "empty" and state(docx("x"), "a.docx") == "intact"
     assert state(docx("", extra={"word/media/image1.bin": "drawn"}), "a.docx") == "intact"
+
+
+def drawing(version: bytes, size: int = 9000, *, hidden: bool = True) -> bytes:
+    """A stand-in for a DWG drawing: a right header, then bytes that nobody publishes."""
+    if version < b"AC1018":
+        head = (
+            version.ljust(0x15, b"\0")
+            + struct.pack("<I", 3)
+            + b"".join(struct.pack("<BII", n, 500 * n + 200, 400) for n in range(3))
+        )
+        return head.ljust(size, b"\x5a")
+    plain = b"AcFssFcAJMB\0".ljust(0x2C, b"\0") + struct.pack("<QQ", 4000, 5000)
+    plain = plain.ljust(0x54, b"\0") + struct.pack("<Q", 3000)
+    plain = plain.ljust(0x68, b"\0")
+    plain += struct.pack("<I", zlib.crc32(plain + bytes(4)))
+    seed, out = 1, bytearray()
+    for byte in plain:
+        seed = (seed * 0x343FD + 0x269EC3) & 0xFFFFFFFF
+        out.append(byte ^ (seed >> 16 & 0xFF))
+    return (version.ljust(0x80, b"\0") + (bytes(out) if hidden else bytes(0x6C))).ljust(size, b"\x5a")
+
+
+@pytest.mark.parametrize(
+    ("data", "wanted"),
+    [
+        (drawing(b"AC1015"), "intact"),
+        (drawing(b"AC1015")[:1200], "damaged"),
+        (drawing(b"AC1032"), "intact"),
+        (drawing(b"AC1032")[:3500], "damaged"),
+        (drawing(b"AC1032", 20000)[:9000] + bytes(11000), "damaged"),
+        (drawing(b"AC1032", hidden=False), "unreadable"),
+        (drawing(b"AC1021"), "unreadable"),
+    ],
+)
+def test_drawings_as_far_as_they_are_published(data: bytes, wanted: str) -> None:
+    assert state(data, "slip.dwg") == wanted == state(data, "slip_1_1_4f2a.sv$")

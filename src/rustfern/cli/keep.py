@@ -81,6 +81,9 @@ def _show(console: Console, done: Keeping, target: str) -> None:
 
     good = not done.left
     count = done.taken + done.before
+    if not count and good:
+        console.print(Text("Nothing short-lived was found, so nothing was kept.", style="bold"))
+        return
     said = (
         f"Kept: {count} files, verified, {size(done.bytes)} written."
         if good

@@ -101,6 +101,7 @@ _READERS = {
     "tar": "packed",
     "7z": "packed",
     "eps": "packed",
+    "dwg": "cad",
 }
 """Which module reads a format to its end; each is imported only when a file of its kind is there."""
 

@@ -209,7 +209,7 @@ CASES = {
          f"{LIN}/safe/#!home!ines!rates.txt#": (MORE, 60)},
         f"{LIN}/rates.txt", f"{LIN}/safe/#!home!ines!rates.txt#"),
     "temporary folder moved": Case(
-        {f"{WIN}/Documents/slip.dwg": (b"AC1032" + bytes(100) + b"old", 0), f"{WIN}/T/slip_1_1_4f2a.sv$": (b"AC1032" + bytes(100) + b"new", 60),
+        {f"{WIN}/Documents/slip.dwg": (b"AC1032" + bytes(300) + b"old", 0), f"{WIN}/T/slip_1_1_4f2a.sv$": (b"AC1032" + bytes(300) + b"new", 60),
          f"{WIN}/e.reg": (REG + '[HKEY_CURRENT_USER\\Environment]\r\n"TEMP"="C:\\\\Users\\\\ivarga\\\\T"\r\n', 0), f"{WORD}/x": ("", 0)},
         f"{WIN}/Documents/slip.dwg", None, "nothing-lost"),
     "attachment edited where the mail program put it": Case(

@@ -1,0 +1,54 @@
+#!/usr/bin/env python3
+"""How fast files are checked, as ratios in the same run: ZIP documents against `unzip -tq` a file, all documents against `cat` and
+`sha256sum`.
+
+    bench/check_speed.py [--copies N]
+
+The mix: the whole documents of tests/data (office suites, pictures, recordings, PDF), each copied N times.
+"""
+
+from __future__ import annotations
+
+import argparse
+import subprocess
+import sys
+import tarfile
+import tempfile
+from pathlib import Path
+
+from common import best_of, row, rustfern
+
+DATA = Path(__file__).resolve().parent.parent / "tests" / "data"
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--copies", type=int, default=5)
+    given = parser.parse_args()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        for archive in ("media.tar.xz", "office.tar.xz", "documents.tar.xz"):
+            with tarfile.open(DATA / archive) as source:
+                for member in source.getmembers():
+                    stream = source.extractfile(member) if member.isfile() else None
+                    if stream is None or member.name.startswith("damaged/") or member.name.endswith(".json"):
+                        continue
+                    data = stream.read()
+                    for number in range(given.copies):
+                        (folder / f"{number} {member.name.rpartition('/')[2]}").write_bytes(data)
+        files = sorted(map(str, folder.iterdir()))
+        zips = [file for file in files if Path(file).read_bytes()[:2] == b"PK"]
+        whole = sum(Path(file).stat().st_size for file in files)
+        print(f"    {len(files)} files, {whole / 1e6:.1f} MB, {len(zips)} of them ZIP documents")
+        loop = 'for f in "$@"; do unzip -tq "$f"; done'
+        reading = 'for f in "$@"; do cat "$f" | sha256sum; done'
+        ours = best_of([rustfern(), "check", "--json", *zips], 3)
+        good = row("ZIP documents / unzip -tq a file", ours / best_of(["sh", "-c", loop, "sh", *zips], 3), 1.2)
+        ours = best_of([rustfern(), "check", "--json", *files], 3)
+        good &= row("all documents / cat and sha256sum", ours / best_of(["sh", "-c", reading, "sh", *files], 3), 6)
+    return 0 if good else 1
+
+
+if subprocess.run(["sh", "-c", "command -v unzip"], capture_output=True).returncode:
+    sys.exit("unzip is missing")
+sys.exit(main())

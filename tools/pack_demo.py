@@ -78,10 +78,8 @@ def machines(members: dict[str, tuple[tarfile.TarInfo, bytes]]) -> None:
         "slipway-pc2/etc/timezone": b"Europe/London\n",
         "loft-laptop/etc/hostname": b"loft-laptop\n",
         "office-pc/Users/plund/Documents/settings before the repair.reg": (
-            "Windows Registry Editor Version 5.00\r\n\r\n"
-            "[HKEY_CURRENT_USER\\Software\\Microsoft\\Office\\16.0\\Excel\\Options]\r\n"
-            '"AutoRecoverPath"="E:\\\\Petra\\\\Recovery"\r\n"AutoRecoverTime"=dword:0000001e\r\n'
-        ).encode("utf-16"),
+            HERE / "tests/data/moved-folder.reg"
+        ).read_bytes(),
     }
     for name, data in facts.items():
         info = tarfile.TarInfo(name)

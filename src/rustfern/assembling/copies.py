@@ -187,23 +187,12 @@ class Copies(Elsewhere):
         self._compare(copy, found)
         if place.where == "beside":
             self._circumstances(find, found)
-        found = [item for item in found if item.evidence]
-        shares = weights.confidences([item.evidence for item in found])
-        best = max(range(len(found)), key=lambda i: shares[i], default=None)
-        if best is not None and shares[best] >= weights.THRESHOLD:
-            draft = self.draft(found[best].path, find.home)
-            self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+        left = self._to_likeliest(find, copy, found)
+        if left is None:
             return
-        nearest = (
-            f" (nearest: {show_name(os.path.basename(found[best].path))}, {shares[best]:.0%})"
-            if best is not None
-            else ""
-        )
-        copy = replace(
-            copy,
-            confidence=shares[best] if best is not None else 0.0,
-            notes=(*copy.notes, f"no document could be shown to be its original{nearest}"),
-        )
+        nearest = f" (nearest: {show_name(left[0])}, {left[1]:.0%})" if left[0] else ""
+        note = f"no document could be shown to be its original{nearest}"
+        copy = replace(copy, confidence=left[1], notes=(*copy.notes, note))
         name = near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         self.own_document(copy, find, name)
 
@@ -212,15 +201,22 @@ class Copies(Elsewhere):
         copy = self.read_copy(find, find.entry, ())
         found = [item for item in self._around(find, copy, beside=False) if item.path != find.entry.path]
         self._compare(copy, found)
+        if self._to_likeliest(find, copy, found) is not None:
+            draft = self.draft(find.entry.path, find.home)
+            draft.misplaced, draft.misnamed, draft.place = True, True, find.place
+
+    def _to_likeliest(self, find: Find, copy: Copy, found: list[Candidate]) -> tuple[str, float] | None:
+        """Give a copy to the likeliest document; else (the nearest one's name, or nothing, and how likely it is)."""
         found = [item for item in found if item.evidence]
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
-        if best is not None and shares[best] >= weights.THRESHOLD:
-            draft = self.draft(found[best].path, find.home)
-            self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
-            return
-        draft = self.draft(find.entry.path, find.home)
-        draft.misplaced, draft.misnamed, draft.place = True, True, find.place
+        if best is None:
+            return "", 0.0
+        if shares[best] < weights.THRESHOLD:
+            return os.path.basename(found[best].path), shares[best]
+        draft = self.draft(found[best].path, find.home)
+        self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+        return None
 
     def _around(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
         folder = os.path.dirname(find.entry.path)

@@ -1,7 +1,7 @@
-"""MP4 and QuickTime recordings: the tree of boxes, and every sample of every track where its tables say.
+"""MP4 and MOV recordings: the tree of boxes, and every sample of every track where its tables say.
 
 Source: ISO/IEC 14496-12 (4.2 boxes, 8.6 to 8.8 sample tables and fragments), 14496-15 5.3 (length-prefixed video units), the
-QuickTime File Format.
+published MOV file format.
 """
 
 from __future__ import annotations

@@ -58,7 +58,7 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
     (0, b"\x06\x06\xed\xf5\xd8\x1d\x46\xe5", "indd"),
     (4, b"Standard ACE DB", "accdb"),
     (4, b"Standard Jet DB", "accdb"),
-    (0, b"%!PS-Adobe", "eps"),
+    (0, b"%!PS", "eps"),
 )
 
 

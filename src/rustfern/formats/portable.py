@@ -22,6 +22,7 @@ _MAX = 1 << 30
 _MAX_OBJECTS = 2_000_000
 _MAX_DEPTH = 100
 _TAIL = 2048
+_DRAWN_BY = frozenset({"AIMetaData", "AIPrivateData1", "AIPDFPrivateData1"})
 _SPACE = b"\0\t\n\f\r "
 _WHITE = re.compile(rb"(?:[\0\t\n\f\r ]+|%[^\r\n]*)*")
 _NUMBER = re.compile(rb"[+-]?(?:\d+\.?\d*|\.\d+)(?=[\0\t\n\f\r ()<>\[\]{}/%]|$)")
@@ -424,7 +425,7 @@ class _Document:
                 fields += "FT" in facts and facts.get("V") not in (None, b"", Name("Off"))
                 if kind == "Pages":
                     self._kids(facts)
-                illustration = illustration or ("Illustrator" in facts and "Type" not in facts) or "AIMetaData" in facts
+                illustration = illustration or not _DRAWN_BY.isdisjoint(facts)
                 stack += facts.values()
         return pages, fields, len(seen), illustration
 

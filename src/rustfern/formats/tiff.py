@@ -1,6 +1,6 @@
 """TIFF and BigTIFF pictures: every directory, every strip and tile within the file and unpacking to its size.
 
-Source: TIFF 6.0, sections 2 (structure), 9 (PackBits), 13 (LZW), 15 (tiles); Adobe Technical Note 3 (Deflate); the BigTIFF design.
+Source: TIFF 6.0, sections 2 (structure), 9 (PackBits), 13 (LZW), 15 (tiles); TIFF Technical Note 2 (Deflate); the BigTIFF design.
 """
 
 from __future__ import annotations

@@ -182,7 +182,6 @@ def expand(text: str, home: Home | None, settings: Settings, file: str = "") -> 
         "homepath": top[2:],
         "systemdrive": "C:",
         "public": "C:\\Users\\Public",
-        "onedrive": f"{top}\\OneDrive",
     }
     text = _PERCENT.sub(lambda m: known.get(m[1].casefold(), m[0]), text)
     profile = os.path.dirname(file) if file else ""

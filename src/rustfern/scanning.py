@@ -183,6 +183,10 @@ def scan(
     observer.stage("walking the whole tree")
     walking = time.monotonic()
     dismissed = _walk(search, file, observer, thorough=thorough)
+    known = {id(find) for find in records}
+    for find in search.finds:
+        if find.kind == "record" and id(find) not in known:
+            assembly.recognise(find)
     hosts = [told.text for told in search.settings.of("host")]
     assembly.take_sought(hosts)
     totals.search_seconds = searched + time.monotonic() - walking

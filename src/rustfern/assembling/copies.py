@@ -101,7 +101,8 @@ class Copies(Elsewhere):
         place = self.catalogue.places[find.place]
         if place.mirror and (found := re.search(place.mirror, find.entry.path.replace(os.sep, "/"))):
             parts = found["inner"].split("/")
-            parts[-1] = find.fields["vstem"] + find.fields.get("dotext", "")
+            named = find.fields.get("name", "")
+            parts[-1] = named or find.fields.get("vstem", parts[-1]) + find.fields.get("dotext", "")
             if "drive" in found.groupdict():
                 path = translate("\\".join([f"{found['drive']}:", *parts]), find.home, self.homes, self.roots)
             else:

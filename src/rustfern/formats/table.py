@@ -251,6 +251,8 @@ def compatible(copy_format: str | None, original_format: str | None) -> bool:
     """Whether a copy in one format can be a copy of a document in another: the same, or office formats of one class."""
     if copy_format is None or original_format is None or copy_format == original_format:
         return True
+    if {copy_format, original_format} == {"pdf", "ai"}:
+        return True  # such illustrations are PDF inside
     if copy_format == "cfb":
         return class_of(original_format) in _OFFICE
     mine, theirs = class_of(copy_format), class_of(original_format)

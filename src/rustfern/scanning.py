@@ -30,8 +30,9 @@ from rustfern.model import (
 )
 from rustfern.places.homes import find_homes, own_home
 from rustfern.places.loader import Catalogue, catalogue
+from rustfern.places.patterns import is_system, says_nothing
 from rustfern.places.recorded import inside
-from rustfern.places.search import Search, is_system, says_nothing
+from rustfern.places.search import Search
 from rustfern.ranking import fit, rank
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.interface import OnProblem

@@ -12,6 +12,15 @@ from rustfern.errors import SourceError
 from rustfern.formats.table import DOCUMENT_EXTENSIONS
 from rustfern.model import Entry, Find, Home, Layout, Order, Searched, Totals
 from rustfern.places.loader import Catalogue, Place
+from rustfern.places.patterns import (
+    TEMPORARY,
+    TEMPORARY_OF_HOME,
+    TEMPORARY_OF_VOLUME,
+    is_glob,
+    resolve,
+    why_outside,
+    with_temporary,
+)
 from rustfern.places.recorded import inside, take_apart, translate
 from rustfern.places.settings.interface import Settings
 from rustfern.sources.folder import FolderSource, is_folder, with_companions
@@ -29,19 +38,6 @@ _DOCUMENT, _LEFTOVER, _NEW = 1, 2, 4
 _SHADOW = "._"
 """Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
 _DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
-
-TEMPORARY = "$temp"
-"""Stands in the catalogue for the temporary folder, wherever it is."""
-_TEMPORARY_OF_HOME = {
-    Layout.WINDOWS: ("AppData/Local/Temp", "Local Settings/Temp"),
-    Layout.MACOS: ("Library/Caches/TemporaryItems",),
-    Layout.LINUX: ("tmp", ".tmp"),
-}
-_TEMPORARY_OF_VOLUME = {
-    Layout.WINDOWS: ("Windows/Temp", "Temp", "tmp"),
-    Layout.MACOS: ("private/var/folders/*/*/T", "var/folders/*/*/T", "private/tmp", "tmp"),
-    Layout.LINUX: ("tmp", "var/tmp"),
-}
 
 
 @dataclass
@@ -77,7 +73,7 @@ class Search:
                 if place.where == "home" and home.layout.value in place.folders:
                     patterns = self._in_all_languages(place.folders[home.layout.value])
                     self._place(
-                        place, home.path, source, home, _with_temporary(patterns, _TEMPORARY_OF_HOME[home.layout])
+                        place, home.path, source, home, with_temporary(patterns, TEMPORARY_OF_HOME[home.layout])
                     )
         volumes = {home.volume for home in self.homes if home.volume}
         for source in self.sources:
@@ -88,7 +84,7 @@ class Search:
                 for layout in owners or Layout:
                     for place in self.catalogue.places.values():
                         if place.where == "volume" and layout.value in place.folders:
-                            whole = _with_temporary(place.folders[layout.value], _TEMPORARY_OF_VOLUME[layout])
+                            whole = with_temporary(place.folders[layout.value], TEMPORARY_OF_VOLUME[layout])
                             self._place(place, base, source, owners.get(layout), whole)
         self._moved_places()
         self._listed.clear()
@@ -121,7 +117,7 @@ class Search:
             return found
         folders, _ = self._resolve(source, base, folder_pattern or ".", any_case=any_case)
         for folder in folders:
-            if not _is_glob(name) and not any_case:
+            if not is_glob(name) and not any_case:
                 found += [path] if os.path.isfile(path := os.path.join(folder, name)) else []
                 continue
             try:
@@ -152,7 +148,7 @@ class Search:
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
             if take_apart(recorded) and (folder is None or self._around(folder) is None):
                 self.searched.append(
-                    Searched(told.setting, recorded, _why_outside(recorded), by=told.by, home=_path(told.home))
+                    Searched(told.setting, recorded, why_outside(recorded), by=told.by, home=_path(told.home))
                 )
         for told, moved, below in targets:
             recorded = expand(told.text, told.home, self.settings, told.file)
@@ -163,7 +159,7 @@ class Search:
                 if place.where == "home" and told.home is None:
                     continue
                 if folder is None or self._around(folder) is None:
-                    status = _why_outside(recorded)
+                    status = why_outside(recorded)
                     self.searched.append(Searched(place.id, recorded, status, by=told.by, home=_path(told.home)))
                     continue
                 there = is_folder(folder)
@@ -176,8 +172,8 @@ class Search:
     @staticmethod
     def _is_default(folder: str, home: Home) -> bool:
         """Whether a temporary folder is where it always is."""
-        usual = [os.path.join(home.path, *part.split("/")) for part in _TEMPORARY_OF_HOME[home.layout]]
-        usual += [os.path.join(home.volume, *p.split("/")) for p in _TEMPORARY_OF_VOLUME[home.layout] if home.volume]
+        usual = [os.path.join(home.path, *part.split("/")) for part in TEMPORARY_OF_HOME[home.layout]]
+        usual += [os.path.join(home.volume, *p.split("/")) for p in TEMPORARY_OF_VOLUME[home.layout] if home.volume]
         return folder in usual
 
     def _source_around(self, path: str) -> FolderSource:
@@ -211,7 +207,7 @@ class Search:
                 before = len(self.finds)
                 status = self._look(place, folder, source, home, place.depth)
                 self.searched.append(Searched(place.id, folder, status, len(self.finds) - before, by))
-            if not folders and not denied and not _is_glob(pattern):
+            if not folders and not denied and not is_glob(pattern):
                 there = os.path.normpath(os.path.join(base, *pattern.split("/")))
                 self.searched.append(Searched(place.id, there, "absent", by=by))
 
@@ -399,103 +395,5 @@ def home_of(path: str, homes: Sequence[Home]) -> Home | None:
     return next((home for home in homes if inside(path, home.path)), None)
 
 
-_NEUTRAL = frozenset(
-    {
-        "tmp",
-        "temp",
-        "bak",
-        "old",
-        "dat",
-        "data",
-        "bin",
-        "chk",
-        "rec",
-        "sav",
-        "save",
-        "file",
-        "orig",
-        "copy",
-        "new",
-        "unknown",
-        "lost",
-        "part",
-    }
-)
-_SYSTEM = frozenset(
-    {"usr", "bin", "sbin", "lib", "lib32", "lib64", "boot", "opt", "windows", "program files", "program files (x86)", "programdata",
-     "system", "library", "applications", "node_modules", ".git", ".cache", "caches", "cache", "__pycache__", "$windows.~bt"}
-)  # fmt: skip
-
-
-def says_nothing(name: str) -> bool:
-    """Whether a file name tells nothing of what is in it: no extension, a neutral one, or digits."""
-    stem, dot, extension = name.rpartition(".")
-    return not (dot and stem) or extension.casefold() in _NEUTRAL or extension.isdigit()
-
-
-def is_system(folder: str, sources: Sequence[FolderSource]) -> bool:
-    """Whether a folder belongs to the system or to programs, not to people."""
-    root = next((source.root for source in sources if inside(folder, source.root)), "")
-    return not _SYSTEM.isdisjoint(part.casefold() for part in os.path.relpath(folder, root).split(os.sep))
-
-
-def _is_glob(pattern: str) -> bool:
-    return "*" in pattern or "?" in pattern
-
-
-def _with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str]:
-    """Patterns with the temporary folder filled in."""
-    out = []
-    for pattern in patterns:
-        first, _, rest = pattern.partition("/")
-        if first != TEMPORARY:
-            out.append(pattern)
-        else:
-            out += [f"{folder}/{rest}".rstrip("/") for folder in folders]
-    return out
-
-
 def _path(home: Home | None) -> str:
     return home.path if home else ""
-
-
-def _why_outside(recorded: str) -> str:
-    """Why a recorded folder is not in what is searched: a share, another drive or stick, or simply outside."""
-    apart = take_apart(recorded)
-    if apart is None:
-        return "outside"
-    media = len(apart.parts) > 1 and apart.parts[0].casefold() in ("media", "mnt", "run", "volumes")
-    if apart.share or apart.web:
-        return "offline"
-    return "not-mounted" if apart.drive not in ("", "C") or media else "outside"
-
-
-def resolve(
-    names_in: Callable[[str], tuple[list[str], list[str]]], base: str, pattern: str, *, any_case: bool
-) -> tuple[list[str], list[str]]:
-    """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into.
-
-    Links are not followed.
-    """
-    found, denied = [base], []
-    for part in pattern.split("/") if pattern != "." else ():
-        following: list[str] = []
-        for folder in found:
-            step = os.path.join(folder, part)
-            there = is_folder(step) if not _is_glob(part) else False
-            if there:
-                following.append(step)
-            elif there is None:
-                denied.append(folder)
-            elif any_case or _is_glob(part):
-                try:
-                    names, _ = names_in(folder)
-                except SourceError:
-                    denied.append(folder)
-                    continue
-                wanted = part.casefold()
-                following += [
-                    os.path.join(folder, name) for name in names if fnmatch.fnmatchcase(name.casefold(), wanted)
-                ]
-        found = following
-    return found, denied

@@ -73,6 +73,13 @@ def cell_value(attributes: xmlparts.Attributes) -> str | None:
 class _Body(xmlparts.Handler):
     """Paragraphs and cells of content.xml, in order."""
 
+    wanted = (
+        _DRAWN
+        | _SKIP
+        | _PARAGRAPHS
+        | {"s", "tab", "line-break", "spreadsheet", "table-cell", "covered-table-cell", "page"}
+    )
+
     def __init__(self, sink: TextSink) -> None:
         self.sink = sink
         self.amounts = {"paragraphs": 0, "cells": 0, "slides": 0}
@@ -87,8 +94,10 @@ class _Body(xmlparts.Handler):
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
         if tag in _DRAWN:
             self.amounts["drawings"] = self.amounts.get("drawings", 0) + 1
-        if self._skipping or tag in _SKIP:
+        if tag in _SKIP:
             self._skipping += 1
+        elif self._skipping:
+            return
         elif tag in _PARAGRAPHS:
             self._texts.append([])
         elif tag in ("s", "tab", "line-break"):
@@ -108,8 +117,10 @@ class _Body(xmlparts.Handler):
             self._texts[-1].append(text)
 
     def end(self, tag: str) -> None:
-        if self._skipping:
+        if tag in _SKIP:
             self._skipping -= 1
+        elif self._skipping:
+            return
         elif tag in _PARAGRAPHS and self._texts:
             piece = "".join(self._texts.pop())
             if self._cell_texts is not None:

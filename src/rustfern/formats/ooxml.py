@@ -53,6 +53,8 @@ _DRAWN = frozenset({"drawing", "pict", "object", "oMath", "sdt", "fldSimple", "i
 class _Story(xmlparts.Handler):
     """Paragraphs made of text runs: WordprocessingML and DrawingML alike."""
 
+    wanted = _DRAWN | {"Fallback", "p", "t", "tab", "br", "cr", "noBreakHyphen"}
+
     def __init__(self, sink: TextSink, amounts: dict[str, int]) -> None:
         self._sink, self._amounts = sink, amounts
         self._paragraphs: list[list[str]] = []
@@ -62,8 +64,10 @@ class _Story(xmlparts.Handler):
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
         if tag in _DRAWN:
             self._amounts["drawings"] = self._amounts.get("drawings", 0) + 1
-        if self._skipping or tag == "Fallback":
+        if tag == "Fallback":
             self._skipping += 1
+        elif self._skipping:
+            return
         elif tag == "p":
             self._paragraphs.append([])
         elif tag == "t":
@@ -78,8 +82,10 @@ class _Story(xmlparts.Handler):
             self._paragraphs[-1].append(text)
 
     def end(self, tag: str) -> None:
-        if self._skipping:
+        if tag == "Fallback":
             self._skipping -= 1
+        elif self._skipping:
+            return
         elif tag == "t":
             self._in_text = False
         elif tag == "p" and self._paragraphs:
@@ -91,6 +97,8 @@ class _Story(xmlparts.Handler):
 
 class _PlainText(xmlparts.Handler):
     """Every `Text` element of a diagram's page."""
+
+    wanted = frozenset({"Text"})
 
     def __init__(self, sink: TextSink) -> None:
         self._sink, self._text = sink, [""]
@@ -112,6 +120,8 @@ class _PlainText(xmlparts.Handler):
 
 class _Strings(xmlparts.Handler):
     """The shared strings of a workbook; phonetic runs are left out."""
+
+    wanted = frozenset({"si", "rPh", "t"})
 
     def __init__(self) -> None:
         self.strings: list[str] = []
@@ -143,6 +153,8 @@ class _Strings(xmlparts.Handler):
 
 class _Cells(xmlparts.Handler):
     """The cells of one sheet. A shared string that does not exist is damage."""
+
+    wanted = frozenset({"c", "v", "t"})
 
     def __init__(self, sink: TextSink, strings: list[str] | None, amounts: dict[str, int], part: str) -> None:
         self._sink, self._strings, self._amounts, self._part = sink, strings, amounts, part

@@ -9,6 +9,8 @@ import zlib
 from array import array
 
 _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
+_ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
+_TOGETHER = 1 << 16
 MAX_WORDS = 2_000_000
 
 
@@ -28,14 +30,16 @@ def number(text: str) -> str:
 class TextSink:
     """Takes pieces of text (paragraphs, cells, slides' lines) in reading order.
 
-    `keep` is how many characters of the text are kept for showing; 0 keeps none.
+    `keep` is how many characters of the text are kept for showing; 0 keeps none. Pieces are worked through many at a time.
     """
 
     def __init__(self, keep: int = 0) -> None:
-        self.words = 0
         self.pieces = 0
         self.kept: list[str] = []
         self._keep = keep
+        self._waiting: list[str] = []
+        self._length = 0
+        self._words = 0
         self._tokens = array("I")
         self._hash = hashlib.sha256()
 
@@ -48,21 +52,42 @@ class TextSink:
         if self._keep > 0:
             self.kept.append(text[: self._keep])
             self._keep -= len(text) + 1
-        folded = fold(text)
-        self._hash.update(f"{folded}\n".encode("utf-8", "surrogatepass"))
-        # Most cells are one word, which needs no taking apart.
-        found = [folded] if folded.isalnum() and folded.isascii() else _WORD.findall(folded)
-        self.words += len(found)
+        self._waiting.append(text)
+        self._length += len(text)
+        if self._length > _TOGETHER:
+            self._work()
+
+    def _work(self) -> None:
+        """Fold, hash and count what waits. No word reaches over the end of a piece."""
+        if not self._waiting:
+            return
+        folded = fold("\n".join(self._waiting)) + "\n"
+        self._waiting.clear()
+        self._length = 0
+        data = folded.encode("utf-8", "surrogatepass")
+        self._hash.update(data)
+        if len(data) == len(folded):
+            found = _ASCII_WORD.findall(data)
+        else:
+            found = [word.encode("utf-8", "surrogatepass") for word in _WORD.findall(folded)]
+        self._words += len(found)
         if len(self._tokens) < MAX_WORDS:
-            crc = zlib.crc32
-            self._tokens.extend([crc(word.encode("utf-8", "surrogatepass")) for word in found])
+            self._tokens.extend(map(zlib.crc32, found))
+
+    @property
+    def words(self) -> int:
+        """How many words there were."""
+        self._work()
+        return self._words
 
     def tokens(self) -> bytes:
         """The hashes of all words, 4 bytes each, in this machine's byte order."""
+        self._work()
         return self._tokens.tobytes()
 
     def text_hash(self) -> str | None:
         """SHA-256 of the normalised text; None if there was none."""
+        self._work()
         return self._hash.hexdigest() if self.pieces else None
 
 

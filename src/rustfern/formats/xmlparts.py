@@ -1,4 +1,7 @@
-"""XML parts of packages, streamed through expat: well-formed to the end, entities refused, text and attributes handed on.
+"""XML parts of packages: well-formed to the end, entities refused, text and attributes handed on.
+
+Parts of the usual size are proved well-formed by their tokens, which is quick; unusual and wrong ones, and large ones, are streamed
+through expat, which says what is wrong and where.
 
 Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1 (entities, refused here).
 """
@@ -6,16 +9,25 @@ Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from itertools import chain
 from xml.parsers import expat
 
 from rustfern.errors import Malformed
+from rustfern.formats import xmltokens
 
 Attributes = dict[str, str]
 _MAX_DEPTH = 2_000
+_AT_ONCE = 4 << 20
+"""Parts up to this many bytes are held whole."""
 
 
 class Handler:
-    """Base of what listens to an XML part. Names are local names: prefixes differ between producers."""
+    """Base of what listens to an XML part. Names are local names: prefixes differ between producers.
+
+    `wanted` names the only elements that it listens to (their text, and all other text, always arrives); None: to all.
+    """
+
+    wanted: frozenset[str] | None = None
 
     def start(self, tag: str, attributes: Attributes) -> None:
         """An element begins."""
@@ -29,6 +41,47 @@ class Handler:
 
 def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
     """Parse a part to its end. Raises `Malformed` where it is not well-formed; `partial` stops there quietly."""
+    if partial:
+        _stream(chunks, handler, part, partial=True)
+        return
+    source = iter(chunks)
+    held: list[bytes] = []
+    size = 0
+    for chunk in source:
+        held.append(chunk)
+        size += len(chunk)
+        if size > _AT_ONCE:
+            _stream(chain(held, source), handler, part)
+            return
+    data = b"".join(held)
+    if handler is None:
+        if xmltokens.known(data):
+            return
+        if xmltokens.tokens(data) is None:
+            _stream((data,), None, part)
+        xmltokens.remember(data)
+    elif (found := xmltokens.tokens(data)) is None:
+        _stream((data,), handler, part)
+    else:
+        _tell(found, handler)
+
+
+def _tell(found: Iterable[xmltokens.Token], handler: Handler) -> None:
+    """Hand the tokens of a part to its listener."""
+    begin, finish, say, wanted = handler.start, handler.end, handler.text, handler.wanted
+    for kind, _, tag, raw, text, _, _ in found:
+        if wanted is None or tag in wanted:
+            if kind == xmltokens.CLOSE:
+                finish(tag)
+            else:
+                begin(tag, xmltokens.attributes(raw) if raw else {})
+                if kind == xmltokens.SINGLE:
+                    finish(tag)
+        if text:
+            say(text)
+
+
+def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
     parser = expat.ParserCreate(namespace_separator=" ")
     depth = 0
 

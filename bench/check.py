@@ -28,7 +28,7 @@ KINDS = ("cut", "zeros", "flip", "swap")
 
 def documents() -> Iterator[tuple[str, bytes]]:
     """(name, bytes) of whole documents."""
-    for archive in ("media.tar.xz", "office.tar.xz", "documents.tar.xz"):
+    for archive in ("packages.tar.xz", "media.tar.xz", "office.tar.xz", "documents.tar.xz"):
         with tarfile.open(DATA / archive) as source:
             whole = {m.name: source.extractfile(m).read() for m in source.getmembers() if m.isfile()}  # type: ignore[union-attr]
         known = {row["path"]: row for row in json.loads(whole.pop("manifest.json", b"[]"))}

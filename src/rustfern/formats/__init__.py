@@ -19,6 +19,7 @@ __all__ = ["check", "glance", "identify", "read_text"]
 _HEAD = 4096
 _IN_MEMORY = 64 << 20
 _CHUNK = 1 << 20
+_CERTAIN = 0.9
 
 
 @cache
@@ -56,9 +57,14 @@ def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
 
 def identify(head: bytes, tail: bytes = b"") -> Format | None:
     """The family that the first and last bytes show, None if no family knows them."""
-    scored = [(family.score(head, tail), family) for family in families()]
-    best = max(scored, key=lambda pair: pair[0])
-    return best[1] if best[0] > 0 else None
+    best, known = 0.0, None
+    for family in families():
+        score = family.score(head, tail)
+        if score >= _CERTAIN:
+            return family
+        if score > best:
+            best, known = score, family
+    return known
 
 
 def glance(stream: BinaryIO, name: str) -> Glance:

@@ -79,6 +79,7 @@ class _Body(xmlparts.Handler):
         | _PARAGRAPHS
         | {"s", "tab", "line-break", "spreadsheet", "table-cell", "covered-table-cell", "page"}
     )
+    looked_at = frozenset({"table-cell", "covered-table-cell"})
 
     def __init__(self, sink: TextSink) -> None:
         self.sink = sink

@@ -17,6 +17,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats import xlsb, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
+from rustfern.formats.table import class_of
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
 from rustfern.times import iso
@@ -37,7 +38,15 @@ _MAIN = {
     "application/vnd.openxmlformats-officedocument.presentationml.template.main+xml": "potx",
     "application/vnd.ms-powerpoint.template.macroEnabled.main+xml": "potm",
     "application/vnd.ms-visio.drawing.main+xml": "vsdx",
+    "application/vnd.ms-visio.drawing.macroEnabled.main+xml": "vsdm",
+    "application/vnd.ms-visio.stencil.main+xml": "vssx",
+    "application/vnd.ms-visio.template.main+xml": "vstx",
+    "application/vnd.ms-package.3dmanufacturing-3dmodel+xml": "3mf",
+    "application/vnd.ms-package.xps-fixeddocumentsequence+xml": "xps",
 }
+# The relationship that names the main part, by kind of package.
+_ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
+_XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
 _TYPES = "[Content_Types].xml"
 _CORE = ("title", "creator", "lastModifiedBy", "created", "modified")
 _NUMBERED = re.compile(r"(\d+)")
@@ -54,6 +63,7 @@ class _Story(xmlparts.Handler):
     """Paragraphs made of text runs: WordprocessingML and DrawingML alike."""
 
     wanted = _DRAWN | {"Fallback", "p", "t", "tab", "br", "cr", "noBreakHyphen"}
+    looked_at = frozenset()
 
     def __init__(self, sink: TextSink, amounts: dict[str, int]) -> None:
         self._sink, self._amounts = sink, amounts
@@ -99,6 +109,7 @@ class _PlainText(xmlparts.Handler):
     """Every `Text` element of a diagram's page."""
 
     wanted = frozenset({"Text"})
+    looked_at = frozenset()
 
     def __init__(self, sink: TextSink) -> None:
         self._sink, self._text = sink, [""]
@@ -122,6 +133,7 @@ class _Strings(xmlparts.Handler):
     """The shared strings of a workbook; phonetic runs are left out."""
 
     wanted = frozenset({"si", "rPh", "t"})
+    looked_at = frozenset()
 
     def __init__(self) -> None:
         self.strings: list[str] = []
@@ -155,6 +167,7 @@ class _Cells(xmlparts.Handler):
     """The cells of one sheet. A shared string that does not exist is damage."""
 
     wanted = frozenset({"c", "v", "t"})
+    looked_at = frozenset({"c"})
 
     def __init__(self, sink: TextSink, strings: list[str] | None, amounts: dict[str, int], part: str) -> None:
         self._sink, self._strings, self._amounts, self._part = sink, strings, amounts, part
@@ -208,19 +221,17 @@ def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
     )
 
 
-class Ooxml:
-    """OOXML packages of every kind."""
+class _Package:
+    """The parts of one package and what they say of each other; each part of relationships is read once."""
 
-    def score(self, head: bytes, tail: bytes) -> float:
-        if head[:4] != b"PK\x03\x04":
-            return 0.0
-        name = head[30 : 30 + int.from_bytes(head[26:28], "little")]
-        known = name in (_TYPES.encode(), b"_rels/.rels") or name.startswith((b"word/", b"xl/", b"ppt/", b"docProps/"))
-        return 0.9 if known else (0.85 if _TYPES.encode() in tail else 0.0)
+    def __init__(self, archive: zips.Archive) -> None:
+        self.archive = archive
+        self.read: dict[str, list[tuple[str, str]]] = {}
 
-    def _types(self, archive: zips.Archive) -> tuple[str, str | None]:
+    def kind(self) -> tuple[str, str | None]:
         """The name of the main part and the format that its content type tells."""
-        if _TYPES not in archive.members:
+        members = self.archive.members
+        if _TYPES not in members:
             raise Malformed(f"the part {_TYPES} is missing")
         overrides: dict[str, str] = {}
         defaults: dict[str, str] = {}
@@ -231,20 +242,20 @@ class Ooxml:
             elif tag == "Default":
                 defaults[attributes.get("Extension", "").casefold()] = attributes.get("ContentType", "")
 
-        xmlparts.run(archive.read(archive.members[_TYPES]), xmlparts.Elements(see), _TYPES)
-        if "_rels/.rels" not in archive.members:
+        xmlparts.run(self.archive.read(members[_TYPES]), xmlparts.Elements(see), _TYPES)
+        if "_rels/.rels" not in members:
             raise Malformed("the part _rels/.rels is missing")
-        main = next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/officeDocument")), None)
-        main = main or next(
-            (t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/document")), None
-        )
+        named = self.targets("_rels/.rels")
+        main = next((part for root in _ROOTS for kind, part in named if kind.endswith(root)), None)
         if main is None:
             raise Malformed("no part is named as the document itself")
         kind = overrides.get(main.casefold()) or defaults.get(main.rpartition(".")[2].casefold(), "")
         return main, _MAIN.get(kind)
 
-    def _targets(self, archive: zips.Archive, rels: str) -> list[tuple[str, str]]:
+    def targets(self, rels: str) -> list[tuple[str, str]]:
         """(type, part) of each relationship that points inside the package."""
+        if rels in self.read:
+            return self.read[rels]
         folder = posixpath.dirname(posixpath.dirname(rels))
         found: list[tuple[str, str]] = []
 
@@ -257,48 +268,66 @@ class Ooxml:
                 path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
                 found.append((attributes.get("Type", ""), unquote(posixpath.normpath(path))))
 
-        xmlparts.run(archive.read(archive.members[rels]), xmlparts.Elements(see), rels)
+        xmlparts.run(self.archive.read(self.archive.members[rels]), xmlparts.Elements(see), rels)
+        self.read[rels] = found
         return found
 
-    def _core(self, archive: zips.Archive) -> dict[str, str]:
-        core = next((t for kind, t in self._targets(archive, "_rels/.rels") if kind.endswith("/core-properties")), "")
+    def core(self) -> dict[str, str]:
+        """The document's own properties."""
+        core = next((t for kind, t in self.targets("_rels/.rels") if kind.endswith("/core-properties")), "")
         values = xmlparts.Collect(_CORE)
-        if core in archive.members:
-            xmlparts.run(archive.read(archive.members[core]), values, core)
+        if core in self.archive.members:
+            xmlparts.run(self.archive.read(self.archive.members[core]), values, core)
         return values.values
 
+
+class Ooxml:
+    """OOXML packages of every kind."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        if head[:4] != b"PK\x03\x04":
+            return 0.0
+        name = head[30 : 30 + int.from_bytes(head[26:28], "little")]
+        known = name in (_TYPES.encode(), b"_rels/.rels") or name.startswith((b"word/", b"xl/", b"ppt/", b"docProps/"))
+        return 0.9 if known else (0.85 if _TYPES.encode() in tail else 0.0)
+
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
-        archive = zips.Archive(stream, size, DEFAULT_LIMITS)
-        _, format_name = self._types(archive)
-        return _glance(format_name, self._core(archive))
+        package = _Package(zips.Archive(stream, size, DEFAULT_LIMITS))
+        _, format_name = package.kind()
+        return _glance(format_name, package.core())
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
-        main, format_name = self._types(archive)
+        package = _Package(archive)
+        main, format_name = package.kind()
         folded = {member.casefold() for member in archive.members}
         if main.casefold() not in folded:
             raise Malformed(f"the part {main}, the document itself, is missing")
         if format_name is None:
             raise Malformed(f"the type of part {main} is none that office programs open")
         for rels in [n for n in archive.members if n.casefold().endswith(".rels")]:
-            for _, target in self._targets(archive, rels):
+            for _, target in package.targets(rels):
                 if target.casefold() not in folded:
                     raise Malformed(f"part {target}, which {rels} names, is missing")
         amounts: dict[str, int] = {}
-        self._read_parts(archive, main, sink, amounts)
-        if format_name.startswith("p") and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
+        self._read_parts(package, main, sink, amounts)
+        if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
             amounts["slides"] = slides
+        glance = _glance(format_name, package.core())
         if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
-            return Reading(_glance(format_name, self._core(archive)), State.EMPTY, BLANK, amounts)
+            return Reading(glance, State.EMPTY, BLANK, amounts)
         reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"
-        return Reading(_glance(format_name, self._core(archive)), State.INTACT, reason, amounts)
+        return Reading(glance, State.INTACT, reason, amounts)
 
-    def _read_parts(self, archive: zips.Archive, main: str, sink: TextSink, amounts: dict[str, int]) -> None:
+    def _read_parts(self, package: _Package, main: str, sink: TextSink, amounts: dict[str, int]) -> None:
+        archive = package.archive
         names = sorted(archive.members, key=lambda n: (not n.casefold().endswith("sharedstrings.xml"), _natural(n)))
         strings: list[str] | None = None
         binary: list[str] | None = None
         base = posixpath.dirname(main)
         for name in names:
+            if name in package.read or name == _TYPES:
+                continue
             member = archive.members[name]
             chunks = archive.read(member)
             lower = name.casefold()
@@ -317,7 +346,7 @@ class Ooxml:
                     binary = self._binary_strings(archive)
                 xlsb.cells(data, binary, sink, amounts, name)
                 continue
-            if not lower.endswith((".xml", ".rels")) or member.size == 0:
+            if not lower.endswith(_XML) or member.size == 0:
                 see_through(chunks, name, member.size)
                 continue
             if _SHEET.search(name):

@@ -8,14 +8,14 @@ Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from itertools import chain
 from xml.parsers import expat
 
 from rustfern.errors import Malformed
 from rustfern.formats import xmltokens
 
-Attributes = dict[str, str]
+Attributes = Mapping[str, str]
 _MAX_DEPTH = 2_000
 _AT_ONCE = 4 << 20
 """Parts up to this many bytes are held whole."""
@@ -24,10 +24,12 @@ _AT_ONCE = 4 << 20
 class Handler:
     """Base of what listens to an XML part. Names are local names: prefixes differ between producers.
 
-    `wanted` names the only elements that it listens to (their text, and all other text, always arrives); None: to all.
+    `wanted` names the only elements that it listens to (their text, and all other text, always arrives); None: to all. `looked_at` names
+    those whose attributes it looks at; None: all that are wanted.
     """
 
     wanted: frozenset[str] | None = None
+    looked_at: frozenset[str] | None = None
 
     def start(self, tag: str, attributes: Attributes) -> None:
         """An element begins."""
@@ -68,13 +70,15 @@ def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial:
 
 def _tell(found: Iterable[xmltokens.Token], handler: Handler) -> None:
     """Hand the tokens of a part to its listener."""
-    begin, finish, say, wanted = handler.start, handler.end, handler.text, handler.wanted
+    begin, finish, say, wanted, looked_at = handler.start, handler.end, handler.text, handler.wanted, handler.looked_at
+    nothing: Attributes = {}
     for kind, _, tag, raw, text, _, _ in found:
         if wanted is None or tag in wanted:
             if kind == xmltokens.CLOSE:
                 finish(tag)
             else:
-                begin(tag, xmltokens.attributes(raw) if raw else {})
+                look = raw and (looked_at is None or tag in looked_at)
+                begin(tag, xmltokens.attributes(raw) if look else nothing)
                 if kind == xmltokens.SINGLE:
                     finish(tag)
         if text:
@@ -136,13 +140,15 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
 class Collect(Handler):
     """Collects the text of every element whose local name is asked for; the first of each."""
 
+    looked_at = frozenset()
+
     def __init__(self, wanted: Iterable[str]) -> None:
         self.values: dict[str, str] = {}
-        self._wanted = frozenset(wanted)
+        self.wanted: frozenset[str] = frozenset(wanted)
         self._current: str | None = None
 
     def start(self, tag: str, attributes: Attributes) -> None:
-        if tag in self._wanted and tag not in self.values:
+        if tag in self.wanted and tag not in self.values:
             self._current = tag
             self.values[tag] = ""
 

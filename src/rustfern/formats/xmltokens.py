@@ -9,7 +9,8 @@ beyond ASCII) or wrong is not judged here: `tokens` then gives None, and the ful
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
 
 OPEN, SINGLE, CLOSE = 0, 1, 2
 Token = tuple[int, bytes, str, bytes, str, frozenset[bytes], frozenset[bytes]]
@@ -23,11 +24,12 @@ _TOKEN = re.compile(
     rb"(/?)(" + _NAME + rb")((?:[ \t\r\n]+" + _NAME + rb"=(?:\"[^\"]*\"|'[^']*'))*)[ \t\r\n]*(/?)>(.*)", re.DOTALL
 )
 _ATTRIBUTE = re.compile(rb"(" + _NAME + rb")=(?:\"([^\"]*)\"|'([^']*)')")
+_ATTRIBUTE_TEXT = re.compile(_ATTRIBUTE.pattern.decode())
 _REFERENCE = re.compile(rb"&(?:amp|lt|gt|quot|apos|#(?:9|10|13|3[2-9]|[4-9][0-9]|[1-9][0-9]{2,3}));")
 _CODE = re.compile(r"&(amp|lt|gt|quot|apos|#[0-9]+);")
 _NAMED = {"amp": "&", "lt": "<", "gt": ">", "quot": '"', "apos": "'"}
 _CONTROLS = bytes(n for n in range(32) if n not in (9, 10, 13))
-_KEPT, _LONGEST = 20_000, 200
+_KEPT, _LONGEST, _ATTRIBUTES = 20_000, 200, 8_192
 _seen: dict[bytes, Token] = {}
 _whole: set[tuple[int, int]] = set()
 
@@ -47,18 +49,21 @@ def remember(data: bytes) -> None:
     _whole.add((hash(data), len(data)))
 
 
-def attributes(raw: bytes) -> dict[str, str]:
-    """Local name → value of a token's raw attributes; declarations of namespaces are left out."""
-    found = {}
-    for name, double, single in _ATTRIBUTE.findall(raw):
-        if not name.startswith(b"xmlns"):
-            found[name.rpartition(b":")[2].decode()] = _plain(double or single, " ")
-    return found
-
-
-def _plain(raw: bytes, line_end: str) -> str:
+@lru_cache(_ATTRIBUTES)
+def attributes(raw: bytes) -> Mapping[str, str]:
+    """Local name → value of a token's raw attributes; declarations of namespaces are left out. Not to be changed: shared."""
     text = raw.decode("utf-8")
-    if "\r" in text or (line_end != "\n" and ("\n" in text or "\t" in text)):
+    plain = "&" not in text and "\n" not in text and "\t" not in text and "\r" not in text
+    return {
+        name.rpartition(":")[2]: (double or single) if plain else _plain(double or single, " ")
+        for name, double, single in _ATTRIBUTE_TEXT.findall(text)
+        if not name.startswith("xmlns")
+    }
+
+
+def _plain(text: str, line_end: str) -> str:
+    """Text as a program sees it: line ends in one form (white space of attributes is `line_end`), references replaced."""
+    if "\r" in text or line_end != "\n":
         text = text.replace("\r\n", "\n").replace("\r", "\n")
         if line_end != "\n":
             text = text.replace("\n", line_end).replace("\t", line_end)
@@ -90,7 +95,15 @@ def _token(raw: bytes) -> Token | None:
                 used.add(prefix)
     local = name.rpartition(b":")[2].decode()
     kind = CLOSE if close else SINGLE if single else OPEN
-    return kind, name, local, attrs, _plain(tail, "\n") if tail else "", frozenset(used), frozenset(declared)
+    return (
+        kind,
+        name,
+        local,
+        attrs,
+        _plain(tail.decode("utf-8"), "\n") if tail else "",
+        frozenset(used),
+        frozenset(declared),
+    )
 
 
 def tokens(data: bytes) -> list[Token] | None:

@@ -84,6 +84,9 @@ def main() -> int:
         whole = formats.check(io.BytesIO(data), name)
         if whole.format is None or (given.format and whole.format != given.format):
             continue
+        if whole.state == "unreadable":
+            print(f"not verified: {name} ({whole.reason})")
+            continue
         if whole.state not in ("intact", "encrypted"):
             alarms += 1
             print(f"false alarm: {name} is called {whole.state} ({whole.reason})")

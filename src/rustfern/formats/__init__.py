@@ -25,12 +25,14 @@ _CERTAIN = 0.9
 @cache
 def families() -> tuple[Format, ...]:
     """One of each family. Imported only when something is to be read: most of the start-up time is theirs."""
+    from rustfern.formats.bundles import PlainZip
     from rustfern.formats.database import Database
+    from rustfern.formats.mail import Mail
     from rustfern.formats.markup import Markup
     from rustfern.formats.odf import FlatOdf, Odf
     from rustfern.formats.office_binary import OfficeBinary
     from rustfern.formats.ooxml import Ooxml
-    from rustfern.formats.other import PlainZip, Recognised, RiffDrawing
+    from rustfern.formats.other import Recognised, RiffDrawing
     from rustfern.formats.text import PlainText
 
     return (
@@ -43,6 +45,7 @@ def families() -> tuple[Format, ...]:
         RiffDrawing(),
         PlainZip(),
         Recognised(),
+        Mail(),
         PlainText(),
     )
 

@@ -1,4 +1,4 @@
-"""Documents that are one XML file, plain or gzipped: AbiWord texts, Xournal++ notes, Dia diagrams.
+"""Documents that are one XML file, plain or gzipped: AbiWord texts, Xournal++ notes, Dia diagrams, packed SVG.
 
 Source: AbiWord's published `awml` DTD (text in `p`), Xournal++'s file description (`text` elements), RFC 1952 (gzip: CRC32 and size).
 """
@@ -17,8 +17,8 @@ from rustfern.model import Glance, State
 
 _GZIP = b"\x1f\x8b\x08"
 _CHUNK = 1 << 18
-_MIDDLE = {"abiword": "p", "awml": "p", "xournal": "text", "diagram": "string"}
-_FORMATS = {"abiword": "abw", "awml": "abw", "xournal": "xopp", "diagram": "dia"}
+_MIDDLE = {"abiword": "p", "awml": "p", "xournal": "text", "diagram": "string", "svg": "text"}
+_FORMATS = {"abiword": "abw", "awml": "abw", "xournal": "xopp", "diagram": "dia", "svg": "svgz"}
 
 
 def unpacked(stream: BinaryIO, limits: Limits) -> Iterator[bytes]:

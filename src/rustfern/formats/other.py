@@ -1,6 +1,6 @@
 """Formats that are recognised by their first bytes, but whose inside is not verified: said so, never called intact.
 
-Plain ZIP archives are read to the end: their members carry sums. Sources: the signatures in each format's specification
+Sources: the signatures in each format's specification
 (ISO 32000-1 7.5.2, W3C PNG 5.2, ITU T.81 B.1.1.3, GIF89a 17, TIFF 6.0 section 2, RFC 1952, SQLite file format 1.3).
 """
 
@@ -11,11 +11,8 @@ from collections.abc import Callable
 from typing import BinaryIO, Literal
 
 from rustfern.errors import Malformed
-from rustfern.formats import archive as zips
-from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
-from rustfern.formats.odf import Odf, format_of_type
-from rustfern.formats.ooxml import Ooxml
-from rustfern.formats.table import extension_of, title_of
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.table import title_of
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -62,12 +59,6 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
 )
 
 
-_TYPES = "[Content_Types].xml"
-_ZIP_KINDS = {b"application/x-krita": "kra", b"image/openraster": "ora"}
-_ZIP_EXTENSIONS = frozenset({"mscz", "qgz", "fcstd"})
-_ZIP_SIGNS = frozenset({"META-INF/container.xml", "Document.xml"})
-
-
 def format_of_magic(head: bytes) -> str | None:
     """The format whose signature the first bytes carry."""
     found = next((name for at, magic, name in _MAGIC if head[at : at + len(magic)] == magic), None)
@@ -92,14 +83,14 @@ _READERS = {
     "mov": "movie",
     "wav": "sounds",
     "aiff": "sounds",
-    "flac": "sounds",
+    "flac": "flac",
     "ogg": "sounds",
     "mp3": "sounds",
     "mkv": "sounds",
     "xz": "packed",
     "bz2": "packed",
     "tar": "packed",
-    "7z": "packed",
+    "7z": "seven",
     "eps": "packed",
     "dwg": "cad",
 }
@@ -153,60 +144,3 @@ class RiffDrawing:
             raise Malformed("the drawing holds no chunk", 12)
         reason = f"its {chunks} chunks fill it to the end; the drawing in them cannot be verified further"
         return Reading(Glance(format="cdr"), State.INTACT, reason, has_text=False)
-
-
-class PlainZip:
-    """ZIP archives that are no office document."""
-
-    def score(self, head: bytes, tail: bytes) -> float:
-        # Bytes in front of an archive are allowed: its directory is found from the end.
-        return (
-            0.6
-            if head[:4] in (b"PK\x03\x04", b"PK\x05\x06")
-            else 0.4
-            if b"PK\x05\x06" in tail and head[:4] != bytes(4)
-            else 0.0
-        )
-
-    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
-        family = self._document(zips.Archive(stream, size, DEFAULT_LIMITS))
-        return family.glance(stream, size, name) if family else Glance(format="zip")
-
-    @staticmethod
-    def _document(archive: zips.Archive) -> Format | None:
-        """Office documents whose first member does not show what they are: unusual, but valid for most readers."""
-        if _TYPES in archive.members:
-            return Ooxml()
-        member = archive.members.get("mimetype")
-        if member is not None and format_of_type(archive.bytes_of("mimetype", 1000).decode("ascii", "replace")):
-            return Odf()
-        return None
-
-    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
-        archive = zips.Archive(stream, size, limits)
-        if (family := self._document(archive)) is not None:
-            return family.check(stream, size, name, sink, limits)
-        if any(member.encrypted for member in archive.members.values()):
-            return Reading(
-                Glance(format="zip"), State.ENCRYPTED, "its members are protected by a password", has_text=False
-            )
-        for member in archive.members.values():
-            for _ in archive.read(member):
-                pass
-        kind = "zip"
-        if "mimetype" in archive.members and archive.bytes_of("mimetype", 1000) == b"application/epub+zip":
-            kind = "epub"
-            if "META-INF/container.xml" not in archive.members:
-                raise Malformed("the part META-INF/container.xml is missing")
-        elif kind_of := _ZIP_KINDS.get(archive.bytes_of("mimetype", 100) if "mimetype" in archive.members else b""):
-            kind = kind_of
-        elif extension_of(name) in _ZIP_EXTENSIONS and (set(archive.members) & _ZIP_SIGNS):
-            kind = extension_of(name)
-        elif {"maindoc.xml", "documentinfo.xml"} <= archive.members.keys():
-            kind = "ksp"
-        elif "Document.xml" in archive.members:
-            kind = "fcstd"
-        elif "content/riffData.cdr" in archive.members or "content/root.dat" in archive.members:
-            kind = "cdr"
-        reason = f"read to the end: the sums of all {len(archive.members)} members fit"
-        return Reading(Glance(format=kind), State.INTACT, reason, {"members": len(archive.members)}, has_text=False)

@@ -1,15 +1,13 @@
-"""xz, bzip2, tar and 7z archives, EPS drawings: sums compared where there are any, read to the end.
+"""xz, bzip2 and tar archives, EPS drawings: sums compared where there are any, read to the end.
 
 Source: the .xz file format 1.1 and bzip2's block sums (both read by the standard library), POSIX.1-2017 pax (ustar headers and their
-checksums), the published 7z layout (start header and its CRC), the document structuring conventions 3.0 (`%%EOF`).
+checksums), the document structuring conventions 3.0 (`%%EOF`).
 """
 
 from __future__ import annotations
 
 import bz2
 import lzma
-import struct
-import zlib
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
@@ -29,8 +27,6 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         return _whole("xz", _unpack(stream, lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=256 << 20), limits))
     if head[:3] == b"BZh":
         return _whole("bz2", _unpack(stream, bz2.BZ2Decompressor(), limits))
-    if head[:6] == b"7z\xbc\xaf\x27\x1c":
-        return _seven(stream, size)
     if head[:4] == b"%!PS":
         return _script(stream, size)
     return _tar(stream, size)
@@ -63,22 +59,6 @@ def _unpack(stream: BinaryIO, inflate: lzma.LZMADecompressor | bz2.BZ2Decompress
     if not inflate.eof:
         raise Malformed("the packed bytes stop before their end", at)
     return got
-
-
-def _seven(stream: BinaryIO, size: int) -> Reading:
-    head = stream.read(32)
-    if len(head) < 32:
-        raise Malformed("the archive stops inside its header", len(head))
-    wanted, offset, length, listing = struct.unpack_from("<IQQI", head, 8)
-    if zlib.crc32(head[12:32]) != wanted:
-        raise Malformed("the sum of the header does not fit", 8)
-    if 32 + offset + length > size:
-        raise Malformed(f"the archive stops after {size} of {32 + offset + length} bytes", size)
-    stream.seek(32 + offset)
-    if length > 256 << 20 or zlib.crc32(stream.read(length)) != listing:
-        raise Malformed("the sum of its list of files does not fit", 32 + offset)
-    reason = "its header and list are whole; the packed files in it cannot be verified by this version: unpack a restored copy"
-    return Reading(Glance(format="7z"), State.UNREADABLE, reason, has_text=False)
 
 
 def _script(stream: BinaryIO, size: int) -> Reading:

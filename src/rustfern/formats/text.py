@@ -6,7 +6,7 @@ Source: Unicode Standard 3.10 (D92, D98: UTF-8 and UTF-16 well-formedness), 23.8
 from __future__ import annotations
 
 import codecs
-import json
+import io
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
@@ -18,7 +18,7 @@ from rustfern.model import Glance, State
 
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
-_JSON_LIMIT = 64 << 20
+_DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
     (codecs.BOM_UTF32_LE, "utf-32"),
@@ -73,7 +73,11 @@ class PlainText:
         return Glance(format=refine(name))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
-        glance = Glance(format=refine(name))
+        kind = refine(name)
+        if kind == "txt" and format_of_extension(extension_of(name)) is None and stream.read(6) in _DECLARED:
+            kind = "xml"
+        stream.seek(0)
+        glance = Glance(format=kind)
         if size == 0:
             return Reading(glance, State.EMPTY, "zero bytes: an empty text", {})
         encoding = encoding_of(stream.read(4096))
@@ -83,9 +87,9 @@ class PlainText:
             encoding = self._utf8_or_older(stream)
         stream.seek(0)
         lines = self._read(stream, encoding, sink)
-        self._structure(stream, glance.format, encoding)
+        said = self._structure(stream, size, glance.format, encoding)
         words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(encoding, encoding.upper())
-        return Reading(glance, State.INTACT, f"read to the end as {words}", {"lines": lines})
+        return Reading(glance, State.INTACT, f"read to the end as {words}{said}", {"lines": lines})
 
     @staticmethod
     def _utf8_or_older(stream: BinaryIO) -> str:
@@ -109,25 +113,21 @@ class PlainText:
                 return "utf-8"
 
     @staticmethod
-    def _structure(stream: BinaryIO, format_name: str | None, encoding: str) -> None:
-        """Texts with a grammar: XML must be well-formed; JSON must not stop before its end (comments are common)."""
+    def _structure(stream: BinaryIO, size: int, format_name: str | None, encoding: str) -> str:
+        """Texts with a grammar: each must not stop before its end. Gives what is to be said of it, raises `Malformed`."""
+        from rustfern.formats import grammar
+
         stream.seek(0)
         if format_name in _XML:
             xmlparts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document")
-        elif format_name == "dxf":
-            stream.seek(0, 2)
-            stream.seek(max(stream.tell() - 64, 0))
-            if stream.read(64).split()[-1:] != [b"EOF"]:
-                raise Malformed("the drawing stops before its end mark")
-        elif format_name == "json":
-            text = stream.read(_JSON_LIMIT).decode(encoding, "replace").rstrip()
-            try:
-                json.loads(text)
-            except json.JSONDecodeError as error:
-                if error.pos >= len(text) or error.msg.startswith("Unterminated"):
-                    raise Malformed("the JSON stops before its end", len(text)) from error
-            except RecursionError:
-                return
+            return ", well-formed XML"
+        if (look := grammar.READERS.get(format_name or "")) is None:
+            return ""
+        text = io.TextIOWrapper(stream, encoding, errors="replace", newline="")
+        try:
+            return look(text, size)
+        finally:
+            text.detach()
 
     def _read(self, stream: BinaryIO, encoding: str, sink: TextSink) -> int:
         decoder = codecs.getincrementaldecoder(encoding)("replace" if encoding == "cp1252" else "strict")

@@ -95,7 +95,7 @@ def check_one(path: str) -> Checked:
             raise SourceError("this is a folder: name its files, or use --recursive", path)
         if not entry.is_file:
             raise SourceError("this is not a regular file and was not opened", path)
-        content = rebuilding.check(entry, name)[0]
+        content = rebuilding.check(entry, name, digest=False)[0]
     except SourceError as error:
         content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)
     except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:

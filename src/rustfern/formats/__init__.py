@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import io
+import os
 from dataclasses import replace
 from functools import cache
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
+from rustfern.formats.paged import Part
 from rustfern.formats.table import TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.words import TextSink
 from rustfern.model import Content, Glance, State
@@ -17,9 +20,11 @@ from rustfern.model import Content, Glance, State
 __all__ = ["check", "glance", "identify", "read_text"]
 
 _HEAD = 4096
-_IN_MEMORY = 64 << 20
+_IN_MEMORY = 32 << 20
 _CHUNK = 1 << 20
 _CERTAIN = 0.9
+_HOLE = 256 << 20
+_EXTENTS = 100_000
 
 
 @cache
@@ -108,12 +113,34 @@ def _blank(stream: BinaryIO) -> str | None:
     return f"0x{first[0]:02X}"
 
 
-def check(stream: BinaryIO, name: str, *, keep: int = 0, limits: Limits = DEFAULT_LIMITS) -> Content:
+def _written(stream: BinaryIO, size: int) -> int:
+    """Up to which byte anything of a file was ever written; behind it is a hole, which reads as zeros. `size` where nobody knows."""
+    try:
+        handle = stream.fileno()
+        here = os.lseek(handle, 0, os.SEEK_CUR)
+    except (OSError, AttributeError):
+        return size
+    end = 0
+    try:
+        for _ in range(_EXTENTS):
+            start = os.lseek(handle, end, os.SEEK_DATA)
+            end = os.lseek(handle, start, os.SEEK_HOLE)
+            if end >= size:
+                return size
+    except OSError as error:
+        return end if error.errno == errno.ENXIO else size
+    finally:
+        os.lseek(handle, here, os.SEEK_SET)
+    return size
+
+
+def check(stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, digest: bool = True) -> Content:
     """Read a seekable binary stream to its end and give the verdict with its reason.
 
-    `name` helps where bytes alone do not tell (text formats). `keep` is not used for the verdict: see `read_text`.
+    `name` helps where bytes alone do not tell (text formats). Without `digest`, no SHA-256 is taken; nor of a file whose end
+    is a hole of hundreds of megabytes.
     """
-    return _check(stream, name, TextSink(keep), limits)
+    return _check(stream, name, TextSink(), limits, digest=digest)
 
 
 def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[str]]:
@@ -123,32 +150,47 @@ def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_L
     return content, sink.kept
 
 
-def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits) -> Content:
+def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, digest: bool = True) -> Content:
     size = stream.seek(0, io.SEEK_END)
     stream.seek(0)
+    sha256: str | None = None
+    reading: Reading | None = None
     if size <= _IN_MEMORY:
         data = stream.read()
         size = len(data)
-        digest = hashlib.sha256(data).hexdigest()
+        sha256 = hashlib.sha256(data).hexdigest() if digest else None
         stream = io.BytesIO(data)
-    else:
+    elif size - (written := _written(stream, size)) >= _HOLE:
+        # Reading gigabytes of what was never written would tell nothing more.
+        reading = _before_hole(stream, written, size, name, sink, limits)
+    elif digest:
         sums = hashlib.sha256()
         while chunk := stream.read(_CHUNK):
             sums.update(chunk)
-        digest = sums.hexdigest()
-    reading = _verdict(stream, size, name, sink, limits)
+        sha256 = sums.hexdigest()
+    reading = reading or _verdict(stream, size, name, sink, limits)
     has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
     return Content(
         glance=reading.glance,
         state=reading.state,
         reason=reading.reason,
         size=size,
-        sha256=digest,
+        sha256=sha256,
         words=sink.words if has_text else None,
         text_hash=sink.text_hash() if has_text else None,
         tokens=sink.tokens(),
         amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
     )
+
+
+def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """The verdict on a file most of whose end was never written."""
+    if not written:
+        said = f"nothing of its {size} bytes was ever written here: a placeholder, or a copy that did not happen"
+        return Reading(Glance(), State.DAMAGED, said, has_text=False)
+    found = _verdict(Part(stream, written), written, name, sink, limits)
+    said = f"{found.reason}; the {size - written} bytes behind byte {written} were never written"
+    return replace(found, reason=said)
 
 
 def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:

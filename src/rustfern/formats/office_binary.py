@@ -5,10 +5,11 @@ Source: [MS-CFB]; [MS-OFFCRYPTO] 2.3 (EncryptedPackage); the main streams by [MS
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
-from rustfern.formats import biff, presentation_records, word_binary
+from rustfern.formats import biff, office_others, presentation_records, word_binary
 from rustfern.formats.compound import SIGNATURE, Compound, summary
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.words import TextSink
@@ -68,8 +69,14 @@ class OfficeBinary:
             protected = biff.read(data, sink, amounts)
         elif format_name == "ppt":
             protected = presentation_records.read(compound, data, sink, amounts)
+        elif format_name == "msg":
+            title, author = office_others.message(compound, sink, amounts)
+            glance = replace(glance, title=title, author=author)
         else:
-            reason = "chains and streams are whole to the end; the drawing or message inside cannot be verified further"
+            office_others.diagram(data) if format_name == "vsd" else office_others.layout(compound)
+            reason = (
+                f"read to the end: {len(compound.paths)} streams, chains right; what is drawn in them is not published"
+            )
             return Reading(glance, State.INTACT, reason, has_text=False)
         if protected:
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)

@@ -43,6 +43,7 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
     (0, b"BZh", "bz2"),
     (257, b"ustar", "tar"),
     (0, b"AC10", "dwg"),
+    (0, b"AutoCAD Binary DXF\r\n\x1a\0", "dxf"),
     (8, b"WAVE", "wav"),
     (0, b"fLaC", "flac"),
     (0, b"OggS", "ogg"),
@@ -64,6 +65,8 @@ def format_of_magic(head: bytes) -> str | None:
     found = next((name for at, magic, name in _MAGIC if head[at : at + len(magic)] == magic), None)
     if found is None and head[:2] == b"BM" and head[6:10] == bytes(4):
         return "bmp"
+    if found is None and len(head) > 6 and head[0] == 0xFF and head[1] & 0xF6 == 0xF0 and head[2] >> 2 & 15 < 13:
+        return "aac"
     if found is None and len(head) > 3 and head[0] == 0xFF and head[1] in (0xFB, 0xFA, 0xF3, 0xF2):
         return "mp3"
     return found
@@ -93,6 +96,9 @@ _READERS = {
     "7z": "seven",
     "eps": "packed",
     "dwg": "cad",
+    "dxf": "cad",
+    "aac": "sounds",
+    "xcf": "xcf",
 }
 """Which module reads a format to its end; each is imported only when a file of its kind is there."""
 

@@ -17,6 +17,8 @@ from rustfern.model import Glance, State
 
 _STEP = 1 << 20
 _BLOCK = 512
+_ZEROS = bytes(48)
+_BINARY = (b"%%BeginBinary", b"%%BeginData", b"readstring", b"currentfile")
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -66,6 +68,17 @@ def _script(stream: BinaryIO, size: int) -> Reading:
     tail = stream.read(2048)
     if b"%%EOF" not in tail and b"showpage" not in tail:
         raise Malformed("the drawing stops before its end mark", size)
+    # A program is text; only what is declared as binary may hold zeros.
+    stream.seek(0)
+    at, before, binary = 0, b"", False
+    while chunk := stream.read(_STEP):
+        joined = before + chunk
+        binary = binary or any(sign in joined for sign in _BINARY)
+        hole = joined.find(_ZEROS)
+        if hole >= 0 and not binary:
+            raise Malformed("zeros where the drawing's program should be", at - len(before) + hole)
+        at += len(chunk)
+        before = joined[-64:]
     reason = "its end mark is there; what it draws is a program, which is not run"
     return Reading(Glance(format="eps"), State.INTACT, reason, has_text=False)
 

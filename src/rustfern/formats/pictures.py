@@ -11,6 +11,7 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.paged import Data, held, unpack
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -22,7 +23,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Read one of these pictures. Raises `Malformed`."""
     if size > _MAX:
         raise Malformed("a picture of this size is refused")
-    data = stream.read(size)
+    data = held(stream, size)
     if data[:4] == b"GIF8":
         return _gif(data, limits)
     if data[:2] == b"BM":
@@ -36,10 +37,10 @@ def _reading(form: str, reason: str, width: int, height: int) -> Reading:
     return Reading(Glance(format=form), State.INTACT, reason, {"width": width, "height": height}, has_text=False)
 
 
-def _gif(data: bytes, limits: Limits) -> Reading:
+def _gif(data: Data, limits: Limits) -> Reading:
     if len(data) < 13:
         raise Malformed("the picture stops inside its header", len(data))
-    width, height, flags = struct.unpack_from("<HHB", data, 6)
+    width, height, flags = unpack("<HHB", data, 6)
     at = 13 + (3 << (flags & 7) + 1 if flags & 0x80 else 0)
     pictures = 0
     while True:
@@ -54,7 +55,7 @@ def _gif(data: bytes, limits: Limits) -> Reading:
         elif kind == 0x2C:
             if at + 10 > len(data):
                 raise Malformed("the picture stops inside a header", len(data))
-            across, down, inner = struct.unpack_from("<4xHHB", data, at)
+            across, down, inner = unpack("<4xHHB", data, at)
             at += 9 + (3 << (inner & 7) + 1 if inner & 0x80 else 0)
             if at >= len(data) or not 2 <= data[at] <= 8:
                 raise Malformed("the codes of a picture begin wrongly", min(at, len(data)))
@@ -73,7 +74,7 @@ def _gif(data: bytes, limits: Limits) -> Reading:
     return _reading("gif", f"read to the end: {pictures} pictures unpacked to their size", width, height)
 
 
-def _blocks(data: bytes, at: int) -> tuple[bytes, int]:
+def _blocks(data: Data, at: int) -> tuple[bytes, int]:
     parts: list[bytes] = []
     while True:
         if at >= len(data):
@@ -117,15 +118,15 @@ def _codes(body: bytes, least: int, wanted: int, start: int) -> int:
     return got
 
 
-def _bmp(data: bytes) -> Reading:
+def _bmp(data: Data) -> Reading:
     if len(data) < 26:
         raise Malformed("the picture stops inside its header", len(data))
-    _total, _, start, header = struct.unpack_from("<IIII", data, 2)
+    _total, _, start, header = unpack("<IIII", data, 2)
     if header == 12:
-        width, height, _, bits = struct.unpack_from("<HHHH", data, 18)
+        width, height, _, bits = unpack("<HHHH", data, 18)
         packing = length = 0
     elif 16 <= header <= 256 and len(data) >= 38:
-        width, height, _, bits, packing, length = struct.unpack_from("<iiHHII", data, 18)
+        width, height, _, bits, packing, length = unpack("<iiHHII", data, 18)
     else:
         raise Malformed("the picture's header is damaged", 14)
     if width <= 0 or not height or bits not in (1, 2, 4, 8, 16, 24, 32) or start < 14 + header:
@@ -136,13 +137,13 @@ def _bmp(data: bytes) -> Reading:
     return _reading("bmp", f"all its {need} bytes of pixels are there; they carry no sum", width, abs(height))
 
 
-def _webp(data: bytes) -> Reading:
-    size = struct.unpack_from("<I", data, 4)[0] + 8
+def _webp(data: Data) -> Reading:
+    size = unpack("<I", data, 4)[0] + 8
     if size > len(data):
         raise Malformed(f"the picture stops after {len(data)} of {size} bytes", len(data))
     at, kinds, width, height = 12, [], 0, 0
     while at + 8 <= size:
-        kind, length = struct.unpack_from("<4sI", data, at)
+        kind, length = unpack("<4sI", data, at)
         if at + 8 + length > size:
             raise Malformed("a block of the picture reaches beyond its end", at)
         body = data[at + 8 : at + 8 + min(length, 16)]
@@ -161,15 +162,15 @@ def _webp(data: bytes) -> Reading:
         at += 8 + length + length % 2
     if not {b"VP8 ", b"VP8L", b"ANMF"} & set(kinds):
         raise Malformed("it holds no picture", at)
-    if reason := refused(data):
+    if isinstance(data, bytes) and (reason := refused(data)):
         raise Malformed(f"the coded pixels are damaged ({reason})", 12)
     return _reading("webp", f"its {len(kinds)} blocks fill it to the end; the coded pixels carry no sum", width, height)
 
 
-def _layers(data: bytes) -> Reading:
+def _layers(data: Data) -> Reading:
     if len(data) < 26:
         raise Malformed("the picture stops inside its header", len(data))
-    version, channels, height, width, depth = struct.unpack_from(">H6xHIIH", data, 4)
+    version, channels, height, width, depth = unpack(">H6xHIIH", data, 4)
     if (
         version not in (1, 2)
         or not 1 <= channels <= _CHANNELS

@@ -15,6 +15,7 @@ from typing import Any, BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.paged import Data, held, matched, searched
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -22,6 +23,8 @@ _MAX = 1 << 30
 _MAX_OBJECTS = 2_000_000
 _MAX_DEPTH = 100
 _TAIL = 2048
+_BEHIND = 1 << 20
+_SECTION = re.compile(rb"(\d{1,10})[ \t]+(\d{1,10})[\s]+")
 _DRAWN_BY = frozenset({"AIMetaData", "AIPrivateData1", "AIPDFPrivateData1"})
 _SPACE = b"\0\t\n\f\r "
 _WHITE = re.compile(rb"(?:[\0\t\n\f\r ]+|%[^\r\n]*)*")
@@ -57,11 +60,11 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Read the whole document. Raises `Malformed`."""
     if size > _MAX:
         raise Malformed("a document of this size is refused")
-    return _Document(stream.read(size), limits).run()
+    return _Document(held(stream, size), limits).run()
 
 
 class _Document:
-    def __init__(self, data: bytes, limits: Limits) -> None:
+    def __init__(self, data: Data, limits: Limits) -> None:
         self.data, self.limits = data, limits
         self.places: dict[int, tuple[int, int]] = {}  # number → (0, offset) or (stream, index)
         self.trailer: dict[str, Any] = {}
@@ -77,7 +80,7 @@ class _Document:
         self.base = head
         end = data.rfind(b"%%EOF")
         behind = len(data) - end - 5
-        if end < 0 or (behind > _TAIL and data[end + 5 :].strip(_SPACE)):
+        if end < 0 or (behind > _TAIL and data[end + 5 : end + 5 + _BEHIND].strip(_SPACE)):
             raise Malformed("the document stops before its end mark: it is cut off", len(data))
         if behind > _TAIL:
             raise Malformed(f"{behind} zeros follow behind its end", end + 5)
@@ -136,7 +139,7 @@ class _Document:
                 if not isinstance(value, dict):
                     raise Malformed("the trailer is damaged", at)
                 return value
-            head = re.compile(rb"(\d{1,10})[ \t]+(\d{1,10})[\s]+").match(data, at)
+            head = matched(_SECTION, data, at)
             if not head:
                 raise Malformed("the table of objects is damaged", at)
             first, count = int(head[1]), int(head[2])
@@ -144,7 +147,7 @@ class _Document:
             if count * 18 > len(data):
                 raise Malformed("the table of objects claims more than the file holds", at)
             for number in range(first, first + count):
-                row = _ROW.match(data, at)
+                row = matched(_ROW, data, at)
                 if not row:
                     raise Malformed("a row of the table of objects is damaged", at)
                 if row[3] == b"n":
@@ -154,7 +157,7 @@ class _Document:
                 at = self._skip(row.end())
 
     def _table_stream(self, at: int) -> dict[str, Any]:
-        found = _OBJECT.match(self.data, at)
+        found = matched(_OBJECT, self.data, at)
         value = self._value(self._skip(found.end()), 0)[0] if found else None
         if not isinstance(value, Stream) or value.facts.get("Type") != "XRef":
             raise Malformed("where the table of objects should be is none", at)
@@ -187,10 +190,10 @@ class _Document:
     # --- objects --------------------------------------------------------------------------------------------------
 
     def _skip(self, at: int) -> int:
-        found = _WHITE.match(self.data, at)
+        found = matched(_WHITE, self.data, at)
         return found.end() if found else at
 
-    def _value(self, at: int, depth: int, data: bytes | None = None) -> tuple[Any, int]:
+    def _value(self, at: int, depth: int, data: Data | None = None) -> tuple[Any, int]:
         """One value and where it ends. Streams only in the document itself."""
         whole = data is None
         data = self.data if data is None else data
@@ -198,7 +201,7 @@ class _Document:
             raise Malformed("objects are nested too deep: refused", at)
         first = data[at : at + 1]
         if first == b"/":
-            found = _NAME.match(data, at)
+            found = matched(_NAME, data, at)
             assert found is not None
             return Name(found[1].decode("latin-1")), found.end()
         if first == b"<":
@@ -218,25 +221,25 @@ class _Document:
                 items.append(item)
                 at = self._skip_in(data, at)
             return items, at + 1
-        if found := _REFERENCE.match(data, at):
+        if found := matched(_REFERENCE, data, at):
             return Ref(int(found[1])), found.end()
-        if found := _NUMBER.match(data, at):
+        if found := matched(_NUMBER, data, at):
             text = found[0]
             return (float(text) if b"." in text else int(text)), found.end()
-        if found := _WORD.match(data, at):
+        if found := matched(_WORD, data, at):
             return {b"true": True, b"false": False, b"null": None}[found[1]], found.end()
         raise Malformed("something that is no object stands where one should be", at)
 
     @staticmethod
-    def _skip_in(data: bytes, at: int) -> int:
-        found = _WHITE.match(data, at)
+    def _skip_in(data: Data, at: int) -> int:
+        found = matched(_WHITE, data, at)
         return found.end() if found else at
 
-    def _dictionary(self, at: int, depth: int, data: bytes, *, whole: bool) -> tuple[Any, int]:
+    def _dictionary(self, at: int, depth: int, data: Data, *, whole: bool) -> tuple[Any, int]:
         facts: dict[str, Any] = {}
         at = self._skip_in(data, at + 2)
         while not data.startswith(b">>", at):
-            name = _NAME.match(data, at)
+            name = matched(_NAME, data, at)
             if not name:
                 raise Malformed("a dictionary in the document is damaged", at)
             value, at = self._value(self._skip_in(data, name.end()), depth + 1, None if whole else data)
@@ -254,9 +257,9 @@ class _Document:
         return facts, at
 
     @staticmethod
-    def _literal(at: int, data: bytes) -> tuple[bytes, int]:
+    def _literal(at: int, data: Data) -> tuple[bytes, int]:
         start, depth = at, 0
-        while found := _LITERAL.search(data, at):
+        while found := searched(_LITERAL, data, at):
             at = found.end()
             if found[0] == b"(":
                 depth += 1
@@ -275,7 +278,7 @@ class _Document:
         holder, where = place
         if holder == 0:
             at = self._skip(where + self.base)
-            found = _OBJECT.match(self.data, at)
+            found = matched(_OBJECT, self.data, at)
             if not found or int(found[1]) != number:
                 raise Malformed(f"object {number} is not where the table says", min(at, len(self.data)))
             value, end = self._value(self._skip(found.end()), 0)
@@ -313,9 +316,9 @@ class _Document:
             raise Malformed("a stream has no length, or reaches beyond the end of the file", stream.start)
         end = self._skip(stream.start + length) if length else self._skip(stream.start)
         raw = data[stream.start : stream.start + length]
-        if not data.startswith(b"endstream", end) and not data[stream.start + length :].lstrip(_SPACE).startswith(
-            b"endstream"
-        ):
+        if not data.startswith(b"endstream", end) and not data[
+            stream.start + length : stream.start + length + 64
+        ].lstrip(_SPACE).startswith(b"endstream"):
             raise Malformed("a stream does not end where its length says", stream.start + length)
         filters = self._plain(stream.facts.get("Filter"))
         names = (

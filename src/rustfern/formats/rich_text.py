@@ -10,10 +10,12 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.paged import Data, held, matched
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
-_MAX = 512 << 20
+_MAX = 4 << 30
+_BEHIND = 1 << 20
 _TOKEN = re.compile(
     rb"\\([A-Za-z]{1,40})(-?\d{1,10})? ?|\\'([0-9A-Fa-f]{2})|\\([^A-Za-z])|([{}])|([^\\{}\r\n]+)|[\r\n]+", re.DOTALL
 )
@@ -38,30 +40,30 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Read to the last bracket. Raises `Malformed`."""
     if size > _MAX:
         raise Malformed("a text of this size is refused")
-    data = stream.read(size)
-    if not re.match(rb"\s*\{\\(?:rtf|urtf)", data):
+    data = held(stream, size)
+    if not re.match(rb"\s*\{\\(?:rtf|urtf)", data[:64]):
         raise Malformed("it does not start like rich text", 0)
     end, depth = _walk(data, sink)
     if end < 0:
         raise Malformed(f"the text stops with {depth} of its groups open", size)
-    rest = data[end:]
+    rest = data[end : end + _BEHIND]
     if rest.strip(b"\0\r\n\t \x1a"):
         raise Malformed("something else follows behind its end", end)
     if len(rest) > 512 and not rest.strip(b"\0"):
-        raise Malformed(f"{len(rest)} zeros follow behind its end", end)
+        raise Malformed(f"{size - end} zeros follow behind its end", end)
     return Reading(
         Glance(format="rtf"), State.INTACT, "read to the end: all its groups are closed", {"pieces": sink.pieces}
     )
 
 
-def _walk(data: bytes, sink: TextSink) -> tuple[int, int]:
+def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
     """(position behind the last bracket, or -1; groups that are open)."""
     at, depth, silent, skip, star = 0, 0, 0, 0, False
     after, stack, size = 1, [1], len(data)
     line: list[str] = []
     codepage = "cp1252"
     while at < size:
-        found = _TOKEN.match(data, at)
+        found = matched(_TOKEN, data, at)
         if found is None:
             raise Malformed("a control word is cut off", at)
         word, number, byte, symbol, bracket, plain = found.groups()

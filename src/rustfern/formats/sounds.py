@@ -12,6 +12,7 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.paged import held
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -19,7 +20,14 @@ _MIRROR = bytes(int(f"{n:08b}"[::-1], 2) for n in range(256))
 _RATES = (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 0)
 _LOW_RATES = (0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 0)
 _CLUSTER, _SEGMENT, _CUES = 0x1F43B675, 0x18538067, 0x1C53BB6B
+_TRACKS = 0x1654AE6B
+_UNPACKED = (b"A_PCM", b"V_UNCOMPRESSED", b"A_MS/ACM", b"V_MS/VFW")
+_BLOCKS = frozenset({0xA3, 0xA0, 0xA1})
+_MAX_BLOCK = 64 << 20
+_ZEROS = bytes(1024)
+"""So many zeros inside a block of packed pictures or sounds show a hole."""
 _MIN_FRAMES = 3
+_BEHIND = 1 << 20
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -31,6 +39,8 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         return _ogg(stream, size)
     if head[:4] == b"\x1a\x45\xdf\xa3":
         return _matroska(stream, size)
+    if head[0] == 0xFF and head[1] & 0xF6 == 0xF0:
+        return _aac(stream, size)
     return _mp3(stream, size)
 
 
@@ -103,7 +113,7 @@ def _ogg_sum(data: bytes) -> int:
 
 
 def _mp3(stream: BinaryIO, size: int) -> Reading:
-    data = _at(stream, 0, size if size < 1 << 29 else 1 << 29)
+    data = held(stream, size)
     at = frames = 0
     if data[:3] == b"ID3" and len(data) > 10:
         at = 10 + sum((data[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
@@ -113,7 +123,7 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
             break
         length = _frame(data[at : at + 4])
         if not length:
-            if frames and not data[at:].strip(b"\0"):
+            if frames and not data[at : at + _BEHIND].strip(b"\0"):
                 break
             raise Malformed("no frame of sound, where one should begin", at)
         if not frames:
@@ -132,6 +142,25 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
     return _reading("mp3", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
 
 
+def _aac(stream: BinaryIO, size: int) -> Reading:
+    """Frames that say their own length (ISO 14496-3, 1.A.2.2.1: ADTS)."""
+    at = frames = 0
+    while at < size:
+        head = _at(stream, at, 7)
+        length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF if len(head) == 7 else 0
+        if head[:3] == b"TAG" or head[:3] == b"ID3" or (frames and not head.strip(b"\0")):
+            break
+        if head[0] != 0xFF or head[1] & 0xF6 != 0xF0 or length < 7:
+            raise Malformed("no frame of sound, where one should begin", at)
+        at += length
+        frames += 1
+    if at > size:
+        raise Malformed("the recording stops inside its last frame", size)
+    if frames < _MIN_FRAMES:
+        raise Malformed("it holds no sound", at)
+    return _reading("aac", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
+
+
 def _frame(head: bytes) -> int:
     """The length of a frame of sound in bytes, 0 if this is none."""
     if head[0] != 0xFF or head[1] & 0xE0 != 0xE0 or head[1] >> 3 & 3 == 1 or head[1] >> 1 & 3 != 1:
@@ -145,7 +174,7 @@ def _frame(head: bytes) -> int:
 
 
 def _matroska(stream: BinaryIO, size: int) -> Reading:
-    at, clusters, cues, finished = 0, 0, False, True
+    at, clusters, cues, finished, plain = 0, 0, False, True, False
     ends: list[int] = []
     while at < size:
         while ends and at >= ends[-1]:
@@ -162,10 +191,15 @@ def _matroska(stream: BinaryIO, size: int) -> Reading:
             raise Malformed("the recording stops inside a block: it is cut off", size)
         clusters += ident == _CLUSTER
         cues = cues or ident == _CUES
-        if ident == _SEGMENT:
+        if ident in (_SEGMENT, _CLUSTER):
             ends.append(start + length)
             at = start
         else:
+            if ident == _TRACKS:
+                described = _at(stream, start, min(length, 1 << 20))
+                plain = any(sign in described for sign in _UNPACKED)
+            elif ident in _BLOCKS and not plain and _ZEROS in _at(stream, start, min(length, _MAX_BLOCK)):
+                raise Malformed("a hole of zeros in the recording", start)
             at = start + length
     if not clusters:
         raise Malformed("it holds no recording", at)

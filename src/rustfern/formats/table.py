@@ -87,6 +87,7 @@ def _rows() -> list[tuple[str, str, str, str]]:
         ("wav", "audio", "WAV recording", ""),
         ("aiff", "audio", "AIFF recording", "aif aifc"),
         ("mp3", "audio", "MP3 recording", ""),
+        ("aac", "audio", "AAC recording", "adts"),
         ("flac", "audio", "FLAC recording", ""),
         ("ogg", "audio", "Ogg recording", "oga ogv opus"),
         ("mp4", "video", "MP4 recording", "m4v m4a"),

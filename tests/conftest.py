@@ -21,6 +21,7 @@ DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"
 BUILT = Path(sys.executable).parent / "rustfern"
 PATH = f"{BUILT.parent}{os.pathsep}{os.environ['PATH']}"
+SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 ODF_SPACES = (
     'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" '
     'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:dc="http://purl.org/dc/elements/1.1/" '
@@ -180,6 +181,67 @@ def office_doc() -> bytes:
         "win-text-powercut-cfb",
         "Users/ivarga/AppData/Roaming/Microsoft/Word/AutoRecovery save of Hull survey Saltmarsh Lass.asd",
     )
+
+
+def compound_file(streams: dict[str, bytes]) -> bytes:
+    """A compound file of version 3 that holds these streams by their paths ([MS-CFB] 2): a stand-in for its real writers."""
+    entries: list[list[object]] = [["Root Entry", 5, -1, -1, -1, b""]]
+    folders = {"": 0}
+    last: dict[int, int] = {}
+
+    def add(path: str, kind: int, data: bytes) -> None:
+        folder, _, name = path.rpartition("/")
+        if folder not in folders:
+            add(folder, 1, b"")
+        parent, number = folders[folder], len(entries)
+        entries.append([name, kind, -1, -1, -1, data])
+        if parent in last:
+            entries[last[parent]][3] = number
+        else:
+            entries[parent][4] = number
+        last[parent] = number
+        if kind == 1:
+            folders[path] = number
+
+    for path, data in streams.items():
+        add(path, 2, data)
+    fat: list[int] = []
+    body, mini = bytearray(), bytearray()
+    mini_fat: list[int] = []
+
+    def chain(data: bytes, unit: int, table: list[int], out: bytearray) -> int:
+        if not data:
+            return 0xFFFFFFFE
+        first, count = len(table), -(-len(data) // unit)
+        table += [*range(first + 1, first + count), 0xFFFFFFFE]
+        out += data.ljust(count * unit, b"\0")
+        return first
+
+    starts = {}
+    for number, entry in enumerate(entries):
+        data = entry[5]
+        assert isinstance(data, bytes)
+        starts[number] = chain(data, 512, fat, body) if len(data) >= 4096 else chain(data, 64, mini_fat, mini)
+    starts[0] = chain(bytes(mini), 512, fat, body)
+    entries[0][5] = bytes(mini)
+    tree = b"".join(
+        (wide := (str(name) + "\0").encode("utf-16-le")).ljust(64, b"\0")
+        + struct.pack("<HBB3i36xIQ", len(wide), kind, 1, left, right, child, starts[n], len(data))
+        for n, (name, kind, left, right, child, data) in enumerate(entries)  # type: ignore[arg-type,misc]
+    )
+    directory = chain(tree, 512, fat, body)
+    minis = struct.pack(f"<{len(mini_fat)}I", *mini_fat)
+    mini_start, mini_count = chain(minis + b"\xff" * (-len(minis) % 512), 512, fat, body), -(-len(minis) // 512)
+    count = 1
+    while count * 128 < len(fat) + count:
+        count += 1
+    at = len(fat)
+    fat += [0xFFFFFFFD] * count
+    fat += [0xFFFFFFFF] * (count * 128 - len(fat))
+    head = SIGNATURE + bytes(16) + struct.pack("<HHHHH6x", 0x3E, 3, 0xFFFE, 9, 6)
+    head += struct.pack("<9I", 0, count, directory, 0, 4096, mini_start, mini_count, 0xFFFFFFFE, 0)
+    head += struct.pack("<109I", *range(at, at + count), *[0xFFFFFFFF] * (109 - count))
+    return head + bytes(body) + struct.pack(f"<{len(fat)}I", *fat)
 
 
 def by_name(answer: Any, name: str) -> Any:

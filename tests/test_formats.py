@@ -119,7 +119,7 @@ def test_flipped_bits_in_members_are_caught(kind: str) -> None:
         (b"\x01\x02\x80\xff" * 50, "a.docx", State.DAMAGED, "not those of docx"),
         (b"\x01\x02\x80\xff" * 50, "a.zzz", State.UNREADABLE, "not known"),
         (b"%PDF-1.4 and so on", "a.pdf", State.DAMAGED, "cut off"),
-        (b"gimp xcf v011" + bytes(90), "a.xcf", State.UNREADABLE, "cannot verify"),
+        (b"\x06\x06\xed\xf5\xd8\x1d\x46\xe5" + bytes(90), "a.indd", State.UNREADABLE, "cannot verify"),
         (ODT.replace(b"\n", b"\r\n"), "a.odt", State.DAMAGED, ""),
         (ODT + bytes(3000), "a.odt", State.DAMAGED, "cut off"),
         (docx("keel", leave_out=("word/document.xml",)), "a.docx", State.DAMAGED, "word/document.xml"),

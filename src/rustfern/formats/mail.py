@@ -50,7 +50,7 @@ def looks_like(head: bytes) -> str | None:
     """`eml` or `mbox` if the first lines are those of a message, None if not."""
     first, _, rest = head.partition(b"\n")
     box = bool(_FROM.fullmatch(first + b"\n"))
-    lines = (rest if box else head).split(b"\n")[:40]
+    lines = (rest if box else head).split(b"\n")[:-1][:40]
     known = 0
     for line in lines:
         line = line.rstrip(b"\r")
@@ -92,7 +92,7 @@ class Mail:
         reader = _Reader(sink)
         glance: Glance | None = None
         at = messages = attachments = 0
-        after_blank = True
+        after_blank, last = True, b""
         while line := stream.readline(_LINE):
             if b"\0\0\0\0" in line:
                 raise Malformed("zeros where a message should be", at + line.index(b"\0\0\0\0"))
@@ -107,8 +107,9 @@ class Mail:
             else:
                 reader.line(line)
             after_blank = not line.strip(b"\r\n")
+            last = line
             at += len(line)
-        reader.close(size)
+        reader.close(size, ended=after_blank or (form == "eml" and last.endswith(b"\n")))
         attachments += reader.attachments
         amounts = {"messages": max(messages, 1), "attachments": attachments}
         reason = "read to the end: every part of the message is closed"
@@ -234,15 +235,15 @@ class _Reader:
         for line in text.splitlines():
             self.sink.add(line)
 
-    def close(self, size: int) -> None:
-        """The message has ended. Raises `Malformed` where something of it is still open."""
+    def close(self, size: int, *, ended: bool) -> None:
+        """The message has ended (with a whole line, or not). Raises `Malformed` where something of it is still open."""
         if not self.in_body:
             if self._open:
                 raise Malformed("the message stops before the end of its parts", size)
+            if not ended:
+                raise Malformed("the message stops inside its headers", size)
             self._keep_field()
             self._begin_body()
-            if not self.first or not self.first.fields.keys() & {"from", "date", "subject", "to", "received"}:
-                raise Malformed("the message stops inside its headers", size)
         title = self._part.title
         self.finish_part()
         if self._open:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import stat
 import sys
 from collections.abc import Iterator, Sequence
@@ -17,6 +18,8 @@ from rustfern.sources.folder import FolderSource
 
 _MANY, _WITHIN = 5, timedelta(minutes=30)
 _LONG_PATH = 259
+_LONG_SHEET = 218
+_NOT_IN_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]|[. ]$|^(?:con|prn|aux|nul|com\d|lpt\d)(?:\.|$)', re.IGNORECASE)
 _TOGETHER = 16
 """From so many files on, all processor cores are used."""
 _LOCKS = ("~$", ".~lock.", ".#")
@@ -128,12 +131,20 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
             )
         else:
             out.append(f"its content is {title_of(content.format)}: rename it to .{content.format}")
+    if content.glance.needs:
+        out.append(content.glance.needs)
     for lock in (f".~lock.{name}#", f"~${name}", f"~${name[2:]}", f".{name}.swp", f".#{name}"):
         if os.path.lexists(os.path.join(folder, lock)):
             out.append(f"a lock lies beside it ({lock}): somebody has it open, or a crash left it")
             break
-    if len(path) > _LONG_PATH:
-        out.append(f"its path has {len(path)} characters: many Windows programs stop at {_LONG_PATH}; move it up")
+    length = _windows_length(path)
+    most = _LONG_SHEET if class_of(content.format) == "sheet" else _LONG_PATH
+    if length > most:
+        out.append(
+            f"its path has {length} characters: many Windows programs stop at {most}; move it up, or shorten a folder's name"
+        )
+    if _NOT_IN_WINDOWS.search(name):
+        out.append("its name has signs that Windows programs refuse: rename it before it goes there")
     if any(os.path.lexists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
         out.append("it is marked as downloaded: the program may open it protected, or refuse it")
     try:
@@ -143,6 +154,15 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
     except OSError:
         pass
     return out
+
+
+def _windows_length(path: str) -> int:
+    """The characters of a path as the person's own system counts them: on an attached Windows disk, from its drive on."""
+    for found in re.finditer(r"/(?:Users|Documents and Settings)/[^/]+", path):
+        home = path[: found.end()]
+        if any(os.path.lexists(os.path.join(home, sign)) for sign in ("AppData", "NTUSER.DAT", "Application Data")):
+            return len("C:") + len(path) - found.start()
+    return len(path)
 
 
 def _downloaded(path: str) -> bool:

@@ -117,7 +117,10 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Glance:
-    """What a few KB tell: the format, and who and when by the document's own account."""
+    """What a few KB tell: the format, and who and when by the document's own account.
+
+    `needs` says in words what a program must be able to do to open it, where not all that read the format can.
+    """
 
     format: str | None = None
     title: str | None = None
@@ -125,6 +128,7 @@ class Glance:
     created: datetime | None = None
     modified: datetime | None = None
     modified_local: datetime | None = None
+    needs: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

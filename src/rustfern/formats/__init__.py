@@ -25,6 +25,8 @@ _CHUNK = 1 << 20
 _CERTAIN = 0.9
 _HOLE = 256 << 20
 _EXTENTS = 100_000
+_BLOCK = 4096
+_TAIL, _ZEROS = 1 << 16, 512
 
 
 @cache
@@ -155,7 +157,9 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
     stream.seek(0)
     sha256: str | None = None
     reading: Reading | None = None
-    if size <= _IN_MEMORY:
+    if size >= _BLOCK and not _written(stream, size):
+        reading = _before_hole(stream, 0, size, name, sink, limits)
+    elif size <= _IN_MEMORY:
         data = stream.read()
         size = len(data)
         sha256 = hashlib.sha256(data).hexdigest() if digest else None
@@ -186,7 +190,7 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
 def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """The verdict on a file most of whose end was never written."""
     if not written:
-        said = f"nothing of its {size} bytes was ever written here: a placeholder, or a copy that did not happen"
+        said = f"nothing of its {size} bytes was ever written here: an online-only placeholder, or a copy that did not happen"
         return Reading(Glance(), State.DAMAGED, said, has_text=False)
     found = _verdict(Part(stream, written), written, name, sink, limits)
     said = f"{found.reason}; the {size - written} bytes behind byte {written} were never written"
@@ -194,6 +198,30 @@ def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: Tex
 
 
 def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    reading = _by_format(stream, size, name, sink, limits)
+    if reading.state is State.DAMAGED and (cause := _cause(stream, size)):
+        return replace(reading, reason=f"{reading.reason}; {cause}")
+    return reading
+
+
+def _cause(stream: BinaryIO, size: int) -> str | None:
+    """What the bytes of a damaged file show of how it happened."""
+    stream.seek(max(size - _TAIL, 0))
+    tail = stream.read(_TAIL)
+    zeros = len(tail) - len(tail.rstrip(b"\0"))
+    if _ZEROS <= zeros < size:
+        more = "at least " if zeros == _TAIL else ""
+        return f"{more}its last {zeros} bytes are zeros, as a power cut leaves them"
+    stream.seek(0)
+    head = stream.read(_CHUNK)
+    ends = head.count(b"\n")
+    text_mode = "it was sent as text, which changes the bytes of such files: fetch it again as binary"
+    if b"\0" in head and ends >= 4 and ends > len(head) // 1024 and ends == head.count(b"\r\n"):
+        return text_mode
+    return text_mode if head[:7] in (b"\x89PNG\n\x1a\n", b"\x89PNG\r\r\n"[:7]) else None
+
+
+def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     from rustfern.formats.text import encoding_of, refine
 
     claimed = format_of_extension(extension_of(name))

@@ -17,6 +17,7 @@ from rustfern.model import Glance, State
 
 _OLD = frozenset({b"AC1012", b"AC1014", b"AC1015"})
 _NEW = frozenset({b"AC1018", b"AC1024", b"AC1027", b"AC1032"})
+_LATEST = b"AC1032"
 _MARK = b"AcFssFcAJMB\0"
 _ZEROS = 4096
 _BINARY = b"AutoCAD Binary DXF\r\n\x1a\0"
@@ -50,7 +51,8 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         reason = "a drawing of a version whose inside is not published: open a restored copy to see"
         return Reading(Glance(format="dwg"), State.UNREADABLE, reason, has_text=False)
     reason = f"its header is whole and points to {where} that lie in the file; what they draw is not published and was not verified"
-    return Reading(Glance(format="dwg"), State.INTACT, reason, has_text=False)
+    needs = "a drawing of the 2018 version: programs before it refuse it" if version == _LATEST else None
+    return Reading(Glance(format="dwg", needs=needs), State.INTACT, reason, has_text=False)
 
 
 def _groups(stream: BinaryIO, size: int, head: bytes) -> Reading:

@@ -26,6 +26,7 @@ _MAX_SAMPLES = 20_000_000
 _ZEROS = bytes(2048)
 """So many zeros inside compressed samples show a hole."""
 _LENGTHS = {b"avc1": b"avcC", b"avc3": b"avcC", b"hvc1": b"hvcC", b"hev1": b"hvcC"}
+_RARE = {b"hvc1": "HEVC", b"hev1": "HEVC", b"av01": "AV1", b"apch": "a camera's own format", b"vvc1": "VVC"}
 _PLAIN = frozenset({b"raw ", b"sowt", b"twos", b"lpcm", b"NONE", b"in24", b"in32", b"fl32", b"fl64", b"ulaw", b"alaw"})
 
 
@@ -84,8 +85,16 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         else f"all {samples} samples lie where the tables say"
     )
     reason = f"read to the end: {extent}; pictures and sounds in them cannot be verified further"
+    coded = {track.coding for track in tracks} & _RARE.keys()
+    needs = (
+        f"its pictures are packed as {_RARE[coded.pop()]}, for which many players lack the decoder" if coded else None
+    )
     return Reading(
-        Glance(format=form), State.INTACT, reason, {"tracks": len(tracks), "seconds": seconds}, has_text=False
+        Glance(format=form, needs=needs),
+        State.INTACT,
+        reason,
+        {"tracks": len(tracks), "seconds": seconds},
+        has_text=False,
     )
 
 

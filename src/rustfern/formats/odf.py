@@ -7,6 +7,7 @@ Source: OASIS OpenDocument 1.3, part 2 (packages: mimetype first and stored, man
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from datetime import datetime
 from typing import BinaryIO
 
@@ -47,6 +48,7 @@ _DRAWN = frozenset(
 _DAY = datetime(1899, 12, 30)
 _DURATION = re.compile(r"PT(\d+)H(\d+)M(\d+)(?:[.,](\d+))?S")
 _MAX_REPEAT = 1_000
+_NEWEST = "1.4"
 
 
 def format_of_type(mimetype: str) -> str | None:
@@ -68,6 +70,14 @@ def cell_value(attributes: xmlparts.Attributes) -> str | None:
     if kind == "time" and (found := _DURATION.fullmatch(attributes.get("time-value", ""))):
         return number(str((int(found[1]) * 3600 + int(found[2]) * 60 + int(found[3])) / 86_400))
     return None
+
+
+def _newer(version: str) -> bool:
+    """Whether an ODF version is beyond what common programs read."""
+    try:
+        return tuple(map(int, version.split("."))) > tuple(map(int, _NEWEST.split(".")))
+    except ValueError:
+        return False
 
 
 class _Body(xmlparts.Handler):
@@ -180,12 +190,15 @@ class Odf:
             raise Malformed("the part mimetype names no ODF format")
         listed: list[xmlparts.Attributes] = []
         protected: list[bool] = []
+        needs: list[str] = []
 
         def see(tag: str, attributes: xmlparts.Attributes) -> None:
             if tag == "file-entry":
                 listed.append(attributes)
             elif tag == "encryption-data":
                 protected.append(True)
+            elif tag == "manifest" and _newer(attributes.get("version", "")):
+                needs.append(f"ODF {attributes['version']}, newer than the {_NEWEST} that most programs read")
 
         if "META-INF/manifest.xml" not in archive.members:
             raise Malformed("the part META-INF/manifest.xml is missing")
@@ -209,7 +222,7 @@ class Odf:
             path = entry.get("full-path", "")
             if path and not path.endswith("/") and path not in archive.members:
                 raise Malformed(f"part {path}, which the manifest lists, is missing")
-        glance = _glance(format_name, meta.values)
+        glance = replace(_glance(format_name, meta.values), needs=needs[0] if needs else None)
         if protected:
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         if "content.xml" not in archive.members and format_name != "odb":

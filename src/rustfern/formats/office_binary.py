@@ -15,6 +15,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
+_BEFORE_97 = b"\xdc\xa5"
 # Main stream → format, in the order in which they are looked for.
 _MAIN = (
     ("EncryptedPackage", "cfb"),
@@ -63,6 +64,10 @@ class OfficeBinary:
             )
         data = compound.read(main) or b""
         protected = False
+        if (main == "WordDocument" and data[:2] == _BEFORE_97) or main == "Book":
+            glance = replace(
+                glance, needs="written by a version before 1997: newer programs block such files until that is allowed"
+            )
         if format_name == "doc":
             protected = word_binary.read(compound, data, sink, amounts)
         elif format_name == "xls":

@@ -9,6 +9,7 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import BinaryIO
 from urllib.parse import unquote
 
@@ -47,6 +48,7 @@ _MAIN = {
 # The relationship that names the main part, by kind of package.
 _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
+_STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
 _CORE = ("title", "creator", "lastModifiedBy", "created", "modified")
 _NUMBERED = re.compile(r"(\d+)")
@@ -314,6 +316,8 @@ class Ooxml:
         if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
             amounts["slides"] = slides
         glance = _glance(format_name, package.core())
+        if any(kind.startswith(_STRICT) for kind, _ in package.read["_rels/.rels"]):
+            glance = replace(glance, needs="saved in the strict form of OOXML, which many programs do not read")
         if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
             return Reading(glance, State.EMPTY, BLANK, amounts)
         reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"

@@ -97,7 +97,11 @@ class _Document:
         amounts = {"pages": pages, "objects": objects} | ({"fields": fields} if fields else {})
         many = f" in {revisions} revisions" if revisions > 1 else ""
         reason = f"read to the end: {pages} pages, all {objects} objects that they need{many}"
-        return Reading(Glance(format="ai" if illustration else "pdf"), State.INTACT, reason, amounts, has_text=False)
+        newer = data[head + 5 : head + 6] == b"2"
+        glance = Glance(
+            format="ai" if illustration else "pdf", needs="PDF 2.0, which older viewers refuse" if newer else None
+        )
+        return Reading(glance, State.INTACT, reason, amounts, has_text=False)
 
     # --- the tables of objects ------------------------------------------------------------------------------------
 

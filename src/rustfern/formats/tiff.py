@@ -103,7 +103,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     )
     reason = f"read to the end: {len(directories)} pictures, {strips} strips and tiles, {extent}"
     return Reading(
-        Glance(format="tiff"),
+        Glance(format="tiff", needs="BigTIFF, which many programs do not read" if picture.big else None),
         State.INTACT,
         reason,
         {"width": width, "height": height, "pages": len(directories)},

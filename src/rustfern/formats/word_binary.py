@@ -15,6 +15,7 @@ from rustfern.formats.words import TextSink
 # Field codes stand between 0x13 and 0x14, their result between 0x14 and 0x15.
 _FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
 _ZEROS = "\0" * 8
+_OLDER = 0xA5DC
 _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
 
@@ -23,13 +24,15 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     if len(data) < 512:
         raise Malformed("the stream WordDocument is too short for its header")
     ident, version = struct.unpack_from("<HH", data, 0)
+    if ident == _OLDER:
+        return _before_97(data, sink, amounts)
     if ident != 0xA5EC:
         raise Malformed("the header of the stream WordDocument is damaged", 0)
-    flags = struct.unpack_from("<H", data, 10)[0]
-    if flags & 0x0100:
+    if struct.unpack_from("<H", data, 10)[0] & 0x0100:
         return True
+    flags = struct.unpack_from("<H", data, 10)[0]
     if version < 0x00C0:
-        raise Malformed("a binary document older than 1997, which is not read")
+        raise Malformed("the version in the header of the stream WordDocument is impossible", 2)
     table = compound.read("1Table" if flags & 0x0200 else "0Table")
     if table is None:
         raise Malformed("the table stream is missing")
@@ -58,6 +61,30 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
                 paragraphs += 1
     if paragraphs:
         amounts["paragraphs"] = paragraphs
+    return False
+
+
+def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
+    """Texts of the two versions before 1997: the text lies in one run of 8-bit characters, or in pieces, which are not followed here."""
+    flags = struct.unpack_from("<H", data, 10)[0]
+    start, end = struct.unpack_from("<II", data, 24)
+    length = struct.unpack_from("<i", data, 52)[0]
+    if flags & 0x0100:
+        return True
+    if not 32 <= start <= end <= len(data) or not length >= 0:
+        raise Malformed("the text lies beyond the end of the stream WordDocument", 24)
+    if flags & 0x0004:
+        raise Malformed("a text of a version before 1997 that was saved in pieces: reading it was refused")
+    if length > end - start:
+        raise Malformed(f"the text has {end - start} of {length} characters", start)
+    text = data[start : start + length].decode("cp1252", "replace")
+    if _ZEROS in text:
+        raise Malformed("zeros where text should be", start + text.index(_ZEROS))
+    for paragraph in re.split(r"[\r\x07\x0c]", _strip_fields(text)):
+        clean = _OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " "))
+        if clean.strip():
+            sink.add(clean)
+            amounts["paragraphs"] = amounts.get("paragraphs", 0) + 1
     return False
 
 

@@ -26,6 +26,8 @@ _NOATIME = getattr(os, "O_NOATIME", 0)
 # Attributes of files whose content is not on this disk; reading one would fetch it (Windows FILE_ATTRIBUTE_OFFLINE,
 # RECALL_ON_OPEN and RECALL_ON_DATA_ACCESS, [MS-FSCC] 2.6).
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
+# The same on macOS (SF_DATALESS, sys/stat.h).
+_DATALESS = 0x40000000
 
 _HELD = re.compile(r"/proc/\d+/fd/\d+")
 HELD_ROOT = "/proc"
@@ -45,6 +47,18 @@ def utc(seconds: float) -> datetime | None:
 def explain(error: OSError) -> str:
     """The system's own words for an error, without the path."""
     return (error.strerror or type(error).__name__).lower()
+
+
+def _online_only(path: str) -> bool:
+    """Whether the system says that the content lies elsewhere. Raises `OSError`."""
+    facts = os.lstat(path)
+    if getattr(facts, "st_file_attributes", 0) & _ONLINE_ONLY or getattr(facts, "st_flags", 0) & _DATALESS:
+        return True
+    if facts.st_size and not getattr(facts, "st_blocks", 1) and hasattr(os, "getxattr"):
+        # The driver for Windows disks gives their attributes as an extended one.
+        with suppress(OSError):
+            return bool(int.from_bytes(os.getxattr(path, "system.ntfs_attrib"), "little") & _ONLINE_ONLY)
+    return False
 
 
 class FolderSource:
@@ -112,8 +126,7 @@ class FolderSource:
 
     def open(self, entry: Entry) -> BinaryIO:
         try:
-            attributes = getattr(os.lstat(entry.path), "st_file_attributes", 0)
-            if attributes & _ONLINE_ONLY:
+            if _online_only(entry.path):
                 raise SourceError("the content is online only and was not fetched", entry.path)
             # What a process holds open is reached through a link that the kernel makes up: it is no link on a disk.
             flags = _FLAGS & ~getattr(os, "O_NOFOLLOW", 0) if _HELD.fullmatch(entry.path) else _FLAGS

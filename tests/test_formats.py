@@ -263,7 +263,7 @@ def test_a_chain_that_loops_is_damage() -> None:
 
 def test_bounds_on_what_a_package_may_unpack_to() -> None:
     bomb = package({"word/document.xml": b"\0" * (4 << 20)})
-    reader = archive.Archive(io.BytesIO(bomb), len(bomb), Limits(ratio=50))
+    reader = archive.Archive(io.BytesIO(bomb), len(bomb), Limits(ratio=50, large=1 << 20))
     with pytest.raises(Malformed, match="refused"):
         list(reader.read(reader.members["word/document.xml"]))
     with pytest.raises(Malformed, match="more than any document"):

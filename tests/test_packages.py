@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import gzip
 import io
+import lzma
 import os
 import re
 import struct
+import subprocess
 import zipfile
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 from xml.parsers import expat
 
 import pytest
-from conftest import compound_file, odt, package, packed
+from conftest import Run, compound_file, docx, odt, package, packed
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -378,3 +382,119 @@ def test_holes_at_the_end_are_not_read(tmp_path: Path) -> None:
         with path.open("rb") as stream:
             found = formats.check(stream, path.name)
         assert found.state is state and said in found.reason and found.sha256 is None, found.reason
+
+
+def big(name: str, prefix: bytes, unit: bytes, times: int) -> bytes:
+    """A text package with a part that unpacks to `times` units."""
+    out = io.BytesIO(docx("keel"))
+    with zipfile.ZipFile(out, "a", zipfile.ZIP_DEFLATED) as target, target.open(name, "w") as part:
+        part.write(prefix)
+        for _ in range(times):
+            part.write(unit)
+    return out.getvalue()
+
+
+LAUGHS = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY a "ha">' + "".join(
+    f'<!ENTITY a{n} "{f"&a{n - 1 if n > 1 else str()};" * 10}">' for n in range(1, 10)
+)
+
+
+@pytest.mark.parametrize(
+    ("make", "name", "said"),
+    [
+        (lambda: big("word/media/a.bin", b"", bytes(1 << 20), 300), "a.docx", "refused"),
+        (lambda: big("word/styles.xml", b"<a>", b"<b/>" * (1 << 18), 300), "a.docx", "refused"),
+        (lambda: gzip.compress(b'<?xml version="1.0"?><svg>' + b"<g/>" * (8 << 20), 1), "a.svgz", "refused"),
+        (lambda: gzip.compress(bytes(200 << 20), 1), "a.gz", "refused"),
+        (lambda: lzma.compress(bytes(200 << 20), preset=0), "a.xz", "refused"),
+        (lambda: f"{LAUGHS}]><svg>&a9;</svg>".encode(), "a.svg", "entities"),
+        (lambda: b'<?xml version="1.0"?>' + b"<g>" * 2_000_000, "a.svg", "nested too deep"),
+        (lambda: b"{\\rtf1" + b"{" * 200_000, "a.rtf", "nested too deep"),
+        (lambda: b"[" * 3_000_000, "a.json", ""),
+        (lambda: b"%PDF-1.4\n1 0 obj\n" + b"<<" * 1_000_000, "a.pdf", "end mark"),
+        (lambda: odt(body="<text:p>" * 30_000 + "</text:p>" * 30_000), "a.odt", ""),
+        (lambda: package({"inner.zip": package({"more.zip": bytes(1 << 20)}) * 3}), "a.zip", "sums of all 1"),
+    ],
+)
+def test_files_made_to_cost_time_or_memory(make: Callable[[], bytes], name: str, said: str) -> None:
+    content = check(make(), name)
+    assert said in content.reason, content.reason
+
+
+def test_a_file_that_grows_one_without_rights_and_one_that_is_no_file(
+    tmp_path: Path, rustfern: Callable[..., Run]
+) -> None:
+    growing = tmp_path / "notes.log"
+    growing.write_bytes(b"slipway\n" * 9000)
+    writer = subprocess.Popen(["sh", "-c", f"while :; do echo more >> '{growing}'; done"])
+    try:
+        files = rustfern("check", growing, "--json").json["files"]
+    finally:
+        writer.kill()
+        writer.wait()
+    assert files[0]["state"] == "intact"
+    locked = tmp_path / "locked.docx"
+    locked.write_bytes(docx("keel"))
+    locked.chmod(0)
+    os.mkfifo(tmp_path / "pipe.docx")
+    run = rustfern("check", locked, tmp_path / "pipe.docx", "/dev/zero", "--json", without_rights=True)
+    assert run.status == 1 and {file["state"] for file in run.json["files"]} == {"unreadable"}
+    assert "denied" in run.json["files"][0]["reason"] and "regular file" in run.json["files"][1]["reason"]
+
+
+def test_what_may_keep_a_whole_file_from_opening(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    strict = docx("keel")
+    with zipfile.ZipFile(io.BytesIO(strict)) as source:
+        parts: dict[str, str | bytes] = {n: source.read(n) for n in source.namelist()}
+    parts["_rels/.rels"] = bytes(parts["_rels/.rels"]).replace(
+        b"http://schemas.openxmlformats.org/officeDocument/2006/relationships",
+        b"http://purl.oclc.org/ooxml/officeDocument/relationships",
+    )
+    home = tmp_path / "Users" / "ines"
+    (home / "AppData").mkdir(parents=True)
+    deep = home / "/".join(["Hull surveys of the wooden boats in this yard"] * 5)
+    deep.mkdir(parents=True)
+    newer = {
+        "META-INF/manifest.xml": '<m:manifest m:version="1.9" xmlns:m="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>'
+    }
+    cases = {
+        tmp_path / "strict.docx": (package(parts), "strict form"),
+        tmp_path / "newer.odt": (odt("keel", extra=newer), "ODF 1.9"),
+        tmp_path / "order|1.xlsx": (REAL["timber-writer.xlsx"], "signs that Windows"),
+        deep / "timber.xlsx": (REAL["timber-writer.xlsx"], "Windows programs stop at 218"),
+        tmp_path / "macros.xlsx": (REAL["timber-office.xlsm"], "rename it to .xlsm"),
+    }
+    for path, (data, said) in cases.items():
+        path.write_bytes(data)
+        file = rustfern("check", path, "--json").json["files"][0]
+        assert file["state"] == "intact" and any(said in text for text in file["hindrances"]), file
+    sent = tmp_path / "sent.docx"
+    sent.write_bytes(REAL["survey-office.docx"].replace(b"\n", b"\r\n"))
+    cut = tmp_path / "cut.docx"
+    cut.write_bytes(REAL["survey-office.docx"][:3000] + bytes(1213))
+    run = rustfern("check", sent, cut)
+    assert "sent as text" in " ".join(run.out.split()) and "1213 bytes are zeros" in " ".join(run.out.split())
+
+
+def older_text(text: str, flags: int = 0, lie: int = 0) -> bytes:
+    """A binary text of a version before 1997, as its header is published."""
+    head = struct.pack("<HH6xH", 0xA5DC, 104, flags).ljust(24, b"\0") + struct.pack("<II", 768, 768 + len(text))
+    stream = (head.ljust(52, b"\0") + struct.pack("<i", len(text) + lie)).ljust(768, b"\0") + text.encode("cp1252")
+    return compound_file({"WordDocument": stream.ljust(4096, b"\0")})
+
+
+@pytest.mark.parametrize(
+    ("data", "state", "said"),
+    [
+        (older_text("Hull survey\rThe hog is sound.\r"), State.INTACT, "main stream right"),
+        (older_text("Hull", lie=9), State.DAMAGED, "4 of 13 characters"),
+        (older_text("Hull" + "\0" * 20), State.DAMAGED, "zeros"),
+        (older_text("Hull", flags=4), State.UNREADABLE, "pieces"),
+        (older_text("Hull", flags=0x100), State.ENCRYPTED, "password"),
+    ],
+)
+def test_texts_before_1997(data: bytes, state: State, said: str) -> None:
+    content = check(data, "a.doc")
+    assert content.state is state and said in content.reason, content.reason
+    if state is State.INTACT:
+        assert content.words == 6 and content.glance.needs

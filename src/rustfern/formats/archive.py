@@ -22,6 +22,8 @@ _LOCAL = b"PK\x03\x04"
 _DESCRIPTOR = b"PK\x07\x08"
 _ALL = 0xFFFFFFFF
 _CHUNK = 1 << 18
+_TIMES = 4
+"""Parts of relationships and lists are read more than once."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,10 +167,10 @@ class Archive:
     def _inflate(self, member: Member, at: int) -> Iterator[bytes]:
         if member.method not in (0, 8):
             raise Malformed(f"part {member.name} is packed by method {member.method}, which office programs do not use")
-        if member.size > 1 << 20 and member.size > self.limits.ratio * max(member.packed, 1):
+        if self.limits.too_much(member.size, member.packed):
             raise Malformed(f"part {member.name} would unpack to {member.size} bytes: refused", at)
         self.unpacked += member.size
-        if self.unpacked > self.limits.unpacked:
+        if self.limits.too_much(self.unpacked, self.size * _TIMES):
             raise Malformed("the parts would unpack to more than can be a document: refused", at)
         self.stream.seek(at)
         inflate = zlib.decompressobj(-15) if member.method == 8 else None

@@ -12,12 +12,16 @@ from rustfern.model import Glance, State
 
 @dataclass(frozen=True, slots=True)
 class Limits:
-    """Bounds on what a hostile file may cost: bytes after unpacking, members, ratio, bytes of text looked at."""
+    """Bounds on what a hostile file may cost: bytes after unpacking, members, ratio (of what unpacks to more than `large` bytes)."""
 
     unpacked: int = 4 << 30
     members: int = 200_000
-    ratio: int = 2_000
-    text: int = 256 << 20
+    ratio: int = 200
+    large: int = 64 << 20
+
+    def too_much(self, unpacked: int, packed: int) -> bool:
+        """Whether so many packed bytes may not unpack to so many."""
+        return unpacked > self.unpacked or (unpacked > self.large and unpacked > self.ratio * max(packed, 1))
 
 
 DEFAULT_LIMITS = Limits()

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
@@ -17,14 +18,16 @@ from rustfern.model import Glance, State
 
 _GZIP = b"\x1f\x8b\x08"
 _CHUNK = 1 << 18
+_LARGE = 16 << 20
 _MIDDLE = {"abiword": "p", "awml": "p", "xournal": "text", "diagram": "string", "svg": "text"}
 _FORMATS = {"abiword": "abw", "awml": "abw", "xournal": "xopp", "diagram": "dia", "svg": "svgz"}
 
 
-def unpacked(stream: BinaryIO, limits: Limits) -> Iterator[bytes]:
-    """The content of a gzip file; at the end its sum and size have been compared."""
+def unpacked(stream: BinaryIO, limits: Limits, *, xml: bool = False) -> Iterator[bytes]:
+    """The content of a gzip file (`xml`: whose every element will be looked at); at the end its sum and size have been compared."""
     inflate = zlib.decompressobj(31)
     got = 0
+    limits = replace(limits, large=min(limits.large, _LARGE)) if xml else limits
     while data := stream.read(_CHUNK):
         while data:
             if inflate.eof:
@@ -36,7 +39,7 @@ def unpacked(stream: BinaryIO, limits: Limits) -> Iterator[bytes]:
             except zlib.error as error:
                 raise Malformed("the packed bytes are damaged, or their sum does not fit") from error
             got += len(piece)
-            if got > limits.unpacked:
+            if limits.too_much(got, stream.tell()):
                 raise Malformed("it would unpack to more than can be a document: refused")
             yield piece
             data = inflate.unconsumed_tail or inflate.unused_data
@@ -99,7 +102,7 @@ class Markup:
         stream.seek(0)
         packed = stream.read(3) == _GZIP
         stream.seek(0)
-        chunks = unpacked(stream, limits) if packed else iter(lambda: stream.read(_CHUNK), b"")
+        chunks = unpacked(stream, limits, xml=glance.format != "gz") if packed else iter(lambda: stream.read(_CHUNK), b"")
         if glance.format == "gz":
             for _ in chunks:
                 pass

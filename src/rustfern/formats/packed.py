@@ -53,7 +53,7 @@ def _unpack(stream: BinaryIO, inflate: lzma.LZMADecompressor | bz2.BZ2Decompress
             except (lzma.LZMAError, OSError, ValueError, EOFError) as error:
                 raise Malformed("the packed bytes are damaged, or their sum does not fit", at) from error
             piece = b""
-            if got > limits.unpacked:
+            if limits.too_much(got, at + len(data)):
                 raise Malformed("it would unpack to more than can be a document: refused")
             if inflate.eof:
                 break

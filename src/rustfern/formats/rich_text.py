@@ -16,6 +16,7 @@ from rustfern.model import Glance, State
 
 _MAX = 4 << 30
 _BEHIND = 1 << 20
+_MAX_DEPTH = 10_000
 _TOKEN = re.compile(
     rb"\\([A-Za-z]{1,40})(-?\d{1,10})? ?|\\'([0-9A-Fa-f]{2})|\\([^A-Za-z])|([{}])|([^\\{}\r\n]+)|[\r\n]+", re.DOTALL
 )
@@ -70,6 +71,8 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
         at = found.end()
         if bracket == b"{":
             depth += 1
+            if depth > _MAX_DEPTH:
+                raise Malformed("groups are nested too deep: refused", at)
             stack.append(after)
             star = False
         elif bracket == b"}":

@@ -256,7 +256,7 @@ def _verify(stream: BinaryIO, folders: list[_Folder], start: int, packs: list[in
         crc = 0
         for piece in _unpacked(stream, folder, at, own, limits):
             verified += len(piece)
-            if verified > limits.unpacked:
+            if limits.too_much(verified, at + sum(own)):
                 raise Malformed("it would unpack to more than can be a document: refused")
             view = memoryview(piece)
             while True:
@@ -324,7 +324,7 @@ def _inflater(folder: _Folder) -> _Inflater | None:
 
 def _unpacked(stream: BinaryIO, folder: _Folder, at: int, packs: list[int], limits: Limits) -> Iterator[bytes]:
     """What one run of packed bytes unpacks to: exactly as much as the list says."""
-    if folder.size > limits.unpacked:
+    if limits.too_much(folder.size, sum(packs)):
         raise Malformed("it would unpack to more than can be a document: refused")
     inflate = _inflater(folder)
     left, got = sum(packs), 0

@@ -16,7 +16,7 @@ from rustfern.errors import Malformed
 from rustfern.formats import xmltokens
 
 Attributes = Mapping[str, str]
-_MAX_DEPTH = 2_000
+_MAX_DEPTH, _TOO_DEEP = 2_000, 100_000
 _AT_ONCE = 4 << 20
 """Parts up to this many bytes are held whole."""
 
@@ -87,7 +87,7 @@ def _tell(found: Iterable[xmltokens.Token], handler: Handler) -> None:
 
 def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
     parser = expat.ParserCreate(namespace_separator=" ")
-    depth = 0
+    depth = near = 0
 
     if handler is not None:
         parser.buffer_text = True
@@ -127,6 +127,10 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     try:
         for chunk in chunks:
             parser.Parse(chunk, False)
+            # Without a listener the elements are not counted one by one: about so many are open.
+            near += chunk.count(b"<") - 2 * chunk.count(b"</") - chunk.count(b"/>") - chunk.count(b"<!") - chunk.count(b"<?")
+            if near > _TOO_DEEP:
+                raise Malformed(f"part {part} is nested too deep: refused")
         parser.Parse(b"", not partial)
     except expat.ExpatError as error:
         if partial:

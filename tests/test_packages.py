@@ -403,10 +403,16 @@ LAUGHS = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY a "ha">' + "".join(
     ("make", "name", "said"),
     [
         (lambda: big("word/media/a.bin", b"", bytes(1 << 20), 300), "a.docx", "refused"),
-        (lambda: big("word/styles.xml", b"<a>", b"<b/>" * (1 << 18), 300), "a.docx", "refused"),
+        (lambda: big("customXml/item.xml", b"<a>", b"<b/>" * (1 << 18), 300), "a.docx", "refused"),
         (lambda: gzip.compress(b'<?xml version="1.0"?><svg>' + b"<g/>" * (8 << 20), 1), "a.svgz", "refused"),
         (lambda: gzip.compress(bytes(200 << 20), 1), "a.gz", "refused"),
         (lambda: lzma.compress(bytes(200 << 20), preset=0), "a.xz", "refused"),
+        (
+            lambda: docx("keel", extra={"word/a.xml": '<?xml version="1.0" encoding="UTF-6"?><a/>'}),
+            "a.docx",
+            "names the others",
+        ),
+        (lambda: docx("keel", extra={"a.xml": '<?xml version="1.0" encoding="UTF-6"?><a/>'}), "a.docx", "unknown way"),
         (lambda: f"{LAUGHS}]><svg>&a9;</svg>".encode(), "a.svg", "entities"),
         (lambda: b'<?xml version="1.0"?>' + b"<g>" * 2_000_000, "a.svg", "nested too deep"),
         (lambda: b"{\\rtf1" + b"{" * 200_000, "a.rtf", "nested too deep"),

@@ -16,7 +16,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats import xmlparts
 from rustfern.formats.embedded import see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
-from rustfern.formats.odf import Odf, format_of_type
+from rustfern.formats.odf import Odf, declared_type
 from rustfern.formats.ooxml import Ooxml
 from rustfern.formats.table import extension_of
 from rustfern.formats.words import TextSink
@@ -77,6 +77,8 @@ def _kind(archive: zips.Archive, name: str) -> str:
     members = archive.members
     if "mimetype" in members and (kind := _MEDIA_TYPES.get(archive.bytes_of("mimetype", 1000).strip())):
         return kind
+    if _CONTAINER in members and any(member.casefold().endswith(".opf") for member in members):
+        return "epub"
     claimed = extension_of(name)
     if "Document.xml" in members and (claimed == "fcstd" or "GuiDocument.xml" in members):
         return "fcstd"
@@ -110,10 +112,7 @@ class PlainZip:
         """Office documents whose first member does not show what they are: unusual, but valid for most readers."""
         if _TYPES in archive.members:
             return Ooxml()
-        member = archive.members.get("mimetype")
-        if member is not None and format_of_type(archive.bytes_of("mimetype", 1000).decode("ascii", "replace")):
-            return Odf()
-        return None
+        return Odf() if declared_type(archive) else None
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)

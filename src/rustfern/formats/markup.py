@@ -102,7 +102,9 @@ class Markup:
         stream.seek(0)
         packed = stream.read(3) == _GZIP
         stream.seek(0)
-        chunks = unpacked(stream, limits, xml=glance.format != "gz") if packed else iter(lambda: stream.read(_CHUNK), b"")
+        chunks = (
+            unpacked(stream, limits, xml=glance.format != "gz") if packed else iter(lambda: stream.read(_CHUNK), b"")
+        )
         if glance.format == "gz":
             for _ in chunks:
                 pass

@@ -48,6 +48,7 @@ _DRAWN = frozenset(
 _DAY = datetime(1899, 12, 30)
 _DURATION = re.compile(r"PT(\d+)H(\d+)M(\d+)(?:[.,](\d+))?S")
 _MAX_REPEAT = 1_000
+_MANIFEST = "META-INF/manifest.xml"
 _NEWEST = "1.4"
 
 
@@ -162,6 +163,22 @@ def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
     )
 
 
+def declared_type(archive: zips.Archive) -> str | None:
+    """The ODF format that a package declares: in its part mimetype, or, where that was left out, in its manifest (part 2, 3.3 and 4.8)."""
+    if "mimetype" in archive.members:
+        return format_of_type(archive.bytes_of("mimetype", 1_000).decode("ascii", "replace"))
+    if "content.xml" not in archive.members or _MANIFEST not in archive.members:
+        return None
+    found: list[str] = []
+
+    def see(tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag == "file-entry" and attributes.get("full-path") == "/":
+            found.append(attributes.get("media-type", ""))
+
+    xmlparts.run(archive.read(archive.members[_MANIFEST]), xmlparts.Elements(see), _MANIFEST)
+    return format_of_type(found[0]) if found else None
+
+
 class Odf:
     """ODF packages."""
 
@@ -172,10 +189,7 @@ class Odf:
 
     def _open(self, stream: BinaryIO, size: int, limits: Limits) -> tuple[zips.Archive, str | None]:
         archive = zips.Archive(stream, size, limits)
-        if "mimetype" not in archive.members:
-            raise Malformed("the part mimetype is missing")
-        kind = archive.bytes_of("mimetype", 1_000).decode("ascii", "replace")
-        return archive, format_of_type(kind)
+        return archive, declared_type(archive)
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         archive, format_name = self._open(stream, size, DEFAULT_LIMITS)
@@ -187,7 +201,7 @@ class Odf:
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive, format_name = self._open(stream, size, limits)
         if format_name is None:
-            raise Malformed("the part mimetype names no ODF format")
+            raise Malformed("the package names no ODF format")
         listed: list[xmlparts.Attributes] = []
         protected: list[bool] = []
         needs: list[str] = []
@@ -232,9 +246,10 @@ class Odf:
             amounts.pop("slides", None)
         if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
             return Reading(glance, State.EMPTY, BLANK, amounts)
-        return Reading(
-            glance, State.INTACT, f"read to the end: {len(archive.members)} parts, sums and XML right", amounts
-        )
+        reason = f"read to the end: {len(archive.members)} parts, sums and XML right"
+        if "mimetype" not in archive.members:
+            reason += "; its part mimetype was left out, so that some programs may not know it"
+        return Reading(glance, State.INTACT, reason, amounts)
 
 
 class FlatOdf:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from typing import BinaryIO
 from urllib.parse import unquote
@@ -55,6 +55,14 @@ _NUMBERED = re.compile(r"(\d+)")
 _STORY = re.compile(r"(?:document|footnotes|endnotes)\d*\.xml", re.IGNORECASE)
 _SHEET = re.compile(r"(?:^|/)(?:work)?sheets/[^/]+\.(?:xml|bin)$", re.IGNORECASE)
 _SLIDE = re.compile(r"(?:^|/)slides/[^/]+\.xml$", re.IGNORECASE)
+_CHAIN = {
+    "slide": (_SLIDE, "/slideLayout"),
+    "layout": (re.compile(r"/slideLayouts/[^/]+\.xml$", re.IGNORECASE), "/slideMaster"),
+    "notes page": (re.compile(r"/notesSlides/[^/]+\.xml$", re.IGNORECASE), "/slide"),
+    "notes master": (re.compile(r"/notesMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
+    "master": (re.compile(r"/slideMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
+}
+_LINK = re.compile(rb'\sr:(?:id|embed|link|pict)="([\w-]+)"')
 _PAGE = re.compile(r"(?:^|/)pages/page\d+\.xml$", re.IGNORECASE)
 
 
@@ -283,6 +291,25 @@ class _Package:
         return values.values
 
 
+def _rels_of(part: str) -> str:
+    folder, name = posixpath.split(part)
+    return posixpath.join(folder, "_rels", f"{name}.rels")
+
+
+def _implied(package: _Package, main: str) -> None:
+    """Relationships that no part spells out, but programs need (ECMA-376 part 1, 13.3: slide to layout to master to theme)."""
+    folder = posixpath.dirname(main)
+    beside = [name for name in package.archive.members if folder and name.startswith(folder + "/") and name != main]
+    if beside and _rels_of(main) not in package.read and any(posixpath.dirname(name) == folder for name in beside):
+        raise Malformed(f"the part {_rels_of(main)}, which names the others, is missing")
+    for name in beside:
+        for kind, (pattern, needed) in _CHAIN.items():
+            if pattern.search(name) and not any(to.endswith(needed) for to, _ in package.read.get(_rels_of(name), ())):
+                raise Malformed(
+                    f"the {kind} {name} does not say on which {needed[1:]} it rests: its relationships are missing"
+                )
+
+
 class Ooxml:
     """OOXML packages of every kind."""
 
@@ -311,6 +338,7 @@ class Ooxml:
             for _, target in package.targets(rels):
                 if target.casefold() not in folded:
                     raise Malformed(f"part {target}, which {rels} names, is missing")
+        _implied(package, main)
         amounts: dict[str, int] = {}
         self._read_parts(package, main, sink, amounts)
         if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
@@ -350,6 +378,8 @@ class Ooxml:
                     binary = self._binary_strings(archive)
                 xlsb.cells(data, binary, sink, amounts, name)
                 continue
+            if _rels_of(name) not in package.read and not lower.endswith(".rels") and lower.endswith(_XML):
+                chunks = _without_links(chunks, name)
             if not lower.endswith(_XML) or member.size == 0:
                 see_through(chunks, name, member.size)
                 continue
@@ -367,6 +397,18 @@ class Ooxml:
     def _binary_strings(archive: zips.Archive) -> list[str]:
         name = next((n for n in archive.members if n.casefold().endswith("sharedstrings.bin")), None)
         return xlsb.shared_strings(archive.bytes_of(name)) if name else []
+
+
+def _without_links(chunks: Iterable[bytes], part: str) -> Iterator[bytes]:
+    """Hand on a part that has no relationships; raises `Malformed` if it needs one."""
+    before = b""
+    for chunk in chunks:
+        if found := _LINK.search(before + chunk):
+            raise Malformed(
+                f"part {part} needs relationship {found[1].decode()}, but its list of relationships is missing"
+            )
+        before = chunk[-64:]
+        yield chunk
 
 
 def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:

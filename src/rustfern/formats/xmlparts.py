@@ -128,10 +128,20 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
         for chunk in chunks:
             parser.Parse(chunk, False)
             # Without a listener the elements are not counted one by one: about so many are open.
-            near += chunk.count(b"<") - 2 * chunk.count(b"</") - chunk.count(b"/>") - chunk.count(b"<!") - chunk.count(b"<?")
+            near += (
+                chunk.count(b"<")
+                - 2 * chunk.count(b"</")
+                - chunk.count(b"/>")
+                - chunk.count(b"<!")
+                - chunk.count(b"<?")
+            )
             if near > _TOO_DEEP:
                 raise Malformed(f"part {part} is nested too deep: refused")
         parser.Parse(b"", not partial)
+    except (LookupError, ValueError) as error:
+        # An encoding that nobody knows is named in the declaration.
+        if not partial:
+            raise Malformed(f"part {part} is written in an unknown way ({error})") from error
     except expat.ExpatError as error:
         if partial:
             return

@@ -12,9 +12,9 @@ from datetime import timedelta
 
 from rustfern import formats, rebuilding
 from rustfern.errors import SourceError
-from rustfern.formats.table import class_of, extension_of, extension_right, title_of
+from rustfern.formats.table import BELONGING, class_of, extension_of, extension_right, title_of
 from rustfern.model import Content, Entry, Glance, State
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.folder import FolderSource, with_companions
 
 _MANY, _WITHIN = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -98,6 +98,7 @@ def check_one(path: str) -> Checked:
             raise SourceError("this is a folder: name its files, or use --recursive", path)
         if not entry.is_file:
             raise SourceError("this is not a regular file and was not opened", path)
+        entry = with_companions(FolderSource(os.path.dirname(whole)), entry, BELONGING.get(extension_of(name), ()))
         content = rebuilding.check(entry, name, digest=False)[0]
     except SourceError as error:
         content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)

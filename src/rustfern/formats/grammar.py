@@ -1,7 +1,7 @@
 """Texts with a grammar of their own: does each reach its end, or stop in the middle of something?
 
 What people write by hand is often not quite right, and programs read it all the same: only what shows that the rest of the file is
-missing counts as damage. Source: RFC 8259 (JSON), RFC 4180 (CSV), TOML 1.0, the HTML standard 13.2.5 (tags, comments, raw text), the DXF
+missing counts as damage. Source: RFC 8259 (JSON), RFC 4180 (CSV), TOML 1.0, YAML 1.2, the HTML standard 13.2.5 (tags, comments, raw text), the DXF
 reference (groups of two lines, `EOF`), RFC 5545 3.4 and RFC 6350 3.3 (calendars and cards: BEGIN and END).
 """
 
@@ -14,6 +14,7 @@ from typing import TextIO
 from rustfern.errors import Malformed
 
 _LIMIT = 64 << 20
+_LIMIT_YAML = 4 << 20
 _HTML = re.compile(r"<!--|<(script|style|textarea|title)\b|<[a-zA-Z/!?][^<>]*(>|$)", re.IGNORECASE)
 
 
@@ -45,6 +46,31 @@ def _toml(text: TextIO, size: int) -> str:
     except RecursionError:
         return ""
     return ", complete TOML"
+
+
+def _yaml(text: TextIO, size: int) -> str:
+    import yaml
+
+    whole = text.read(_LIMIT_YAML)
+    if len(whole) >= _LIMIT_YAML:
+        return ""  # taken apart slowly: a list so long is data, not settings
+    try:
+        for _ in yaml.parse(whole, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader)):
+            pass
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark
+        if mark is not None and (mark.line, mark.column) >= _end_of(whole):
+            raise Malformed("the YAML stops in the middle of a value", size) from error
+        return f"; it is not right YAML: {error.problem}"
+    except (yaml.YAMLError, RecursionError, ValueError):
+        return "; it is not right YAML"
+    return ", complete YAML"
+
+
+def _end_of(text: str) -> tuple[int, int]:
+    """Line and column behind the last sign that is no white space."""
+    lines = text.rstrip().split("\n")
+    return len(lines) - 1, len(lines[-1].rstrip("\r"))
 
 
 def _csv(text: TextIO, size: int) -> str:
@@ -146,6 +172,7 @@ def _calendar(text: TextIO, size: int) -> str:
 READERS: dict[str, Callable[[TextIO, int], str]] = {
     "json": _json,
     "toml": _toml,
+    "yaml": _yaml,
     "csv": _csv,
     "html": _html,
     "dxf": _dxf,

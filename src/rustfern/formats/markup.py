@@ -13,11 +13,14 @@ from typing import BinaryIO
 from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.table import extension_of, format_of_extension
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
 _GZIP = b"\x1f\x8b\x08"
 _CHUNK = 1 << 18
+_PACKED = frozenset({"gnumeric", "sla", "svgz", "abw", "dia", "xopp"})
+"""Formats that are packed XML, whatever their first element is called."""
 _LARGE = 16 << 20
 _MIDDLE = {"abiword": "p", "awml": "p", "xournal": "text", "diagram": "string", "svg": "text"}
 _FORMATS = {"abiword": "abw", "awml": "abw", "xournal": "xopp", "diagram": "dia", "svg": "svgz"}
@@ -95,6 +98,9 @@ class Markup:
                 head = zlib.decompressobj(31).decompress(head, 1 << 14)
             except zlib.error as error:
                 raise Malformed("the packed bytes are damaged") from error
+        claimed = format_of_extension(extension_of(name))
+        if claimed in _PACKED and b"<?xml" in head[:64]:
+            return Glance(format=claimed)
         return Glance(format=_FORMATS.get(_root(head), "gz"))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:

@@ -6,7 +6,12 @@ the published layout of layered pictures (sections and their lengths; PackBits r
 
 from __future__ import annotations
 
+import os
 import struct
+import tempfile
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
@@ -15,6 +20,8 @@ from rustfern.formats.paged import Data, held, unpack
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
+_COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
+_SILENCE = threading.Lock()
 _MAX = 1 << 30
 _CHANNELS = 56
 
@@ -209,6 +216,26 @@ def _layers(data: Data) -> Reading:
     return _reading("psd", "its sections and rows fill it to the end; the pixels carry no sum", width, height)
 
 
+@contextmanager
+def _heard() -> Iterator[list[str]]:
+    """The decoder of TIFF writes its complaints to the terminal by itself: they are caught, and tell of damage that it passes over."""
+    said: list[str] = []
+    with _SILENCE, tempfile.TemporaryFile() as held:
+        try:
+            kept = os.dup(2)
+        except OSError:
+            yield said
+            return
+        try:
+            os.dup2(held.fileno(), 2)
+            yield said
+        finally:
+            os.dup2(kept, 2)
+            os.close(kept)
+            held.seek(0)
+            said += held.read(1 << 16).decode("utf-8", "replace").splitlines()
+
+
 def refused(data: bytes) -> str | None:
     """Why a widely used decoder refuses a picture whose codes this version does not walk itself; None if it takes it.
 
@@ -220,11 +247,11 @@ def refused(data: bytes) -> str | None:
     from PIL import Image
 
     try:
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), _heard() as said:
             warnings.simplefilter("ignore")
             Image.open(io.BytesIO(data), formats=["WEBP", "TIFF"]).load()
+        return next((line.rstrip(".")[:80] for line in said if any(sign in line for sign in _COMPLAINTS)), None)
     except (Image.DecompressionBombError, MemoryError):
         return None
     except Exception as error:  # the decoders raise many kinds
         return str(error)[:80] or type(error).__name__
-    return None

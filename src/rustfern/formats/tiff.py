@@ -66,6 +66,8 @@ class _Tiff:
             where = number * entry
             tag, kind = struct.unpack_from(f"{self.order}HH", body, where)
             amount = struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", body, where + 4)[0]
+            if not kind:
+                raise Malformed("an entry of a directory is zeros", at + wide + where)
             width = _SIZES.get(kind)
             if width is None:
                 continue  # kinds of later versions are passed over (TIFF 6.0, section 2)
@@ -77,7 +79,7 @@ class _Tiff:
                 offset = struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", data)[0]
                 data = self.read(offset, width * amount, f"the entry {tag}")
             letter = {1: "B", 2: "H", 4: "I", 8: "Q"}.get(width, "B") if kind not in (2, 5, 7, 10, 11, 12) else ""
-            if letter and amount <= _MAX_VALUES:
+            if letter and 0 < amount <= _MAX_VALUES:
                 tags[tag] = struct.unpack_from(f"{self.order}{amount}{letter}", data)
         return tags, struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", body, count * entry)[0]
 

@@ -509,3 +509,9 @@ def test_texts_before_1997(data: bytes, state: State, said: str) -> None:
     assert content.state is state and said in content.reason, content.reason
     if state is State.INTACT:
         assert content.words == 6 and content.glance.needs
+
+
+@pytest.mark.parametrize("name", sorted(packed("strange.tar.xz")))
+def test_files_that_once_broke_a_reader(name: str) -> None:
+    data = packed("strange.tar.xz")[name]
+    assert check(data, name).state in (State.DAMAGED, State.INTACT)

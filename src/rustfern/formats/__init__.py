@@ -30,27 +30,33 @@ _TAIL, _ZEROS = 1 << 16, 512
 
 
 @cache
+def _packages() -> tuple[Format, ...]:
+    """The families that lie in ZIP packages."""
+    from rustfern.formats.bundles import PlainZip
+    from rustfern.formats.odf import Odf
+    from rustfern.formats.ooxml import Ooxml
+
+    return Odf(), Ooxml(), PlainZip()
+
+
+@cache
 def families() -> tuple[Format, ...]:
     """One of each family. Imported only when something is to be read: most of the start-up time is theirs."""
-    from rustfern.formats.bundles import PlainZip
     from rustfern.formats.database import Database
     from rustfern.formats.mail import Mail
     from rustfern.formats.markup import Markup
-    from rustfern.formats.odf import FlatOdf, Odf
+    from rustfern.formats.odf import FlatOdf
     from rustfern.formats.office_binary import OfficeBinary
-    from rustfern.formats.ooxml import Ooxml
     from rustfern.formats.other import Recognised, RiffDrawing
     from rustfern.formats.text import PlainText
 
     return (
-        Odf(),
-        Ooxml(),
+        *_packages(),
         OfficeBinary(),
         FlatOdf(),
         Markup(),
         Database(),
         RiffDrawing(),
-        PlainZip(),
         Recognised(),
         Mail(),
         PlainText(),
@@ -68,7 +74,7 @@ def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
 def identify(head: bytes, tail: bytes = b"") -> Format | None:
     """The family that the first and last bytes show, None if no family knows them."""
     best, known = 0.0, None
-    for family in families():
+    for family in _packages() if head[:4] == b"PK\x03\x04" else families():
         score = family.score(head, tail)
         if score >= _CERTAIN:
             return family
@@ -222,10 +228,10 @@ def _cause(stream: BinaryIO, size: int) -> str | None:
 
 
 def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
-    from rustfern.formats.text import encoding_of, refine
-
     claimed = format_of_extension(extension_of(name))
     if size == 0:
+        from rustfern.formats.text import refine
+
         if refine(name) in TEXT_FORMATS and claimed in TEXT_FORMATS:
             return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: an empty text")
         return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
@@ -257,17 +263,23 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
     if reading.glance.format == "txt" and claimed and claimed != "txt" and _no_text(head, tail, claimed):
         return Reading(Glance(), State.DAMAGED, f"the bytes are not those of {claimed} (byte 0)", has_text=False)
     if (
-        encoding_of(head)
+        reading.glance.format == "txt"
         and claimed
-        and reading.glance.format == "txt"
         and claimed not in TEXT_FORMATS
         and claimed != "rtf"
+        and _readable(head)
     ):
         # Text bytes under a binary format's name: the name is wrong, the text itself is whole.
         if class_of(claimed) == "sheet" and is_table(head):
             return replace(reading, glance=Glance(format="csv"))
         return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
     return reading
+
+
+def _readable(head: bytes) -> bool:
+    from rustfern.formats.text import encoding_of
+
+    return encoding_of(head) is not None
 
 
 def is_table(head: bytes) -> bool:

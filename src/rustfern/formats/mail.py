@@ -259,7 +259,7 @@ class _Reader:
         fields = (self.first or self._part).fields
         try:
             sent = parsedate_to_datetime(fields["date"]) if "date" in fields else None
-        except (ValueError, TypeError, IndexError):
+        except (ValueError, TypeError, IndexError, OverflowError):
             sent = None
         return Glance(
             format=form,

@@ -36,14 +36,13 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     table = compound.read("1Table" if flags & 0x0200 else "0Table")
     if table is None:
         raise Malformed("the table stream is missing")
-    shorts = struct.unpack_from("<H", data, 32)[0]
-    longs_at = 34 + 2 * shorts + 2
-    counts = struct.unpack_from("<7i", data, longs_at + 12)
+    try:
+        counts, (clx_at, clx_size) = _header(data)
+    except struct.error as error:
+        raise Malformed("the header of the stream WordDocument claims more than it holds", 32) from error
     main, footnotes, headers, _macros, notes, endnotes, _boxes = counts
     if any(count < 0 for count in counts):
-        raise Malformed("the header counts fewer than no characters", longs_at)
-    pairs_at = longs_at + 4 * struct.unpack_from("<H", data, longs_at - 2)[0] + 2
-    clx_at, clx_size = struct.unpack_from("<II", data, pairs_at + 33 * 8)
+        raise Malformed("the header counts fewer than no characters", 32)
     text = _pieces(data, table, clx_at, clx_size)
     total = sum(counts)
     if len(text) < total:
@@ -62,6 +61,15 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     if paragraphs:
         amounts["paragraphs"] = paragraphs
     return False
+
+
+def _header(data: bytes) -> tuple[tuple[int, ...], tuple[int, int]]:
+    """The counts of characters, story by story, and the place of the piece table in the table stream."""
+    longs_at = 34 + 2 * struct.unpack_from("<H", data, 32)[0] + 2
+    counts = struct.unpack_from("<7i", data, longs_at + 12)
+    pairs_at = longs_at + 4 * struct.unpack_from("<H", data, longs_at - 2)[0] + 2
+    clx_at, clx_size = struct.unpack_from("<II", data, pairs_at + 33 * 8)
+    return counts, (clx_at, clx_size)
 
 
 def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:

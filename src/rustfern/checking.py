@@ -48,6 +48,7 @@ def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Ch
     from concurrent.futures.process import BrokenProcessPool
 
     done = 0
+    formats.prepare(files[0])
     try:
         with ProcessPoolExecutor(initializer=_worker) as pool:
             for item in pool.map(_verdict_alone, files, chunksize=4):

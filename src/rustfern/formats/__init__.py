@@ -17,7 +17,7 @@ from rustfern.formats.table import TEXT_FORMATS, class_of, extension_of, format_
 from rustfern.formats.words import TextSink
 from rustfern.model import Content, Glance, State
 
-__all__ = ["check", "glance", "identify", "read_text"]
+__all__ = ["check", "glance", "identify", "prepare", "read_text"]
 
 _HEAD = 4096
 _IN_MEMORY = 32 << 20
@@ -37,6 +37,12 @@ def _packages() -> tuple[Format, ...]:
     from rustfern.formats.ooxml import Ooxml
 
     return Odf(), Ooxml(), PlainZip()
+
+
+def prepare(name: str) -> None:
+    """Load the readers that a file of this name is likely to need, before work is parted among processes."""
+    if class_of(format_of_extension(extension_of(name))) in ("text", "sheet", "slides", "drawing"):
+        _packages()
 
 
 @cache
@@ -145,10 +151,10 @@ def _written(stream: BinaryIO, size: int) -> int:
 def check(stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, digest: bool = True) -> Content:
     """Read a seekable binary stream to its end and give the verdict with its reason.
 
-    `name` helps where bytes alone do not tell (text formats). Without `digest`, no SHA-256 is taken; nor of a file whose end
+    `name` helps where bytes alone do not tell (text formats). Without `digest`, neither the file's SHA-256 nor hashes of its words are taken; nor of a file whose end
     is a hole of hundreds of megabytes.
     """
-    return _check(stream, name, TextSink(), limits, digest=digest)
+    return _check(stream, name, TextSink(hashed=digest), limits, digest=digest)
 
 
 def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[str]]:

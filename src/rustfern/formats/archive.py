@@ -22,6 +22,7 @@ _LOCAL = b"PK\x03\x04"
 _DESCRIPTOR = b"PK\x07\x08"
 _ALL = 0xFFFFFFFF
 _CHUNK = 1 << 18
+_SMALL = 1 << 20
 _TIMES = 4
 """Parts of relationships and lists are read more than once."""
 
@@ -174,6 +175,9 @@ class Archive:
             raise Malformed("the parts would unpack to more than can be a document: refused", at)
         self.stream.seek(at)
         inflate = zlib.decompressobj(-15) if member.method == 8 else None
+        if member.size <= _SMALL and member.packed <= _SMALL:
+            yield self._at_once(inflate, member, at)
+            return
         left, crc, got = member.packed, 0, 0
         while left > 0:
             data = self.stream.read(min(_CHUNK, left))
@@ -192,6 +196,27 @@ class Archive:
             raise Malformed(f"part {member.name} has {got} bytes instead of {member.size}", at)
         if crc != member.crc:
             raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
+
+    def _at_once(self, inflate: zlib._Decompress | None, member: Member, at: int) -> bytes:
+        """A member of the usual size, unpacked in one go."""
+        data = self.stream.read(member.packed)
+        if len(data) != member.packed:
+            raise Malformed(f"the file ends inside part {member.name}", at + len(data))
+        if inflate is not None:
+            try:
+                data = inflate.decompress(data, member.size + 1)
+            except zlib.error as error:
+                raise Malformed(f"part {member.name} cannot be unpacked", at) from error
+            if len(data) <= member.size and not inflate.eof:
+                raise Malformed(f"part {member.name} stops before its end", at + member.packed)
+            if inflate.unused_data:
+                raise Malformed(f"part {member.name} ends before its packed bytes do", at)
+        if len(data) != member.size:
+            longer = "longer than its size says" if len(data) > member.size else "shorter than its size says"
+            raise Malformed(f"part {member.name} is {longer}", at)
+        if zlib.crc32(data) != member.crc:
+            raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
+        return data
 
     def bytes_of(self, name: str, limit: int = 64 << 20) -> bytes:
         """All bytes of one member, at most `limit`."""

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import lru_cache
 from typing import BinaryIO
 from urllib.parse import unquote
 
@@ -48,6 +49,7 @@ _MAIN = {
 # The relationship that names the main part, by kind of package.
 _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
+_SHARED = 512
 _STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
 _CORE = ("title", "creator", "lastModifiedBy", "created", "modified")
@@ -62,7 +64,11 @@ _CHAIN = {
     "notes master": (re.compile(r"/notesMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
     "master": (re.compile(r"/slideMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
 }
-_LINK = re.compile(rb'\sr:(?:id|embed|link|pict)="([\w-]+)"')
+_CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
+_KIND = re.compile(rb" t=[\"'](\w+)[\"']")
+_VALUE = re.compile(rb"<[vt](?: [^>]*)?>([^<]*)</")
+_LINK_SIGNS = (b' r:id="', b' r:embed="', b' r:link="', b' r:pict="')
+_LINK = re.compile(rb' r:(?:id|embed|link|pict)="([\w-]+)"')
 _PAGE = re.compile(r"(?:^|/)pages/page\d+\.xml$", re.IGNORECASE)
 
 
@@ -185,6 +191,24 @@ class _Cells(xmlparts.Handler):
         self._text: list[str] | None = None
         self._value: list[str] = []
 
+    def whole(self, data: bytes) -> bool:
+        if (
+            b"<c " not in data
+            or b"<c>" in data
+            or b":c " in data
+            or b"&" in data
+            or b"<rPh" in data
+            or b"<!" in data
+            or b"\r" in data
+        ):
+            return False
+        for attributes, inner in _CELL.findall(data):
+            found = _KIND.search(attributes)
+            texts = _VALUE.findall(inner)
+            if texts:
+                self._take(found[1].decode() if found else "n", b"".join(texts).decode("utf-8"))
+        return True
+
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
         if tag == "c":
             self._kind, self._value = attributes.get("t", "n"), []
@@ -200,18 +224,20 @@ class _Cells(xmlparts.Handler):
             self._value.append("".join(self._text))
             self._text = None
         elif tag == "c" and self._value:
-            value = "".join(self._value)
-            if self._kind == "s":
-                if self._strings is None:
-                    raise Malformed("the part sharedStrings.xml, which cells need, is missing")
-                if not value.strip().isdigit() or int(value) >= len(self._strings):
-                    raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
-                value = self._strings[int(value)]
-            elif self._kind == "n":
-                value = number(value)
-            if value.strip():
-                self._sink.add(value)
-                self._amounts["cells"] = self._amounts.get("cells", 0) + 1
+            self._take(self._kind, "".join(self._value))
+
+    def _take(self, kind: str, value: str) -> None:
+        if kind == "s":
+            if self._strings is None:
+                raise Malformed("the part sharedStrings.xml, which cells need, is missing")
+            if not value.strip().isdigit() or int(value) >= len(self._strings):
+                raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
+            value = self._strings[int(value)]
+        elif kind == "n":
+            value = number(value)
+        if value.strip():
+            self._sink.add(value)
+            self._amounts["cells"] = self._amounts.get("cells", 0) + 1
 
 
 def _natural(name: str) -> list[object]:
@@ -231,28 +257,55 @@ def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
     )
 
 
+# Documents of one program share these parts to the byte: what they say is worked out once.
+@lru_cache(_SHARED)
+def _types(data: bytes) -> tuple[Mapping[str, str], Mapping[str, str]]:
+    """Content types by part and by extension, both in small letters."""
+    overrides: dict[str, str] = {}
+    defaults: dict[str, str] = {}
+
+    def see(tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag == "Override":
+            overrides[attributes.get("PartName", "").lstrip("/").casefold()] = attributes.get("ContentType", "")
+        elif tag == "Default":
+            defaults[attributes.get("Extension", "").casefold()] = attributes.get("ContentType", "")
+
+    xmlparts.run([data], xmlparts.Elements(see), _TYPES)
+    return overrides, defaults
+
+
+@lru_cache(_SHARED)
+def _links(data: bytes, rels: str) -> Sequence[tuple[str, str]]:
+    """(type, part) of each relationship of a part that points inside the package."""
+    folder = posixpath.dirname(posixpath.dirname(rels))
+    found: list[tuple[str, str]] = []
+
+    def see(tag: str, attributes: xmlparts.Attributes) -> None:
+        target = attributes.get("Target", "")
+        if tag != "Relationship" or attributes.get("TargetMode") == "External":
+            return
+        target = target.partition("#")[0]
+        if target and target != "NULL":
+            path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
+            found.append((attributes.get("Type", ""), unquote(posixpath.normpath(path))))
+
+    xmlparts.run([data], xmlparts.Elements(see), rels)
+    return found
+
+
 class _Package:
     """The parts of one package and what they say of each other; each part of relationships is read once."""
 
     def __init__(self, archive: zips.Archive) -> None:
         self.archive = archive
-        self.read: dict[str, list[tuple[str, str]]] = {}
+        self.read: dict[str, Sequence[tuple[str, str]]] = {}
 
     def kind(self) -> tuple[str, str | None]:
         """The name of the main part and the format that its content type tells."""
         members = self.archive.members
         if _TYPES not in members:
             raise Malformed(f"the part {_TYPES} is missing")
-        overrides: dict[str, str] = {}
-        defaults: dict[str, str] = {}
-
-        def see(tag: str, attributes: xmlparts.Attributes) -> None:
-            if tag == "Override":
-                overrides[attributes.get("PartName", "").lstrip("/").casefold()] = attributes.get("ContentType", "")
-            elif tag == "Default":
-                defaults[attributes.get("Extension", "").casefold()] = attributes.get("ContentType", "")
-
-        xmlparts.run(self.archive.read(members[_TYPES]), xmlparts.Elements(see), _TYPES)
+        overrides, defaults = _types(self.archive.bytes_of(_TYPES))
         if "_rels/.rels" not in members:
             raise Malformed("the part _rels/.rels is missing")
         named = self.targets("_rels/.rels")
@@ -262,23 +315,11 @@ class _Package:
         kind = overrides.get(main.casefold()) or defaults.get(main.rpartition(".")[2].casefold(), "")
         return main, _MAIN.get(kind)
 
-    def targets(self, rels: str) -> list[tuple[str, str]]:
+    def targets(self, rels: str) -> Sequence[tuple[str, str]]:
         """(type, part) of each relationship that points inside the package."""
         if rels in self.read:
             return self.read[rels]
-        folder = posixpath.dirname(posixpath.dirname(rels))
-        found: list[tuple[str, str]] = []
-
-        def see(tag: str, attributes: xmlparts.Attributes) -> None:
-            target = attributes.get("Target", "")
-            if tag != "Relationship" or attributes.get("TargetMode") == "External":
-                return
-            target = target.partition("#")[0]
-            if target and target != "NULL":
-                path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
-                found.append((attributes.get("Type", ""), unquote(posixpath.normpath(path))))
-
-        xmlparts.run(self.archive.read(self.archive.members[rels]), xmlparts.Elements(see), rels)
+        found = _links(self.archive.bytes_of(rels), rels)
         self.read[rels] = found
         return found
 
@@ -403,7 +444,9 @@ def _without_links(chunks: Iterable[bytes], part: str) -> Iterator[bytes]:
     """Hand on a part that has no relationships; raises `Malformed` if it needs one."""
     before = b""
     for chunk in chunks:
-        if found := _LINK.search(before + chunk):
+        joined = before + chunk
+        # Looking for the plain letters first is many times quicker than the pattern.
+        if any(sign in joined for sign in _LINK_SIGNS) and (found := _LINK.search(joined)):
             raise Malformed(
                 f"part {part} needs relationship {found[1].decode()}, but its list of relationships is missing"
             )

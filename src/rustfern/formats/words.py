@@ -30,10 +30,12 @@ def number(text: str) -> str:
 class TextSink:
     """Takes pieces of text (paragraphs, cells, slides' lines) in reading order.
 
-    `keep` is how many characters of the text are kept for showing; 0 keeps none. Pieces are worked through many at a time.
+    `keep` is how many characters of the text are kept for showing; 0 keeps none. Without `hashed` words are only counted. Pieces are
+    worked through many at a time.
     """
 
-    def __init__(self, keep: int = 0) -> None:
+    def __init__(self, keep: int = 0, *, hashed: bool = True) -> None:
+        self._hashed = hashed
         self.pieces = 0
         self.kept: list[str] = []
         self._keep = keep
@@ -65,7 +67,8 @@ class TextSink:
         self._waiting.clear()
         self._length = 0
         data = folded.encode("utf-8", "surrogatepass")
-        self._hash.update(data)
+        if self._hashed:
+            self._hash.update(data)
         if len(data) == len(folded):
             found = _ASCII_WORD.findall(data)
         else:
@@ -73,7 +76,7 @@ class TextSink:
             words = _WORD.findall(folded)
             found = "\n".join(words).encode("utf-8", "surrogatepass").split(b"\n") if words else []
         self._words += len(found)
-        if len(self._tokens) < MAX_WORDS:
+        if self._hashed and len(self._tokens) < MAX_WORDS:
             self._tokens.extend(map(zlib.crc32, found))
 
     @property
@@ -90,7 +93,7 @@ class TextSink:
     def text_hash(self) -> str | None:
         """SHA-256 of the normalised text; None if there was none."""
         self._work()
-        return self._hash.hexdigest() if self.pieces else None
+        return self._hash.hexdigest() if self.pieces and self._hashed else None
 
 
 def unpack(tokens: bytes) -> array[int]:

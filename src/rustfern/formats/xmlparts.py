@@ -31,6 +31,10 @@ class Handler:
     wanted: frozenset[str] | None = None
     looked_at: frozenset[str] | None = None
 
+    def whole(self, data: bytes) -> bool:
+        """Take a whole part that is well-formed; False if it has to be told element by element."""
+        return False
+
     def start(self, tag: str, attributes: Attributes) -> None:
         """An element begins."""
 
@@ -64,7 +68,7 @@ def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial:
         xmltokens.remember(data)
     elif (found := xmltokens.tokens(data)) is None:
         _stream((data,), handler, part)
-    else:
+    elif not handler.whole(data):
         _tell(found, handler)
 
 

@@ -51,7 +51,7 @@ def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Ch
     formats.prepare(files[0])
     try:
         with ProcessPoolExecutor(initializer=_worker) as pool:
-            for item in pool.map(_verdict_alone, files, chunksize=4):
+            for item in pool.map(_verdict_alone, files, chunksize=8):
                 done += 1
                 yield item
     except (BrokenProcessPool, OSError):

@@ -36,6 +36,10 @@ def xlsx(text: str, main: str = "application/vnd.openxmlformats-officedocument.s
 
 def pptx(text: str) -> bytes:
     """A small presentation with one slide."""
+
+    def rels(kind: str, target: str) -> str:
+        return f'<Relationships><Relationship Id="a" Type="t/{kind}" Target="{target}"/></Relationships>'
+
     return package(
         {
             "[Content_Types].xml": '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Override '
@@ -45,7 +49,14 @@ def pptx(text: str) -> bytes:
             'Id="r1" Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/officeDocument" '
             'Target="ppt/presentation.xml"/></Relationships>',
             "ppt/presentation.xml": "<p/>",
+            "ppt/_rels/presentation.xml.rels": rels("slide", "slides/slide1.xml"),
             "ppt/slides/slide1.xml": f"<s><p><r><t>{text}</t></r></p></s>",
+            "ppt/slides/_rels/slide1.xml.rels": rels("slideLayout", "../slideLayouts/layout1.xml"),
+            "ppt/slideLayouts/layout1.xml": "<l/>",
+            "ppt/slideLayouts/_rels/layout1.xml.rels": rels("slideMaster", "../slideMasters/master1.xml"),
+            "ppt/slideMasters/master1.xml": "<m/>",
+            "ppt/slideMasters/_rels/master1.xml.rels": rels("theme", "../theme/theme1.xml"),
+            "ppt/theme/theme1.xml": "<t/>",
         }
     )
 

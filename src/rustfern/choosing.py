@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from rustfern.matching.content import difference, equal, lacks
+from rustfern.matching.identity import later
 from rustfern.matching.weights import in_words
 from rustfern.model import CLOCKS, Copy, Hints, Kind, Order, Situation, State, Verdict, show_name
 
@@ -106,6 +107,8 @@ def newer(left: Copy, right: Copy) -> tuple[int, str]:
             return 1, "content"
         if found.only_left == 0 and found.only_right > 0:
             return -1, "content"
+    if order := later(left.content, right.content):
+        return order, "content"
     for clock in CLOCKS:
         mine, theirs = left.clocks.get(clock), right.clocks.get(clock)
         if mine is not None and theirs is not None and mine != theirs:

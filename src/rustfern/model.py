@@ -119,7 +119,8 @@ class Evidence:
 class Glance:
     """What a few KB tell: the format, and who and when by the document's own account.
 
-    `needs` says in words what a program must be able to do to open it, where not all that read the format can.
+    `needs` says in words what a program must be able to do to open it, where not all that read the format can. `identity`
+    are ids that it keeps when it is renamed (kind, value).
     """
 
     format: str | None = None
@@ -129,6 +130,7 @@ class Glance:
     modified: datetime | None = None
     modified_local: datetime | None = None
     needs: str | None = None
+    identity: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,7 +22,7 @@ from rustfern.formats.table import (
 )
 from rustfern.matching import candidates as near
 from rustfern.matching import content as words
-from rustfern.matching import weights
+from rustfern.matching import identity, weights
 from rustfern.matching.candidates import Candidate
 from rustfern.model import (
     Content,
@@ -143,8 +143,15 @@ class Copies(Elsewhere):
 
     def _compare(self, copy: Copy, found: list[Candidate]) -> None:
         """Add what the contents of candidates say."""
+        contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
+        for path, known in contents.items():
+            for content in known[:1]:
+                for mark in content.glance.identity:
+                    self.carriers.setdefault(mark, set()).add(path)
         for item in found[:_MAX_COMPARED]:
-            for content in self._contents(item.path):
+            for content in contents[item.path]:
+                if tied := identity.tie(copy.content, content, lambda mark: len(self.carriers.get(mark, ()))):
+                    item.evidence.append(tied)
                 if content.sha256 == copy.content.sha256:
                     item.evidence.append(
                         weights.evidence("identical-bytes", "its bytes are those of a copy of this document")

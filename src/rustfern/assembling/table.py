@@ -182,6 +182,7 @@ class Table:
         self.more: list[Find] = []
         self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
         self.looked_around = 0
+        self.carriers: dict[tuple[str, str], set[str]] = {}  # embedded identity → the documents that carry it
         self.narrowed = narrowed
         self.settings = Settings()
         self.recent: dict[str, Told] = {}  # key of a document → the latest entry of a recent-file list

@@ -23,6 +23,9 @@ _HEAD = 4096
 _IN_MEMORY = 32 << 20
 _CHUNK = 1 << 20
 _CERTAIN = 0.9
+_WITH_METADATA = frozenset(
+    {"pdf", "ai", "jpg", "png", "tiff", "gif", "webp", "psd", "eps", "svg", "indd", "mp4", "mov"}
+)
 _HOLE = 256 << 20
 _EXTENTS = 100_000
 _BLOCK = 4096
@@ -185,6 +188,11 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
             sums.update(chunk)
         sha256 = sums.hexdigest()
     reading = reading or _verdict(stream, size, name, sink, limits)
+    if digest and isinstance(stream, io.BytesIO) and reading.glance.format in _WITH_METADATA:
+        from rustfern.formats.marks import of_xmp
+
+        carried = (*reading.glance.identity, *of_xmp(stream.getvalue()))
+        reading = replace(reading, glance=replace(reading.glance, identity=carried))
     has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
     return Content(
         glance=reading.glance,

@@ -13,7 +13,7 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
-from rustfern.formats import xmlparts
+from rustfern.formats import marks, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.words import TextSink, number
@@ -236,7 +236,8 @@ class Odf:
             path = entry.get("full-path", "")
             if path and not path.endswith("/") and path not in archive.members:
                 raise Malformed(f"part {path}, which the manifest lists, is missing")
-        glance = replace(_glance(format_name, meta.values), needs=needs[0] if needs else None)
+        identity = marks.of_meta(meta.values)
+        glance = replace(_glance(format_name, meta.values), needs=needs[0] if needs else None, identity=identity)
         if protected:
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         if "content.xml" not in archive.members and format_name != "odb":

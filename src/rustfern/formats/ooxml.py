@@ -16,7 +16,7 @@ from urllib.parse import unquote
 
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
-from rustfern.formats import xlsb, xmlparts
+from rustfern.formats import marks, xlsb, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.table import class_of
@@ -380,10 +380,10 @@ class Ooxml:
                     raise Malformed(f"part {target}, which {rels} names, is missing")
         _implied(package, main)
         amounts: dict[str, int] = {}
-        self._read_parts(package, main, sink, amounts)
+        identity = self._read_parts(package, main, sink, amounts)
         if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
             amounts["slides"] = slides
-        glance = _glance(format_name, package.core())
+        glance = replace(_glance(format_name, package.core()), identity=identity)
         if any(kind.startswith(_STRICT) for kind, _ in package.read["_rels/.rels"]):
             glance = replace(glance, needs="saved in the strict form of OOXML, which many programs do not read")
         if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
@@ -391,12 +391,14 @@ class Ooxml:
         reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"
         return Reading(glance, State.INTACT, reason, amounts)
 
-    def _read_parts(self, package: _Package, main: str, sink: TextSink, amounts: dict[str, int]) -> None:
+    def _read_parts(self, package: _Package, main: str, sink: TextSink, amounts: dict[str, int]) -> marks.Marks:
+        """Read every part; gives the identities that they carry."""
         archive = package.archive
         names = sorted(archive.members, key=lambda n: (not n.casefold().endswith("sharedstrings.xml"), _natural(n)))
         strings: list[str] | None = None
         binary: list[str] | None = None
         base = posixpath.dirname(main)
+        settings, workbook = marks.Settings(), marks.Workbook()
         for name in names:
             if name in package.read or name == _TYPES:
                 continue
@@ -431,7 +433,12 @@ class Ooxml:
                 handler = _Story(sink, amounts)
             elif _PAGE.search(name):
                 handler = _PlainText(sink)
+            elif lower.endswith("word/settings.xml"):
+                handler = settings
+            elif name == main:
+                handler = workbook
             xmlparts.run(chunks, handler, name)
+        return (*settings.marks(), *workbook.found)
 
     @staticmethod
     def _binary_strings(archive: zips.Archive) -> list[str]:

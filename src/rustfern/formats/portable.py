@@ -98,8 +98,12 @@ class _Document:
         many = f" in {revisions} revisions" if revisions > 1 else ""
         reason = f"read to the end: {pages} pages, all {objects} objects that they need{many}"
         newer = data[head + 5 : head + 6] == b"2"
+        ids = self._plain(self.trailer.get("ID"))
+        first = ids[0].hex() if isinstance(ids, list) and ids and isinstance(ids[0], bytes) and ids[0] else ""
         glance = Glance(
-            format="ai" if illustration else "pdf", needs="PDF 2.0, which older viewers refuse" if newer else None
+            format="ai" if illustration else "pdf",
+            needs="PDF 2.0, which older viewers refuse" if newer else None,
+            identity=(("file-id", first),) if first else (),
         )
         return Reading(glance, State.INTACT, reason, amounts, has_text=False)
 

@@ -9,6 +9,7 @@ import re
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
+from rustfern.formats.embedded import BLANK
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged import Data, held, matched
 from rustfern.formats.words import TextSink
@@ -52,6 +53,8 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         raise Malformed("something else follows behind its end", end)
     if len(rest) > 512 and not rest.strip(b"\0"):
         raise Malformed(f"{size - end} zeros follow behind its end", end)
+    if not sink.pieces and not any(data.find(sign) >= 0 for sign in (b"\\pict", b"\\object", b"\\shp")):
+        return Reading(Glance(format="rtf"), State.EMPTY, BLANK)
     return Reading(
         Glance(format="rtf"), State.INTACT, "read to the end: all its groups are closed", {"pieces": sink.pieces}
     )

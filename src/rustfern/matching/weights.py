@@ -19,6 +19,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "lock-name": (6.0, "name"),
     "lock-name-cut": (4.5, "name"),
     "identical-bytes": (8.0, "content"),
+    "embedded-identity": (6.5, "identity"),
     "name-beside": (5.0, "name"),
     "name-and-path": (5.5, "name"),
     "name": (4.0, "name"),

@@ -1,0 +1,82 @@
+"""Identities inside documents, weighed: the same id in a copy and a document ties them, unless many documents carry it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from rustfern.matching.content import shared
+from rustfern.matching.weights import evidence
+from rustfern.model import Content, Evidence
+
+Mark = tuple[str, str]
+
+# kind → (share of the table's weight, how it is said)
+_KINDS = {
+    "document-id": (1.0, "both carry the same document id"),
+    "file-id": (0.95, "both carry the same file identifier"),
+    "picture-id": (0.9, "both carry the same id in their metadata"),
+    "first-save": (0.85, "both go back to the same first save"),
+    "made": (0.35, "both were made at the same moment by the same person"),
+}
+_NO_WORDS, _MANY_WORDS = 0.1, 20
+"""What is left where both hold text and none of it is the same: documents of a program that gives all of them one id."""
+_STRANGERS = 0.45
+"""What is left of a common first save where each has saves of its own that the other lacks: made from one template."""
+
+
+def values(content: Content, kind: str) -> frozenset[str]:
+    """The values of one kind of identity."""
+    return frozenset(value for found, value in content.glance.identity if found == kind)
+
+
+def _revisions(content: Content) -> frozenset[str]:
+    return frozenset(" ".join(values(content, "revisions")).split())
+
+
+def _nothing_in_common(left: Content, right: Content) -> bool:
+    enough = (left.words or 0) >= _MANY_WORDS and (right.words or 0) >= _MANY_WORDS
+    return enough and shared(left, right) == 0
+
+
+def tie(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Evidence | None:
+    """The strongest identity that a copy and a version of a document share; `carriers` tells how many documents carry one.
+
+    A difference says nothing: saving under another name, converting and merging change or drop these ids.
+    """
+    best: Evidence | None = None
+    for kind, (share, says) in _KINDS.items():
+        for value in values(copy, kind) & values(document, kind):
+            count = max(carriers((kind, value)), 1)
+            scaled = share / (1 + math.log(count))
+            mine, theirs = _revisions(copy), _revisions(document)
+            if kind == "first-save" and mine and theirs:
+                if mine <= theirs or theirs <= mine:
+                    says = f"{says}, and one holds all the saves of the other"
+                else:
+                    scaled *= _STRANGERS
+            if _nothing_in_common(copy, document):
+                scaled *= _NO_WORDS
+            many = f" (as {count - 1} other documents do)" if count > 1 else ""
+            found = evidence("embedded-identity", says + many, scaled)
+            if best is None or found.weight > best.weight:
+                best = found
+    return best
+
+
+def later(left: Content, right: Content) -> int:
+    """Which of two versions of one document was saved later by what they carry: 1 left, -1 right, 0 not to be told.
+
+    The set of saves grows with each save; so does the count of editing cycles.
+    """
+    if values(left, "first-save") & values(right, "first-save"):
+        mine, theirs = _revisions(left), _revisions(right)
+        if mine > theirs:
+            return 1
+        if mine < theirs:
+            return -1
+    if values(left, "made") & values(right, "made"):
+        ours, other = values(left, "cycles"), values(right, "cycles")
+        if ours and other and ours != other:
+            return 1 if max(map(int, ours)) > max(map(int, other)) else -1
+    return 0

@@ -1,0 +1,127 @@
+"""Identities inside documents: read, weighed by how many carry them, and used to tell which version is the later one."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Run, by_name, docx, odt, package, packed, write
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rustfern import formats
+from rustfern.formats import marks
+from rustfern.matching import identity, weights
+from rustfern.model import Content, Glance, State
+
+T0 = 1_790_000_000
+WORD = "http://schemas.openxmlformats.org/wordprocessingml/2006/main"
+RELS = (
+    '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="r1" '
+    'Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/settings" Target="settings.xml"/></Relationships>'
+)
+
+
+def survey(text: str, root: str, *revisions: str, ident: str = "") -> bytes:
+    """A text whose settings carry the ids of its saves."""
+    rsids = "".join(f'<w:rsid w:val="{value}"/>' for value in (root, *revisions))
+    doc_id = f'<w14:docId xmlns:w14="u" w14:val="{ident}"/>' if ident else ""
+    settings = (
+        f'<w:settings xmlns:w="{WORD}"><w:rsids><w:rsidRoot w:val="{root}"/>{rsids}</w:rsids>{doc_id}</w:settings>'
+    )
+    return docx(text, extra={"word/settings.xml": settings, "word/_rels/document.xml.rels": RELS})
+
+
+def content(*found: tuple[str, str], words: int = 3) -> Content:
+    return Content(Glance("docx", identity=found), State.INTACT, "", 9, words=words)
+
+
+def test_what_documents_carry() -> None:
+    text = formats.check(io.BytesIO(survey("Hog", "00A1", "00B2", ident="5F2A")), "a.docx").glance.identity
+    assert dict(text) == {"document-id": "5F2A", "first-save": "00A1", "revisions": "00A1 00B2"}
+    meta = "<meta:creation-date>2026-03-12T09:00:00</meta:creation-date><meta:initial-creator>Ines Varga</meta:initial-creator>"
+    meta += "<meta:editing-cycles>7</meta:editing-cycles>"
+    sheet = formats.check(io.BytesIO(odt("Hog", meta=meta)), "a.odt").glance.identity
+    assert dict(sheet) == {"made": "2026-03-12T09:00:00 Ines Varga", "cycles": "7"}
+    page = formats.check(io.BytesIO(packed("packages.tar.xz")["launch-office.pdf"]), "a.pdf").glance.identity
+    assert [kind for kind, _ in page] == ["file-id"] and page[0][1]
+    packet = b'<x:xmpmeta><rdf:Description xmpMM:DocumentID="xmp.did:0801" /><xmpMM:OriginalDocumentID>uuid:77aa55cc</x:xmpmeta>'
+    picture = packed("media.tar.xz")["plan.jpg"]
+    hidden = picture[:2] + b"\xff\xe1" + (len(packet) + 2).to_bytes(2, "big") + packet + picture[2:]
+    found = formats.check(io.BytesIO(hidden), "plan.jpg")
+    assert found.state is State.INTACT
+    assert found.glance.identity == (("picture-id", "xmp.did:0801"), ("picture-id", "uuid:77aa55cc"))
+
+
+def test_workbooks_know_their_folder_and_shared_id() -> None:
+    parts = {
+        "[Content_Types].xml": '<Types xmlns="x"><Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-'
+        'officedocument.spreadsheetml.sheet.main+xml"/></Types>',
+        "_rels/.rels": '<Relationships><Relationship Id="a" Type="t/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+        "xl/workbook.xml": '<workbook xmlns:p="p" xmlns:q="q"><p:absPath url="C:\\Users\\ines\\Timber\\"/>'
+        '<q:revisionPtr documentId="8_{A1-B2}"/></workbook>',
+    }
+    found = formats.check(io.BytesIO(package(parts)), "a.xlsx").glance.identity
+    assert found == (("folder", "C:\\Users\\ines\\Timber\\"), ("document-id", "{A1-B2}"))
+
+
+@given(st.binary(max_size=200))
+def test_any_bytes_give_marks_or_none(data: bytes) -> None:
+    assert all(kind == "picture-id" for kind, _ in marks.of_xmp(b"xmpMM:DocumentID>" + data))
+
+
+ROOT, MORE, LESS = ("first-save", "A"), ("revisions", "A B C"), ("revisions", "A B")
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "carriers", "share"),
+    [
+        (content(ROOT, MORE), content(ROOT, LESS), 1, 0.85),
+        (content(ROOT, MORE), content(ROOT, ("revisions", "A D")), 1, 0.85 * 0.45),
+        (content(("document-id", "1")), content(("document-id", "1")), 1, 1.0),
+        (content(("document-id", "1")), content(("document-id", "1")), 8, 1 / (1 + 2.0794)),
+        (content(("document-id", "1")), content(("document-id", "2")), 1, None),
+        (content(("folder", "x")), content(("folder", "x")), 1, None),
+        (content(("file-id", "1"), words=900), content(("file-id", "1"), words=900), 1, 0.095),
+    ],
+)
+def test_an_identity_weighs_less_the_more_carry_it(
+    left: Content, right: Content, carriers: int, share: float | None
+) -> None:
+    found = identity.tie(left, right, lambda _: carriers)
+    if share is None:
+        assert found is None
+    else:
+        assert found is not None and found.weight == pytest.approx(6.5 * share, abs=0.01) and found.family == "identity"
+        assert ("7 other documents" in found.text) is (carriers == 8)
+        alone = weights.confidences([[found]])[0]
+        assert (alone >= weights.THRESHOLD) is (share > 0.15)
+
+
+def test_the_later_version_by_what_it_carries() -> None:
+    assert identity.later(content(ROOT, MORE), content(ROOT, LESS)) == 1
+    assert identity.later(content(ROOT, LESS), content(ROOT, MORE)) == -1
+    assert identity.later(content(ROOT, LESS), content(ROOT, ("revisions", "A D"))) == 0
+    made = ("made", "2026-03-12")
+    assert identity.later(content(made, ("cycles", "9")), content(made, ("cycles", "12"))) == -1
+    assert identity.later(content(("cycles", "9")), content(("cycles", "12"))) == 0
+
+
+def test_a_copy_without_a_name_finds_its_document_by_its_id(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    home = tmp_path / "disk" / "Users" / "ivarga"
+    (home / "AppData" / "Roaming").mkdir(parents=True)
+    papers = home / "Documents" / "Surveys"
+    write(papers / "Hull survey.docx", survey("The hog is sound.", "00AA11", "00AA22"), T0)
+    write(papers / "Rig survey.docx", survey("The mast is sound.", "00CC11", "00CC22"), T0)
+    # Written a day later, with other words: only what it carries inside tells whose it is.
+    write(
+        papers / "~WRD0007.tmp", survey("Petra asked for a new keel band.", "00AA11", "00AA22", "00AA33"), T0 + 90_000
+    )
+    answer = rustfern("scan", tmp_path / "disk", "--json").json
+    document = by_name(answer, "Hull survey.docx")
+    copy = next(copy for copy in document["copies"] if copy["path"].endswith("~WRD0007.tmp"))
+    pieces = {piece["kind"]: piece for piece in copy["evidence"]}
+    assert "holds all the saves of the other" in pieces["embedded-identity"]["text"] and copy["confidence"] > 0.9
+    assert document["best"] == copy["id"] and document["situation"] == "crashed"

@@ -5,18 +5,21 @@
 
 From the documents in tests/data (office suites, python-docx, openpyxl, XlsxWriter, python-pptx, odfpy, pandoc, Pillow, ffmpeg, ImageMagick,
 ghostscript, reportlab): cut at every 1 %, ranges of 512 B
-to 64 KiB zeroed, bits flipped, blocks swapped, parts of packages left out. A mutation that leaves the bytes as they were does not count. For pictures, each miss is shown to
-Pillow too, where it is installed: one that it also refuses is a miss that matters.
+to 64 KiB zeroed, bits flipped, blocks swapped, parts of packages left out. A mutation that leaves the bytes as they were does not count. Each miss is shown to an
+independent reader, where one is installed (Pillow, python-docx, openpyxl, python-pptx, py7zr, pypdf, SQLite): one that it also refuses is a
+miss that matters.
 """
 
 from __future__ import annotations
 
 import argparse
+import importlib
 import io
 import json
 import random
 import sys
 import tarfile
+import tempfile
 import warnings
 import zipfile
 import zlib
@@ -88,19 +91,51 @@ def headers_only(data: bytes, hurt: bytes) -> bool:
         return False
 
 
-def refused_elsewhere(data: bytes) -> bool:
-    """Whether Pillow refuses a picture too."""
+READERS = {
+    "png": "pillow", "jpg": "pillow", "gif": "pillow", "tiff": "pillow", "bmp": "pillow", "webp": "pillow", "docx": "docx", "dotx": "docx",
+    "xlsx": "openpyxl", "xlsm": "openpyxl", "pptx": "pptx", "7z": "py7zr", "sqlite": "sqlite3", "pdf": "pypdf",
+}  # fmt: skip
+
+
+def refused_elsewhere(form: str, data: bytes) -> str | None:
+    """The independent reader that refuses the bytes too, None if none does, or none is installed."""
+    name = READERS.get(form)
+    if name is None:
+        return None
+    stream = io.BytesIO(data)
     try:
-        from PIL import Image
+        if name == "sqlite3":
+            import sqlite3
+
+            with tempfile.NamedTemporaryFile(suffix=".sqlite") as file:
+                Path(file.name).write_bytes(data)
+                sound = sqlite3.connect(file.name).execute("pragma integrity_check").fetchall() == [("ok",)]
+            return None if sound else name
+        module = importlib.import_module("PIL.Image" if name == "pillow" else name)
     except ImportError:
-        return False
+        return None
+    except Exception:  # any refusal counts
+        return name
     try:
         with warnings.catch_warnings():
-            warnings.simplefilter("error")
-            Image.open(io.BytesIO(data)).load()
+            warnings.simplefilter("error" if name == "pillow" else "ignore")
+            if name == "pillow":
+                module.open(stream).load()
+            elif name == "docx":
+                module.Document(stream)
+            elif name == "openpyxl":
+                module.load_workbook(stream)
+            elif name == "pptx":
+                module.Presentation(stream)
+            elif name == "py7zr":
+                with module.SevenZipFile(stream) as archive:
+                    return name if archive.testzip() else None
+            else:
+                for page in module.PdfReader(stream, strict=True).pages:
+                    page.extract_text()
     except Exception:  # any refusal counts
-        return True
-    return False
+        return name
+    return None
 
 
 def main() -> int:
@@ -135,11 +170,11 @@ def main() -> int:
                 if whole.format in SUMMED and data[:2] == b"PK" and headers_only(data, hurt):
                     rows[kind][0] += 1  # nothing of the document was hurt
                     continue
-                serious = whole.format in ("png", "jpg", "gif", "tiff", "bmp", "webp") and refused_elsewhere(hurt)
-                matter += serious
+                serious = refused_elsewhere(whole.format, hurt)
+                matter += serious is not None
                 if given.v or serious or whole.format in SUMMED:
                     print(
-                        f"missed: {name}, {kind} {what}: {found.reason[:80]}{' (Pillow refuses it)' if serious else ''}"
+                        f"missed: {name}, {kind} {what}: {found.reason[:80]}{f' ({serious} refuses it)' if serious else ''}"
                     )
     count = sum(all_ for rows in table.values() for _, all_ in rows.values())
     print(f"{count} mutations; a format's row: caught / made")

@@ -125,3 +125,30 @@ def test_a_copy_without_a_name_finds_its_document_by_its_id(tmp_path: Path, rust
     pieces = {piece["kind"]: piece for piece in copy["evidence"]}
     assert "holds all the saves of the other" in pieces["embedded-identity"]["text"] and copy["confidence"] > 0.9
     assert document["best"] == copy["id"] and document["situation"] == "crashed"
+
+
+@pytest.mark.parametrize(
+    ("written", "owner_of"), [("Bull survey", "Bull survey.docx"), ("Hull survey", "Hull survey.docx"), ("", None)]
+)
+def test_a_lock_that_fits_two_documents_goes_to_the_one_that_was_written_then(
+    written: str, owner_of: str | None, tmp_path: Path, rustfern: Callable[..., Run]
+) -> None:
+    home = tmp_path / "disk" / "Users" / "ivarga"
+    (home / "AppData" / "Roaming" / "Microsoft" / "Word").mkdir(parents=True)
+    papers = home / "Documents"
+    for name in ("Hull survey", "Bull survey"):
+        write(papers / f"{name}.docx", docx(f"{name} as it was saved before lunch"), T0 - 90_000)
+    # The lock's sign replaces the first two letters of the name: it may be of either.
+    owner = b"\x0bInes Varga".ljust(54, b"\0") + b"\x0b\0" + "Ines Varga".encode("utf-16-le").ljust(106, b"\0")
+    write(papers / "~$ll survey.docx", owner[:162].ljust(162, b"\0"), T0)
+    if written:
+        copy = home / "AppData" / "Roaming" / "Microsoft" / "Word" / f"AutoRecovery save of {written}.asd"
+        write(copy, docx(f"{written} as it was saved before lunch, and more after it"), T0 + 600)
+    answer = rustfern("scan", tmp_path / "disk", "--json").json
+    locked = [document["name"] for document in answer["documents"] if document["locks"]]
+    assert locked == ([owner_of] if owner_of else [])
+    if owner_of:
+        lock = by_name(answer, owner_of)["locks"][0]
+        assert lock["confidence"] > 0.5 and any(piece["kind"] == "copy-then" for piece in lock["evidence"])
+    else:
+        assert any("several documents" in " ".join(item.get("notes", [])) for item in answer["unmatched"])

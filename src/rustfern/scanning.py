@@ -336,6 +336,7 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None
         told = told or places.places[find.place].never_saved
         if not (told and assembly.take_named(find)):
             unnamed.append(find)
+    assembly.settle_locks()
     for find in unnamed:
         assembly.take_unnamed(find)
     for find in opened:

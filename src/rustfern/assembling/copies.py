@@ -9,7 +9,7 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 
 from rustfern.assembling.elsewhere import Elsewhere
-from rustfern.assembling.table import Draft, clocks_of, foreign, last_part
+from rustfern.assembling.table import OPEN_FOR, SLACK, Draft, clocks_of, foreign, last_part
 from rustfern.errors import SourceError
 from rustfern.formats.table import (
     BELONGING,
@@ -40,8 +40,6 @@ _MAX_COMPARED = 40
 _MAX_NEAR = 20
 _MAX_LOOKED_AROUND = 400
 _ABOUT_THEN = timedelta(days=14)
-_OPEN_FOR = timedelta(days=30)
-_SLACK = timedelta(minutes=2)
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
 SAVED_PLACE = "beside-original"
@@ -294,7 +292,7 @@ class Copies(Elsewhere):
         for item in found:
             draft = self.drafts.get(self.key(item.path, self.home_of(item.path)))
             for lock in draft.locks if draft else ():
-                if lock.opened and when and lock.opened - _SLACK <= when <= lock.opened + _OPEN_FOR:
+                if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
                     opened.append((item, lock))
         for item, lock in opened:
             text = (
@@ -318,13 +316,6 @@ class Copies(Elsewhere):
         times = [copy.entry.modified for copy in draft.copies] if draft else []
         known = [time for time in (self.modified(path), *times) if time is not None]
         return min((abs(time - when) for time in known), default=None) if when else None
-
-    def modified(self, path: str) -> datetime | None:
-        source = self.source_of(path)
-        try:
-            return source.entry(path).modified if source and exists(path) else None
-        except SourceError:
-            return None
 
     def elsewhere(self, draft: Draft) -> list[str]:
         """Files of a gone document's name in other folders of the same home: it may have been moved."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from rustfern import rebuilding
 from rustfern.casefile import CaseFile
@@ -13,6 +13,7 @@ from rustfern.errors import SourceError
 from rustfern.formats.table import class_of, extension_right
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
+from rustfern.matching.candidates import Candidate
 from rustfern.model import (
     Content,
     Copy,
@@ -31,10 +32,12 @@ from rustfern.model import (
 from rustfern.places.loader import Catalogue, Place
 from rustfern.places.recorded import inside, take_apart
 from rustfern.places.settings import Settings, Told
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.folder import FolderSource, exists
 from rustfern.times import to_utc
 
 _TRIES = 3
+OPEN_FOR, SLACK = timedelta(days=30), timedelta(minutes=2)
+"""How long a document may stay open after its lock was made; how far clocks of one machine may be apart."""
 
 
 @dataclass
@@ -182,6 +185,8 @@ class Table:
         self.more: list[Find] = []
         self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
         self.looked_around = 0
+        self.waiting: list[tuple[Lock, list[Candidate]]] = []  # locks that fit several documents
+        self.tried: list[Lock] = []
         self.carriers: dict[tuple[str, str], set[str]] = {}  # embedded identity → the documents that carry it
         self.narrowed = narrowed
         self.settings = Settings()
@@ -224,6 +229,14 @@ class Table:
     def source_of(self, path: str) -> FolderSource | None:
         """The source that a path lies in, None if it is outside."""
         return next((source for source in self.sources if inside(path, source.root)), None)
+
+    def modified(self, path: str) -> datetime | None:
+        """When a file was last written, None if it is not there or not inside what is searched."""
+        source = self.source_of(path)
+        try:
+            return source.entry(path).modified if source and exists(path) else None
+        except SourceError:
+            return None
 
     def problem(self, path: str, message: str) -> None:
         """Note something that could not be read; the search goes on."""

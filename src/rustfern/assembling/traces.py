@@ -7,13 +7,14 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern import rebuilding
-from rustfern.assembling.table import Draft, last_part, whereabouts
+from rustfern.assembling.table import OPEN_FOR, SLACK, Draft, last_part, whereabouts
 from rustfern.assembling.trash import Trash
 from rustfern.errors import Malformed, SourceError
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
 from rustfern.matching.candidates import Candidate
 from rustfern.model import (
+    Evidence,
     Find,
     Home,
     Lock,
@@ -320,9 +321,37 @@ class Traces(Trash):
         piece = weights.evidence("lock-name", f"the lock carries its whole name, {name}")
         self._give_lock(lock, [Candidate(os.path.join(os.path.dirname(find.entry.path), name), [piece])])
 
+    def settle_locks(self) -> None:
+        """Locks that fit several documents go to those of which copies were written, or which were saved, while they lay there."""
+        waiting, self.waiting = self.waiting, []
+        for lock, found in waiting:
+            for item in found:
+                if piece := self._open_then(lock, item.path):
+                    item.evidence.append(piece)
+            self._give_lock(lock, found)
+
+    def _open_then(self, lock: Lock, path: str) -> Evidence | None:
+        if lock.opened is None:
+            return None
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        upto = lock.opened + OPEN_FOR
+        for copy in draft.copies if draft else ():
+            if copy.entry.modified and lock.opened - SLACK <= copy.entry.modified <= upto:
+                text = f"a copy of this document was written after the lock was made ({copy.entry.modified.astimezone():%Y-%m-%d %H:%M})"
+                return weights.evidence("copy-then", text)
+        saved = self.modified(path)
+        if saved is not None and lock.opened - SLACK <= saved <= upto:
+            return weights.evidence("saved-then", "it was saved after the lock was made")
+        return None
+
     def _give_lock(self, lock: Lock, found: list[Candidate]) -> None:
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is not None and len(found) > 1 and shares[best] < weights.SURE and lock not in self.tried:
+            # Which of them was open shows by the copies that were written then: ask again when those have their documents.
+            self.tried.append(lock)
+            self.waiting.append((lock, found))
+            return
         if best is None or shares[best] < weights.THRESHOLD:
             note = "it fits several documents equally" if found else "the document it speaks of is not there any more"
             self.unmatched.append(replace(lock, notes=(*lock.notes, note)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -194,3 +195,46 @@ def test_which_is_newer(left: Copy, right: Copy, sign: int, by: str) -> None:
 def test_equal_content_is_one_version_headed_by_the_saved_file() -> None:
     copies = date([copy("autosave", 0, BASE), copy("saved", 5, BASE), copy("backup", 2, MORE), copy("trash", 9, MORE)])
     assert same_versions(copies, 1) == {0: 1, 3: 2}
+
+
+def stamped(kind: str, when: datetime, text: str, **clocks: datetime) -> Copy:
+    return replace(copy(kind, 0, text), clocks={"file": when, **clocks})
+
+
+@pytest.mark.parametrize(
+    "odd",
+    [datetime(1601, 1, 1), datetime(1970, 1, 1), datetime(1980, 1, 1), NOON.replace(tzinfo=None) + timedelta(days=90)],
+)
+def test_clocks_that_were_never_set_and_the_future_are_not_believed(odd: datetime) -> None:
+    odd = odd.replace(tzinfo=UTC)
+    found = date([stamped("autosave", odd, MORE, content=NOON), stamped("saved", odd, BASE)], NOON)
+    assert found[0].written == NOON and found[0].written_from == "content" and "file" not in found[0].clocks
+    assert found[1].written is None and any("not believed" in note for note in found[1].notes)
+    assert any(f"{odd:%Y-%m-%d}" in note for note in found[0].notes)
+
+
+def test_file_times_in_steps_of_two_seconds_order_nothing() -> None:
+    early = stamped("autosave", NOON + timedelta(seconds=10), "keel garboard frame")
+    late = stamped("saved", NOON + timedelta(seconds=11, microseconds=500), "oak plank rivet")
+    assert newer(early, late) == (0, "nothing")
+    exact = stamped("autosave", NOON + timedelta(seconds=9, microseconds=7), "keel garboard frame")
+    assert newer(exact, late) == (-1, "file")
+
+
+def test_dates_that_copying_stamped_are_said() -> None:
+    verdict, best = decide(
+        [
+            stamped(kind, NOON, text)
+            for kind, text in (("saved", BASE), ("autosave", MORE), ("temporary", "oak tide mast"))
+        ]
+    )
+    assert any("as copying stamps them" in text for text in verdict.warnings)
+    assert best is not None and best.kind is Kind.AUTOSAVE
+
+
+def test_saves_and_editing_cycles_order_versions_where_clocks_lie() -> None:
+    first, second = content("keel garboard frame"), content("oak plank rivet")
+    marks = (("first-save", "A"), ("revisions", "A B")), (("first-save", "A"), ("revisions", "A B C"))
+    one = replace(copy("saved", 9, ""), content=replace(first, glance=replace(first.glance, identity=marks[0])))
+    two = replace(copy("autosave", 0, ""), content=replace(second, glance=replace(second.glance, identity=marks[1])))
+    assert newer(two, one) == (1, "content") and newer(one, two) == (-1, "content")

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
+from conftest import Run, odt, write
 
-from rustfern.cli.times import parse_time
+from rustfern.cli.times import parse_error, parse_time
 
 NOW = datetime(2026, 11, 23, 17, 5, tzinfo=UTC)
 
@@ -40,3 +43,52 @@ def test_wall_clock_times(text: str, expected: tuple[int, int, int]) -> None:
 def test_what_could_mean_several_times(text: str) -> None:
     with pytest.raises(ValueError, match="write it as"):
         parse_time(text, NOW)
+
+
+@pytest.mark.parametrize(
+    ("text", "seconds"), [("+7m", 420), ("-1h30m", -5400), ("+1d 2h", 93_600), ("-5s", -5), ("+ 12 m", 720)]
+)
+def test_clock_errors(text: str, seconds: int) -> None:
+    assert parse_error(text).total_seconds() == seconds
+
+
+@pytest.mark.parametrize("text", ["7", "7m", "+", "+7", "+7x", "m", "", "+999999999d"])
+def test_what_is_no_clock_error(text: str) -> None:
+    with pytest.raises(ValueError, match="clock"):
+        parse_error(text)
+
+
+def test_the_persons_zone_and_a_wrong_clock(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    disk = tmp_path / "disk"
+    when = int(datetime(2026, 3, 12, 16, 38, tzinfo=UTC).timestamp())
+    saved = odt("Mooring plan")
+    write(disk / "home" / "petra" / "Documents" / "plan.odt", saved, when)
+    write(
+        disk / "home" / "petra" / "Documents" / "plan.odt~",
+        odt("Mooring plan of the east berth, all of it written anew"),
+        when - 7200,
+    )
+    plain = rustfern("scan", disk, "--document", "plan")
+    assert "2026-03-12 16:38" in plain.out and "UTC" in plain.out
+    moved = rustfern("scan", disk, "--document", "plan", "--zone", "America/New_York", "--clock-error", "-1h")
+    assert "2026-03-12 12:38" in moved.out and "which was 1 h behind" in " ".join(moved.out.split())
+    # 11:00 true time in that zone was 10:00 by the clock that was an hour behind: 14:00 UTC. The older copy is of 14:38.
+    limit = (
+        "--document",
+        "plan",
+        "--happened",
+        "overwritten",
+        "--zone",
+        "America/New_York",
+        "--clock-error",
+        "-1h",
+        "--json",
+    )
+    before = rustfern("scan", disk, *limit, "--older-than", "2026-03-12 11:00").json["documents"][0]
+    assert before["situation"] == "nothing-lost"
+    after = rustfern("scan", disk, *limit, "--older-than", "2026-03-12 11:45").json["documents"][0]
+    assert after["situation"] == "overwritten"
+    assert next(c for c in after["copies"] if c["id"] == after["best"])["path"].endswith("~")
+    for wrong in (("--zone", "Mars/Base"), ("--clock-error", "7")):
+        run = rustfern("scan", disk, *wrong)
+        assert run.status == 2 and "write" in run.err

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field, replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from rustfern.matching.content import difference, equal, lacks
 from rustfern.matching.identity import later
@@ -21,6 +21,16 @@ _OVERWRITTEN_SHARE = 0.5
 
 
 _FEW_WORDS = 4
+_UNSET = datetime(1980, 1, 3, tzinfo=UTC)
+"""Clocks that were never set begin in 1601, 1970 or 1980."""
+_STEP = timedelta(seconds=2)
+_CLOCK_NAMES = {
+    "content": "the time inside",
+    "name": "the time in its name",
+    "record": "the recorded time",
+    "file": "the file's date",
+}
+_STAMPED = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,12 +71,25 @@ def at(time: datetime | None) -> str:
     return time.astimezone().strftime("%Y-%m-%d %H:%M") if time else "an unknown time"
 
 
-def date(copies: Sequence[Copy]) -> list[Copy]:
-    """Say of each copy when it was written and by which clock.
+def _plausible(copy: Copy, now: datetime) -> Copy:
+    """A copy without the times that can be none: clocks that were never set, and the future."""
+    odd = {name: time for name, time in copy.clocks.items() if time < _UNSET or time > now + _FAR}
+    if not odd:
+        return copy
+    said = ", ".join(f"{_CLOCK_NAMES[name]} {time:%Y-%m-%d}" for name, time in odd.items())
+    kept = {name: time for name, time in copy.clocks.items() if name not in odd}
+    return replace(
+        copy, clocks=kept, notes=(*copy.notes, f"not believed: {said} (a clock that was not set, or in the future)")
+    )
+
+
+def date(copies: Sequence[Copy], now: datetime | None = None) -> list[Copy]:
+    """Say of each copy when it was written and by which clock. Times that can be none are not believed.
 
     A clock inside the content is believed unless it stands still: two different versions carry the same time, or it is
     far from the file's and equal to the time the document was made (a template's time).
     """
+    copies = [_plausible(copy, now or datetime.now(UTC)) for copy in copies]
     inner: dict[datetime, set[str | None]] = {}
     for copy in copies:
         if "content" in copy.clocks:
@@ -111,9 +134,15 @@ def newer(left: Copy, right: Copy) -> tuple[int, str]:
         return order, "content"
     for clock in CLOCKS:
         mine, theirs = left.clocks.get(clock), right.clocks.get(clock)
-        if mine is not None and theirs is not None and mine != theirs:
+        if mine is not None and theirs is not None and not _same_time(clock, mine, theirs):
             return (1 if mine > theirs else -1), clock
     return 0, "nothing"
+
+
+def _same_time(clock: str, left: datetime, right: datetime) -> bool:
+    """Whether two times of one clock order nothing. Some disks keep file times in steps of two seconds (FAT)."""
+    coarse = any(not time.microsecond and not time.second % 2 for time in (left, right))
+    return left == right or (clock == "file" and coarse and abs(left - right) < _STEP)
 
 
 def _newest(copies: Sequence[Copy], indices: Sequence[int]) -> int | None:
@@ -279,11 +308,21 @@ class _Choice:
             self.warnings.append(
                 f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
             )
+        self._stamped()
         if self.facts.away:
             self.warnings.append(show_name(self.facts.away))
         if self.facts.elsewhere and self.saved is None:
             self.warnings.append(f"a file of this name lies in another folder: {show_name(self.facts.elsewhere[0])}")
         return Verdict(situation, best, tuple(self.why), tuple(self.warnings))
+
+    def _stamped(self) -> None:
+        """Dates that are all the same tell when the files were copied, not when they were written."""
+        times = {copy.clocks["file"] for copy in self.copies if "file" in copy.clocks}
+        versions = len(self.copies) - len(self.same)
+        if len(times) == 1 and len(self.copies) >= _STAMPED and versions > 1:
+            self.warnings.append(
+                f"all its files carry one date ({at(times.pop())}), as copying stamps them: the order rests on contents and names"
+            )
 
     def _stand_for(self, index: int) -> int:
         """The saved file stands for copies of equal content."""

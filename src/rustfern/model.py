@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from enum import StrEnum
 
 
@@ -309,7 +309,7 @@ class Totals:
 
 @dataclass(frozen=True, slots=True)
 class Hints:
-    """What the person could tell."""
+    """What the person could tell; times by the clock of the searched machine, which was `clock_error` ahead of the true time."""
 
     person: str | None = None
     document: str | None = None
@@ -317,6 +317,7 @@ class Hints:
     lost_at: datetime | None = None
     older_than: datetime | None = None
     doc_class: str | None = None
+    clock_error: timedelta | None = None
 
 
 @dataclass(frozen=True, slots=True)

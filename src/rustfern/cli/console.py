@@ -6,7 +6,7 @@ import os
 import sys
 import time
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from rich.console import Console
 from rich.text import Text
@@ -59,6 +59,16 @@ def moment(stamp: str | None) -> str:
 def zone() -> str:
     """The zone that times are shown in."""
     return time.strftime("%Z (UTC%z)") if time.strftime("%z") != "+0000" else "UTC"
+
+
+def wrong_clock(error: timedelta | None) -> str:
+    """What is to be said of a clock that was wrong; nothing for one that was right."""
+    if not error:
+        return ""
+    days, rest = divmod(int(abs(error).total_seconds()), 86_400)
+    pieces = ((days, "d"), (rest // 3600, "h"), (rest // 60 % 60, "min"), (rest % 60, "s"))
+    amount = " ".join(f"{count} {unit}" for count, unit in pieces if count)
+    return f", by that machine's clock, which was {amount} {'ahead' if error > timedelta() else 'behind'}"
 
 
 def short_path(path: str, room: int) -> str:

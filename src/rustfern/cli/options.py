@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
 import click
 
-from rustfern.cli.times import TimeType
+from rustfern.cli.times import ClockErrorType, TimeType, use_zone
 from rustfern.model import Hints, Situation
 
 _F = TypeVar("_F", bound=Callable[..., Any])
@@ -42,6 +42,20 @@ def hint_options(function: _F) -> _F:
             click.option("--happened", type=click.Choice(_SITUATIONS), help="What the person says happened."),
             click.option("--lost-at", type=TimeType(), metavar="TIME", help='When it happened ("yesterday 16:40").'),
             click.option("--older-than", type=TimeType(), metavar="TIME", help="Only copies written before this."),
+            click.option(
+                "--zone",
+                metavar="ZONE",
+                callback=use_zone,
+                is_eager=True,
+                expose_value=False,
+                help='The person\'s time zone, such as "Europe/London": times are taken and shown in it.',
+            ),
+            click.option(
+                "--clock-error",
+                type=ClockErrorType(),
+                metavar="ERROR",
+                help='How wrong that machine\'s clock was: "+7m" ahead, "-1h" behind.',
+            ),
             click.option("--class", "doc_class", type=click.Choice(CLASSES), help="The kind of document; ranks first."),
         ]
     ):
@@ -55,10 +69,20 @@ def hints_from(
     happened: str | None,
     lost_at: datetime | None,
     older_than: datetime | None,
+    clock_error: timedelta | None,
     doc_class: str | None,
 ) -> Hints:
-    """Hints from the options' values."""
-    return Hints(person, document, Situation(happened) if happened else None, lost_at, older_than, doc_class)
+    """Hints from the options' values. Times that the person tells are turned into what the machine's clock showed then."""
+    error = clock_error or timedelta()
+    return Hints(
+        person,
+        document,
+        Situation(happened) if happened else None,
+        lost_at + error if lost_at else None,
+        older_than + error if older_than else None,
+        doc_class,
+        clock_error,
+    )
 
 
 case_option = click.option("--case", metavar="FILE", help="The case file (default: the latest, in your state folder).")

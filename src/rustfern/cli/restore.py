@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import asdict
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 import click
@@ -36,6 +36,7 @@ def command(
     happened: str | None,
     lost_at: datetime | None,
     older_than: datetime | None,
+    clock_error: timedelta | None,
     doc_class: str | None,
     case: str | None,
     as_json: bool,
@@ -54,7 +55,12 @@ def command(
     Exit status: 0 all was restored, 1 nothing fits, 2 wrong usage, 3 some was not restored.
     """
     file, searched = _case(
-        what, roots, case, target, hints_from(person, document, happened, lost_at, older_than, doc_class), as_json
+        what,
+        roots,
+        case,
+        target,
+        hints_from(person, document, happened, lost_at, older_than, clock_error, doc_class),
+        as_json,
     )
     try:
         copies: list[KeptCopy] = []

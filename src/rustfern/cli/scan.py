@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -78,6 +78,7 @@ def command(
     happened: str | None,
     lost_at: datetime | None,
     older_than: datetime | None,
+    clock_error: timedelta | None,
     doc_class: str | None,
     case: str | None,
     everything: bool,
@@ -99,24 +100,30 @@ def command(
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
-    hints = hints_from(person, document, happened, lost_at, older_than, doc_class)
+    hints = hints_from(person, document, happened, lost_at, older_than, clock_error, doc_class)
     answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
     if as_json:
         print_json(contract.answer(answer))
     else:
         from rustfern.cli.console import out
 
-        show(out(), answer, roots, everything=everything)
+        show(out(), answer, roots, everything=everything, clock_error=hints.clock_error)
     return exit_status(answer)
 
 
 def show(
-    console: Console, answer: Answer, typed: Sequence[str], *, everything: bool, next_command: bool = True
+    console: Console,
+    answer: Answer,
+    typed: Sequence[str],
+    *,
+    everything: bool,
+    next_command: bool = True,
+    clock_error: timedelta | None = None,
 ) -> None:
     """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, zone
+    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, wrong_clock, zone
     from rustfern.cli.view import document_block, short_block
     from rustfern.model import show_name
 
@@ -144,7 +151,7 @@ def show(
         f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}",
         indent=0,
     )
-    console.print(Text(f"Times     {zone()}"))
+    bullet(console, f"Times     {zone()}{wrong_clock(clock_error)}", indent=0)
 
     lost = [d for d in facts["documents"] if d["situation"] != "nothing-lost"]
     calm_ones = [d for d in facts["documents"] if d["situation"] == "nothing-lost"]

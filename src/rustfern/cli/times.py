@@ -40,6 +40,58 @@ def parse_time(text: str, now: datetime) -> datetime:
     raise ValueError(f"{text!r} could mean several times or none; {_HELP}")
 
 
+_PIECE = re.compile(r"(\d+)([dhms])")
+_UNITS = {"d": 86_400, "h": 3_600, "m": 60, "s": 1}
+
+
+def parse_error(text: str) -> timedelta:
+    """How far a clock was ahead (`+7m`) or behind (`-1h30m`). Raises `ValueError`."""
+    sign, rest = text.strip()[:1], text.strip()[1:].replace(" ", "").casefold()
+    pieces = _PIECE.findall(rest)
+    if sign not in ("+", "-") or not pieces or "".join(number + unit for number, unit in pieces) != rest:
+        raise ValueError(
+            f'{text!r} is no clock error; write "+7m" if the clock was 7 minutes ahead, "-1h30m" if it was behind'
+        )
+    seconds = sum(int(number) * _UNITS[unit] for number, unit in pieces)
+    if seconds > 100 * 366 * 86_400:
+        raise ValueError(f"{text!r} is more than a century; no clock is that wrong")
+    return timedelta(seconds=seconds if sign == "+" else -seconds)
+
+
+class ClockErrorType(click.ParamType[timedelta]):
+    """How far a clock was ahead or behind."""
+
+    name = "clock error"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
+        if isinstance(value, timedelta):
+            return value
+        try:
+            return parse_error(str(value))
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+def use_zone(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
+    """Take and show all times in the person's zone from here on."""
+    if value is None:
+        return
+    import os
+    import time
+    from zoneinfo import ZoneInfo
+
+    try:
+        ZoneInfo(value)
+    except (ValueError, OSError) as error:  # ZoneInfoNotFoundError is a KeyError
+        raise click.BadParameter(f'zone {value!r} is not known; write it as "Europe/London"', ctx, param) from error
+    except KeyError as error:
+        raise click.BadParameter(f'zone {value!r} is not known; write it as "Europe/London"', ctx, param) from error
+    if not hasattr(time, "tzset"):
+        raise click.BadParameter("another zone than this machine's cannot be set on this system", ctx, param)
+    os.environ["TZ"] = value
+    time.tzset()
+
+
 class TimeType(click.ParamType[datetime]):
     """A point in time."""
 

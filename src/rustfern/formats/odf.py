@@ -196,7 +196,7 @@ class Odf:
         values = xmlparts.Collect(_META)
         if "meta.xml" in archive.members:
             xmlparts.run(archive.read(archive.members["meta.xml"]), values, "meta.xml")
-        return _glance(format_name, values.values)
+        return replace(_glance(format_name, values.values), identity=marks.of_meta(values.values))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive, format_name = self._open(stream, size, limits)

@@ -362,8 +362,13 @@ class Ooxml:
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         package = _Package(zips.Archive(stream, size, DEFAULT_LIMITS))
-        _, format_name = package.kind()
-        return _glance(format_name, package.core())
+        main, format_name = package.kind()
+        settings, workbook = marks.Settings(), marks.Workbook()
+        for name, handler in ((posixpath.join(posixpath.dirname(main), "settings.xml"), settings), (main, workbook)):
+            wanted = handler is settings or (name.endswith(".xml") and class_of(format_name) == "sheet")
+            if wanted and name in package.archive.members:
+                xmlparts.run(package.archive.read(package.archive.members[name]), handler, name)
+        return replace(_glance(format_name, package.core()), identity=(*settings.marks(), *workbook.found))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)

@@ -185,7 +185,9 @@ class _Walk:
         first, last, approximation = body[1 + 2 * body[0] : 4 + 2 * body[0]]
         if not self.progressive:
             first, last, approximation = 0, 63, 0
-        if first > last or last > 63 or (first and len(parts) > 1):
+        high, low = approximation >> 4, approximation & 15
+        steps_wrong = self.progressive and (low > 13 or (high and low != high - 1))
+        if first > last or last > 63 or (first and len(parts) > 1) or steps_wrong:
             raise Malformed("the header of a scan holds impossible values", self.at)
         segments = self._segments()
         if len(parts) == 1:

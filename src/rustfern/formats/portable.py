@@ -24,6 +24,12 @@ _MAX_OBJECTS = 2_000_000
 _MAX_DEPTH = 100
 _TAIL = 2048
 _BEHIND = 1 << 20
+_HEX = b"0123456789abcdefABCDEF \t\r\n\f\0"
+# ISO 32000-1, table 6, and the short names of table 94.
+_FILTERS = frozenset(
+    {"ASCIIHexDecode", "ASCII85Decode", "LZWDecode", "FlateDecode", "RunLengthDecode", "CCITTFaxDecode", "JBIG2Decode", "DCTDecode",
+     "JPXDecode", "Crypt", "AHx", "A85", "LZW", "Fl", "RL", "CCF", "DCT"}
+)  # fmt: skip
 _SECTION = re.compile(rb"(\d{1,10})[ \t]+(\d{1,10})[\s]+")
 _DRAWN_BY = frozenset({"AIMetaData", "AIPrivateData1", "AIPDFPrivateData1"})
 _SPACE = b"\0\t\n\f\r "
@@ -218,6 +224,8 @@ class _Document:
             end = data.find(b">", at)
             if end < 0:
                 raise Malformed("a text in the document is cut off", at)
+            if data[at + 1 : end].translate(None, _HEX):
+                raise Malformed("a text in hexadecimal holds other signs", at)
             return data[at + 1 : end], end + 1
         if first == b"(":
             return self._literal(at, data)
@@ -336,6 +344,8 @@ class _Document:
             if isinstance(filters, list)
             else []
         )
+        if strange := next((filter_ for filter_ in names if filter_ not in _FILTERS), None):
+            raise Malformed(f"a stream is packed by {strange}, which no PDF knows", stream.start)
         if names and names[0] in ("ASCII85Decode", "A85"):
             try:
                 raw = base64.a85decode(raw.partition(b"~>")[0].removeprefix(b"<~"), ignorechars=_SPACE)

@@ -113,6 +113,27 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     )
 
 
+_COLOURS = {
+    0: 1,
+    1: 1,
+    2: 3,
+    3: 1,
+    4: 1,
+    5: 4,
+    6: 3,
+    8: 3,
+    9: 3,
+    10: 3,
+    32803: 1,
+    32844: 1,
+    32845: 1,
+    34892: 1,
+    51177: 1,
+    52527: 1,
+}
+"""Photometric interpretation → values a pixel at least (TIFF 6.0, section 8; TIFF/EP and DNG for raw pictures)."""
+
+
 def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
     """(strips and tiles that were unpacked to their size, all of them) of one picture."""
     width, height = tags.get(256, (0,))[0], tags.get(257, (0,))[0]
@@ -123,6 +144,13 @@ def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
     if not offsets and 330 in tags:
         return 0, 0
     samples, planar = tags.get(277, (1,))[0], tags.get(284, (1,))[0]
+    meaning = tags.get(262, (0,))[0]
+    if (
+        meaning not in _COLOURS
+        or samples < (1 if planar == 2 else _COLOURS[meaning])
+        or (meaning == 3 and 320 not in tags)
+    ):
+        raise Malformed(f"its {samples} values a pixel do not fit their meaning ({meaning})")
     depths = tags.get(258, (1,))
     bits = depths[0] if planar == 2 else sum(depths) if len(depths) > 1 else depths[0] * samples
     if tiled:

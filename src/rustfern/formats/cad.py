@@ -20,7 +20,9 @@ _NEW = frozenset({b"AC1018", b"AC1024", b"AC1027", b"AC1032"})
 _LATEST = b"AC1032"
 _MARK = b"AcFssFcAJMB\0"
 _ZEROS = 4096
-_BINARY = b"AutoCAD Binary DXF\r\n\x1a\0"
+_BINARY, _SIGN = b" Binary DXF\r\n\x1a\0", 7
+"""The sign of a binary drawing, behind the seven letters of its first maker."""
+_BEGIN = _SIGN + len(_BINARY)
 _MOST = 512 << 20
 _LENGTHS = (
     (9, 0), (59, 8), (79, 2), (89, None), (99, 4), (102, 0), (104, None), (105, 0), (109, None), (149, 8), (159, None),
@@ -33,7 +35,7 @@ _LENGTHS = (
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Look at the head and where it points. Raises `Malformed`."""
     head = stream.read(0x100)
-    if head[:6] not in _OLD | _NEW and head.startswith(_BINARY):
+    if head[:6] not in _OLD | _NEW and head[_SIGN:].startswith(_BINARY):
         return _groups(stream, size, head)
     version = head[:6]
     if size < 0x80:
@@ -58,8 +60,8 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
 def _groups(stream: BinaryIO, size: int, head: bytes) -> Reading:
     """A binary DXF drawing: groups of a code and a value of the type that the code says, to the end mark."""
     # Since R13 codes have two bytes; before, one, with 255 as the sign of a wider one.
-    wide = head[len(_BINARY) + 1 : len(_BINARY) + 2] == b"\0"
-    stream.seek(len(_BINARY))
+    wide = head[_BEGIN + 1 : _BEGIN + 2] == b"\0"
+    stream.seek(_BEGIN)
     data = stream.read(_MOST)
     at = groups = 0
     try:
@@ -72,7 +74,7 @@ def _groups(stream: BinaryIO, size: int, head: bytes) -> Reading:
                     code, at = struct.unpack_from("<h", data, at)[0], at + 2
             length = _length(code)
             if length is None:
-                raise Malformed(f"group code {code} is impossible", len(_BINARY) + at)
+                raise Malformed(f"group code {code} is impossible", _BEGIN + at)
             if length == 0:
                 end = data.index(b"\0", at)
                 if code == 0 and data[at:end] == b"EOF":

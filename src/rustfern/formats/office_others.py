@@ -71,7 +71,7 @@ def _storage(compound: Compound, prefix: str, head: int) -> dict[int, str]:
 
 def diagram(data: bytes) -> None:
     """The main stream of a binary diagram: its first words, and a trailer that lies inside. Raises `Malformed`."""
-    if not data.startswith(b"Visio (TM) Drawing\r\n"):
+    if data[5:20] != b" (TM) Drawing\r\n":
         raise Malformed("the main stream of the diagram does not begin as one", 0)
     if len(data) < 0x36:
         raise Malformed("the main stream of the diagram stops inside its header", len(data))

@@ -43,7 +43,7 @@ _MAGIC: tuple[tuple[int, bytes, str], ...] = (
     (0, b"BZh", "bz2"),
     (257, b"ustar", "tar"),
     (0, b"AC10", "dwg"),
-    (0, b"AutoCAD Binary DXF\r\n\x1a\0", "dxf"),
+    (7, b" Binary DXF\r\n\x1a\0", "dxf"),
     (8, b"WAVE", "wav"),
     (0, b"fLaC", "flac"),
     (0, b"OggS", "ogg"),

@@ -1,8 +1,9 @@
-"""Which document comes first: what was asked for, then by what happened, whether a copy is whole, and when."""
+"""Which document comes first: what was asked for, then by what happened, whether a copy is whole, how much is at stake, and when."""
 
 from __future__ import annotations
 
-from rustfern.model import Document, Hints, Situation
+from rustfern.matching.content import lacks
+from rustfern.model import Document, Hints, Kind, Situation, State
 
 
 def fit(asked: str, name: str, path: str | None) -> float:
@@ -26,6 +27,23 @@ _GRAVITY = {
 }  # fmt: skip
 
 
+def at_stake(document: Document) -> int:
+    """What the best copy holds that exists nowhere else: words that the saved file lacks, all of them if there is none; without words,
+    bytes in kilobytes.
+    """
+    if document.verdict.best is None:
+        return 0
+    best = document.copies[document.verdict.best]
+    saved = next((copy for copy in document.copies if copy.kind is Kind.SAVED), None)
+    if saved is best:
+        return 0
+    if best.content.words is None:
+        return best.content.size >> 10
+    if saved is None or saved.content.state is not State.INTACT:
+        return best.content.words
+    return lacks(best.content, saved.content)
+
+
 def rank(documents: list[Document], hints: Hints) -> list[Document]:
     """The likeliest first: what was asked for, then by what happened, whether a copy is whole, and when."""
 
@@ -39,8 +57,7 @@ def rank(documents: list[Document], hints: Hints) -> list[Document]:
         other_class = hints.doc_class is not None and document.doc_class != hints.doc_class
         sure = best.confidence if best else 0.0
         written = best.written.timestamp() if best and best.written else 0.0
-        if hints.lost_at is not None:
-            written = -abs(written - hints.lost_at.timestamp())
+        apart = abs(written - hints.lost_at.timestamp()) if hints.lost_at is not None else 0.0
         nothing = verdict.situation is Situation.NOTHING_LOST
         inner = document.within is not None
         return (
@@ -50,7 +67,9 @@ def rank(documents: list[Document], hints: Hints) -> list[Document]:
             inner,
             gravity,
             best is None,
+            apart,
             -round(sure, 1),
+            -at_stake(document).bit_length(),
             -written,
             document.key,
         )

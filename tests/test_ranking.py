@@ -1,0 +1,61 @@
+"""Several lost documents: which one is shown first."""
+
+from __future__ import annotations
+
+import io
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from conftest import docx
+
+from rustfern import formats
+from rustfern.model import Copy, Document, Entry, Hints, Kind, Situation, State, Verdict
+from rustfern.ranking import at_stake, rank
+
+NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
+
+
+def version(kind: Kind, text: str, minutes: int = 0, sure: float = 0.99) -> Copy:
+    content = formats.check(io.BytesIO(docx(text)), "a.docx")
+    when = NOON + timedelta(minutes=minutes)
+    return Copy(
+        Entry("/d", f"/d/{kind}", 9, when), kind, "p", content, None, {"file": when}, confidence=sure, written=when
+    )
+
+
+def lost(name: str, *copies: Copy, situation: Situation = Situation.CRASHED) -> Document:
+    best = None if not copies else len(copies) - 1
+    return Document(
+        name, name, "text", f"/d/{name}", True, None, None, copies, (), (), Verdict(situation, best, (), ()), {}
+    )
+
+
+SAVED = version(Kind.SAVED, "keel garboard")
+LITTLE = lost("little.docx", SAVED, version(Kind.AUTOSAVE, "keel garboard hog", 9))
+MUCH = lost("much.docx", SAVED, version(Kind.AUTOSAVE, "keel garboard " + "hog stem oak larch " * 9, 5))
+ALL = lost("all.docx", version(Kind.AUTOSAVE, "hog stem " * 90, 1))
+UNSURE = lost("unsure.docx", SAVED, version(Kind.AUTOSAVE, "hog stem " * 99, 7, sure=0.6))
+CALM = lost("calm.docx", SAVED, situation=Situation.NOTHING_LOST)
+GONE = lost("gone.docx")
+
+
+@pytest.mark.parametrize(("document", "stake"), [(LITTLE, 1), (MUCH, 36), (ALL, 180), (CALM, 0), (GONE, 0)])
+def test_what_is_at_stake(document: Document, stake: int) -> None:
+    assert at_stake(document) == stake
+
+
+@pytest.mark.parametrize(
+    ("hints", "first", "last"),
+    [
+        (Hints(), "all.docx", "calm.docx"),
+        (Hints(document="little"), "little.docx", ""),
+        (Hints(lost_at=NOON + timedelta(minutes=9)), "little.docx", "calm.docx"),
+        (Hints(doc_class="sheet"), "all.docx", "calm.docx"),
+    ],
+)
+def test_the_order_of_lost_documents(hints: Hints, first: str, last: str) -> None:
+    found = [document.name for document in rank([CALM, GONE, UNSURE, LITTLE, MUCH, ALL], hints)]
+    assert found[0] == first and (not last or found[-1] == last)
+    if hints == Hints():
+        assert found == ["all.docx", "much.docx", "little.docx", "unsure.docx", "gone.docx", "calm.docx"]
+    assert SAVED.content.state is State.INTACT

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import unicodedata
 from collections.abc import Callable
 from pathlib import Path
 
@@ -152,3 +153,23 @@ def test_a_lock_that_fits_two_documents_goes_to_the_one_that_was_written_then(
         assert lock["confidence"] > 0.5 and any(piece["kind"] == "copy-then" for piece in lock["evidence"])
     else:
         assert any("several documents" in " ".join(item.get("notes", [])) for item in answer["unmatched"])
+
+
+def test_names_that_systems_write_in_two_ways_are_one_name(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    """Composed letters in one place, taken apart in another; and of two documents of that name the one of the same format."""
+    home = tmp_path / "disk" / "Users" / "ines"
+    names = {form: unicodedata.normalize(form, "Åsa Übersicht") for form in ("NFC", "NFD")}
+    papers = home / "Documents"
+    write(papers / f"{names['NFC']}.odt", odt("Mooring plan of the yard"), T0)
+    write(papers / f"{names['NFD']}.odt~", odt("Launch order, written anew before noon"), T0 - 9000)
+    write(papers / f"{names['NFC']}.docx", docx("Mooring plan of the yard"), T0)
+    kept = home / "Library" / "Containers" / "com.microsoft.Word" / "Data" / "Library" / "Preferences" / "AutoRecovery"
+    write(
+        kept / f"AutoRecovery save of {names['NFD']}.asd",
+        docx("Mooring plan of the yard and more than before"),
+        T0 + 900,
+    )
+    answer = rustfern("scan", tmp_path / "disk", "--json").json
+    found = {d["name"]: sorted(Path(c["path"]).name[-4:] for c in d["copies"]) for d in answer["documents"]}
+    assert found == {f"{names['NFC']}.odt": [".odt", "odt~"], f"{names['NFC']}.docx": [".asd", "docx"]}
+    assert by_name(answer, f"{names['NFC']}.docx")["situation"] == "crashed"

@@ -16,8 +16,9 @@ from hypothesis import strategies as st
 
 import rustfern as package
 from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, fold, letters
+from rustfern.casefile import CaseFile, letters
 from rustfern.errors import CaseError, NotFound
+from rustfern.model import fold_name
 from rustfern.restoring import safe_name
 
 Rustfern = Callable[..., Run]
@@ -285,7 +286,7 @@ def test_letters(number: int, ident: str) -> None:
 
 @given(st.text(max_size=80))
 def test_folded_names_can_be_kept(name: str) -> None:
-    assert isinstance(fold(name).encode(), bytes) and fold(fold(name)) == fold(name)
+    assert isinstance(fold_name(name).encode(), bytes) and fold_name(fold_name(name)) == fold_name(name)
 
 
 # --- names ----------------------------------------------------------------------------------------------------------

@@ -9,7 +9,6 @@ import json
 import os
 import sqlite3
 import sys
-import unicodedata
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from rustfern.errors import CaseError
+from rustfern.model import fold_name
 
 FORMAT = 1
 _RECENT_CASES = 50
@@ -32,13 +32,6 @@ CREATE TABLE copy (id TEXT PRIMARY KEY, number INTEGER NOT NULL, key BLOB NOT NU
                    facts TEXT, UNIQUE (number, key));
 CREATE TABLE restored (at TEXT NOT NULL, id TEXT NOT NULL, target BLOB NOT NULL, sha256 TEXT NOT NULL);
 """
-
-
-def fold(name: str) -> str:
-    """The form in which file names are looked up: composed (NFC), case folded, invalid bytes kept as escapes."""
-    if name.isascii():
-        return name.lower()
-    return unicodedata.normalize("NFC", name).casefold().encode("utf-8", "backslashreplace").decode()
 
 
 def stem_of(name: str) -> str:
@@ -162,7 +155,7 @@ class CaseFile:
             ident = self._folders
             folders.append((ident, os.fsencode(folder)))
             for name in names:
-                folded = name.lower() if name.isascii() else fold(name)
+                folded = name.lower() if name.isascii() else fold_name(name)
                 add((folded.rpartition(".")[0] or folded, ident, name.encode(how, errors)))
         with self._at_once():
             self._db.executemany("INSERT INTO folder VALUES (?, ?)", folders)
@@ -203,16 +196,16 @@ class CaseFile:
 
     def by_name(self, name: str, limit: int = 200) -> list[str]:
         """Paths of indexed files of this name, whatever its case and Unicode form."""
-        folded = fold(name)
+        folded = fold_name(name)
         return [
             path
             for path in self._paths("stem = ?", (stem_of(folded),), limit)
-            if fold(os.path.basename(path)) == folded
+            if fold_name(os.path.basename(path)) == folded
         ]
 
     def by_stem(self, stem: str, limit: int = 200) -> list[str]:
         """Paths of indexed files whose name without extension is this."""
-        return self._paths("stem = ?", (fold(stem),), limit)
+        return self._paths("stem = ?", (fold_name(stem),), limit)
 
     def in_folder(self, folder: str, limit: int = 2_000) -> list[str]:
         """Paths of indexed files directly in a folder."""

@@ -6,6 +6,7 @@ Times are timezone-aware UTC unless a name ends in `_local`; sizes are bytes. Pa
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -335,6 +336,16 @@ class Answer:
     hints: Hints
     notices: tuple[str, ...] = ()
     live: bool = False
+
+
+def fold_name(name: str) -> str:
+    """The form in which file names are compared: composed (NFC), case folded, invalid bytes kept as escapes.
+
+    Systems keep the same name composed or taken apart, and mind its case or not.
+    """
+    if name.isascii():
+        return name.lower()
+    return unicodedata.normalize("NFC", name).casefold().encode("utf-8", "backslashreplace").decode()
 
 
 def show_name(text: str) -> str:

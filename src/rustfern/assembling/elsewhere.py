@@ -12,12 +12,11 @@ from itertools import groupby
 from rustfern import formats, rebuilding
 from rustfern.assembling.recents import Recents
 from rustfern.assembling.table import Draft
-from rustfern.casefile import fold
 from rustfern.errors import Malformed, SourceError
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching import content as words
 from rustfern.matching import weights
-from rustfern.model import Copy, Entry, Find, Kind, Order, State, show_name
+from rustfern.model import Copy, Entry, Find, Kind, Order, State, fold_name, show_name
 from rustfern.sources import running
 from rustfern.sources.folder import HELD_ROOT, FolderSource, exists
 
@@ -72,9 +71,9 @@ class Elsewhere(Recents):
 
     def take_kept_attachments(self, finds: Iterable[Find]) -> None:
         """Attachments that a mail program keeps: versions of the documents that are known by now, nothing of their own."""
-        wanted = {draft.name.casefold(): draft for draft in self.drafts.values() if draft.original or draft.recorded}
+        wanted = {fold_name(draft.name): draft for draft in self.drafts.values() if draft.original or draft.recorded}
         for find in finds:
-            draft = wanted.get((find.fields["attached"] + find.fields.get("dotext", "")).casefold())
+            draft = wanted.get(fold_name(find.fields["attached"] + find.fields.get("dotext", "")))
             if draft is not None and draft.home in (None, find.home):
                 piece = weights.evidence("name", "a mail carries a file of its name")
                 copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
@@ -118,7 +117,7 @@ class Elsewhere(Recents):
     def take_asked(self, document: str) -> None:
         """What the person named is always answered for, also where nothing was left of it but the file itself."""
         for stem in dict.fromkeys((document, os.path.splitext(document)[0])):
-            for path in self.case.by_stem(fold(stem), limit=_MAX_ASKED):
+            for path in self.case.by_stem(fold_name(stem), limit=_MAX_ASKED):
                 named = os.path.splitext(document)[1]
                 if not named or path.casefold().endswith(named.casefold()):
                     self.draft(path, self.home_of(path))
@@ -234,7 +233,7 @@ class Elsewhere(Recents):
 
     def take_mail(self) -> None:
         """Mails with files that are versions of known documents; drafts that were deleted but not yet removed."""
-        wanted = {draft.name.casefold(): draft for draft in self.drafts.values() if draft.original or draft.recorded}
+        wanted = {fold_name(draft.name): draft for draft in self.drafts.values() if draft.original or draft.recorded}
         for find in self.mail_stores:
             if find.entry.size > _MAX_STORE:
                 self.problem(find.entry.path, "this mail store is too large to look through; its mails were not read")
@@ -257,7 +256,7 @@ class Elsewhere(Recents):
                     continue
                 message = mail_store.read(again, mail)
                 for file in mail_store.attachments(message) if wanted else ():
-                    draft = wanted.get(file.name.casefold())
+                    draft = wanted.get(fold_name(file.name))
                     if draft is not None and draft.home in (None, find.home):
                         self._attached(find, draft, f"{mail.start}/{file.number}", file.subject, file.when)
                 if gone:

@@ -28,6 +28,7 @@ from rustfern.model import (
     Problem,
     Record,
     State,
+    fold_name,
 )
 from rustfern.places.loader import Catalogue, Place
 from rustfern.places.recorded import inside, take_apart
@@ -81,12 +82,12 @@ class RecentNames:
     paths: list[str] = field(default_factory=list)
 
     def by_name(self, name: str, limit: int = 60) -> list[str]:
-        folded = name.casefold()
-        return [path for path in self.paths if near.name_of(path).casefold() == folded][:limit]
+        folded = fold_name(name)
+        return [path for path in self.paths if fold_name(near.name_of(path)) == folded][:limit]
 
     def by_stem(self, stem: str, limit: int = 60) -> list[str]:
-        folded = stem.casefold()
-        return [path for path in self.paths if near.name_of(path).rpartition(".")[0].casefold() == folded][:limit]
+        folded = fold_name(stem)
+        return [path for path in self.paths if fold_name(near.name_of(path).rpartition(".")[0]) == folded][:limit]
 
     def in_folder(self, folder: str, limit: int = 60) -> list[str]:
         return [path for path in self.paths if near.folder_of(path) == folder][:limit]
@@ -202,7 +203,7 @@ class Table:
     def key(self, path: str, home: Home | None) -> str:
         """What tells documents apart: the original's path, whatever its case where the system does not mind it."""
         fixed = os.path.normpath(path)
-        return fixed.casefold() if home is not None and home.layout is not Layout.LINUX else fixed
+        return fold_name(fixed) if home is not None and home.layout is not Layout.LINUX else fixed
 
     def draft(self, path: str, home: Home | None, recorded: str | None = None) -> Draft:
         """The draft of the document whose original is, or was, at this path."""

@@ -8,9 +8,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from rustfern.formats.table import compatible, extension_of, format_of_extension
+from rustfern.formats.table import compatible, extension_of, format_of_extension, title_of
 from rustfern.matching.weights import evidence
-from rustfern.model import Evidence, Find, Home
+from rustfern.model import Evidence, Find, Home, fold_name
 
 _MAX = 60
 _SIGNS = re.compile(r"[\\/]")
@@ -84,21 +84,28 @@ def for_copy(
                 break
     elif "stem" in fields or "prefixed" in fields:
         found = _by_stem(fields, find, names, homes, prefixes)
-    return [item for item in found if compatible(format_name, format_of_extension(extension_of(item.path)))][:_MAX]
+    fitting = [item for item in found if compatible(format_name, format_of_extension(extension_of(item.path)))][:_MAX]
+    same = [item for item in fitting if format_of_extension(extension_of(item.path)) == format_name]
+    if format_name and 0 < len(same) < len(fitting):
+        for item in same:
+            item.evidence.append(
+                evidence("same-format", f"both are {title_of(format_name)}, the others of its name are not")
+            )
+    return fitting
 
 
 def _beside(
     fields: Mapping[str, str], folder: str, format_name: str | None, names: Names, prefixes: Sequence[str]
 ) -> list[Candidate]:
     near = {name_of(path): path for path in names.in_folder(folder)}
-    folded = {name.casefold(): name for name in near}
+    folded = {fold_name(name): name for name in near}
     if "vstem" in fields:
         whole_name = fields["vstem"] + fields.get("dotext", "")
-        name = folded.get(whole_name.casefold(), whole_name)
+        name = folded.get(fold_name(whole_name), whole_name)
         text = f"its name is that of {name} with an addition, in the same folder"
         return [Candidate(near.get(name, join(folder, name)), [evidence("name-beside", text)], name in near)]
     if "name" in fields:
-        name = folded.get(fields["name"].casefold(), fields["name"])
+        name = folded.get(fold_name(fields["name"]), fields["name"])
         text = f"its name is that of {name} with an addition, in the same folder"
         return [Candidate(near.get(name, join(folder, name)), [evidence("name-beside", text)], name in near)]
     stems: list[tuple[str, bool]] = []
@@ -110,7 +117,7 @@ def _beside(
         fitting = [
             path
             for name, path in near.items()
-            if (name.rpartition(".")[0] or name).casefold() == stem.casefold()
+            if fold_name(name.rpartition(".")[0] or name) == fold_name(stem)
             and compatible(format_name, format_of_extension(extension_of(name)))
         ]
         if fitting:
@@ -181,7 +188,7 @@ def lock_fits(tail: str, original: str, size: int | None) -> str | None:
     Text documents: a base name of 8 letters or more loses its first two, one of 7 its first, shorter ones none;
     other documents keep theirs. The size tells which program wrote the lock (162: text), None if it does not.
     """
-    tail, original = tail.casefold(), original.casefold()
+    tail, original = fold_name(tail), fold_name(original)
     if tail == original:
         base = len(original.rpartition(".")[0])
         return "whole" if size != 162 or base <= 7 else None

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rustfern.errors import SourceError
-from rustfern.model import Home, Layout
+from rustfern.model import Home, Layout, fold_name
 from rustfern.sources.folder import FolderSource, exists
 
 _DRIVE = re.compile(r"/?([A-Za-z])[:|](?:[\\/]|$)")
@@ -68,8 +68,8 @@ def join_as_there(base: str, parts: Sequence[str], *, any_case: bool) -> str:
                 folders, files = FolderSource(base).names(path)
             except SourceError:
                 return os.path.join(path, *parts[position:])
-            folded = part.casefold()
-            step = next((os.path.join(path, name) for name in [*folders, *files] if name.casefold() == folded), step)
+            folded = fold_name(part)
+            step = next((os.path.join(path, name) for name in [*folders, *files] if fold_name(name) == folded), step)
         path = step
     return path
 
@@ -85,9 +85,9 @@ def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Se
     any_case = home is None or home.layout is not Layout.LINUX
     parts = apart.parts
     if len(parts) >= 2 and parts[0].casefold() in _PARENTS:
-        person, rest = parts[1].casefold(), parts[2:]
+        person, rest = fold_name(parts[1]), parts[2:]
         near = [h for h in homes if home is None or h.volume == home.volume]
-        found = next((h for h in near if os.path.basename(os.path.normpath(h.path)).casefold() == person), None)
+        found = next((h for h in near if fold_name(os.path.basename(os.path.normpath(h.path))) == person), None)
         if found is None and home is not None and home.volume is None:
             found = home  # a copy of a profile, perhaps under another name
         if found is not None:

@@ -58,7 +58,7 @@ def moment(stamp: str | None) -> str:
 
 def zone() -> str:
     """The zone that times are shown in."""
-    return time.strftime("%Z (UTC%z)") if time.strftime("%z") != "+0000" else "UTC"
+    return time.strftime("%Z (UTC%z)") if time.strftime("%Z") != "UTC" else "UTC"
 
 
 def wrong_clock(error: timedelta | None) -> str:

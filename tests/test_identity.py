@@ -173,3 +173,26 @@ def test_names_that_systems_write_in_two_ways_are_one_name(tmp_path: Path, rustf
     found = {d["name"]: sorted(Path(c["path"]).name[-4:] for c in d["copies"]) for d in answer["documents"]}
     assert found == {f"{names['NFC']}.odt": [".odt", "odt~"], f"{names['NFC']}.docx": [".asd", "docx"]}
     assert by_name(answer, f"{names['NFC']}.docx")["situation"] == "crashed"
+
+
+def test_a_protected_copy_is_matched_restored_and_said_to_be_unverified(
+    tmp_path: Path, rustfern: Callable[..., Run]
+) -> None:
+    manifest = '<m:manifest xmlns:m="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><m:file-entry m:full-path="content.xml">'
+    manifest += "<m:encryption-data/></m:file-entry></m:manifest>"
+    secret = odt(extra={"META-INF/manifest.xml": manifest, "content.xml": "\x01\x02 cipher"})
+    home = tmp_path / "disk" / "home" / "petra"
+    write(home / ".local" / "share" / "Trash" / "files" / "Wages.odt", secret, T0)
+    record = "[Trash Info]\nPath=/home/petra/Documents/Wages.odt\nDeletionDate=2026-03-12T10:00:00\n"
+    write(home / ".local" / "share" / "Trash" / "info" / "Wages.odt.trashinfo", record, T0)
+    document = by_name(rustfern("scan", tmp_path / "disk", "--json").json, "Wages.odt")
+    assert (
+        document["best"] is None
+        and document["copies"][0]["state"] == "encrypted"
+        and document["situation"] == "deleted"
+    )
+    screen = " ".join(rustfern("scan", tmp_path / "disk").out.split())
+    assert "not verified" in screen and "restore 1a --to DIR" in screen
+    done = rustfern("restore", "1a", "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert done["state"] == "encrypted" and Path(done["to"]).read_bytes() == secret
+    assert "could not be verified" in rustfern("restore", "1a", "--to", tmp_path / "again").out

@@ -261,4 +261,19 @@ def _next(console: Console, answer: Answer, shown: list[dict[str, Any]], typed: 
             (f"look {found[0]['best']}", "see why, and its first lines, before anything is written"),
             (f"restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
         ]
+    locked = next(
+        (
+            c["id"]
+            for d in shown
+            if not d["best"]
+            for c in d["copies"]
+            if c["state"] == "encrypted" and c["kind"] != "saved"
+        ),
+        None,
+    )
+    if locked and answer.case:
+        steps.insert(
+            0 if not found else len(steps),
+            (f"restore {locked} --to DIR", "write the protected copy, for its owner to open"),
+        )
     next_steps(console, steps)

@@ -196,3 +196,38 @@ def test_a_protected_copy_is_matched_restored_and_said_to_be_unverified(
     done = rustfern("restore", "1a", "--to", tmp_path / "out", "--json").json["restored"][0]
     assert done["state"] == "encrypted" and Path(done["to"]).read_bytes() == secret
     assert "could not be verified" in rustfern("restore", "1a", "--to", tmp_path / "again").out
+
+
+def timber(folder: str, value: str) -> bytes:
+    """A workbook that carries the folder of its last save."""
+    kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"
+    return package(
+        {
+            "[Content_Types].xml": f'<Types><Override PartName="/xl/workbook.xml" ContentType="{kind}"/></Types>',
+            "_rels/.rels": '<Relationships><Relationship Id="a" Type="t/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+            "xl/_rels/workbook.xml.rels": '<Relationships><Relationship Id="s" Type="t/worksheet" Target="worksheets/sheet1.xml"/></Relationships>',
+            "xl/workbook.xml": f'<workbook xmlns:p="p"><p:absPath url="{folder}"/></workbook>',
+            "xl/worksheets/sheet1.xml": f'<worksheet><c r="A1" t="str"><v>{value}</v></c></worksheet>',
+        }
+    )
+
+
+def test_a_workbook_knows_the_folder_of_its_last_save(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    """Two workbooks of one name: the autosave carries the folder of the one that it belongs to."""
+    home = tmp_path / "disk" / "Users" / "ivarga"
+    autosaves = home / "AppData" / "Roaming" / "Microsoft" / "Excel" / "Timber312345678901234567"
+    for folder, value in (("Spring", "oak"), ("Autumn", "larch")):
+        path = home / "Documents" / folder
+        write(path / "Timber.xlsx", timber(f"C:\\Users\\ivarga\\Documents\\{folder}\\", value), T0)
+    write(
+        autosaves / "Timber((Autosaved-312345678901234567)).xlsx",
+        timber("C:\\Users\\ivarga\\Documents\\Autumn\\", "elm"),
+        T0 + 600,
+    )
+    answer = rustfern("scan", tmp_path / "disk", "--json").json
+    found = {
+        Path(d["original"]).parent.name: d for d in answer["documents"] if d["name"] == "Timber.xlsx" and d["original"]
+    }
+    copy = next(c for c in found["Autumn"]["copies"] if "Autosaved" in c["path"])
+    assert any(piece["kind"] == "recorded-folder" for piece in copy["evidence"]) and copy["confidence"] > 0.9
+    assert found["Autumn"]["best"] == copy["id"]

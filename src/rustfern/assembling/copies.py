@@ -146,7 +146,11 @@ class Copies(Elsewhere):
             for content in known[:1]:
                 for mark in content.glance.identity:
                     self.carriers.setdefault(mark, set()).add(path)
+        folders = self._recorded_folders(copy)
         for item in found[:_MAX_COMPARED]:
+            if os.path.dirname(item.path) in folders:
+                text = "it carries the folder of this document as the one where it was last saved"
+                item.evidence.append(weights.evidence("recorded-folder", text))
             for content in contents[item.path]:
                 if tied := identity.tie(copy.content, content, lambda mark: len(self.carriers.get(mark, ()))):
                     item.evidence.append(tied)
@@ -159,6 +163,13 @@ class Copies(Elsewhere):
                         f"it shares {words.difference(copy.content, content).common} words with a copy of this document"
                     )
                     item.evidence.append(weights.evidence("shared-content", text, share))
+
+    def _recorded_folders(self, copy: Copy) -> set[str]:
+        """Where a workbook says that it was last saved, as places inside what is searched."""
+        home = self.home_of(copy.entry.path)
+        told = identity.values(copy.content, "folder")
+        here = (translate(folder.rstrip("\\/") + "\\x", home, self.homes, self.roots) for folder in told)
+        return {os.path.dirname(path) for path in here if path}
 
     def _contents(self, path: str) -> list[Content]:
         """The contents of a document's copies known so far, its saved file first."""

@@ -28,6 +28,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "shared-content": (5.5, "content"),
     "recent-list": (1.6, "recent"),
     "open-then": (3.0, "name"),
+    "recorded-folder": (3.5, "folder"),
     "same-format": (1.5, "format"),
     "copy-then": (2.5, "circumstance"),
     "saved-then": (1.5, "circumstance"),

@@ -12,7 +12,6 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
-from rustfern.formats.paged import Part
 from rustfern.formats.table import TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.words import TextSink
 from rustfern.model import Content, Glance, State
@@ -212,6 +211,8 @@ def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: Tex
     if not written:
         said = f"nothing of its {size} bytes was ever written here: an online-only placeholder, or a copy that did not happen"
         return Reading(Glance(), State.DAMAGED, said, has_text=False)
+    from rustfern.formats.paged import Part
+
     found = _verdict(Part(stream, written), written, name, sink, limits)
     said = f"{found.reason}; the {size - written} bytes behind byte {written} were never written"
     return replace(found, reason=said)

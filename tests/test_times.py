@@ -92,3 +92,14 @@ def test_the_persons_zone_and_a_wrong_clock(tmp_path: Path, rustfern: Callable[.
     for wrong in (("--zone", "Mars/Base"), ("--clock-error", "7")):
         run = rustfern("scan", disk, *wrong)
         assert run.status == 2 and "write" in run.err
+
+
+def test_the_zone_of_the_searched_system_is_said_where_it_differs(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    disk = tmp_path / "disk"
+    write(disk / "home" / "petra" / "Documents" / "plan.odt", odt("Mooring plan"))
+    write(disk / "etc" / "timezone", "Europe/London\n")
+    (disk / "usr").mkdir()
+    assert "add --zone Europe/London" in " ".join(rustfern("scan", disk, TZ="Asia/Tokyo").out.split())
+    assert "set to" not in rustfern("scan", disk, TZ="Asia/Tokyo").out.split("add --zone")[1]
+    assert "add --zone" not in rustfern("scan", disk, "--zone", "Europe/London").out
+    assert rustfern("scan", disk, "--json").json["zones"] == ["Europe/London"]

@@ -141,6 +141,7 @@ def answer(item: Answer) -> Json:
             {"place": s.place, "path": s.path, "copies": s.copies, "status": s.status, "by": s.by or None}
             for s in item.searched
         ],
+        "zones": list(item.zones),
         "documents": [document(each) for each in item.documents],
         "unmatched": [_unmatched(each) for each in item.unmatched],
         "problems": [{"path": p.path, "message": p.message} for p in item.problems],

@@ -323,7 +323,7 @@ class Hints:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """The answer of one scan."""
+    """The answer of one scan. `zones` are the time zones that the searched systems are set to, by their own names."""
 
     case: str | None
     roots: tuple[str, ...]
@@ -336,6 +336,7 @@ class Answer:
     hints: Hints
     notices: tuple[str, ...] = ()
     live: bool = False
+    zones: tuple[str, ...] = ()
 
 
 def fold_name(name: str) -> str:

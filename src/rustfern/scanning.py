@@ -222,6 +222,7 @@ def scan(
     answer = Answer(
         file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
         tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
+        tuple(sorted({told.text for told in search.settings.of("zone")})),
     )  # fmt: skip
     with file.writing():
         file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live)

@@ -61,6 +61,22 @@ def zone() -> str:
     return time.strftime("%Z (UTC%z)") if time.strftime("%Z") != "UTC" else "UTC"
 
 
+def other_zone(zones: Sequence[str], now: datetime) -> str:
+    """That the searched system keeps another zone than the one in use; nothing where it is the same or not told."""
+    if len(zones) != 1:
+        return ""
+    told = zones[0]
+    if "/" not in told:
+        return f" (that system is set to {show_name(told)})"
+    from zoneinfo import ZoneInfo
+
+    try:
+        same = now.astimezone(ZoneInfo(told)).utcoffset() == now.astimezone().utcoffset()
+    except (KeyError, ValueError, OSError):
+        return f" (that system is set to {show_name(told)})"
+    return "" if same else f" (that system is set to {told}: add --zone {told})"
+
+
 def wrong_clock(error: timedelta | None) -> str:
     """What is to be said of a clock that was wrong; nothing for one that was right."""
     if not error:

@@ -123,7 +123,7 @@ def show(
     """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, wrong_clock, zone
+    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, other_zone, short_path, wrong_clock, zone
     from rustfern.cli.view import document_block, short_block
     from rustfern.model import show_name
 
@@ -151,7 +151,11 @@ def show(
         f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}",
         indent=0,
     )
-    bullet(console, f"Times     {zone()}{wrong_clock(clock_error)}", indent=0)
+    bullet(
+        console,
+        f"Times     {zone()}{other_zone(answer.zones, datetime.now().astimezone())}{wrong_clock(clock_error)}",
+        indent=0,
+    )
 
     lost = [d for d in facts["documents"] if d["situation"] != "nothing-lost"]
     calm_ones = [d for d in facts["documents"] if d["situation"] == "nothing-lost"]
@@ -174,10 +178,11 @@ def show(
             document_block(console, document, only_root)
         else:
             short_block(console, document)
-    console.print()
+    more = len(shown) - most
+    if not shown or more > 0 or inner or ((calm_ones or answer.unmatched) and not everything):
+        console.print()
     if not shown:
         console.print(Text("No lost document was found.", style="bold"))
-    more = len(shown) - most
     if more > 0:
         console.print(Text(f"{more} more lost {_several('document', more)}: see them with --everything", style=PALE))
     if inner:

@@ -156,6 +156,11 @@ def test_translation_into_what_is_searched(tmp_path: Path) -> None:
     home = Home(f"{disk}/Users/IVarga", Layout.WINDOWS, "IVarga", disk, disk)
     wanted = f"{disk}/Users/IVarga/documents/Hull Survey.docx"
     assert translate("C:\\USERS\\ivarga\\Documents\\hull survey.DOCX", home, [home], [disk]) == wanted
+    assert translate("C:\\Users\\ivarga\\DOCUME~1\\HULLSU~1.DOC", home, [home], [disk]) == wanted
+    assert (
+        translate("C:\\Users\\ivarga\\DOCUME~1\\RIGSU~1.DOC", home, [home], [disk])
+        == f"{disk}/Users/IVarga/documents/RIGSU~1.DOC"
+    )
     assert translate("C:\\Users\\ivarga\\New\\a.docx", home, [home], [disk]) == f"{disk}/Users/IVarga/New/a.docx"
     for outside in ("D:\\a.docx", "\\\\server\\a.docx", "https://host/a.docx"):
         assert translate(outside, home, [home], [disk]) is None

@@ -13,6 +13,8 @@ from rustfern.sources.folder import FolderSource, exists
 
 _DRIVE = re.compile(r"/?([A-Za-z])[:|](?:[\\/]|$)")
 _PARENTS = frozenset({"users", "home", "documents and settings"})
+_SHORT = re.compile(r"([^.~]{1,6})~\d{1,3}(?:\.(.{1,3}))?")
+_NOT_SHORT = re.compile(r"[ .]")
 _MAX_PARTS = 200
 
 
@@ -69,9 +71,31 @@ def join_as_there(base: str, parts: Sequence[str], *, any_case: bool) -> str:
             except SourceError:
                 return os.path.join(path, *parts[position:])
             folded = fold_name(part)
-            step = next((os.path.join(path, name) for name in [*folders, *files] if fold_name(name) == folded), step)
+            names = [*folders, *files]
+            found = next((name for name in names if fold_name(name) == folded), None) or _long_name(part, names)
+            step = os.path.join(path, found) if found else step
         path = step
     return path
+
+
+def _long_name(short: str, names: Sequence[str]) -> str | None:
+    """The one name of a folder that a short name of the 8.3 kind stands for; None if none does, or several could ([MS-FSCC] 2.1.5.2.1)."""
+    taken = _SHORT.fullmatch(short)
+    if taken is None:
+        return None
+    fitting = []
+    for name in names:
+        stem, dot, extension = name.rpartition(".")
+        stem, extension = (stem, extension) if dot and stem else (name, "")
+        letters = _NOT_SHORT.sub("", stem).upper()
+        long = len(letters) > 8 or len(extension) > 3 or letters != stem.upper()
+        if (
+            long
+            and letters[:6].startswith(taken[1].upper())
+            and _NOT_SHORT.sub("", extension)[:3].upper() == (taken[2] or "").upper()
+        ):
+            fitting.append(name)
+    return fitting[0] if len(fitting) == 1 else None
 
 
 def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Sequence[str]) -> str | None:

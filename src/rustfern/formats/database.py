@@ -101,6 +101,9 @@ def _read(path: Path, sink: TextSink, *, journals: bool = False) -> int:
                     for value in row:
                         if isinstance(value, str):
                             sink.add(value)
+    except UnicodeDecodeError as error:
+        # The names of a damaged schema are not even text.
+        raise Malformed("the database is damaged: its names of tables or columns are no text") from error
     except sqlite3.Error as error:
         raise Malformed(f"the database is damaged: {error}") from error
     return rows

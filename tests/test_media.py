@@ -173,6 +173,7 @@ def test_a_file_from_standard_input_a_large_hole_and_many_at_once(tmp_path: Path
     for number in range(8):
         write(tmp_path / "d" / f"plan {number}.docx.krypt7", os.urandom(3000), T0 + number)
     assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d").out
+    assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d", "--json").json["alarm"]
 
 
 def packed_forms() -> dict[str, bytes]:

@@ -36,7 +36,7 @@ def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
     """
     found = list(check_paths(paths, recursive=recursive))
     if as_json:
-        print_json({"schema": "rustfern/check-1", "files": [_fields(item) for item in found]})
+        print_json({"schema": "rustfern/check-1", "files": [_fields(item) for item in found], "alarm": alarm(found)})
     else:
         from rustfern.cli.console import out
 

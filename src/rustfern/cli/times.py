@@ -82,9 +82,7 @@ def use_zone(ctx: click.Context, param: click.Parameter, value: str | None) -> N
 
     try:
         ZoneInfo(value)
-    except (ValueError, OSError) as error:  # ZoneInfoNotFoundError is a KeyError
-        raise click.BadParameter(f'zone {value!r} is not known; write it as "Europe/London"', ctx, param) from error
-    except KeyError as error:
+    except (ValueError, OSError, KeyError) as error:  # ZoneInfoNotFoundError is a KeyError
         raise click.BadParameter(f'zone {value!r} is not known; write it as "Europe/London"', ctx, param) from error
     if not hasattr(time, "tzset"):
         raise click.BadParameter("another zone than this machine's cannot be set on this system", ctx, param)

@@ -49,7 +49,8 @@ _MAIN = {
 # The relationship that names the main part, by kind of package.
 _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
-_SHARED = 512
+_SHARED, _KEPT = 512, 1 << 15
+"""So many parts, of at most so many bytes, are kept with what they say: no large part stays in memory."""
 _STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
 _CORE = ("title", "creator", "lastModifiedBy", "created", "modified")
@@ -304,7 +305,8 @@ class _Package:
         members = self.archive.members
         if _TYPES not in members:
             raise Malformed(f"the part {_TYPES} is missing")
-        overrides, defaults = _types(self.archive.bytes_of(_TYPES))
+        data = self.archive.bytes_of(_TYPES)
+        overrides, defaults = _types(data) if len(data) <= _KEPT else _types.__wrapped__(data)
         if "_rels/.rels" not in members:
             raise Malformed("the part _rels/.rels is missing")
         named = self.targets("_rels/.rels")
@@ -318,7 +320,8 @@ class _Package:
         """(type, part) of each relationship that points inside the package."""
         if rels in self.read:
             return self.read[rels]
-        found = _links(self.archive.bytes_of(rels), rels)
+        data = self.archive.bytes_of(rels)
+        found = _links(data, rels) if len(data) <= _KEPT else _links.__wrapped__(data, rels)
         self.read[rels] = found
         return found
 

@@ -49,9 +49,13 @@ def remember(data: bytes) -> None:
     _whole.add((hash(data), len(data)))
 
 
-@lru_cache(_ATTRIBUTES)
 def attributes(raw: bytes) -> Mapping[str, str]:
     """Local name → value of a token's raw attributes; declarations of namespaces are left out. Not to be changed: shared."""
+    return _attributes(raw) if len(raw) <= _LONGEST else _attributes.__wrapped__(raw)
+
+
+@lru_cache(_ATTRIBUTES)
+def _attributes(raw: bytes) -> Mapping[str, str]:
     text = raw.decode("utf-8")
     plain = "&" not in text and "\n" not in text and "\t" not in text and "\r" not in text
     return {

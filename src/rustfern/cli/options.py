@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 import click
 
-from rustfern.cli.times import ClockErrorType, TimeType, use_zone
+from rustfern.cli.times import CLOCK_ERROR, TIME, use_zone
 from rustfern.model import Hints, Situation
 
 _F = TypeVar("_F", bound=Callable[..., Any])
@@ -40,8 +40,8 @@ def hint_options(function: _F) -> _F:
             click.option("--person", metavar="NAME", help="Search only the home of this person."),
             click.option("--document", metavar="TEXT", help="What the person calls it; ranks what fits first."),
             click.option("--happened", type=click.Choice(_SITUATIONS), help="What the person says happened."),
-            click.option("--lost-at", type=TimeType(), metavar="TIME", help='When it happened ("yesterday 16:40").'),
-            click.option("--older-than", type=TimeType(), metavar="TIME", help="Only copies written before this."),
+            click.option("--lost-at", type=TIME, metavar="TIME", help='When it happened ("yesterday 16:40").'),
+            click.option("--older-than", type=TIME, metavar="TIME", help="Only copies written before this."),
             click.option(
                 "--zone",
                 metavar="ZONE",
@@ -52,7 +52,7 @@ def hint_options(function: _F) -> _F:
             ),
             click.option(
                 "--clock-error",
-                type=ClockErrorType(),
+                type=CLOCK_ERROR,
                 metavar="ERROR",
                 help='How wrong that machine\'s clock was: "+7m" ahead, "-1h" behind.',
             ),

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from datetime import datetime, timedelta
+from typing import TypeVar
 
 import click
 
@@ -40,6 +42,7 @@ def parse_time(text: str, now: datetime) -> datetime:
     raise ValueError(f"{text!r} could mean several times or none; {_HELP}")
 
 
+_T = TypeVar("_T")
 _PIECE = re.compile(r"(\d+)([dhms])")
 _UNITS = {"d": 86_400, "h": 3_600, "m": 60, "s": 1}
 
@@ -58,18 +61,21 @@ def parse_error(text: str) -> timedelta:
     return timedelta(seconds=seconds if sign == "+" else -seconds)
 
 
-class ClockErrorType(click.ParamType[timedelta]):
-    """How far a clock was ahead or behind."""
+class Spoken(click.ParamType[_T]):
+    """A value as a technician says it; what cannot be read is wrong usage, with what to write instead."""
 
-    name = "clock error"
+    def __init__(self, name: str, read: Callable[[str], _T]) -> None:
+        self.name, self._read = name, read
 
-    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
-        if isinstance(value, timedelta):
-            return value
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> _T:
         try:
-            return parse_error(str(value))
+            return self._read(str(value))
         except ValueError as error:
             self.fail(str(error), param, ctx)
+
+
+CLOCK_ERROR = Spoken("clock error", parse_error)
+TIME = Spoken("time", lambda text: parse_time(text, datetime.now().astimezone()))
 
 
 def use_zone(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
@@ -88,17 +94,3 @@ def use_zone(ctx: click.Context, param: click.Parameter, value: str | None) -> N
         raise click.BadParameter("another zone than this machine's cannot be set on this system", ctx, param)
     os.environ["TZ"] = value
     time.tzset()
-
-
-class TimeType(click.ParamType[datetime]):
-    """A point in time."""
-
-    name = "time"
-
-    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
-        if isinstance(value, datetime):
-            return value
-        try:
-            return parse_time(str(value), datetime.now().astimezone())
-        except ValueError as error:
-            self.fail(str(error), param, ctx)

@@ -10,7 +10,7 @@ from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 
-from rustfern.matching.content import difference, equal, lacks
+from rustfern.matching.content import difference, equal, kept, lacks
 from rustfern.matching.identity import later
 from rustfern.matching.weights import in_words
 from rustfern.model import CLOCKS, Copy, Hints, Kind, Order, Situation, State, Verdict, show_name
@@ -19,7 +19,8 @@ _FAR = timedelta(days=2)
 _OVERWRITTEN_SHARE = 0.5
 """A saved file that keeps less than this share of an earlier version's words was written over, not edited."""
 
-
+_STRANGE_RUNS, _STRANGE_WORDS = 0.1, 0.8
+"""So little of an earlier version's runs of three words, and not nearly all of its words: another text under its name."""
 _FEW_WORDS = 4
 _UNSET = datetime(1980, 1, 3, tzinfo=UTC)
 """Clocks that were never set begin in 1601, 1970 or 1980."""
@@ -266,9 +267,11 @@ class _Choice:
     def _written_over(self, index: int) -> bool:
         """Whether the saved file keeps so little of this earlier version that it was written over, not edited."""
         assert self.saved is not None
-        found = difference(self.copies[index].content, self.saved.content)
-        whole = found.common + found.only_left
-        return whole >= _FEW_WORDS and found.common < _OVERWRITTEN_SHARE * whole
+        earlier = self.copies[index].content
+        by_words, by_runs = kept(earlier, self.saved.content)
+        # Texts of one trade share words by chance, but hardly ever three in a row.
+        strange = by_runs < _STRANGE_RUNS and by_words < _STRANGE_WORDS
+        return len(earlier.tokens) >= 4 * _FEW_WORDS and (by_words < _OVERWRITTEN_SHARE or strange)
 
     def _earlier(self, index: int) -> bool:
         copy = self.copies[index]
@@ -335,7 +338,10 @@ class _Choice:
     def _after_crash(self) -> int | None:
         pool = [i for i in self._usable() if i == self.facts.saved or not self._earlier(i) or self.saved is None]
         pool = pool or self._usable()
-        best = _newest(self.copies, sorted(pool, key=lambda i: i != self.facts.saved))
+        # Where no order shows, what holds something that the saved file lacks comes first.
+        best = _newest(self.copies, sorted(pool, key=lambda i: i == self.facts.saved or i not in self.others))
+        if best is not None and best in self.others and self.saved is not None and newer(self.copies[best], self.saved)[0] == 0:
+            self.warnings.append("nothing tells whether this copy or the saved file is newer: look at both, keep both")
         return self._fuller(best)
 
     def _fuller(self, best: int | None) -> int | None:

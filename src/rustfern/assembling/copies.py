@@ -90,6 +90,8 @@ class Copies(Elsewhere):
             return True
         if best is None or shares[best] < weights.THRESHOLD:
             return False
+        if not found[best].exists and (moved := self.moved_to(find, copy, found[best].path)):
+            found, best = [moved], 0
         draft = self.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True

@@ -16,6 +16,7 @@ from rustfern.errors import Malformed, SourceError
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching import content as words
 from rustfern.matching import weights
+from rustfern.matching.candidates import Candidate
 from rustfern.model import Copy, Entry, Find, Kind, Order, State, fold_name, show_name
 from rustfern.sources import running
 from rustfern.sources.folder import HELD_ROOT, FolderSource, exists
@@ -68,6 +69,21 @@ class Elsewhere(Recents):
             if theirs.sha256 == copy.content.sha256 or words.shared(theirs, copy.content) >= _ALIKE:
                 return path
         return None
+
+    def moved_to(self, find: Find, copy: Copy, gone: str) -> Candidate | None:
+        """Where a gone document went: a file of its name elsewhere in the same home, with its text, that was not written earlier.
+
+        Nothing else may be known of its deletion.
+        """
+        home = find.home or self.home_of(find.entry.path)
+        if self.key(gone, home) in self.drafts:
+            return None
+        found = self._like(copy, os.path.basename(gone), replace(find, home=home))
+        saved = self.modified(found) if found else None
+        if found is None or saved is None or copy.entry.modified is None or saved < copy.entry.modified:
+            return None
+        text = f"it carries its name and shares its text; the document was moved here from {os.path.dirname(gone)}"
+        return Candidate(found, [weights.evidence("shared-content", show_name(text))])
 
     def take_kept_attachments(self, finds: Iterable[Find]) -> None:
         """Attachments that a mail program keeps: versions of the documents that are known by now, nothing of their own."""

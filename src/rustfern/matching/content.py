@@ -10,7 +10,9 @@ from rustfern.formats.words import unpack
 from rustfern.model import Content
 
 ALIKE = 0.98
-"""Word multisets this much alike are equal content, across formats."""
+"""Word multisets this much alike are equal content, across formats, unless one side holds a run of words of its own."""
+_OWN_RUN = 4
+"""So many words in a row that the other side lacks were typed; what conversions change is scattered."""
 _FEW = 6
 
 
@@ -52,7 +54,33 @@ def equal(left: Content, right: Content) -> bool:
         return False
     if left.text_hash == right.text_hash:
         return True
-    return left.format != right.format and difference(left, right).alike >= ALIKE
+    if left.format == right.format or difference(left, right).alike < ALIKE:
+        return False
+    return max(_own_run(left.tokens, right.tokens), _own_run(right.tokens, left.tokens)) < _OWN_RUN
+
+
+@lru_cache(maxsize=512)
+def _own_run(mine: bytes, theirs: bytes) -> int:
+    """The most words in a row that the other side has nowhere, each as often as it stands there."""
+    left = Counter(_bag(theirs))
+    longest = run = 0
+    for word in unpack(mine):
+        if left[word] > 0:
+            left[word] -= 1
+            run = 0
+        else:
+            run += 1
+            longest = max(longest, run)
+    return longest
+
+
+def kept(earlier: Content, later: Content) -> tuple[float, float]:
+    """How much of an earlier version a later one keeps: (share of its words, share of its runs of three words), 0 to 1."""
+    found = difference(earlier, later)
+    whole = found.common + found.only_left
+    runs = _runs(earlier.tokens)
+    by_runs = len(runs & _runs(later.tokens)) / len(runs) if runs else 1.0
+    return (found.common / whole if whole else 1.0), by_runs
 
 
 def lacks(holder: Content, other: Content) -> int:

@@ -100,7 +100,9 @@ def _core(version: Version) -> bytes:
 def docx(version: Version) -> bytes:
     """A text in OOXML."""
     parts = dict(_base("docx"))
-    body = "".join(f"<w:p><w:r><w:t xml:space=\"preserve\">{escape(' '.join(row))}</w:t></w:r></w:p>" for row in version.rows)
+    body = "".join(
+        f'<w:p><w:r><w:t xml:space="preserve">{escape(" ".join(row))}</w:t></w:r></w:p>' for row in version.rows
+    )
     head, tail = re.split(rb"<w:body>.*?(?=<w:sectPr)", parts["word/document.xml"], maxsplit=1, flags=re.DOTALL)
     parts["word/document.xml"] = head + b"<w:body>" + body.encode() + tail
     saves = "".join(f'<w:rsid w:val="{each}"/>' for each in version.saves)
@@ -192,7 +194,11 @@ def ods(version: Version) -> bytes:
         + "</table:table-row>"
         for row in version.rows
     )
-    return _odf(version, "ods", f'<office:spreadsheet><table:table table:name="Sheet">{lines}</table:table></office:spreadsheet>')
+    return _odf(
+        version,
+        "ods",
+        f'<office:spreadsheet><table:table table:name="Sheet">{lines}</table:table></office:spreadsheet>',
+    )
 
 
 def odp(version: Version) -> bytes:
@@ -221,19 +227,185 @@ WRITERS: dict[str, Callable[[Version], bytes]] = {
 }  # fmt: skip
 ODF_OF = {"docx": "odt", "xlsx": "ods", "pptx": "odp", "odt": "odt", "ods": "ods", "odp": "odp"}
 
-_TRADE = (
-    "keel garboard plank rivet larch oak caulking slipway mooring tide ferry crane invoice survey frame seam mast spar boom "
-    "rudder tiller transom stem scarf strake bilge ballast anchor chain windlass cleat fender gunwale thwart oar rowlock "
-    "sail jib luff leech batten reef sheet halyard shroud stay turnbuckle varnish putty primer enamel epoxy resin bronze "
-    "copper galvanised stainless bolt screw nail clamp jig template lofting plywood spruce mahogany teak iroko elm ash "
-    "harbour quay pontoon berth buoy channel fairway pilot tender dinghy skiff cutter yawl ketch sloop trawler barge punt"
-).split()
-_PLAIN = (
-    "the a of to and in is was on for with at by from that this it as are be has had were will which after before under over "
-    "between along through again also still only about until week day month year hour morning afternoon price offer order "
-    "customer repair replaced checked sound soft wet dry cracked loose tight new old left right upper lower inner outer "
-    "fitted removed ordered delivered paid due owner insurer yard shed crew visit photo note list plan cost rate total"
-).split()
+_TRADE = [
+    "keel",
+    "garboard",
+    "plank",
+    "rivet",
+    "larch",
+    "oak",
+    "caulking",
+    "slipway",
+    "mooring",
+    "tide",
+    "ferry",
+    "crane",
+    "invoice",
+    "survey",
+    "frame",
+    "seam",
+    "mast",
+    "spar",
+    "boom",
+    "rudder",
+    "tiller",
+    "transom",
+    "stem",
+    "scarf",
+    "strake",
+    "bilge",
+    "ballast",
+    "anchor",
+    "chain",
+    "windlass",
+    "cleat",
+    "fender",
+    "gunwale",
+    "thwart",
+    "oar",
+    "rowlock",
+    "sail",
+    "jib",
+    "luff",
+    "leech",
+    "batten",
+    "reef",
+    "sheet",
+    "halyard",
+    "shroud",
+    "stay",
+    "turnbuckle",
+    "varnish",
+    "putty",
+    "primer",
+    "enamel",
+    "epoxy",
+    "resin",
+    "bronze",
+    "copper",
+    "galvanised",
+    "stainless",
+    "bolt",
+    "screw",
+    "nail",
+    "clamp",
+    "jig",
+    "template",
+    "lofting",
+    "plywood",
+    "spruce",
+    "mahogany",
+    "teak",
+    "iroko",
+    "elm",
+    "ash",
+    "harbour",
+    "quay",
+    "pontoon",
+    "berth",
+    "buoy",
+    "channel",
+    "fairway",
+    "pilot",
+    "tender",
+    "dinghy",
+    "skiff",
+    "cutter",
+    "yawl",
+    "ketch",
+    "sloop",
+    "trawler",
+    "barge",
+    "punt",
+]
+_PLAIN = [
+    "the",
+    "a",
+    "of",
+    "to",
+    "and",
+    "in",
+    "is",
+    "was",
+    "on",
+    "for",
+    "with",
+    "at",
+    "by",
+    "from",
+    "that",
+    "this",
+    "it",
+    "as",
+    "are",
+    "be",
+    "has",
+    "had",
+    "were",
+    "will",
+    "which",
+    "after",
+    "before",
+    "under",
+    "over",
+    "between",
+    "along",
+    "through",
+    "again",
+    "also",
+    "still",
+    "only",
+    "about",
+    "until",
+    "week",
+    "day",
+    "month",
+    "year",
+    "hour",
+    "morning",
+    "afternoon",
+    "price",
+    "offer",
+    "order",
+    "customer",
+    "repair",
+    "replaced",
+    "checked",
+    "sound",
+    "soft",
+    "wet",
+    "dry",
+    "cracked",
+    "loose",
+    "tight",
+    "new",
+    "old",
+    "left",
+    "right",
+    "upper",
+    "lower",
+    "inner",
+    "outer",
+    "fitted",
+    "removed",
+    "ordered",
+    "delivered",
+    "paid",
+    "due",
+    "owner",
+    "insurer",
+    "yard",
+    "shed",
+    "crew",
+    "visit",
+    "photo",
+    "note",
+    "list",
+    "plan",
+    "cost",
+    "rate",
+    "total",
+]
 
 
 def sentence(rng: random.Random, low: int = 6, high: int = 16) -> str:

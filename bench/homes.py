@@ -31,9 +31,52 @@ FORMATS = {
     "macos": ["docx"] * 4 + ["xlsx"] * 3 + ["pptx"] * 2 + ["odt", "txt"],
     "linux": ["odt"] * 4 + ["ods"] * 3 + ["odp", "docx", "xlsx", "txt", "txt", "csv", "md"],
 }
-_FIRST = "Hull Keel Timber Mooring Launch Winch Crane Sail Rigging Berth Engine Varnish Insurance Crew Yard Slip Tide Rate".split()
-_SECOND = "survey orders plan schedule rota estimate invoice letter report list minutes handover inventory notes offer".split()
-_FOLDERS = ("Documents", "Documents/Surveys", "Documents/Orders", "Documents/2026/March", "Desktop", "Documents/Customers/Okoro & Sons", "Documents/Archive")
+_FIRST = [
+    "Hull",
+    "Keel",
+    "Timber",
+    "Mooring",
+    "Launch",
+    "Winch",
+    "Crane",
+    "Sail",
+    "Rigging",
+    "Berth",
+    "Engine",
+    "Varnish",
+    "Insurance",
+    "Crew",
+    "Yard",
+    "Slip",
+    "Tide",
+    "Rate",
+]
+_SECOND = [
+    "survey",
+    "orders",
+    "plan",
+    "schedule",
+    "rota",
+    "estimate",
+    "invoice",
+    "letter",
+    "report",
+    "list",
+    "minutes",
+    "handover",
+    "inventory",
+    "notes",
+    "offer",
+]
+_FOLDERS = (
+    "Documents",
+    "Documents/Surveys",
+    "Documents/Orders",
+    "Documents/2026/March",
+    "Desktop",
+    "Documents/Customers/Okoro & Sons",
+    "Documents/Archive",
+)
 # What happened to a lost document, and how often.
 STORIES = {
     "crash": 8, "stale": 3, "diverged": 3, "torn": 3, "never-saved": 4, "overwritten": 4, "deleted": 4, "gone": 2,
@@ -133,8 +176,11 @@ class Maker:
 
     def work(self, doc: Doc, minutes: int = 30, how_much: int | None = None, *, saved: bool = True) -> datetime:
         """Time passes, and the document is edited; `saved` is when it was last saved, by its own account."""
-        when = doc.saved + timedelta(minutes=minutes, seconds=self.rng.randrange(600), microseconds=self.rng.randrange(10**6))
-        doc.rows = edited(self.rng, doc.rows, doc.ext, how_much or self.rng.randint(1, 6))
+        when = doc.saved + timedelta(
+            minutes=minutes, seconds=self.rng.randrange(600), microseconds=self.rng.randrange(10**6)
+        )
+        # Work always adds something: what is only cut is in the saved file already.
+        doc.rows = (*edited(self.rng, doc.rows, doc.ext, how_much or self.rng.randint(1, 6)), row_of(self.rng, doc.ext))
         if saved:
             doc.saved = when
             doc.saves = (*doc.saves, self.hexed(8))
@@ -162,7 +208,17 @@ class Maker:
             stem = f"{rng.choice(_FIRST)} {rng.choice(_SECOND)}"
             shape = rng.random()
             if shape < 0.4:
-                stem += rng.choice((f" {rng.randint(1, 60)}", f" v{rng.randint(2, 9)}", " 2026-03", " (final)", " Müller", f"_{rng.randint(100, 999)}", " Žofie"))
+                stem += rng.choice(
+                    (
+                        f" {rng.randint(1, 60)}",
+                        f" v{rng.randint(2, 9)}",
+                        " 2026-03",
+                        " (final)",
+                        " Müller",
+                        f"_{rng.randint(100, 999)}",
+                        " Žofie",
+                    )
+                )
             if f"{folder}/{stem}".casefold() not in self.taken:
                 break
         else:
@@ -202,12 +258,19 @@ class Maker:
             folder = doc.folder
         else:
             spec = catalogue().places[place.same_folders_as] if place.same_folders_as else place
-            folder = f"{doc.home}/{spec.folders[self.disk.layout][0]}".replace("*", "4").replace("$temp", "AppData/Local/Temp")  # type: ignore[index]
+            folder = f"{doc.home}/{spec.folders[self.disk.layout][0]}".replace("*", "4").replace(
+                "$temp", "AppData/Local/Temp"
+            )  # type: ignore[index]
         for _ in range(8):
             path = f"{folder}/{self.rng.choice(shapes).format(**fields)}"
             if path not in self.disk.files:
                 break
-            fields |= {"counter": str(self.rng.randrange(4, 99)), "hex": self.hexed(5).lower(), "HEX4": self.hexed(4), "number4": f"{self.rng.randrange(9999):04}"}
+            fields |= {
+                "counter": str(self.rng.randrange(4, 99)),
+                "hex": self.hexed(5).lower(),
+                "HEX4": self.hexed(4),
+                "number4": f"{self.rng.randrange(9999):04}",
+            }
             fields["stamp"] = str(self.rng.randrange(10**17, 4 * 10**17))
         else:
             return None
@@ -223,7 +286,12 @@ class Maker:
             cut = (2 if len(base) >= 8 else 1 if len(base) == 7 else 0) if doc.ext == "docx" else 0
             size, room = (162, 53) if doc.ext == "docx" else (165, 54)
             narrow = doc.person.encode("cp1252")
-            data = bytes([len(narrow)]) + narrow.ljust(room, b" ") + len(doc.person).to_bytes(2, "little") + doc.person.encode("utf-16-le")
+            data = (
+                bytes([len(narrow)])
+                + narrow.ljust(room, b" ")
+                + len(doc.person).to_bytes(2, "little")
+                + doc.person.encode("utf-16-le")
+            )
             path, data = f"{doc.folder}/~${doc.name[cut:]}", data.ljust(size, b"\0")
         elif doc.ext in ODF_OF:
             path = f"{doc.folder}/.~lock.{doc.name}#"
@@ -266,7 +334,9 @@ class Maker:
         if self.rng.random() < 0.3:
             rows = (*rows[:-1], row_of(self.rng, doc.ext))
         when = doc.saved - timedelta(hours=self.rng.randint(1, 70))
-        return Doc(doc.person, doc.home, doc.folder, doc.stem, doc.ext, rows, doc.identity, doc.saves[:-1] or doc.saves, when)
+        return Doc(
+            doc.person, doc.home, doc.folder, doc.stem, doc.ext, rows, doc.identity, doc.saves[:-1] or doc.saves, when
+        )
 
     def stale(self) -> None:
         """An autosave stayed, then the person saved: nothing is lost."""
@@ -343,8 +413,16 @@ class Maker:
             path = self.write(doc, f"{folder}/$R{ident}.{doc.ext}", doc.saved)
             recorded = "C:\\" + doc.path.replace("/", "\\") + "\0"
             ticks = int((when - datetime(1601, 1, 1, tzinfo=UTC)).total_seconds() * 10**7)
-            data = (2).to_bytes(8, "little") + len(self.disk.files[path][0]).to_bytes(8, "little") + ticks.to_bytes(8, "little")
-            self.add(f"{folder}/$I{ident}.{doc.ext}", data + len(recorded).to_bytes(4, "little") + recorded.encode("utf-16-le"), when)
+            data = (
+                (2).to_bytes(8, "little")
+                + len(self.disk.files[path][0]).to_bytes(8, "little")
+                + ticks.to_bytes(8, "little")
+            )
+            self.add(
+                f"{folder}/$I{ident}.{doc.ext}",
+                data + len(recorded).to_bytes(4, "little") + recorded.encode("utf-16-le"),
+                when,
+            )
         elif self.disk.layout == "linux":
             folder = f"{doc.home}/.local/share/Trash"
             name = doc.name if f"{folder}/files/{doc.name}" not in self.disk.files else f"{doc.stem}.2.{doc.ext}"
@@ -367,7 +445,7 @@ class Maker:
         """Deleted for good; a backup beside it is left."""
         doc = self.doc()
         path = self.leftover("backup", doc, doc.saved)
-        if path is None or "/lu" in path or "~WRL" in path or path.endswith(".bak") and doc.ext in ODF_OF:
+        if path is None or "/lu" in path or "~WRL" in path or (path.endswith(".bak") and doc.ext in ODF_OF):
             return  # such a name tells nothing, or not where the document was
         self.link(path, doc)
         self.told("gone", doc, ("deleted",), path)
@@ -402,9 +480,15 @@ class Maker:
         base = doc.rows
         self.write(doc, doc.path, doc.saved)
         more = self.rng.random() < 0.5
-        doc.rows = (*base, row_of(self.rng, doc.ext)) if more else (*base[1:], row_of(self.rng, doc.ext), row_of(self.rng, doc.ext))
+        doc.rows = (
+            (*base, row_of(self.rng, doc.ext))
+            if more
+            else (*base[1:], row_of(self.rng, doc.ext), row_of(self.rng, doc.ext))
+        )
         when = doc.saved + timedelta(hours=3)
-        shape = self.rng.choice(("{} (conflicted copy {:%Y-%m-%d %H%M%S}).{}", "{}.sync-conflict-{:%Y%m%d-%H%M%S}-ABCDEF7.{}"))
+        shape = self.rng.choice(
+            ("{} (conflicted copy {:%Y-%m-%d %H%M%S}).{}", "{}.sync-conflict-{:%Y%m%d-%H%M%S}-ABCDEF7.{}")
+        )
         doc.saved = when if more else doc.saved
         path = self.write(doc, f"{doc.folder}/{shape.format(doc.stem, when, doc.ext)}", when)
         self.link(path, doc)

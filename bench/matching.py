@@ -44,7 +44,14 @@ def judge(disk: homes.Disk, answer: Any, root: str) -> tuple[list[Row], list[Row
         document = by_original.get(truth.original) if truth.original else None
         if document is None and truth.best:
             document = next((owner[path][0] for path in truth.best if path in owner), None)
-        row: Row = {"story": truth.story, "name": truth.name, "seed": disk.seed, "clock": disk.clock, "exists": bool(truth.best), "truth": truth}
+        row: Row = {
+            "story": truth.story,
+            "name": truth.name,
+            "seed": disk.seed,
+            "clock": disk.clock,
+            "exists": bool(truth.best),
+            "truth": truth,
+        }
         if document is None:
             # A document without any copy that is left, or that lost nothing, need not be listed.
             quiet = not truth.best or truth.best == (truth.original,)
@@ -66,11 +73,36 @@ def judge(disk: homes.Disk, answer: Any, root: str) -> tuple[list[Row], list[Row
         alone = given is None or given == path
         right = document is not None and (alone if not original else given == original)
         matched = document is not None and (right or not alone)
-        matches.append({"path": path, "original": original, "given": given, "matched": matched, "confidence": confidence, "right": right, "seed": disk.seed})
+        matches.append(
+            {
+                "path": path,
+                "original": original,
+                "given": given,
+                "matched": matched,
+                "confidence": confidence,
+                "right": right,
+                "seed": disk.seed,
+            }
+        )
     # Leftovers that were given to documents although they belong to none of them.
     for path, (document, confidence) in owner.items():
-        if path not in disk.links and path in disk.files and here(document["original"]) != path and document["original"]:
-            matches.append({"path": path, "original": "?", "given": here(document["original"]), "matched": True, "confidence": confidence, "right": False, "seed": disk.seed})
+        if (
+            path not in disk.links
+            and path in disk.files
+            and here(document["original"]) != path
+            and document["original"]
+        ):
+            matches.append(
+                {
+                    "path": path,
+                    "original": "?",
+                    "given": here(document["original"]),
+                    "matched": True,
+                    "confidence": confidence,
+                    "right": False,
+                    "seed": disk.seed,
+                }
+            )
     return picks, matches
 
 
@@ -115,16 +147,26 @@ def main() -> int:
     if asked.verbose:
         for row in sorted(picks, key=lambda row: (row["story"], row["seed"])):
             if not row["right"] or not row["situation_right"]:
-                print(f"{'WRONG PICK' if not row['right'] else 'situation '} seed {row['seed']} {row['clock']:<7} {row['story']:<15} {row['name']}: {row['situation']} {row['sure']:.2f}")
-                print(f"    picked {row['picked']}; right: {row['truth'].best}; {row.get('why', '')} {row.get('warnings', '')}"[:600])
+                print(
+                    f"{'WRONG PICK' if not row['right'] else 'situation '} seed {row['seed']} {row['clock']:<7} {row['story']:<15} {row['name']}: {row['situation']} {row['sure']:.2f}"
+                )
+                print(
+                    f"    picked {row['picked']}; right: {row['truth'].best}; {row.get('why', '')} {row.get('warnings', '')}"[
+                        :600
+                    ]
+                )
         for row in matches:
             if not row["right"]:
-                print(f"{'NOT MATCHED' if not row['matched'] else 'WRONG MATCH'} seed {row['seed']} {row['path']} -> {row['given']} ({row['confidence']:.2f}), right: {row['original']}")
+                print(
+                    f"{'NOT MATCHED' if not row['matched'] else 'WRONG MATCH'} seed {row['seed']} {row['path']} -> {row['given']} ({row['confidence']:.2f}), right: {row['original']}"
+                )
     made = [row for row in matches if row["matched"]]
     possible = [row for row in matches if row["original"] != "?"]
     there = [row for row in picks if row["exists"]]
     wrong_sure = [row for row in picks if not row["right"] and row["sure"] >= SURE]
-    print(f"{len(seeds)} homes ({asked.seeds} seeds), {documents} documents, {len(picks)} lost, {seconds / len(seeds):.2f} s a search")
+    print(
+        f"{len(seeds)} homes ({asked.seeds} seeds), {documents} documents, {len(picks)} lost, {seconds / len(seeds):.2f} s a search"
+    )
     print(f"precision of matches   {share(made)}")
     print(f"recall of matches      {share(possible)}")
     print(f"right picks            {share(there)}  where an intact copy exists")
@@ -142,7 +184,11 @@ def main() -> int:
         rows = [row for row in picks if row["story"] == story]
         seen = Counter(row["situation"] for row in rows if not row["situation_right"])
         print(f"    {story:<16} {share(rows)}  {share(rows, 'situation_right')} {dict(seen) or ''}")
-    good = not wrong_sure and sum(r["right"] for r in there) >= 0.99 * len(there) and sum(r["right"] for r in made) >= 0.995 * len(made)
+    good = (
+        not wrong_sure
+        and sum(r["right"] for r in there) >= 0.99 * len(there)
+        and sum(r["right"] for r in made) >= 0.995 * len(made)
+    )
     return 0 if good else 1
 
 

@@ -340,7 +340,12 @@ class _Choice:
         pool = pool or self._usable()
         # Where no order shows, what holds something that the saved file lacks comes first.
         best = _newest(self.copies, sorted(pool, key=lambda i: i == self.facts.saved or i not in self.others))
-        if best is not None and best in self.others and self.saved is not None and newer(self.copies[best], self.saved)[0] == 0:
+        if (
+            best is not None
+            and best in self.others
+            and self.saved is not None
+            and newer(self.copies[best], self.saved)[0] == 0
+        ):
             self.warnings.append("nothing tells whether this copy or the saved file is newer: look at both, keep both")
         return self._fuller(best)
 

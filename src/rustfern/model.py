@@ -136,7 +136,8 @@ class Glance:
 
 @dataclass(frozen=True, slots=True)
 class Content:
-    """What reading a copy to its end tells. `tokens` is a packed array of 32-bit word hashes, in no useful order.
+    """What reading a copy to its end tells. `tokens` is a packed array of 32-bit word hashes in reading order, `lines` one of
+    hashes of whole lines, paragraphs or cells.
 
     `text_hash` is the SHA-256 of the normalised text (words or cells in order), None where there is no text.
     """
@@ -149,6 +150,7 @@ class Content:
     words: int | None = None
     text_hash: str | None = None
     tokens: bytes = b""
+    lines: bytes = b""
     amounts: Mapping[str, int] = field(default_factory=dict)
 
     @property

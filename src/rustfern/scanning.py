@@ -337,6 +337,7 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None
         told = told or places.places[find.place].never_saved
         if not (told and assembly.take_named(find)):
             unnamed.append(find)
+    unnamed += assembly.settle_contending()
     assembly.settle_locks()
     for find in unnamed:
         assembly.take_unnamed(find)

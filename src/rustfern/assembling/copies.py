@@ -8,44 +8,33 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from rustfern.assembling.elsewhere import Elsewhere
+from rustfern.assembling.comparing import Comparing
 from rustfern.assembling.table import OPEN_FOR, SLACK, Draft, clocks_of, foreign, last_part
 from rustfern.errors import SourceError
 from rustfern.formats.table import (
     BELONGING,
-    FORMATS,
-    class_of,
-    compatible,
     extension_of,
     extension_right,
-    format_of_extension,
 )
 from rustfern.matching import candidates as near
-from rustfern.matching import content as words
-from rustfern.matching import identity, weights
+from rustfern.matching import joint, weights
 from rustfern.matching.candidates import Candidate
 from rustfern.model import (
-    Content,
     Copy,
     Evidence,
     Find,
     Kind,
-    State,
     show_name,
 )
-from rustfern.places.recorded import inside, translate
+from rustfern.places.recorded import translate
 from rustfern.sources.folder import exists, with_companions
 
-_MAX_COMPARED = 40
-_MAX_NEAR = 20
-_MAX_LOOKED_AROUND = 400
-_ABOUT_THEN = timedelta(days=14)
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
 SAVED_PLACE = "beside-original"
 
 
-class Copies(Elsewhere):
+class Copies(Comparing):
     """The steps that match copies."""
 
     def take_named(self, find: Find) -> bool:
@@ -76,11 +65,17 @@ class Copies(Elsewhere):
             item.exists = item.exists or exists(item.path)
         if len(found) > 1:
             self.add_recent(found, find.home)
-            self._compare(copy, found)
+        self.compare(copy, found)
+        if len(found) > 1 or not beside:
+            self.weigh_times(copy, find, found)
         if place.needs_original and not any(item.exists for item in found):
             if not place.complete and copy.content.format is not None and self.source_of(find.entry.path):
                 note = "a transfer that was not finished; the file that it was to become is not there"
                 self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
+            return True
+        if "counter" in find.fields and sum(item.exists for item in found) > 1:
+            key = (find.place, os.path.dirname(find.entry.path), find.fields.get("name", find.fields.get("stem", "")))
+            self.contending.setdefault(key, []).append((find, copy, found))
             return True
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
@@ -95,6 +90,22 @@ class Copies(Elsewhere):
         draft = self.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
+
+    def settle_contending(self) -> list[Find]:
+        """Numbered autosaves of documents of one name: each of them belongs to another one. Gives those that belong to none."""
+        left = []
+        for group in self.contending.values():
+            paths = list(dict.fromkeys(item.path for _, _, found in group for item in found))
+            held = [{item.path: item.evidence for item in found} for _, _, found in group]
+            assigned = joint.assign([[row.get(path, []) for path in paths] for row in held])
+            for (find, copy, _), row, (column, confidence) in zip(group, held, assigned, strict=True):
+                if column is None or confidence < weights.THRESHOLD:
+                    left.append(find)
+                    continue
+                given = replace(copy, evidence=tuple(row[paths[column]]), confidence=confidence)
+                self.draft(paths[column], find.home).copies.append(given)
+        self.contending.clear()
+        return left
 
     def _by_path(self, find: Find) -> list[Candidate]:
         """Names that hold a whole path (`!` for `/`), or the folder's name before the document's."""
@@ -141,52 +152,6 @@ class Copies(Elsewhere):
                 ]
         return []
 
-    def _compare(self, copy: Copy, found: list[Candidate]) -> None:
-        """Add what the contents of candidates say."""
-        contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
-        for path, known in contents.items():
-            for content in known[:1]:
-                for mark in content.glance.identity:
-                    self.carriers.setdefault(mark, set()).add(path)
-        folders = self._recorded_folders(copy)
-        for item in found[:_MAX_COMPARED]:
-            if os.path.dirname(item.path) in folders:
-                text = "it carries the folder of this document as the one where it was last saved"
-                item.evidence.append(weights.evidence("recorded-folder", text))
-            for content in contents[item.path]:
-                if tied := identity.tie(copy.content, content, lambda mark: len(self.carriers.get(mark, ()))):
-                    item.evidence.append(tied)
-                if content.sha256 == copy.content.sha256:
-                    item.evidence.append(
-                        weights.evidence("identical-bytes", "its bytes are those of a copy of this document")
-                    )
-                elif share := words.shared(copy.content, content):
-                    text = (
-                        f"it shares {words.difference(copy.content, content).common} words with a copy of this document"
-                    )
-                    item.evidence.append(weights.evidence("shared-content", text, share))
-
-    def _recorded_folders(self, copy: Copy) -> set[str]:
-        """Where a workbook says that it was last saved, as places inside what is searched."""
-        home = self.home_of(copy.entry.path)
-        told = identity.values(copy.content, "folder")
-        here = (translate(folder.rstrip("\\/") + "\\x", home, self.homes, self.roots) for folder in told)
-        return {os.path.dirname(path) for path in here if path}
-
-    def _contents(self, path: str) -> list[Content]:
-        """The contents of a document's copies known so far, its saved file first."""
-        out = []
-        source = self.source_of(path)
-        if source is not None and exists(path):
-            try:
-                entry = source.entry(path)
-                if entry.link_target is None and not entry.is_folder:
-                    out.append(self.reader.content(entry, os.path.basename(path))[0])
-            except SourceError:
-                pass
-        draft = self.drafts.get(self.key(path, self.home_of(path)))
-        return out + [copy.content for copy in draft.copies] if draft else out
-
     def _give(self, draft: Draft, copy: Copy, pieces: Sequence[Sequence[Evidence]], chosen: int) -> None:
         confidence = weights.confidences(pieces)[chosen]
         draft.copies.append(replace(copy, confidence=confidence))
@@ -202,10 +167,14 @@ class Copies(Elsewhere):
         copy = self.read_copy(find, find.entry, ())
         if foreign(copy.content, place):
             return
-        found = self._around(find, copy, beside=place.where == "beside")
-        self._compare(copy, found)
+        found = self.around(find, copy, beside=place.where == "beside")
+        self.compare(copy, found)
         if place.where == "beside":
+            self._written_while_open(find, found, "in the same folder ")
             self._circumstances(find, found)
+        elif place.kind == "autosave":
+            self._written_while_open(find, [item for item in found if item.evidence], "")
+        self.weigh_name(near.shown_stem(find, place.prefixes), found)
         left = self._to_likeliest(find, copy, found)
         if left is None:
             return
@@ -218,8 +187,8 @@ class Copies(Elsewhere):
     def _dismissed(self, find: Find) -> None:
         """A document under a name that does not show it: a copy of one that is known, or lost from sight."""
         copy = self.read_copy(find, find.entry, ())
-        found = [item for item in self._around(find, copy, beside=False) if item.path != find.entry.path]
-        self._compare(copy, found)
+        found = [item for item in self.around(find, copy, beside=False) if item.path != find.entry.path]
+        self.compare(copy, found)
         if self._to_likeliest(find, copy, found) is not None:
             draft = self.draft(find.entry.path, find.home)
             draft.misplaced, draft.misnamed, draft.place = True, True, find.place
@@ -237,69 +206,8 @@ class Copies(Elsewhere):
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return None
 
-    def _around(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
-        folder = os.path.dirname(find.entry.path)
-        format_name = copy.content.format
-        drafted = [d.original for d in self.drafts.values() if d.original]
-        if beside:
-            paths = [*self.case.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
-        else:
-            base = (
-                find.home.path
-                if find.home and not find.home.volume
-                else find.home.volume
-                if find.home
-                else find.entry.root
-            )
-            paths = [p for p in drafted if base is None or inside(p, base)]
-            if copy.content.tokens or copy.content.state is State.INTACT:
-                paths += [p for p in self._likely_originals(copy, base) if p not in drafted]
-        fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
-        if format_name is None:
-            wanted = self.catalogue.places[find.place].formats
-            fitting = {
-                p: None
-                for p in fitting
-                if not wanted or class_of(wanted[0]) == class_of(format_of_extension(extension_of(p)))
-            }
-        return [Candidate(path, [], exists(path)) for path in list(fitting)[:_MAX_COMPARED]]
-
-    def _likely_originals(self, copy: Copy, base: str | None) -> list[str]:
-        """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
-        when, near_in_time, same_size = copy.entry.modified, [], []
-        for path, size, modified in self._documents_like(copy.content.format):
-            if base is not None and not inside(path, base):
-                continue
-            if size == copy.entry.size:
-                same_size.append(path)
-            elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
-                near_in_time.append((abs(modified - when), path))
-        nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
-        fresh = [path for path in nearest if not self.reader.has(path)]
-        self.looked_around += len(fresh)
-        if self.looked_around > _MAX_LOOKED_AROUND:
-            nearest = [path for path in nearest if path not in fresh]
-        return same_size[:_MAX_NEAR] + nearest
-
-    def _documents_like(self, format_name: str | None) -> list[tuple[str, int, datetime | None]]:
-        """(path, size, time) of the indexed documents that a copy of this format can belong to; looked up once."""
-        if format_name is None:
-            return []
-        known = self.like.get(format_name)
-        if known is None:
-            known = self.like[format_name] = []
-            for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
-                for path in self.case.with_extension(other):
-                    source = self.source_of(path)
-                    try:
-                        if source is not None and (entry := source.entry(path)).is_file:
-                            known.append((path, entry.size, entry.modified))
-                    except SourceError:
-                        continue
-        return known
-
-    def _circumstances(self, find: Find, found: list[Candidate]) -> None:
-        """Same folder; written while a lock shows the document open."""
+    def _written_while_open(self, find: Find, found: list[Candidate], where: str) -> None:
+        """Written while a lock shows the document open."""
         when = find.entry.modified
         opened = []
         for item in found:
@@ -308,12 +216,13 @@ class Copies(Elsewhere):
                 if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
                     opened.append((item, lock))
         for item, lock in opened:
-            text = (
-                f"it was written in the same folder while the lock shows the document open (since {lock.opened.astimezone():%Y-%m-%d %H:%M})"
-                if lock.opened
-                else ""
-            )
+            since = f" (since {lock.opened.astimezone():%Y-%m-%d %H:%M})" if lock.opened else ""
+            text = f"it was written {where}while the lock shows the document open{since}"
             item.evidence.append(weights.evidence("open-then", text, 1.0 / len(opened)))
+
+    def _circumstances(self, find: Find, found: list[Candidate]) -> None:
+        """Same folder, and about the same time."""
+        when = find.entry.modified
         for item in found:
             apart = self._apart(item.path, when)
             if apart is not None and apart <= _SAME_TIME:

@@ -14,6 +14,7 @@ from rustfern.formats.table import class_of, extension_right
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
 from rustfern.matching.candidates import Candidate
+from rustfern.matching.likeness import Likeness
 from rustfern.model import (
     Content,
     Copy,
@@ -188,7 +189,10 @@ class Table:
         self.looked_around = 0
         self.waiting: list[tuple[Lock, list[Candidate]]] = []  # locks that fit several documents
         self.tried: list[Lock] = []
-        self.carriers: dict[tuple[str, str], set[str]] = {}  # embedded identity → the documents that carry it
+        self.contending: dict[tuple[str, str, str], list[tuple[Find, Copy, list[Candidate]]]] = {}
+        self.likeness = Likeness()  # the contents of known documents
+        self.indexed: dict[str, int] = {}  # how many versions of each are in it
+        self.drafted: dict[str, int] = {}  # how many copies its draft had then
         self.narrowed = narrowed
         self.settings = Settings()
         self.recent: dict[str, Told] = {}  # key of a document → the latest entry of a recent-file list

@@ -25,6 +25,7 @@ _CERTAIN = 0.9
 _WITH_METADATA = frozenset(
     {"pdf", "ai", "jpg", "png", "tiff", "gif", "webp", "psd", "eps", "svg", "indd", "mp4", "mov"}
 )
+_WITH_EXIF = frozenset({"jpg", "tiff", "webp", "png"})
 _HOLE = 256 << 20
 _EXTENTS = 100_000
 _BLOCK = 4096
@@ -190,9 +191,11 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         sha256 = sums.hexdigest()
     reading = reading or _verdict(stream, size, name, sink, limits)
     if digest and isinstance(stream, io.BytesIO) and reading.glance.format in _WITH_METADATA:
-        from rustfern.formats.marks import of_xmp
+        from rustfern.formats.marks import of_exif, of_xmp
 
-        carried = (*reading.glance.identity, *of_xmp(stream.getvalue()))
+        data = stream.getvalue()
+        exif = of_exif(data) if reading.glance.format in _WITH_EXIF else ()
+        carried = (*reading.glance.identity, *exif, *of_xmp(data))
         reading = replace(reading, glance=replace(reading.glance, identity=carried))
     has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
     return Content(
@@ -204,6 +207,7 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         words=sink.words if has_text else None,
         text_hash=sink.text_hash() if has_text else None,
         tokens=sink.tokens(),
+        lines=sink.lines(),
         amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
     )
 

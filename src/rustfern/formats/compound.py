@@ -206,7 +206,7 @@ class Compound:
         return path in self.paths
 
 
-_TITLE, _AUTHOR, _LAST_AUTHOR, _CREATED, _SAVED, _CODEPAGE = 2, 4, 8, 12, 13, 1
+_TITLE, _AUTHOR, _LAST_AUTHOR, _SAVES, _CREATED, _SAVED, _CODEPAGE = 2, 4, 8, 9, 12, 13, 1
 
 
 def properties(data: bytes) -> dict[int, object]:
@@ -243,6 +243,8 @@ def summary(compound: Compound, format_name: str | None) -> Glance:
     """Title, author and times of a compound document."""
     from datetime import datetime
 
+    from rustfern.formats.marks import of_making
+
     values = properties(compound.read("\x05SummaryInformation") or b"")
 
     def text(ident: int) -> str | None:
@@ -253,4 +255,6 @@ def summary(compound: Compound, format_name: str | None) -> Glance:
         value = values.get(ident)
         return value if isinstance(value, datetime) else None
 
-    return Glance(format_name, text(_TITLE), text(_LAST_AUTHOR) or text(_AUTHOR), time(_CREATED), time(_SAVED))
+    made = of_making(time(_CREATED), text(_AUTHOR), text(_SAVES))
+    author = text(_LAST_AUTHOR) or text(_AUTHOR)
+    return Glance(format_name, text(_TITLE), author, time(_CREATED), time(_SAVED), identity=made)

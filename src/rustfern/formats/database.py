@@ -72,6 +72,7 @@ def check_set(path: Path) -> Content:
         sink.words,
         sink.text_hash(),
         sink.tokens(),
+        sink.lines(),
         {"rows": rows},
     )
 

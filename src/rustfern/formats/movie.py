@@ -13,6 +13,7 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.marks import Marks, of_movie
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -90,12 +91,19 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         f"its pictures are packed as {_RARE[coded.pop()]}, for which many players lack the decoder" if coded else None
     )
     return Reading(
-        Glance(format=form, needs=needs),
+        Glance(format=form, needs=needs, identity=_identity(moov)),
         State.INTACT,
         reason,
         {"tracks": len(tracks), "seconds": seconds},
         has_text=False,
     )
+
+
+def _identity(moov: bytes) -> Marks:
+    boxes = list(_inside(moov, 0))
+    heads = [body for kind, body in boxes if kind == b"mvhd"]
+    tracks = (inner for kind, body in boxes if kind == b"trak" for name, inner in _inside(body, 0) if name == b"tkhd")
+    return of_movie(heads[0], tracks) if heads else ()
 
 
 def _read(stream: BinaryIO, at: int, count: int) -> bytes:

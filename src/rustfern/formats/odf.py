@@ -236,7 +236,7 @@ class Odf:
             path = entry.get("full-path", "")
             if path and not path.endswith("/") and path not in archive.members:
                 raise Malformed(f"part {path}, which the manifest lists, is missing")
-        identity = marks.of_meta(meta.values)
+        identity = (*marks.of_meta(meta.values), *marks.of_members(archive.members.values()))
         glance = replace(_glance(format_name, meta.values), needs=needs[0] if needs else None, identity=identity)
         if protected:
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)

@@ -53,7 +53,7 @@ _SHARED, _KEPT = 512, 1 << 15
 """So many parts, of at most so many bytes, are kept with what they say: no large part stays in memory."""
 _STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
-_CORE = ("title", "creator", "lastModifiedBy", "created", "modified")
+_CORE = ("title", "creator", "lastModifiedBy", "created", "modified", "revision")
 _NUMBERED = re.compile(r"(\d+)")
 _STORY = re.compile(r"(?:document|footnotes|endnotes)\d*\.xml", re.IGNORECASE)
 _SHEET = re.compile(r"(?:^|/)(?:work)?sheets/[^/]+\.(?:xml|bin)$", re.IGNORECASE)
@@ -254,6 +254,7 @@ def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
         created=created if created and created.tzinfo else None,
         modified=aware,
         modified_local=None if aware else modified,
+        identity=marks.of_making(created, values.get("creator"), values.get("revision")),
     )
 
 
@@ -371,7 +372,8 @@ class Ooxml:
             wanted = handler is settings or (name.endswith(".xml") and class_of(format_name) == "sheet")
             if wanted and name in package.archive.members:
                 xmlparts.run(package.archive.read(package.archive.members[name]), handler, name)
-        return replace(_glance(format_name, package.core()), identity=(*settings.marks(), *workbook.found))
+        found = _glance(format_name, package.core())
+        return replace(found, identity=(*settings.marks(), *workbook.found, *found.identity))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
@@ -391,7 +393,8 @@ class Ooxml:
         identity = self._read_parts(package, main, sink, amounts)
         if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
             amounts["slides"] = slides
-        glance = replace(_glance(format_name, package.core()), identity=identity)
+        found = _glance(format_name, package.core())
+        glance = replace(found, identity=(*identity, *found.identity, *marks.of_members(archive.members.values())))
         if any(kind.startswith(_STRICT) for kind, _ in package.read["_rels/.rels"]):
             glance = replace(glance, needs="saved in the strict form of OOXML, which many programs do not read")
         if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):

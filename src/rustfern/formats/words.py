@@ -12,6 +12,7 @@ _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
 _ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
 _TOGETHER = 1 << 16
 MAX_WORDS = 2_000_000
+_LEAST_LINE = 5
 
 
 def fold(text: str) -> str:
@@ -43,6 +44,7 @@ class TextSink:
         self._length = 0
         self._words = 0
         self._tokens = array("I")
+        self._lines = array("I")
         self._hash = hashlib.sha256()
 
     def add(self, text: str) -> None:
@@ -78,6 +80,7 @@ class TextSink:
         self._words += len(found)
         if self._hashed and len(self._tokens) < MAX_WORDS:
             self._tokens.extend(map(zlib.crc32, found))
+            self._lines.extend(zlib.crc32(line) for line in data.split(b"\n") if len(line) >= _LEAST_LINE)
 
     @property
     def words(self) -> int:
@@ -89,6 +92,11 @@ class TextSink:
         """The hashes of all words, 4 bytes each, in this machine's byte order."""
         self._work()
         return self._tokens.tobytes()
+
+    def lines(self) -> bytes:
+        """The hashes of all lines, paragraphs or cells that are long enough to tell, packed like `tokens`."""
+        self._work()
+        return self._lines.tobytes()
 
     def text_hash(self) -> str | None:
         """SHA-256 of the normalised text; None if there was none."""

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -100,15 +102,49 @@ def _runs(tokens: bytes) -> frozenset[int]:
     )
 
 
+@lru_cache(maxsize=512)
+def _features(tokens: bytes, lines: bytes) -> frozenset[int]:
+    return _runs(tokens) | frozenset(line | 1 << 48 for line in unpack(lines))
+
+
+def features(content: Content) -> frozenset[int]:
+    """What a text is compared by: its runs of three words, and its whole lines, paragraphs or cells; hashed to 49 bits."""
+    return _features(content.tokens, content.lines)
+
+
 def shared(copy: Content, document: Content) -> float:
-    """How strongly shared text ties a copy to a document, 0 to 1: the share of the smaller side's runs of three words
-    found in the larger. A few words prove nothing: short texts count for less.
+    """How strongly shared text ties a copy to a document, 0 to 1: the share of the smaller side's features found in the
+    larger. A few words prove nothing: short texts count for less.
     """
-    if not copy.tokens or not document.tokens:
-        return 0.0
-    mine, theirs = _runs(copy.tokens), _runs(document.tokens)
-    smaller = min(len(mine), len(theirs))
-    if smaller < _FEW:
-        return 0.0
-    inside = len(mine & theirs) / smaller
-    return max(0.0, (inside - 0.1) / 0.9) * min(1.0, smaller / 20)
+    return shared_among(copy, {"": [document]}).get("", 0.0)
+
+
+def shared_among(copy: Content, groups: Mapping[str, Sequence[Content]]) -> dict[str, float]:
+    """How strongly shared text ties a copy to each of several documents (key → versions), 0 to 1; nothing where it does not.
+
+    What several of them hold (the text of a template, of a letterhead) tells less the more hold it, and one that holds
+    less of what tells them apart than another falls behind it.
+    """
+    mine = features(copy)
+    if len(mine) < _FEW:
+        return {}
+    held = {key: frozenset[int]().union(*(mine & features(each) for each in group)) for key, group in groups.items()}
+    carriers = Counter(feature for common in held.values() for feature in common)
+
+    def weigh(found: Iterable[int]) -> float:
+        return sum(1.0 / max(carriers[each], 1) for each in found)
+
+    most = max((weigh(common) for common in held.values()), default=0.0)
+    out = {}
+    for key, group in groups.items():
+        best = 0.0
+        for each in group:
+            theirs = features(each)
+            smaller = mine if len(mine) <= len(theirs) else theirs
+            if len(smaller) < _FEW:
+                continue
+            inside = weigh(mine & theirs) / weigh(smaller)
+            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, len(smaller) / 20))
+        if best > 0:
+            out[key] = best * math.sqrt(weigh(held[key]) / most)
+    return out

@@ -17,6 +17,9 @@ _KINDS = {
     "file-id": (0.95, "both carry the same file identifier"),
     "picture-id": (0.9, "both carry the same id in their metadata"),
     "first-save": (0.85, "both go back to the same first save"),
+    "recorded": (0.85, "both say that they were recorded at the same moment, with the same tracks"),
+    "taken": (0.8, "both were taken at the same moment by the same camera"),
+    "part": (0.6, "both hold the same picture or object"),
     "made": (0.35, "both were made at the same moment by the same person"),
 }
 _NO_WORDS, _MANY_WORDS = 0.1, 20

@@ -1,6 +1,6 @@
 """The one table of weights. Log-odds (natural logarithm): +2.3 makes it ten times as likely, +4.6 a hundred times.
 
-Evidence of one family is not independent: only the strongest of each family counts.
+Evidence of one family is not independent: only the strongest of each family counts. What speaks against has a negative weight.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "name-and-path": (5.5, "name"),
     "name": (4.0, "name"),
     "name-ending": (3.0, "name"),
-    "name-elsewhere": (2.0, "name"),
+    "name-elsewhere": (0.8, "name"),
     "shared-content": (5.5, "content"),
     "recent-list": (1.6, "recent"),
     "open-then": (3.0, "name"),
@@ -34,6 +34,11 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "saved-then": (1.5, "circumstance"),
     "same-folder-then": (3.0, "name"),
     "same-folder": (0.4, "name"),
+    "saved-after": (1.0, "order"),
+    "saved-before": (-1.5, "order"),
+    "other-format": (-2.0, "format"),
+    "other-content": (-1.5, "content"),
+    "other-name": (-5.0, "other-name"),
 }
 
 THRESHOLD = 0.5

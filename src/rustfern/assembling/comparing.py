@@ -1,0 +1,189 @@
+"""What contents say of a copy's document: which known ones are worth comparing with it, and what each comparison shows."""
+
+from __future__ import annotations
+
+import os
+from datetime import datetime, timedelta
+
+from rustfern.assembling.elsewhere import Elsewhere
+from rustfern.errors import SourceError
+from rustfern.formats.table import (
+    FORMATS,
+    class_of,
+    compatible,
+    extension_of,
+    format_of_extension,
+    title_of,
+)
+from rustfern.matching import content as words
+from rustfern.matching import identity, weights
+from rustfern.matching.candidates import Candidate
+from rustfern.model import Content, Copy, Find, Order, State, fold_name
+from rustfern.places.recorded import inside, translate
+from rustfern.sources.folder import exists
+
+_MAX_COMPARED = 40
+_MAX_NEAR = 20
+_MAX_LOOKED_AROUND = 400
+_ABOUT_THEN = timedelta(days=14)
+_SAVED_AFTER = timedelta(days=1)
+_ENOUGH_WORDS = 20
+
+
+class Comparing(Elsewhere):
+    """The steps that compare contents."""
+
+    def compare(self, copy: Copy, found: list[Candidate]) -> None:
+        """Add what the contents of candidates say, for them and against them."""
+        contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
+        for path in contents:
+            self._index(path)
+        shares = words.shared_among(copy.content, contents)
+        folders = self._recorded_folders(copy)
+        for item in found[:_MAX_COMPARED]:
+            if os.path.dirname(item.path) in folders:
+                text = "it carries the folder of this document as the one where it was last saved"
+                item.evidence.append(weights.evidence("recorded-folder", text))
+            named = bool(item.evidence)
+            alike = False
+            for content in contents[item.path]:
+                if tied := identity.tie(copy.content, content, self.likeness.carriers):
+                    item.evidence.append(tied)
+                    alike = True
+                if content.sha256 is not None and content.sha256 == copy.content.sha256:
+                    text = "its bytes are those of a copy of this document"
+                    item.evidence.append(weights.evidence("identical-bytes", text))
+                    alike = True
+            if share := shares.get(item.path, 0.0):
+                common = max(words.difference(copy.content, content).common for content in contents[item.path])
+                text = f"it shares {common} words with a copy of this document"
+                item.evidence.append(weights.evidence("shared-content", text, share**1.5))
+            elif named and not alike and self._strangers(copy.content, contents[item.path]):
+                text = "its name says so, but no run of three words in it is in this document: look at it before you restore it"
+                item.evidence.append(weights.evidence("other-content", text))
+
+    @staticmethod
+    def _strangers(mine: Content, versions: list[Content]) -> bool:
+        enough = [each for each in versions if (each.words or 0) >= _ENOUGH_WORDS]
+        return (mine.words or 0) >= _ENOUGH_WORDS and bool(enough)
+
+    def weigh_times(self, copy: Copy, find: Find, found: list[Candidate]) -> None:
+        """What tells documents of one name apart: a backup is of the format of its document, which was saved at that time or later."""
+        if find.order is not Order.BEFORE:
+            return
+        for item in found:
+            saved, when = self.modified(item.path), copy.entry.modified
+            if saved is not None and when is not None:
+                if saved < when - _SAVED_AFTER / 12:
+                    text = "this document was last saved before the backup was made"
+                    item.evidence.append(weights.evidence("saved-before", text))
+                elif saved - when <= _SAVED_AFTER:
+                    text = "this document was saved within a day of the backup"
+                    item.evidence.append(weights.evidence("saved-after", text))
+            theirs = format_of_extension(extension_of(item.path))
+            if copy.content.format and theirs and theirs != copy.content.format:
+                text = f"a backup keeps the format of its document: this one is {title_of(copy.content.format)}"
+                item.evidence.append(weights.evidence("other-format", text))
+
+    @staticmethod
+    def weigh_name(told: str | None, found: list[Candidate]) -> None:
+        """A copy that carries the name of one document is hardly a version of another."""
+        if told is None:
+            return
+        stem = fold_name(told)
+        for item in found:
+            name = fold_name(os.path.basename(item.path))
+            if item.evidence and stem not in (name, name.rpartition(".")[0]):
+                item.evidence.append(weights.evidence("other-name", "its own name is that of another document"))
+
+    def _recorded_folders(self, copy: Copy) -> set[str]:
+        """Where a workbook says that it was last saved, as places inside what is searched."""
+        home = self.home_of(copy.entry.path)
+        told = identity.values(copy.content, "folder")
+        here = (translate(folder.rstrip("\\/") + "\\x", home, self.homes, self.roots) for folder in told)
+        return {os.path.dirname(path) for path in here if path}
+
+    def _contents(self, path: str) -> list[Content]:
+        """The contents of a document's copies known so far, its saved file first."""
+        out = []
+        source = self.source_of(path)
+        if source is not None and exists(path):
+            try:
+                entry = source.entry(path)
+                if entry.link_target is None and not entry.is_folder:
+                    out.append(self.reader.content(entry, os.path.basename(path))[0])
+            except SourceError:
+                pass
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        return out + [copy.content for copy in draft.copies] if draft else out
+
+    def _index(self, path: str) -> None:
+        """Take what is known of a document's contents into the index, each version once."""
+        contents = self._contents(path)
+        for content in contents[self.indexed.get(path, 0) :]:
+            self.likeness.add(path, content)
+        self.indexed[path] = len(contents)
+
+    def around(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
+        """Documents that a copy without a telling name may belong to: those of its folder, or known ones that are like it."""
+        folder = os.path.dirname(find.entry.path)
+        format_name = copy.content.format
+        drafted = [d.original for d in self.drafts.values() if d.original]
+        if beside:
+            paths = [*self.case.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
+        else:
+            base = (find.home.volume or find.home.path) if find.home else find.entry.root
+            for draft in self.drafts.values():
+                if draft.original and self.drafted.get(draft.original) != len(draft.copies):
+                    self.drafted[draft.original] = len(draft.copies)
+                    self._index(draft.original)
+            likely = []
+            if copy.content.tokens or copy.content.state is State.INTACT:
+                likely = self._likely_originals(copy, base)
+                for path in likely:
+                    self._index(path)
+            paths = [p for p in self.likeness.near(copy.content, _MAX_COMPARED) if inside(p, base)]
+            paths += [p for p in likely if p not in paths]
+        fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
+        if format_name is None:
+            wanted = self.catalogue.places[find.place].formats
+            fitting = {
+                p: None
+                for p in fitting
+                if not wanted or class_of(wanted[0]) == class_of(format_of_extension(extension_of(p)))
+            }
+        return [Candidate(path, [], exists(path)) for path in list(fitting)[:_MAX_COMPARED]]
+
+    def _likely_originals(self, copy: Copy, base: str) -> list[str]:
+        """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
+        when, near_in_time, same_size = copy.entry.modified, [], []
+        for path, size, modified in self._documents_like(copy.content.format):
+            if not inside(path, base):
+                continue
+            if size == copy.entry.size:
+                same_size.append(path)
+            elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
+                near_in_time.append((abs(modified - when), path))
+        nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
+        fresh = [path for path in nearest if not self.reader.has(path)]
+        self.looked_around += len(fresh)
+        if self.looked_around > _MAX_LOOKED_AROUND:
+            nearest = [path for path in nearest if path not in fresh]
+        return same_size[:_MAX_NEAR] + nearest
+
+    def _documents_like(self, format_name: str | None) -> list[tuple[str, int, datetime | None]]:
+        """(path, size, time) of the indexed documents that a copy of this format can belong to; looked up once."""
+        if format_name is None:
+            return []
+        known = self.like.get(format_name)
+        if known is None:
+            known = self.like[format_name] = []
+            for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
+                for path in self.case.with_extension(other):
+                    source = self.source_of(path)
+                    try:
+                        if source is not None and (entry := source.entry(path)).is_file:
+                            known.append((path, entry.size, entry.modified))
+                    except SourceError:
+                        continue
+        return known

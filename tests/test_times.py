@@ -7,10 +7,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from conftest import Run, odt, write
+from conftest import Run, best_of, odt, write
 
 from rustfern.cli.times import parse_error, parse_time
+from rustfern.times import zone_named
 
+T0 = int(datetime(2026, 3, 12, 16, 38, tzinfo=UTC).timestamp())
 NOW = datetime(2026, 11, 23, 17, 5, tzinfo=UTC)
 
 
@@ -34,7 +36,7 @@ def test_times_with_a_zone(text: str, expected: str) -> None:
 )  # fmt: skip
 def test_wall_clock_times(text: str, expected: tuple[int, int, int]) -> None:
     found = parse_time(text, NOW)
-    assert (found.day, found.hour, found.minute) == expected and found.tzinfo is not None
+    assert (found.day, found.hour, found.minute) == expected and found.tzinfo is None
 
 
 @pytest.mark.parametrize(
@@ -94,12 +96,47 @@ def test_the_persons_zone_and_a_wrong_clock(tmp_path: Path, rustfern: Callable[.
         assert run.status == 2 and "write" in run.err
 
 
-def test_the_zone_of_the_searched_system_is_said_where_it_differs(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+@pytest.mark.parametrize(
+    ("name", "zone"),
+    [
+        ("Europe/London", "Europe/London"), ("W. Europe Standard Time", "Europe/Berlin"), ("GMT Standard Time", "Europe/London"),
+        ("/var/db/timezone/zoneinfo/America/New_York", "America/New_York"), ("AUS Eastern Standard Time", "Australia/Sydney"),
+    ],
+)  # fmt: skip
+def test_zones_as_systems_call_them(name: str, zone: str) -> None:
+    assert str(zone_named(name)) == zone
+
+
+@pytest.mark.parametrize("how", ["name", "link"])
+def test_the_zone_of_the_searched_system_is_used(how: str, tmp_path: Path, rustfern: Callable[..., Run]) -> None:
     disk = tmp_path / "disk"
-    write(disk / "home" / "petra" / "Documents" / "plan.odt", odt("Mooring plan"))
-    write(disk / "etc" / "timezone", "Europe/London\n")
-    (disk / "usr").mkdir()
-    assert "add --zone Europe/London" in " ".join(rustfern("scan", disk, TZ="Asia/Tokyo").out.split())
-    assert "set to" not in rustfern("scan", disk, TZ="Asia/Tokyo").out.split("add --zone")[1]
-    assert "add --zone" not in rustfern("scan", disk, "--zone", "Europe/London").out
-    assert rustfern("scan", disk, "--json").json["zones"] == ["Europe/London"]
+    document = write(disk / "home" / "petra" / "Documents" / "plan.txt", "berth four is free", T0)
+    write(document.with_name("#plan.txt#"), "berth four is free from Monday on", T0 + 60)
+    write(disk / "etc" / "hosts", "")
+    if how == "name":
+        write(disk / "etc" / "timezone", "America/New_York\n")
+    else:
+        (disk / "etc" / "localtime").symlink_to("/usr/share/zoneinfo/America/New_York")
+    run = rustfern("scan", disk, TZ="Asia/Tokyo")
+    assert "America/New_York (as that system is set)" in run.out and "2026-03-12 12:38" in run.out
+    assert "2026-03-12 12.39" in rustfern("restore", "1", "--to", tmp_path / "out", TZ="Asia/Tokyo").out
+    assert "2026-03-12 16:38" in rustfern("scan", disk, "--zone", "UTC", TZ="Asia/Tokyo").out
+    answer = rustfern("scan", disk, "--json", TZ="Asia/Tokyo").json
+    assert answer["zones"] == ["America/New_York"] and answer["documents"][0]["copies"][0]["modified"].endswith(
+        "16:38:00Z"
+    )
+    # The limit is the wall clock there: 12:38:30 parts the two copies.
+    for limit, best in (("2026-03-12 12:38:30", "plan.txt"), ("2026-03-12 12:45", "#plan.txt#")):
+        found = rustfern("scan", disk, "--older-than", limit, "--json", TZ="Asia/Tokyo").json["documents"][0]
+        assert best_of(found)["path"].endswith(best)
+    for limit, said in (("2026-11-01 01:30", "came twice"), ("2026-03-08 02:30", "never came")):
+        wrong = rustfern("scan", disk, "--lost-at", limit)
+        assert wrong.status == 2 and said in wrong.err
+
+
+def test_systems_of_several_zones_leave_the_choice(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    for name, zone in (("a", "Europe/London"), ("b", "Asia/Tokyo")):
+        write(tmp_path / "disks" / name / "home" / "petra" / ".config" / "x", "")
+        write(tmp_path / "disks" / name / "etc" / "timezone", zone)
+    run = " ".join(rustfern("scan", tmp_path / "disks").out.split())
+    assert "UTC, this machine's" in run and "choose with --zone" in run and "Asia/Tokyo, Europe/London" in run

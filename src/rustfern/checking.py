@@ -15,6 +15,7 @@ from rustfern.errors import SourceError
 from rustfern.formats.table import BELONGING, class_of, extension_of, extension_right, title_of
 from rustfern.model import Content, Entry, Glance, State
 from rustfern.sources.folder import FolderSource, with_companions
+from rustfern.times import local, minute
 
 _MANY, _WITHIN = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -194,7 +195,7 @@ def alarm(checked: Sequence[Checked]) -> str | None:
         times = sorted(item.entry.modified for item in items if item.entry and item.entry.modified)
         if len(times) >= _MANY and times[-1] - times[0] <= _WITHIN:
             return (
-                f"{len(times)} files ending in .{ending} were damaged between {times[0].astimezone():%Y-%m-%d %H:%M} and "
-                f"{times[-1].astimezone():%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
+                f"{len(times)} files ending in .{ending} were damaged between {minute(times[0])} and "
+                f"{local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
             )
     return None

@@ -14,6 +14,7 @@ from rustfern.matching.content import difference, equal, kept, lacks
 from rustfern.matching.identity import later
 from rustfern.matching.weights import in_words
 from rustfern.model import CLOCKS, Copy, Hints, Kind, Order, Situation, State, Verdict, show_name
+from rustfern.times import minute
 
 _FAR = timedelta(days=2)
 _OVERWRITTEN_SHARE = 0.5
@@ -69,7 +70,7 @@ class Facts:
 
 def at(time: datetime | None) -> str:
     """A time for people, in this machine's zone."""
-    return time.astimezone().strftime("%Y-%m-%d %H:%M") if time else "an unknown time"
+    return minute(time) if time else "an unknown time"
 
 
 def _plausible(copy: Copy, now: datetime) -> Copy:

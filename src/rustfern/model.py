@@ -312,7 +312,10 @@ class Totals:
 
 @dataclass(frozen=True, slots=True)
 class Hints:
-    """What the person could tell; times by the clock of the searched machine, which was `clock_error` ahead of the true time."""
+    """What the person could tell; times by the clock of the searched machine, which was `clock_error` ahead of the true time.
+
+    A time without zone is what the wall clock showed there: in `zone`, or the one that the searched system is set to.
+    """
 
     person: str | None = None
     document: str | None = None
@@ -321,11 +324,14 @@ class Hints:
     older_than: datetime | None = None
     doc_class: str | None = None
     clock_error: timedelta | None = None
+    zone: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """The answer of one scan. `zones` are the time zones that the searched systems are set to, by their own names."""
+    """The answer of one scan. `zones` are the time zones that the searched systems are set to, by their own names; `zone` is the one
+    in which people are told of times, by its name in the tz database, None for this machine's.
+    """
 
     case: str | None
     roots: tuple[str, ...]
@@ -339,6 +345,7 @@ class Answer:
     notices: tuple[str, ...] = ()
     live: bool = False
     zones: tuple[str, ...] = ()
+    zone: str | None = None
 
 
 def fold_name(name: str) -> str:

@@ -19,6 +19,7 @@ from rustfern.places.settings import Told
 from rustfern.scanning import find_people, open_roots
 from rustfern.sources import running
 from rustfern.sources.folder import FolderSource
+from rustfern.times import minute
 
 _AHEAD = timedelta(minutes=10)
 _HIBERNATED = (b"hibr", b"HIBR", b"wake", b"WAKE", b"RSTR")
@@ -120,7 +121,7 @@ def _clock(newest: datetime | None, *, live: bool) -> str | None:
         return f"this machine's clock says {now:%Y-%m-%d %H:%M}: set it before anything is dated by it"
     if newest is not None and newest - now > _AHEAD:
         whose = "the clock was changed, or" if live else "the clock of that machine was ahead, or"
-        return f"{whose} this one is behind: the newest copy is dated {newest.astimezone():%Y-%m-%d %H:%M}"
+        return f"{whose} this one is behind: the newest copy is dated {minute(newest)}"
     return None
 
 

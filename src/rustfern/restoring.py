@@ -22,6 +22,7 @@ from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extensi
 from rustfern.model import Content, Entry, show_name
 from rustfern.places.recorded import inside
 from rustfern.sources.folder import FolderSource, explain
+from rustfern.times import local
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
@@ -91,8 +92,8 @@ def target_name(copy: KeptCopy) -> tuple[str, list[str]]:
     when = facts["written"]
     stamp = ""
     if when:
-        local = datetime.strptime(when, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC).astimezone()
-        stamp = f" {local:%Y-%m-%d %H.%M}"
+        told = local(datetime.strptime(when, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
+        stamp = f" {told:%Y-%m-%d %H.%M}"
     label = f" ({facts['kind']}{stamp})"
     ending = label + (f".{extension}" if extension else "")
     base = safe_name(stem, _MAX_NAME - len(ending.encode()) - 8)

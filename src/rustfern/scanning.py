@@ -37,6 +37,7 @@ from rustfern.ranking import fit, rank
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.kept import KeptFolder, is_kept, read_head
+from rustfern.times import from_wall, show_in, zone_named
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 20_000
@@ -174,6 +175,8 @@ def scan(
     assembly.settings = search.settings
     assembly.found_paths = {find.entry.path for find in search.finds}
     assembly.take_settings()
+    zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
+    hints, zone = _in_their_zone(hints, zones, live=live)
     records = [find for find in search.finds if find.kind == "record"]
     for find in records:
         assembly.recognise(find)
@@ -222,15 +225,36 @@ def scan(
     answer = Answer(
         file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
         tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
-        tuple(sorted({told.text for told in search.settings.of("zone")})),
+        zones, zone,
     )  # fmt: skip
     with file.writing():
-        file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live)
+        file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
         for document in documents:
             file.keep_document(document.number, contract.document(document))
     if file is not case:
         file.close()
     return answer
+
+
+def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[Hints, str | None]:
+    """Tell and take times by the clock on the person's wall: `--zone`, else that of the searched system where just one is told.
+
+    Raises `WrongUsage` for a time that clocks there showed twice or never.
+    """
+    name = hints.zone
+    show_in(None)
+    for told in (name,) if name else zones if len(zones) == 1 and not live else ():
+        try:
+            found = zone_named(told)
+        except ValueError:
+            continue
+        show_in(found)
+        name = str(found)
+    try:
+        lost_at, older_than = (from_wall(each) if each else None for each in (hints.lost_at, hints.older_than))
+    except ValueError as error:
+        raise WrongUsage(str(error), None, "If another zone is meant, name it with --zone") from error
+    return replace(hints, lost_at=lost_at, older_than=older_than), name
 
 
 def find_people(

@@ -1,9 +1,9 @@
-"""Times as documents and records write them."""
+"""Times as documents and records write them, and the zone in which people are told of them."""
 
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, timedelta, tzinfo
 
 _ISO = re.compile(r"(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d)(?:\.\d*)?)?)?\s*(Z|[+-]\d\d:?\d\d)?")
 _FILETIME_EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
@@ -49,3 +49,55 @@ def to_utc(local: datetime, near: datetime | None) -> datetime:
         return plain
     quarters = round((plain - near) / timedelta(minutes=15))
     return plain - quarters * timedelta(minutes=15) if abs(quarters) <= 56 else plain
+
+
+_shown: list[tzinfo] = []
+_IN_PATH = "zoneinfo/"
+
+
+def zone_named(name: str) -> tzinfo:
+    """A zone by its name: of the tz database, as a path to it (`/usr/share/zoneinfo/…`), or as Windows calls it.
+
+    Raises `ValueError` if it is not known. Source of the Windows names: Unicode CLDR, windowsZones.
+    """
+    from zoneinfo import ZoneInfo
+
+    plain = name.rpartition(_IN_PATH)[2].strip()
+    try:
+        return ZoneInfo(plain)
+    except (ValueError, OSError, KeyError) as error:  # ZoneInfoNotFoundError is a KeyError
+        from tzlocal.windows_tz import win_tz
+
+        if plain in win_tz:
+            return ZoneInfo(win_tz[plain])
+        raise ValueError(f"zone {name!r} is not known") from error
+
+
+def show_in(zone: tzinfo | None) -> None:
+    """Tell people all times in this zone from here on; None: in this machine's."""
+    _shown[:] = [zone] if zone else []
+
+
+def local(time: datetime) -> datetime:
+    """An aware time by the wall clock that people are told of."""
+    return time.astimezone(_shown[0]) if _shown else time.astimezone()
+
+
+def minute(time: datetime) -> str:
+    """A time for people, to the minute."""
+    return f"{local(time):%Y-%m-%d %H:%M}"
+
+
+def from_wall(told: datetime) -> datetime:
+    """What a wall clock showed, as an aware time. Raises `ValueError` for a time that came twice or never there, as clocks were changed."""
+    if told.tzinfo is not None:
+        return told
+    first, second = (
+        told.replace(fold=fold, tzinfo=_shown[0]) if _shown else told.replace(fold=fold).astimezone() for fold in (0, 1)
+    )
+    if first.utcoffset() != second.utcoffset():
+        if local(first.astimezone(UTC)).replace(tzinfo=None, fold=0) != told:
+            raise ValueError(f"{told:%Y-%m-%d %H:%M} never came there: clocks were put forward over it")
+        both = " or ".join(f"{told:%Y-%m-%dT%H:%M}{each:%z}" for each in (first, second))
+        raise ValueError(f"{told:%Y-%m-%d %H:%M} came twice there, as clocks were put back: write {both}")
+    return first

@@ -12,6 +12,7 @@ from rustfern.assembling.table import Draft, Reader, whereabouts
 from rustfern.assembling.traces import Traces
 from rustfern.matching import candidates as near
 from rustfern.model import Find, show_name
+from rustfern.times import minute
 
 __all__ = ["Assembly", "Draft", "Reader", "first_answers", "whereabouts"]
 
@@ -40,6 +41,6 @@ def first_answers(assembly: Assembly, finds: Sequence[Find], seconds: float, mos
             if listed and listed[2]
             else near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         )
-        when = find.entry.modified.astimezone() if find.entry.modified else None
-        lines.append(f"{show_name(name)}: an autosave of {when:%Y-%m-%d %H:%M} is {copy.content.state}")
+        when = minute(find.entry.modified) if find.entry.modified else "an unknown time"
+        lines.append(f"{show_name(name)}: an autosave of {when} is {copy.content.state}")
     return lines

@@ -28,6 +28,7 @@ from rustfern.model import (
 )
 from rustfern.places.recorded import translate
 from rustfern.sources.folder import exists, with_companions
+from rustfern.times import minute
 
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
@@ -216,7 +217,7 @@ class Copies(Comparing):
                 if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
                     opened.append((item, lock))
         for item, lock in opened:
-            since = f" (since {lock.opened.astimezone():%Y-%m-%d %H:%M})" if lock.opened else ""
+            since = f" (since {minute(lock.opened)})" if lock.opened else ""
             text = f"it was written {where}while the lock shows the document open{since}"
             item.evidence.append(weights.evidence("open-then", text, 1.0 / len(opened)))
 

@@ -12,6 +12,7 @@ from rustfern.model import Evidence, Find, Home, Record
 from rustfern.places.recorded import take_apart, translate
 from rustfern.places.settings import Told, expand
 from rustfern.sources.folder import exists
+from rustfern.times import minute
 
 
 class Recents(Table):
@@ -77,7 +78,7 @@ class Recents(Table):
 
     @staticmethod
     def _piece(told: Told | None) -> Evidence:
-        when = f", at {told.when.astimezone():%Y-%m-%d %H:%M}" if told and told.when else ""
+        when = f", at {minute(told.when)}" if told and told.when else ""
         return weights.evidence("recent-list", f"a recent-file list names it as opened{when}")
 
     def for_away(self, find: Find) -> tuple[str, Evidence] | None:

@@ -25,7 +25,7 @@ from rustfern.model import (
 from rustfern.places.loader import Place
 from rustfern.places.recorded import inside, translate
 from rustfern.sources.folder import exists, explain
-from rustfern.times import to_utc
+from rustfern.times import minute, to_utc
 
 if TYPE_CHECKING:
     from rustfern.traces import recovery_list
@@ -337,7 +337,7 @@ class Traces(Trash):
         upto = lock.opened + OPEN_FOR
         for copy in draft.copies if draft else ():
             if copy.entry.modified and lock.opened - SLACK <= copy.entry.modified <= upto:
-                text = f"a copy of this document was written after the lock was made ({copy.entry.modified.astimezone():%Y-%m-%d %H:%M})"
+                text = f"a copy of this document was written after the lock was made ({minute(copy.entry.modified)})"
                 return weights.evidence("copy-then", text)
         saved = self.modified(path)
         if saved is not None and lock.opened - SLACK <= saved <= upto:

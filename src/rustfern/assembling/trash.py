@@ -13,7 +13,7 @@ from rustfern.formats.table import extension_of, format_of_extension
 from rustfern.matching import weights
 from rustfern.model import Find, Record, show_name
 from rustfern.places.recorded import join_as_there, take_apart, translate
-from rustfern.times import to_utc
+from rustfern.times import minute, to_utc
 
 _MAX_DELETED_INSIDE = 2_000
 
@@ -88,9 +88,7 @@ class Trash(Table):
             else self.outside(found.recorded, last_part(found.recorded), found.find.home)
         )
         draft.trashed = True
-        says = "a trash record says that it was deleted" + (
-            f" at {found.when.astimezone():%Y-%m-%d %H:%M}" if found.when else ""
-        )
+        says = "a trash record says that it was deleted" + (f" at {minute(found.when)}" if found.when else "")
         kind = self.catalogue.places[found.find.place].reader
         piece = weights.evidence("trash-record", says)
         draft.records.append(Record(found.find.entry.path, kind, says, (piece,), found.when))

@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from rustfern.model import show_name
+from rustfern.times import minute
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
@@ -49,32 +50,26 @@ def size(count: int | None) -> str:
 
 
 def moment(stamp: str | None) -> str:
-    """A UTC stamp of the contract in this machine's zone."""
+    """A UTC stamp of the contract by the wall clock that people are told of."""
     if not stamp:
         return "time unknown"
-    then = datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC).astimezone()
-    return then.strftime("%Y-%m-%d %H:%M")
+    return minute(datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
 
 
-def zone() -> str:
-    """The zone that times are shown in."""
-    return time.strftime("%Z (UTC%z)") if time.strftime("%Z") != "UTC" else "UTC"
-
-
-def other_zone(zones: Sequence[str], now: datetime) -> str:
-    """That the searched system keeps another zone than the one in use; nothing where it is the same or not told."""
-    if len(zones) != 1:
-        return ""
-    told = zones[0]
-    if "/" not in told:
-        return f" (that system is set to {show_name(told)})"
-    from zoneinfo import ZoneInfo
-
-    try:
-        same = now.astimezone(ZoneInfo(told)).utcoffset() == now.astimezone().utcoffset()
-    except (KeyError, ValueError, OSError):
-        return f" (that system is set to {show_name(told)})"
-    return "" if same else f" (that system is set to {told}: add --zone {told})"
+def zone(name: str | None, zones: Sequence[str], *, told: bool) -> str:
+    """The zone that times are shown in, and why: the technician gave it (`told`), the searched system is set to it, or it is this machine's."""
+    if told:
+        return f"{name} (--zone)"
+    if name:
+        also = f", where it is {show_name(zones[0])}" if zones and zones[0] != name else ""
+        return f"{name} (as that system is set{also})"
+    here = time.strftime("%Z (UTC%z)") if time.strftime("%Z") != "UTC" else "UTC"
+    others = (
+        f"; those systems are set to {', '.join(show_name(each) for each in zones)}: choose with --zone"
+        if zones
+        else ""
+    )
+    return f"{here}, this machine's{others}"
 
 
 def wrong_clock(error: timedelta | None) -> str:

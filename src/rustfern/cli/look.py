@@ -11,8 +11,8 @@ import click
 
 from rustfern import formats, rebuilding
 from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, KeptCopy, latest_case_path
-from rustfern.cli.options import case_option, json_option, print_json
+from rustfern.casefile import KeptCopy
+from rustfern.cli.options import case_at, case_option, json_option, print_json
 from rustfern.errors import SourceError
 from rustfern.formats.table import title_of
 from rustfern.model import show_name
@@ -40,7 +40,7 @@ def command(what: str, case: str | None, as_json: bool) -> int:
       rustfern look 1
       rustfern look 2b
     """
-    file = CaseFile.open(case or latest_case_path())
+    file = case_at(case)
     try:
         copy = find_copy(file, what)
         bases = [other for other in file.copies(copy.number) if other.id in copy.facts["needs"]]

@@ -10,8 +10,10 @@ from typing import Any, TypeVar
 
 import click
 
-from rustfern.cli.times import CLOCK_ERROR, TIME, use_zone
+from rustfern.casefile import CaseFile, latest_case_path
+from rustfern.cli.times import CLOCK_ERROR, TIME, ZONE
 from rustfern.model import Hints, Situation
+from rustfern.times import show_in, zone_named
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 _SITUATIONS = [str(s) for s in Situation if s is not Situation.NOTHING_LOST]
@@ -44,11 +46,9 @@ def hint_options(function: _F) -> _F:
             click.option("--older-than", type=TIME, metavar="TIME", help="Only copies written before this."),
             click.option(
                 "--zone",
+                type=ZONE,
                 metavar="ZONE",
-                callback=use_zone,
-                is_eager=True,
-                expose_value=False,
-                help='The person\'s time zone, such as "Europe/London": times are taken and shown in it.',
+                help='The person\'s time zone, such as "Europe/London" (default: that of the searched system).',
             ),
             click.option(
                 "--clock-error",
@@ -69,6 +69,7 @@ def hints_from(
     happened: str | None,
     lost_at: datetime | None,
     older_than: datetime | None,
+    zone: str | None,
     clock_error: timedelta | None,
     doc_class: str | None,
 ) -> Hints:
@@ -82,7 +83,16 @@ def hints_from(
         older_than + error if older_than else None,
         doc_class,
         clock_error,
+        zone,
     )
+
+
+def case_at(path: str | None) -> CaseFile:
+    """The case asked for, or the latest; its times are told by the clock of the system that it searched. Raises `CaseError`."""
+    file = CaseFile.open(path or latest_case_path())
+    name = file.about("zone")
+    show_in(zone_named(name) if name else None)
+    return file
 
 
 case_option = click.option("--case", metavar="FILE", help="The case file (default: the latest, in your state folder).")

@@ -11,8 +11,8 @@ import click
 
 from rustfern import contract
 from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, KeptCopy, latest_case_path, roots_of
-from rustfern.cli.options import case_option, hint_options, hints_from, json_option, print_json
+from rustfern.casefile import CaseFile, KeptCopy, roots_of
+from rustfern.cli.options import case_at, case_option, hint_options, hints_from, json_option, print_json
 from rustfern.errors import NotFound
 from rustfern.restoring import Refused, Restored, check_target, restore
 
@@ -36,6 +36,7 @@ def command(
     happened: str | None,
     lost_at: datetime | None,
     older_than: datetime | None,
+    zone: str | None,
     clock_error: timedelta | None,
     doc_class: str | None,
     case: str | None,
@@ -59,7 +60,7 @@ def command(
         roots,
         case,
         target,
-        hints_from(person, document, happened, lost_at, older_than, clock_error, doc_class),
+        hints_from(person, document, happened, lost_at, older_than, zone, clock_error, doc_class),
         as_json,
     )
     try:
@@ -116,7 +117,7 @@ def _case(
         file, _ = open_case(case, tops)
         run_scan(tops, hints, file, quiet=quiet)
         return file, tops
-    file = CaseFile.open(case or latest_case_path())
+    file = case_at(case)
     return file, roots_of(file)
 
 

@@ -78,6 +78,7 @@ def command(
     happened: str | None,
     lost_at: datetime | None,
     older_than: datetime | None,
+    zone: str | None,
     clock_error: timedelta | None,
     doc_class: str | None,
     case: str | None,
@@ -100,7 +101,7 @@ def command(
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
-    hints = hints_from(person, document, happened, lost_at, older_than, clock_error, doc_class)
+    hints = hints_from(person, document, happened, lost_at, older_than, zone, clock_error, doc_class)
     answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
     if as_json:
         print_json(contract.answer(answer))
@@ -123,7 +124,7 @@ def show(
     """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, other_zone, short_path, wrong_clock, zone
+    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, wrong_clock, zone
     from rustfern.cli.view import document_block, short_block
     from rustfern.model import show_name
 
@@ -153,7 +154,7 @@ def show(
     )
     bullet(
         console,
-        f"Times     {zone()}{other_zone(answer.zones, datetime.now().astimezone())}{wrong_clock(clock_error)}",
+        f"Times     {zone(answer.zone, answer.zones, told=bool(answer.hints.zone))}{wrong_clock(clock_error)}",
         indent=0,
     )
 

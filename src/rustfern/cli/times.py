@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import TypeVar
 
 import click
+
+from rustfern.times import local, zone_named
 
 _CLOCK = re.compile(r"(\d{1,2}):(\d{2})(?::(\d{2}))?")
 _ISO = re.compile(
     r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ]+(\d{1,2}):(\d{2})(?::(\d{2})(?:[.,]\d+)?)?)?\s*(Z|[+-]\d{2}:?\d{2})?",
     re.IGNORECASE,
 )
-_HELP = 'write it as "2026-11-23 16:40" (this machine\'s zone), "2026-11-23T16:40Z", "today 16:40" or "yesterday 16:40"'
+_HELP = (
+    'write it as "2026-11-23 16:40" (the person\'s wall clock), "2026-11-23T16:40Z", "today 16:40" or "yesterday 16:40"'
+)
 
 
 def parse_time(text: str, now: datetime) -> datetime:
-    """An aware time. `now` is aware and gives the zone. Raises `ValueError` with what to write instead."""
+    """An aware time where an offset is written, else what the wall clock showed. Raises `ValueError` with what to write instead."""
     words = text.strip().casefold()
     if found := _ISO.fullmatch(text.strip()):
         year, month, day, hour, minute, second = (int(g or 0) for g in found.groups()[:6])
@@ -30,7 +34,7 @@ def parse_time(text: str, now: datetime) -> datetime:
         if zone:
             suffix = "+00:00" if zone.upper() == "Z" else zone
             return datetime.fromisoformat(value.isoformat() + suffix)
-        return value.astimezone()
+        return value
     day_word, _, clock = words.partition(" ")
     days = {"today": 0, "yesterday": 1}.get(day_word)
     hit = _CLOCK.fullmatch(clock.strip()) if days is not None else None
@@ -38,7 +42,7 @@ def parse_time(text: str, now: datetime) -> datetime:
         base = (now - timedelta(days=days)).replace(
             hour=int(hit[1]), minute=int(hit[2]), second=int(hit[3] or 0), microsecond=0
         )
-        return base.replace(tzinfo=None).astimezone()
+        return base.replace(tzinfo=None)
     raise ValueError(f"{text!r} could mean several times or none; {_HELP}")
 
 
@@ -75,22 +79,15 @@ class Spoken(click.ParamType[_T]):
 
 
 CLOCK_ERROR = Spoken("clock error", parse_error)
-TIME = Spoken("time", lambda text: parse_time(text, datetime.now().astimezone()))
+TIME = Spoken("time", lambda text: parse_time(text, local(datetime.now(UTC))))
 
 
-def use_zone(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
-    """Take and show all times in the person's zone from here on."""
-    if value is None:
-        return
-    import os
-    import time
-    from zoneinfo import ZoneInfo
-
+def _zone(text: str) -> str:
     try:
-        ZoneInfo(value)
-    except (ValueError, OSError, KeyError) as error:  # ZoneInfoNotFoundError is a KeyError
-        raise click.BadParameter(f'zone {value!r} is not known; write it as "Europe/London"', ctx, param) from error
-    if not hasattr(time, "tzset"):
-        raise click.BadParameter("another zone than this machine's cannot be set on this system", ctx, param)
-    os.environ["TZ"] = value
-    time.tzset()
+        zone_named(text)
+    except ValueError as error:
+        raise ValueError(f'{error}; write it as "Europe/London"') from error
+    return text
+
+
+ZONE = Spoken("zone", _zone)

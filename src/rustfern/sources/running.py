@@ -9,6 +9,8 @@ from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
+from rustfern.times import minute
+
 
 def machine_name() -> str:
     """This machine's own name, in small letters and without a domain."""
@@ -64,7 +66,7 @@ def ago(then: datetime | None) -> str:
         return "at an unknown time"
     seconds = (now() - then).total_seconds()
     if seconds < 0:
-        return f"at {then.astimezone():%Y-%m-%d %H:%M} (in the future)"
+        return f"at {minute(then)} (in the future)"
     if seconds < 90:
         return "a moment ago"
     for unit, length in (("minutes", 60), ("hours", 3600), ("days", 86400)):

@@ -21,6 +21,7 @@ __all__ = ["Settings", "Told", "expand", "read_settings"]
 _MAX_FILES = 3_000
 _EXPORTED = ("*.reg", "Desktop/*.reg", "Documents/*.reg")
 _MAX_RECENT = 4_000
+_ZONE_FOLDER = "zoneinfo/"
 _PERCENT = re.compile(r"%([A-Za-z()]+)%")
 _DOLLAR = re.compile(r"\$\(?\{?(HOME|home|work|userurl|user|username|temp|XDG_CONFIG_HOME)\)?\}?")
 _PATHS = re.compile(r"(?:[A-Za-z]:\\|\\\\)[^\0<>|\"*?]{3,400}")
@@ -84,7 +85,25 @@ def read_settings(
         source = source_of(path)
         if source is not None:
             _read_one(source, path, reader, wanted, out, on_problem)
+    for base, home, where in bases:
+        if where == "volume" and home.layout is not Layout.WINDOWS:
+            _zone_link(base, source_of, out)
     return out
+
+
+def _zone_link(volume: str, source_of: Callable[[str], FolderSource | None], out: Settings) -> None:
+    """The machine's zone as the target of the link `/etc/localtime`, which systems keep instead of a name."""
+    for part in ("etc/localtime", "private/etc/localtime"):
+        path = os.path.join(volume, part)
+        source = source_of(path)
+        try:
+            entry = source.entry(path) if source else None
+        except SourceError:
+            continue
+        if entry is not None and entry.link_target and _ZONE_FOLDER in entry.link_target:
+            name = entry.link_target.rpartition(_ZONE_FOLDER)[2]
+            out.told.append(Told("zone-link", "zone", name, path, None, "etc/localtime", entry.modified))
+            return
 
 
 def _read_one(

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import chain
+from typing import TYPE_CHECKING
 
 from rustfern.formats.words import unpack
 from rustfern.model import Content
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 ALIKE = 0.98
 """Word multisets this much alike are equal content, across formats, unless one side holds a run of words of its own."""
@@ -92,24 +98,35 @@ def lacks(holder: Content, other: Content) -> int:
     return difference(holder, other).only_left
 
 
+def run_hashes(tokens: bytes) -> NDArray[np.uint64]:
+    """Every run of three words, hashed to 48 bits: single words are shared by all documents of a trade, runs hardly. Shape (words - 2,)."""
+    import numpy as np
+
+    words = np.frombuffer(tokens, dtype=np.uint32).astype(np.uint64)
+    first, second, third = words[:-2], words[1:-1], words[2:]
+    mixed = np.bitwise_xor(np.bitwise_xor(first * np.uint64(0x9E3779B1), second * np.uint64(0x85EBCA77)), third)
+    cut: NDArray[np.uint64] = np.bitwise_and(mixed, np.uint64(0xFFFFFFFFFFFF))
+    return cut
+
+
 @lru_cache(maxsize=512)
 def _runs(tokens: bytes) -> frozenset[int]:
-    """Every run of three words, hashed: single words are shared by all documents of a trade, runs hardly."""
-    words = unpack(tokens)
-    return frozenset(
-        (a * 0x9E3779B1 ^ b * 0x85EBCA77 ^ c) & 0xFFFFFFFFFFFF
-        for a, b, c in zip(words, words[1:], words[2:], strict=False)
-    )
+    return frozenset(run_hashes(tokens).tolist())
 
 
 @lru_cache(maxsize=512)
 def _features(tokens: bytes, lines: bytes) -> frozenset[int]:
-    return _runs(tokens) | frozenset(line | 1 << 48 for line in unpack(lines))
+    return frozenset([*run_hashes(tokens).tolist(), *(line | 1 << 48 for line in unpack(lines))])
 
 
 def features(content: Content) -> frozenset[int]:
     """What a text is compared by: its runs of three words, and its whole lines, paragraphs or cells; hashed to 49 bits."""
     return _features(content.tokens, content.lines)
+
+
+def nothing_shared(copy: Content, document: Content) -> bool:
+    """Whether two texts have no feature in common."""
+    return features(copy).isdisjoint(features(document))
 
 
 def shared(copy: Content, document: Content) -> float:
@@ -128,23 +145,23 @@ def shared_among(copy: Content, groups: Mapping[str, Sequence[Content]]) -> dict
     mine = features(copy)
     if len(mine) < _FEW:
         return {}
-    held = {key: frozenset[int]().union(*(mine & features(each) for each in group)) for key, group in groups.items()}
-    carriers = Counter(feature for common in held.values() for feature in common)
-
-    def weigh(found: Iterable[int]) -> float:
-        return sum(1.0 / max(carriers[each], 1) for each in found)
-
-    most = max((weigh(common) for common in held.values()), default=0.0)
+    held = {key: [mine & features(each) for each in group] for key, group in groups.items()}
+    carriers = Counter(chain.from_iterable(frozenset().union(*common) for common in held.values()))
+    telling = {feature: 1.0 / count for feature, count in carriers.items()}
+    weight_of = telling.__getitem__
+    # What no document holds tells fully.
+    whole = len(mine) - len(telling) + sum(telling.values())
+    most = max((sum(map(weight_of, frozenset().union(*common))) for common in held.values()), default=0.0)
     out = {}
     for key, group in groups.items():
         best = 0.0
-        for each in group:
-            theirs = features(each)
-            smaller = mine if len(mine) <= len(theirs) else theirs
-            if len(smaller) < _FEW:
+        for each, common in zip(group, held[key], strict=True):
+            theirs = len(features(each))
+            if theirs < _FEW:
                 continue
-            inside = weigh(mine & theirs) / weigh(smaller)
-            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, len(smaller) / 20))
+            weight = sum(map(weight_of, common))
+            inside = weight / (whole if len(mine) <= theirs else weight + theirs - len(common))
+            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / 20, len(mine) / 20))
         if best > 0:
-            out[key] = best * math.sqrt(weigh(held[key]) / most)
+            out[key] = best * math.sqrt(sum(map(weight_of, frozenset().union(*held[key]))) / most)
     return out

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
-from rustfern.matching.content import shared
-from rustfern.matching.weights import evidence
+from rustfern.matching.content import nothing_shared
+from rustfern.matching.weights import WEIGHTS, evidence
 from rustfern.model import Content, Evidence
 
 Mark = tuple[str, str]
@@ -39,7 +39,7 @@ def _revisions(content: Content) -> frozenset[str]:
 
 def _nothing_in_common(left: Content, right: Content) -> bool:
     enough = (left.words or 0) >= _MANY_WORDS and (right.words or 0) >= _MANY_WORDS
-    return enough and shared(left, right) == 0
+    return enough and nothing_shared(left, right)
 
 
 def tie(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Evidence | None:
@@ -48,22 +48,27 @@ def tie(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Ev
     A difference says nothing: saving under another name, converting and merging change or drop these ids.
     """
     best: Evidence | None = None
-    for kind, (share, says) in _KINDS.items():
-        for value in values(copy, kind) & values(document, kind):
-            count = max(carriers((kind, value)), 1)
-            scaled = share / (1 + math.log(count))
+    both = set(copy.glance.identity) & set(document.glance.identity)
+    for kind, value in sorted(both):
+        if kind not in _KINDS:
+            continue
+        share, says = _KINDS[kind]
+        count = max(carriers((kind, value)), 1)
+        scaled = share / (1 + math.log(count))
+        if kind == "first-save":
             mine, theirs = _revisions(copy), _revisions(document)
-            if kind == "first-save" and mine and theirs:
-                if mine <= theirs or theirs <= mine:
-                    says = f"{says}, and one holds all the saves of the other"
-                else:
-                    scaled *= _STRANGERS
-            if _nothing_in_common(copy, document):
-                scaled *= _NO_WORDS
-            many = f" (as {count - 1} other documents do)" if count > 1 else ""
-            found = evidence("embedded-identity", says + many, scaled)
-            if best is None or found.weight > best.weight:
-                best = found
+            if mine and theirs and (mine <= theirs or theirs <= mine):
+                says = f"{says}, and one holds all the saves of the other"
+            elif mine and theirs:
+                scaled *= _STRANGERS
+        if best is not None and WEIGHTS["embedded-identity"][0] * scaled <= best.weight:
+            continue
+        if _nothing_in_common(copy, document):
+            scaled *= _NO_WORDS
+        many = f" (as {count - 1} other documents do)" if count > 1 else ""
+        found = evidence("embedded-identity", says + many, scaled)
+        if best is None or found.weight > best.weight:
+            best = found
     return best
 
 

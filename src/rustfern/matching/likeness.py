@@ -8,16 +8,17 @@ is compared with everything.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from functools import cache
 from typing import TYPE_CHECKING
 
-from rustfern.matching.content import features
+from rustfern.matching.content import run_hashes
 from rustfern.model import Content
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-_HASHES, _ROWS = 96, 2
+_HASHES, _ROWS = 64, 2
 _FEW = 40
 """So few documents are all worth comparing; more are told apart by their sketches."""
 _CROWD = 200
@@ -26,38 +27,42 @@ _SEED = 20_260_312
 _LEAST = 4
 
 
-def sketch(found: frozenset[int]) -> NDArray[np.uint64]:
-    """The least value of each of the hash functions over a set of features: shape (96,), 64 bits."""
+@cache
+def _functions() -> tuple[NDArray[np.uint32], NDArray[np.uint64]]:
+    """The factors of the hash functions (odd), shape (64, 1), and what tells the bands apart, shape (32,)."""
     import numpy as np
 
-    factors, shifts = _functions()
-    values = np.fromiter(found, dtype=np.uint64, count=len(found))
-    hashed = values[:, None] * factors[None, :] + shifts[None, :]
-    # The low bits of a product are poorly mixed: the high ones decide.
-    least: NDArray[np.uint64] = np.min(hashed ^ (hashed >> np.uint64(29)), axis=0)
+    rng = np.random.default_rng(_SEED)
+    odd = rng.integers(0, 2**31, (_HASHES, 1), dtype=np.uint32) * np.uint32(2) + np.uint32(1)
+    return odd, rng.integers(0, 2**63, _HASHES // _ROWS, dtype=np.uint64)
+
+
+def sketch(content: Content) -> NDArray[np.uint32] | None:
+    """The least value of each of the hash functions over a text's features: shape (64,), 32 bits. None where it has too few."""
+    import numpy as np
+
+    runs = run_hashes(content.tokens)
+    mixed = np.concatenate(
+        [(runs ^ (runs >> np.uint64(21))).astype(np.uint32), np.frombuffer(content.lines, np.uint32)]
+    )
+    if len(mixed) < _LEAST:
+        return None
+    # A bijection of 32 bits for each factor; the second step lets high bits of the value reach the low ones of the hash.
+    mixed ^= mixed >> np.uint32(15)
+    hashed = mixed[None, :] * _functions()[0]
+    least: NDArray[np.uint32] = hashed.min(axis=1)
     return least
 
 
-def _functions() -> tuple[NDArray[np.uint64], NDArray[np.uint64]]:
+def _bands(content: Content) -> list[int]:
+    """One key for each band of a sketch; none where there is too little text."""
     import numpy as np
 
-    if not _made:
-        rng = np.random.default_rng(_SEED)
-        odd = rng.integers(0, 2**63, _HASHES, dtype=np.uint64) * np.uint64(2) + np.uint64(1)
-        _made.extend((odd, rng.integers(0, 2**63, _HASHES, dtype=np.uint64)))
-    return _made[0], _made[1]
-
-
-_made: list[NDArray[np.uint64]] = []
-
-
-def _bands(found: frozenset[int]) -> list[int]:
-    """One key for each band of a sketch."""
-    import numpy as np
-
-    rows = sketch(found).reshape(-1, _ROWS)
-    numbers = np.arange(len(rows)).astype(np.uint64)
-    keys: list[int] = np.bitwise_xor(rows[:, 0] * np.uint64(0x9E3779B97F4A7C15), rows[:, 1] + numbers).tolist()
+    found = sketch(content)
+    if found is None:
+        return []
+    rows = found.astype(np.uint64).reshape(-1, _ROWS)
+    keys: list[int] = (((rows[:, 0] << np.uint64(32)) | rows[:, 1]) ^ _functions()[1]).tolist()
     return keys
 
 
@@ -65,18 +70,22 @@ class Likeness:
     """An index of known documents by what they hold. Keys are the caller's: one for each document, with one content or more."""
 
     def __init__(self) -> None:
-        self._keys: dict[str, None] = {}
+        self._keys: dict[str, int] = {}  # key → its number
+        self._names: list[str] = []
         self._by_sum: dict[str, list[str]] = defaultdict(list)
         self._by_mark: dict[tuple[str, str], set[str]] = defaultdict(set)
         self._waiting: list[tuple[str, Content]] = []
-        self._buckets: dict[int, list[str]] = {}
+        self._first: dict[int, int] = {}  # band → the number of the first document in it
+        self._others: dict[int, list[int]] = {}  # … and those of the others, which few bands have
 
     def __len__(self) -> int:
         return len(self._keys)
 
     def add(self, key: str, content: Content) -> None:
         """Take in a version of a document."""
-        self._keys[key] = None
+        if key not in self._keys:
+            self._keys[key] = len(self._names)
+            self._names.append(key)
         if content.sha256 is not None:
             self._by_sum[content.sha256].append(key)
         for mark in content.glance.identity:
@@ -100,23 +109,21 @@ class Likeness:
             if len(carriers) <= _CROWD:
                 for key in carriers:
                     found[key] += 4
-        mine = features(content)
-        if len(mine) >= _LEAST:
+        if content.tokens:
             self._sketch_waiting()
-            for band in _bands(mine):
-                keys = self._buckets.get(band, ())
-                if len(keys) <= _CROWD:
-                    for key in keys:
-                        found[key] += 1
+            for band in _bands(content):
+                if band in self._first and len(others := self._others.get(band, ())) < _CROWD:
+                    for number in (self._first[band], *others):
+                        found[self._names[number]] += 1
         return [key for key, _ in found.most_common(limit)]
 
     def _sketch_waiting(self) -> None:
         for key, content in self._waiting:
-            mine = features(content)
-            if len(mine) < _LEAST:
-                continue
-            for band in _bands(mine):
-                keys = self._buckets.setdefault(band, [])
-                if len(keys) <= _CROWD and key not in keys[-1:]:
-                    keys.append(key)
+            number = self._keys[key]
+            for band in _bands(content):
+                first = self._first.setdefault(band, number)
+                if first != number:
+                    others = self._others.setdefault(band, [])
+                    if len(others) < _CROWD and number not in others[-1:]:
+                        others.append(number)
         self._waiting.clear()

@@ -22,7 +22,7 @@ Rows = tuple[tuple[str, ...], ...]
 
 @dataclass(frozen=True)
 class Identity:
-    """What a document carries from its making on: shared by all that were made from one template."""
+    """What a document carries from its making on: all but `ident` is shared by those that were made from one template."""
 
     made: datetime
     maker: str
@@ -107,7 +107,9 @@ def docx(version: Version) -> bytes:
     parts["word/document.xml"] = head + b"<w:body>" + body.encode() + tail
     saves = "".join(f'<w:rsid w:val="{each}"/>' for each in version.saves)
     marks = f'<w:rsids><w:rsidRoot w:val="{version.identity.root}"/>{saves}</w:rsids>'
-    settings = re.sub(rb"<w:rsids>.*?</w:rsids>", b"", parts["word/settings.xml"], flags=re.DOTALL)
+    ident = version.identity.ident
+    settings = re.sub(rb'(docId w:val=")[^"]*', lambda found: found[1] + ident[:8].encode(), parts["word/settings.xml"])
+    settings = re.sub(rb"<w:rsids>.*?</w:rsids>", b"", settings, flags=re.DOTALL)
     parts["word/settings.xml"] = settings.replace(b"<w:compat>", marks.encode() + b"<w:compat>", 1)
     parts["docProps/core.xml"] = _core(version)
     return _pack(parts)

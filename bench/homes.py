@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import random
 import string
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import quote
@@ -201,6 +201,7 @@ class Maker:
         like = [each for each in self.templates if each[0] == ext]
         if like and rng.random() < 0.25:
             _, identity, rows = rng.choice(like)
+            identity = replace(identity, ident=self.hexed(32))
         else:
             identity = self.identity(person)
             rows = tuple(row_of(rng, ext) for _ in range(rng.randint(2, 10)))
@@ -331,7 +332,7 @@ class Maker:
     def earlier(self, doc: Doc) -> Doc:
         """The document as it was before its last work: what stood there is the end of what is there."""
         rows = doc.rows[: max(1, len(doc.rows) - self.rng.randint(1, 3))]
-        if self.rng.random() < 0.3:
+        if self.rng.random() < 0.3 and len(rows) > 3:
             rows = (*rows[:-1], row_of(self.rng, doc.ext))
         when = doc.saved - timedelta(hours=self.rng.randint(1, 70))
         return Doc(

@@ -25,6 +25,11 @@ from rustfern.matching.weights import SURE
 Row = dict[str, Any]
 
 
+def presented(document: Any, best: Any) -> float:
+    """How sure a pick is presented: not at all where a warning says that it is not certain."""
+    return best["confidence"] if best and not any("not certain" in each for each in document["warnings"]) else 0.0
+
+
 def judge(disk: homes.Disk, answer: Any, root: str) -> tuple[list[Row], list[Row]]:
     """(one row for each lost document, one for each leftover with a known original)."""
 
@@ -43,7 +48,9 @@ def judge(disk: homes.Disk, answer: Any, root: str) -> tuple[list[Row], list[Row
     for truth in disk.truths:
         document = by_original.get(truth.original) if truth.original else None
         if document is None and truth.best:
-            document = next((owner[path][0] for path in truth.best if path in owner), None)
+            found = next((owner[path][0] for path in truth.best if path in owner), None)
+            # Given to another document, it is not found; alone, it is what the person gets.
+            document = found if found and (not truth.original or not found["original"]) else None
         row: Row = {
             "story": truth.story,
             "name": truth.name,
@@ -61,10 +68,26 @@ def judge(disk: homes.Disk, answer: Any, root: str) -> tuple[list[Row], list[Row
             picked = here(best["path"]) if best else None
             row |= {
                 "picked": picked, "right": picked in truth.best if truth.best else picked is None,
-                "sure": best["confidence"] if best else 0.0, "situation": document["situation"],
+                "sure": presented(document, best),
+                "situation": document["situation"],
                 "situation_right": document["situation"] in truth.situations, "why": document["why"], "warnings": document["warnings"],
             }  # fmt: skip
         picks.append(row)
+    known = {id(by_original.get(truth.original)) for truth in disk.truths}
+    for document in answer["documents"]:
+        best = next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
+        path = here(best["path"]) if best else None
+        if (
+            id(document) in known
+            or path not in disk.files
+            or not document["original"]
+            or here(document["original"]) == path
+        ):
+            continue
+        if disk.links.get(path or "") != here(document["original"]) and not (best and best["kind"] == "trash"):
+            picks.append({"story": "bystander", "name": document["name"], "seed": disk.seed, "clock": disk.clock, "exists": True, "picked": path,
+                          "right": False, "sure": presented(document, best), "situation": document["situation"], "situation_right": False,
+                          "truth": homes.Truth("bystander", document["name"], None, (), ()), "why": document["why"]})  # fmt: skip
     matches = []
     for path, original in disk.links.items():
         document, confidence = owner.get(path, (None, 0.0))

@@ -41,7 +41,8 @@ class Facts:
     `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders, `away`
     says where the original was recorded if that is outside of what is searched. `misplaced`: it was opened in a mail or archive
     program, or (`misnamed`) lies under a name that does not show it; `in_use`: a store of
-    notes that is where it belongs; `opened_elsewhere` are the copies that lie there.
+    notes that is where it belongs; `opened_elsewhere` are the copies that lie there; `strays` are autosaves
+    of its kind whose document could not be told.
     """
 
     original: str | None
@@ -60,6 +61,7 @@ class Facts:
     denied: Sequence[str] = ()
     elsewhere: Sequence[str] = ()
     away: str | None = None
+    strays: Sequence[str] = ()
     asked_for: bool = True
 
     @property
@@ -138,6 +140,8 @@ def newer(left: Copy, right: Copy) -> tuple[int, str]:
         mine, theirs = left.clocks.get(clock), right.clocks.get(clock)
         if mine is not None and theirs is not None and not _same_time(clock, mine, theirs):
             return (1 if mine > theirs else -1), clock
+    if (left.order is Order.BEFORE) != (right.order is Order.BEFORE) and Kind.SAVED not in (left.kind, right.kind):
+        return (-1 if left.order is Order.BEFORE else 1), "it is made before a save"
     return 0, "nothing"
 
 
@@ -263,7 +267,9 @@ class _Choice:
             return Situation.CRASHED
         if self.facts.denied and self.facts.open_then:
             return Situation.CRASHED
-        return Situation.OVERWRITTEN if any(self._written_over(i) for i in holders) else Situation.NOTHING_LOST
+        # A conflict copy is another branch, not what stood there before.
+        before = [i for i in holders if self.copies[i].kind is not Kind.CONFLICT]
+        return Situation.OVERWRITTEN if any(self._written_over(i) for i in before) else Situation.NOTHING_LOST
 
     def _written_over(self, index: int) -> bool:
         """Whether the saved file keeps so little of this earlier version that it was written over, not edited."""
@@ -312,11 +318,17 @@ class _Choice:
             self.warnings.append(
                 f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
             )
+        if self.facts.strays and self.facts.locked and situation is Situation.NOTHING_LOST:
+            self.warnings.append(
+                f"not certain: it was open, and an autosave whose document could not be told may be of it "
+                f"({show_name(self.facts.strays[0])}): look at that too"
+            )
         self._stamped()
         if self.facts.away:
             self.warnings.append(show_name(self.facts.away))
         if self.facts.elsewhere and self.saved is None:
-            self.warnings.append(f"a file of this name lies in another folder: {show_name(self.facts.elsewhere[0])}")
+            there = show_name(self.facts.elsewhere[0])
+            self.warnings.append(f"not certain that it is gone: a file of this name lies in another folder: {there}")
         return Verdict(situation, best, tuple(self.why), tuple(self.warnings))
 
     def _stamped(self) -> None:

@@ -401,6 +401,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,
         denied=[path for path in denied if draft.home is None or inside(path, draft.home.path)],
         elsewhere=assembly.elsewhere(draft),
+        strays=assembly.strays(draft) if draft.locks else (),
         asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
     )
     verdict = choosing.choose(copies, facts, hints)

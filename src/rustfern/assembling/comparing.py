@@ -6,6 +6,7 @@ import os
 from datetime import datetime, timedelta
 
 from rustfern.assembling.elsewhere import Elsewhere
+from rustfern.assembling.table import Draft
 from rustfern.errors import SourceError
 from rustfern.formats.table import (
     FORMATS,
@@ -18,23 +19,25 @@ from rustfern.formats.table import (
 from rustfern.matching import content as words
 from rustfern.matching import identity, weights
 from rustfern.matching.candidates import Candidate
-from rustfern.model import Content, Copy, Find, Order, State, fold_name
+from rustfern.model import Content, Copy, Find, Kind, Order, State, fold_name, show_name
 from rustfern.places.recorded import inside, translate
 from rustfern.sources.folder import exists
 
 _MAX_COMPARED = 40
-_MAX_NEAR = 20
+_MAX_NEAR = 40
 _MAX_LOOKED_AROUND = 400
-_ABOUT_THEN = timedelta(days=14)
+_ABOUT_THEN = timedelta(days=60)
 _SAVED_AFTER = timedelta(days=1)
-_ENOUGH_WORDS = 20
+_ENOUGH_WORDS = 10
+_TELLING = 2.0
+"""An identity that weighs less than this does not make up for texts that have nothing in common."""
 
 
 class Comparing(Elsewhere):
     """The steps that compare contents."""
 
-    def compare(self, copy: Copy, found: list[Candidate]) -> None:
-        """Add what the contents of candidates say, for them and against them."""
+    def compare(self, copy: Copy, found: list[Candidate], *, beside: bool = False) -> None:
+        """Add what the contents of candidates say, for them and against those that the name or (`beside`) the folder speaks for."""
         contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
         for path in contents:
             self._index(path)
@@ -44,12 +47,12 @@ class Comparing(Elsewhere):
             if os.path.dirname(item.path) in folders:
                 text = "it carries the folder of this document as the one where it was last saved"
                 item.evidence.append(weights.evidence("recorded-folder", text))
-            named = bool(item.evidence)
+            claimed = beside or bool(item.evidence)
             alike = False
             for content in contents[item.path]:
                 if tied := identity.tie(copy.content, content, self.likeness.carriers):
                     item.evidence.append(tied)
-                    alike = True
+                    alike = alike or tied.weight >= _TELLING
                 if content.sha256 is not None and content.sha256 == copy.content.sha256:
                     text = "its bytes are those of a copy of this document"
                     item.evidence.append(weights.evidence("identical-bytes", text))
@@ -58,8 +61,8 @@ class Comparing(Elsewhere):
                 common = max(words.difference(copy.content, content).common for content in contents[item.path])
                 text = f"it shares {common} words with a copy of this document"
                 item.evidence.append(weights.evidence("shared-content", text, share**1.5))
-            elif named and not alike and self._strangers(copy.content, contents[item.path]):
-                text = "its name says so, but no run of three words in it is in this document: look at it before you restore it"
+            elif claimed and not alike and self._strangers(copy.content, contents[item.path]):
+                text = "no three words in a row of it are in this document: look at it before you restore it"
                 item.evidence.append(weights.evidence("other-content", text))
 
     @staticmethod
@@ -72,6 +75,8 @@ class Comparing(Elsewhere):
         if find.order is not Order.BEFORE:
             return
         for item in found:
+            if not item.evidence:
+                continue
             saved, when = self.modified(item.path), copy.entry.modified
             if saved is not None and when is not None:
                 if saved < when - _SAVED_AFTER / 12:
@@ -80,21 +85,39 @@ class Comparing(Elsewhere):
                 elif saved - when <= _SAVED_AFTER:
                     text = "this document was saved within a day of the backup"
                     item.evidence.append(weights.evidence("saved-after", text))
+            versions = self._contents(item.path)[:1]
+            if versions and identity.later(copy.content, versions[0]) > 0:
+                text = "this document was saved fewer times than the copy, which was made before a save"
+                item.evidence.append(weights.evidence("fewer-saves", text))
             theirs = format_of_extension(extension_of(item.path))
             if copy.content.format and theirs and theirs != copy.content.format:
                 text = f"a backup keeps the format of its document: this one is {title_of(copy.content.format)}"
                 item.evidence.append(weights.evidence("other-format", text))
 
-    @staticmethod
-    def weigh_name(told: str | None, found: list[Candidate]) -> None:
-        """A copy that carries the name of one document is hardly a version of another."""
-        if told is None:
-            return
-        stem = fold_name(told)
+    def weigh_name(self, find: Find, told: str | None, found: list[Candidate]) -> None:
+        """A copy that carries the name of one document is hardly a version of another; one in a home hardly of another person's."""
+        stem = fold_name(told) if told else ""
         for item in found:
+            home = self.home_of(item.path)
+            if item.evidence and find.home and home and home.path != find.home.path:
+                text = f"it lies in the home of {find.home.person}, this document in that of {home.person}"
+                item.evidence.append(weights.evidence("other-person", show_name(text)))
+            if not stem:
+                continue
             name = fold_name(os.path.basename(item.path))
             if item.evidence and stem not in (name, name.rpartition(".")[0]):
                 item.evidence.append(weights.evidence("other-name", "its own name is that of another document"))
+
+    def strays(self, draft: Draft) -> list[str]:
+        """Autosaves in the same home, of a format that the document can be saved in, whose document could not be told."""
+        wanted = format_of_extension(extension_of(draft.name))
+        return [
+            copy.path
+            for other in self.drafts.values()
+            if other.original is None and not other.never_saved and other.home == draft.home
+            for copy in other.copies
+            if copy.kind is Kind.AUTOSAVE and wanted and compatible(copy.content.format, wanted)
+        ]
 
     def _recorded_folders(self, copy: Copy) -> set[str]:
         """Where a workbook says that it was last saved, as places inside what is searched."""

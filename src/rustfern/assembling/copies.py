@@ -32,6 +32,7 @@ from rustfern.times import minute
 
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
+_MAX_NAMED = 4
 SAVED_PLACE = "beside-original"
 
 
@@ -85,6 +86,8 @@ class Copies(Comparing):
             self._give(draft, replace(copy, evidence=(away[1],)), [[away[1]]], 0)
             return True
         if best is None or shares[best] < weights.THRESHOLD:
+            if len(found) > 1:
+                self.ambiguous[find.entry.path] = [item.path for item in found]
             return False
         if not found[best].exists and (moved := self.moved_to(find, copy, found[best].path)):
             found, best = [moved], 0
@@ -169,18 +172,22 @@ class Copies(Comparing):
         if foreign(copy.content, place):
             return
         found = self.around(find, copy, beside=place.where == "beside")
-        self.compare(copy, found)
+        self.compare(copy, found, beside=place.where == "beside")
+        self.weigh_times(copy, find, found)
         if place.where == "beside":
             self._written_while_open(find, found, "in the same folder ")
             self._circumstances(find, found)
         elif place.kind == "autosave":
             self._written_while_open(find, [item for item in found if item.evidence], "")
-        self.weigh_name(near.shown_stem(find, place.prefixes), found)
+        self.weigh_name(find, near.shown_stem(find, place.prefixes), found)
         left = self._to_likeliest(find, copy, found)
         if left is None:
             return
         nearest = f" (nearest: {show_name(left[0])}, {left[1]:.0%})" if left[0] else ""
         note = f"no document could be shown to be its original{nearest}"
+        if fitting := self.ambiguous.get(find.entry.path):
+            there = ", ".join(show_name(os.path.dirname(path)) for path in fitting[:_MAX_NAMED])
+            note = f"its name fits {len(fitting)} documents, and nothing shows which of them it belongs to: look at those in {there}"
         copy = replace(copy, confidence=left[1], notes=(*copy.notes, note))
         name = near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         self.own_document(copy, find, name)

@@ -189,6 +189,7 @@ class Table:
         self.looked_around = 0
         self.waiting: list[tuple[Lock, list[Candidate]]] = []  # locks that fit several documents
         self.tried: list[Lock] = []
+        self.ambiguous: dict[str, list[str]] = {}  # copy → the documents that its name fits equally
         self.contending: dict[tuple[str, str, str], list[tuple[Find, Copy, list[Candidate]]]] = {}
         self.likeness = Likeness()  # the contents of known documents
         self.indexed: dict[str, int] = {}  # how many versions of each are in it

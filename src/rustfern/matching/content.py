@@ -21,7 +21,8 @@ ALIKE = 0.98
 """Word multisets this much alike are equal content, across formats, unless one side holds a run of words of its own."""
 _OWN_RUN = 4
 """So many words in a row that the other side lacks were typed; what conversions change is scattered."""
-_FEW = 6
+_FEW, _TELLS = 6, 50
+"""So few features prove nothing; so many prove as much as a text can."""
 
 
 @lru_cache(maxsize=512)
@@ -161,7 +162,7 @@ def shared_among(copy: Content, groups: Mapping[str, Sequence[Content]]) -> dict
                 continue
             weight = sum(map(weight_of, common))
             inside = weight / (whole if len(mine) <= theirs else weight + theirs - len(common))
-            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / 20, len(mine) / 20))
+            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / _TELLS, len(mine) / _TELLS))
         if best > 0:
             out[key] = best * math.sqrt(sum(map(weight_of, frozenset().union(*held[key]))) / most)
     return out

@@ -22,10 +22,10 @@ _KINDS = {
     "part": (0.6, "both hold the same picture or object"),
     "made": (0.35, "both were made at the same moment by the same person"),
 }
+_SAVES, _NEW = 2, 0.5
+"""What is left of a common first save where one of them has hardly any save of its own: all made from a template begin so."""
 _NO_WORDS, _MANY_WORDS = 0.1, 20
 """What is left where both hold text and none of it is the same: documents of a program that gives all of them one id."""
-_STRANGERS = 0.45
-"""What is left of a common first save where each has saves of its own that the other lacks: made from one template."""
 
 
 def values(content: Content, kind: str) -> frozenset[str]:
@@ -57,10 +57,12 @@ def tie(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Ev
         scaled = share / (1 + math.log(count))
         if kind == "first-save":
             mine, theirs = _revisions(copy), _revisions(document)
-            if mine and theirs and (mine <= theirs or theirs <= mine):
+            if mine and theirs and not (mine <= theirs or theirs <= mine):
+                continue  # each has saves that the other lacks: made from one template
+            if min(len(mine), len(theirs)) >= _SAVES:
                 says = f"{says}, and one holds all the saves of the other"
-            elif mine and theirs:
-                scaled *= _STRANGERS
+            else:
+                scaled *= _NEW
         if best is not None and WEIGHTS["embedded-identity"][0] * scaled <= best.weight:
             continue
         if _nothing_in_common(copy, document):

@@ -22,7 +22,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "embedded-identity": (6.5, "identity"),
     "name-beside": (5.0, "name"),
     "name-and-path": (5.5, "name"),
-    "name": (4.0, "name"),
+    "name": (3.6, "name"),
     "name-ending": (3.0, "name"),
     "name-elsewhere": (0.8, "name"),
     "shared-content": (5.5, "content"),
@@ -36,8 +36,10 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "same-folder": (0.4, "name"),
     "saved-after": (1.0, "order"),
     "saved-before": (-1.5, "order"),
+    "fewer-saves": (-4.5, "saves"),
     "other-format": (-2.0, "format"),
     "other-content": (-1.5, "content"),
+    "other-person": (-2.5, "person"),
     "other-name": (-5.0, "other-name"),
 }
 

@@ -12,8 +12,11 @@ from conftest import docx, odt
 
 from rustfern import formats
 from rustfern.choosing import Facts, choose, date, newer, same_versions
+from rustfern.formats.words import TextSink
+from rustfern.matching.content import equal
 from rustfern.matching.weights import evidence
-from rustfern.model import Content, Copy, Entry, Hints, Kind, Order, Situation, State, Verdict
+from rustfern.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Situation, State, Verdict
+from rustfern.times import to_utc
 
 NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
 WORDS = [
@@ -110,7 +113,30 @@ RULES: dict[str, tuple[list[Copy], dict[str, Any], Situation, int | None]] = {
     "poorer but newer, nothing of its own": (
         [copy("saved", 0, " ".join(WORDS)), copy("autosave", 9, "keel larch")], {}, Situation.NOTHING_LOST, 0),
     "a conflict copy is another branch": (
-        [copy("saved", 0, BASE + " tide"), copy("conflict", 9, BASE + " mast")], {}, Situation.NOTHING_LOST, 0),
+        [copy("saved", 0, BASE + " tide"), copy("conflict", 9, BASE + " mast")], {}, Situation.DIVERGED, 0),
+    "a conflict copy that holds all of the saved file": (
+        [copy("saved", 0, BASE), copy("conflict", 9, MORE)], {}, Situation.DIVERGED, 1),
+    "a conflict copy, and the saved file is damaged": (
+        [copy("saved", 0, BASE, damaged=True), copy("conflict", 9, MORE)], {}, Situation.WONT_OPEN, 1),
+    "an older conflict copy": ([copy("saved", 9, BASE + " tide"), copy("conflict", 0, BASE + " mast")], {}, Situation.NOTHING_LOST, 0),
+    "the same name is a previous save for one program": (
+        [copy("saved", 5, BASE), copy("backup", 9, MORE, order="before")], {}, Situation.NOTHING_LOST, 0),
+    "and a newer autosave for another": ([copy("saved", 5, BASE), copy("backup", 9, MORE, order="after")], {}, Situation.CRASHED, 1),
+    "no clock tells: a copy made before a save comes after one that was not": (
+        [copy("saved", 9, MORE, damaged=True), copy("backup", 0, BASE + " mast", order="before"), copy("autosave", 0, BASE + " tide")],
+        {}, Situation.WONT_OPEN, 2),
+    "no clock tells, unsaved words": ([copy("saved", 0, BASE + " tide"), copy("autosave", 0, BASE + " mast")], {}, Situation.CRASHED, 1),
+    "a later copy of a deleted document made before a save": (
+        [copy("trash", 0, BASE), copy("backup", 9, BASE + " mast", order="before")],
+        {"trashed": True, "deleted": {0: NOON + timedelta(hours=1)}}, Situation.DELETED, 0),
+    "the newest on the other side of the damaged file": (
+        [copy("saved", 5, MORE, damaged=True), copy("backup", 0, BASE, order="before"), copy("version", 3, MORE)],
+        {}, Situation.WONT_OPEN, 2),
+    "a copy that was being written is no candidate": (
+        [copy("saved", 0, BASE), copy("temporary", 9, MORE, damaged=True, complete=False)], {}, Situation.NOTHING_LOST, 0),
+    "chance words of the trade do not keep a text": (
+        [copy("saved", 9, " ".join(reversed(WORDS))), copy("backup", 0, " ".join(WORDS) + " anchor bitts capstan davit eyelet", order="before")],
+        {}, Situation.OVERWRITTEN, 1),
 }  # fmt: skip
 
 
@@ -238,3 +264,125 @@ def test_saves_and_editing_cycles_order_versions_where_clocks_lie() -> None:
     one = replace(copy("saved", 9, ""), content=replace(first, glance=replace(first.glance, identity=marks[0])))
     two = replace(copy("autosave", 0, ""), content=replace(second, glance=replace(second.glance, identity=marks[1])))
     assert newer(two, one) == (1, "content") and newer(one, two) == (-1, "content")
+
+
+def made(
+    kind: str, minutes: int, format_name: str, tokens: str = "", *parts: str, looks: str | None = None, **amounts: int
+) -> Copy:
+    """A copy of any format, by what its reader would tell."""
+    sink = TextSink()
+    sink.add(tokens)
+    marks = tuple(("part", part) for part in parts)
+    body = Content(
+        Glance(format_name, identity=marks), State.INTACT, "whole", 900 + minutes, f"{kind}{minutes}", sink.words if tokens else None,
+        sink.text_hash(), sink.tokens(), sink.lines(), looks, {**amounts, **({"words": sink.words} if tokens else {})},
+    )  # fmt: skip
+    return replace(copy(kind, minutes, BASE), content=body)
+
+
+SAME: dict[str, tuple[Copy, Copy, bool]] = {
+    # what "equal content" means: (one, the other, whether they are one version)
+    "one format, the same text": (made("saved", 0, "docx", BASE), made("autosave", 9, "docx", BASE), True),
+    "one format, one word more": (made("saved", 0, "docx", BASE * 40), made("autosave", 9, "docx", BASE * 40 + " tide"), False),
+    "another format, nearly all words": (made("saved", 0, "docx", BASE * 40), made("autosave", 9, "odt", BASE * 40 + " tide"), True),
+    "another format, a run of words of its own": (
+        made("saved", 0, "docx", BASE * 60), made("autosave", 9, "odt", BASE * 60 + " tide crane berth mast spar"), False),
+    "another format, fewer words alike": (
+        made("saved", 0, "docx", f"{BASE} {BASE}"), made("autosave", 9, "odt", f"{BASE} tide {BASE}"), False),
+    "the same text, another picture inside": (
+        made("saved", 0, "docx", BASE, "1a-2000"), made("autosave", 9, "docx", BASE, "1a-2000", "2b-3000"), False),
+    "no text, the same pixels": (made("saved", 0, "png", looks="x"), made("backup", 9, "bmp", looks="x"), True),
+    "no text, other pixels": (made("saved", 0, "png", looks="x"), made("backup", 9, "png", looks="y"), False),
+    "no text, other bytes": (made("saved", 0, "pdf"), made("backup", 9, "pdf"), False),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", sorted(SAME))
+def test_what_equal_content_is(case: str) -> None:
+    one, other, same = SAME[case]
+    assert equal(one.content, other.content) is same and equal(other.content, one.content) is same
+    assert same_versions(date([one, other]), 0) == ({1: 0} if same else {})
+
+
+def test_a_picture_that_was_put_in_is_lost_work() -> None:
+    verdict, best = decide([made("saved", 0, "docx", BASE), made("autosave", 9, "docx", BASE, "2b-3000")])
+    assert verdict.situation is Situation.CRASHED and best is not None and best.kind is Kind.AUTOSAVE
+    assert any("it has 1 pictures or objects that the saved file" in reason for reason in verdict.why)
+
+
+@pytest.mark.parametrize(
+    ("saved", "newer_copy", "said"),
+    [
+        (
+            made("saved", 0, "xlsx", BASE, cells=400),
+            made("autosave", 9, "xlsx", BASE + " mast", cells=90),
+            "90 filled cells, the saved file 400",
+        ),
+        (
+            made("saved", 0, "pdf", fields=12),
+            made("autosave", 9, "pdf", fields=3),
+            "3 filled form fields, the saved file 12",
+        ),
+    ],
+)
+def test_poorer_but_newer_by_cells_and_form_fields(saved: Copy, newer_copy: Copy, said: str) -> None:
+    verdict, best = decide([saved, newer_copy])
+    assert best is not None and best.kind is Kind.AUTOSAVE
+    assert any(said in warning for warning in verdict.warnings)
+
+
+def test_candidates_are_strictly_before_the_limit() -> None:
+    copies = [copy("saved", 9, MORE, damaged=True), copy("autosave", 5, MORE), copy("autosave", 4, BASE)]
+    _, best = decide(copies, hints=Hints(older_than=NOON + timedelta(minutes=5)))
+    assert best is not None and best.written == NOON + timedelta(minutes=4)
+    verdict, best = decide(copies[:2], hints=Hints(older_than=NOON + timedelta(minutes=5)))
+    assert best is None
+    assert "--older-than): that leaves out 1, the nearest of them the autosave of 2026-03-12 12:05" in " ".join(
+        verdict.why
+    )
+    assert "try next (1): search without --older-than" in " ".join(verdict.why)
+
+
+def test_what_to_try_next_stands_in_order() -> None:
+    facts = {
+        "denied": ["/disk/home/ines/Backups"], "unreached": ["E:\\Yard"], "holders": ["Petra Lund"], "online": "https://quay.example/a.docx",
+        "away": "its saved file is on a server (https://quay.example/a.docx): ask for access to it",
+    }  # fmt: skip
+    verdict, _ = decide([copy("autosave", 5, MORE, damaged=True)], hints=Hints(person="Ines"), **facts)
+    steps = [reason.partition(": ")[2] for reason in verdict.why if reason.startswith("try next")]
+    wanted = ["right to read /disk/home/ines/Backups", "attach, unlock or copy", "ask for access", "snapshots", "Petra Lund, whose lock",
+              "list of versions of the server", "trash of sticks", "without --person", "image of all of it"]  # fmt: skip
+    assert len(steps) == len(wanted) and all(part in step for part, step in zip(wanted, steps, strict=True))
+    assert "may still have it open" in steps[4]
+
+
+def test_what_speaks_against_the_best_copy_is_said() -> None:
+    doubtful = copy("autosave", 9, MORE)
+    pieces = (
+        evidence("recovery-list", "the list names it"),
+        evidence("other-content", "no three words in a row are shared"),
+    )
+    verdict, _ = decide([copy("saved", 0, BASE), replace(doubtful, evidence=pieces)])
+    assert verdict.why[1] == "against it speaks: no three words in a row are shared"
+
+
+def test_an_open_document_and_an_autosave_that_could_not_be_told() -> None:
+    verdict, _ = decide([copy("saved", 0, BASE)], locked=True, strays=["/disk/~ar1.xar"])
+    assert verdict.situation is Situation.NOTHING_LOST and any(
+        "not certain: it was open" in w for w in verdict.warnings
+    )
+
+
+@pytest.mark.parametrize(
+    ("local", "near", "expected"),
+    [
+        ("2026-07-12 16:38", "2026-07-12 14:38:20", "14:38"),  # summer time, two hours ahead
+        ("2026-01-12 16:38", "2026-01-12 15:38:50", "15:38"),  # winter time
+        ("2026-03-12 16:38", "2026-03-12 11:08:00", "11:08"),  # half an hour
+        ("2026-03-12 16:38", "2026-03-09 11:08:00", "16:38"),  # no zone is three days away
+        ("2026-03-12 16:38", None, "16:38"),
+    ],
+)
+def test_inner_times_without_zone_take_it_from_the_file(local: str, near: str | None, expected: str) -> None:
+    then = datetime.fromisoformat(near).replace(tzinfo=UTC) if near else None
+    assert f"{to_utc(datetime.fromisoformat(local), then):%H:%M}" == expected

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import struct
 import unicodedata
 from collections.abc import Callable
 from pathlib import Path
@@ -11,6 +12,7 @@ import pytest
 from conftest import Run, by_name, docx, odt, package, packed, write
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 
 from rustfern import formats
 from rustfern.formats import marks
@@ -56,6 +58,32 @@ def test_what_documents_carry() -> None:
     assert found.glance.identity == (("picture-id", "xmp.did:0801"), ("picture-id", "uuid:77aa55cc"))
 
 
+def test_what_photographs_recordings_and_packages_carry() -> None:
+    picture = Image.new("RGB", (40, 30), (90, 40, 20))
+    exif = picture.getexif()
+    exif[0x0110] = "Quay camera"
+    exif.get_ifd(0x8769).update({0x9003: "2026:03:12 16:38:00", 0x9291: "250", 0xA420: "5f2a" * 8})
+    buffer = io.BytesIO()
+    picture.save(buffer, "JPEG", exif=exif)
+    found = formats.check(buffer, "slip.jpg")
+    assert found.glance.identity == (("taken", "2026:03:12 16:38:00 250 Quay camera"), ("picture-id", "5f2a" * 8))
+    head, track = struct.pack(">IIII", 0, 3_900_000_000, 0, 600), struct.pack(">IIII", 0, 3_900_000_000, 0, 1)
+    assert marks.of_movie(head, [track]) == (("recorded", "3900000000 600 3900000000/1"),)
+    assert marks.of_movie(bytes(16), [track]) == () and marks.of_movie(b"", []) == ()
+    large = Image.effect_noise((60, 60), 50)
+    large.save(held := io.BytesIO(), "PNG")
+    inside = docx("Hog", extra={"word/media/slip.png": held.getvalue()})  # type: ignore[dict-item]
+    kinds = [kind for kind, _ in formats.check(io.BytesIO(inside), "a.docx").glance.identity]
+    assert kinds == ["part"]
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_give_photograph_marks_or_none(data: bytes) -> None:
+    for head in (b"Exif\0\0II*\0", b"Exif\0\0MM\0*"):
+        assert all(kind in ("taken", "picture-id") for kind, _ in marks.of_exif(head + data))
+    marks.of_movie(data, [data])
+
+
 def test_workbooks_know_their_folder_and_shared_id() -> None:
     parts = {
         "[Content_Types].xml": '<Types xmlns="x"><Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-'
@@ -80,7 +108,10 @@ ROOT, MORE, LESS = ("first-save", "A"), ("revisions", "A B C"), ("revisions", "A
     ("left", "right", "carriers", "share"),
     [
         (content(ROOT, MORE), content(ROOT, LESS), 1, 0.85),
-        (content(ROOT, MORE), content(ROOT, ("revisions", "A D")), 1, 0.85 * 0.45),
+        (content(ROOT, MORE), content(ROOT, ("revisions", "A D")), 1, None),
+        (content(ROOT, MORE), content(ROOT, ("revisions", "A")), 1, 0.85 * 0.5),
+        (content(("part", "1a-2000")), content(("part", "1a-2000")), 2, 0.6 / (1 + 0.6931)),
+        (content(("taken", "2026")), content(("taken", "2026")), 1, 0.8),
         (content(("document-id", "1")), content(("document-id", "1")), 1, 1.0),
         (content(("document-id", "1")), content(("document-id", "1")), 8, 1 / (1 + 2.0794)),
         (content(("document-id", "1")), content(("document-id", "2")), 1, None),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import random
+from dataclasses import replace
 
 import pytest
 from conftest import docx, odt
@@ -11,9 +13,10 @@ from hypothesis import strategies as st
 
 from rustfern import formats
 from rustfern.matching import content as words
-from rustfern.matching import weights
+from rustfern.matching import joint, weights
 from rustfern.matching.candidates import endings, folder_of, for_owner_lock, lock_fits, name_of, spellings
-from rustfern.model import Content, Evidence
+from rustfern.matching.likeness import Likeness
+from rustfern.model import Content, Evidence, Glance, State
 
 PIECES = st.builds(
     Evidence, st.just("x"), st.floats(0, 9), st.just("t"), st.sampled_from(["says-so", "name", "content"])
@@ -118,7 +121,7 @@ def test_the_same_words_in_two_formats_are_one_version() -> None:
 
 def test_runs_of_words_tie_a_copy_to_its_document() -> None:
     mine, near, far = text(LONG), text(LONG, "berth nine stays free"), text(" ".join(sorted(LONG.split())))
-    assert words.shared(mine, near) > 0.6
+    assert words.shared(mine, near) > 0.5
     assert words.shared(mine, far) == 0.0
     assert words.shared(text("two words"), text("two words")) == 0.0
 
@@ -129,3 +132,63 @@ def test_differences_mirror(left: list[str], right: list[str]) -> None:
     there, back = words.difference(one, two), words.difference(two, one)
     assert (there.only_left, there.only_right, there.common) == (back.only_right, back.only_left, back.common)
     assert 0 <= there.alike <= 1
+
+
+def prose(rng: random.Random, count: int) -> str:
+    return " ".join(f"{rng.choice(LONG.split())}{rng.randrange(40)}" for _ in range(count))
+
+
+def test_what_a_template_gives_to_all_tells_little() -> None:
+    rng = random.Random(7)
+    head = prose(rng, 80)
+    own = {name: text(head, prose(rng, 40)) for name in ("a", "b", "c")}
+    copy = text(head, prose(random.Random(8), 20))
+    shares = words.shared_among(copy, {name: [each] for name, each in own.items()})
+    assert max(shares.values()) < 0.9 and len({round(share, 6) for share in shares.values()}) == 1
+    own["d"] = text(head, prose(random.Random(8), 20), prose(rng, 5))
+    shares = words.shared_among(copy, {name: [each] for name, each in own.items()})
+    assert shares["d"] > 2 * shares["a"]
+    assert words.shared_among(text("two words"), {"a": [own["a"]]}) == {}
+
+
+def test_likeness_finds_what_is_worth_comparing_among_many() -> None:
+    rng = random.Random(11)
+    head = prose(rng, 60)
+    index, known = Likeness(), {}
+    for number in range(300):
+        known[str(number)] = text(*((head,) if number % 3 == 0 else ()), prose(rng, 60))
+        index.add(str(number), known[str(number)])
+    assert len(index) == 300
+    for number in (1, 40, 200):
+        # A third is new, a third of the old is gone: the right one is still among those that are worth it.
+        tokens = known[str(number)].tokens
+        changed = replace(known[str(number)], tokens=tokens[: len(tokens) * 2 // 3], sha256="other", lines=b"")
+        near = index.near(changed)
+        assert str(number) in near and len(near) <= 40
+    assert index.near(replace(known["5"], tokens=b"", lines=b""))[0] == "5"  # by its bytes
+    assert index.near(Content(Glance(), State.DAMAGED, "", 0)) == []
+    marked = replace(known["7"], tokens=b"", sha256=None, glance=Glance("docx", identity=(("file-id", "x"),)))
+    index.add("301", marked)
+    assert (
+        index.near(marked) == ["301"]
+        and index.carriers(("file-id", "x")) == 1
+        and index.carriers(("file-id", "y")) == 0
+    )
+
+
+def test_contending_copies_are_assigned_together() -> None:
+    strong, weak = [weights.evidence("shared-content", "")], [weights.evidence("shared-content", "", 0.8)]
+    # Alone both would go to the first; together the one that fits it better gets it.
+    assert [column for column, _ in joint.assign([[strong, weak], [weak, [weights.evidence("name", "")]]])] == [0, 1]
+    alone = joint.assign([[strong, []], [strong, []]])
+    assert sorted(column is None for column, _ in alone) == [False, True]
+    assert all(sure <= 0.51 for _, sure in alone)
+    assert joint.assign([[[], []]]) == [(None, 0.0)] and joint.assign([[]]) == [(None, 0.0)]
+
+
+@given(st.lists(st.lists(st.lists(PIECES, max_size=2), min_size=3, max_size=3), min_size=1, max_size=4))
+def test_no_document_is_assigned_twice(groups: list[list[list[Evidence]]]) -> None:
+    assigned = joint.assign(groups)
+    columns = [column for column, _ in assigned if column is not None]
+    assert len(assigned) == len(groups) and len(columns) == len(set(columns))
+    assert all(0 <= sure <= 1 for _, sure in assigned)

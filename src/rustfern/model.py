@@ -139,7 +139,7 @@ class Content:
     """What reading a copy to its end tells. `tokens` is a packed array of 32-bit word hashes in reading order, `lines` one of
     hashes of whole lines, paragraphs or cells.
 
-    `text_hash` is the SHA-256 of the normalised text (words or cells in order), None where there is no text.
+    `looks` is the SHA-256 of a picture's pixels. `text_hash` is the SHA-256 of the normalised text (words or cells in order), None where there is no text.
     """
 
     glance: Glance
@@ -151,6 +151,7 @@ class Content:
     text_hash: str | None = None
     tokens: bytes = b""
     lines: bytes = b""
+    looks: str | None = None
     amounts: Mapping[str, int] = field(default_factory=dict)
 
     @property

@@ -29,7 +29,7 @@ _GRAVITY = {
 
 def at_stake(document: Document) -> int:
     """What the best copy holds that exists nowhere else: words that the saved file lacks, all of them if there is none; without words,
-    bytes in kilobytes.
+    filled form fields, else bytes in kilobytes.
     """
     if document.verdict.best is None:
         return 0
@@ -38,7 +38,10 @@ def at_stake(document: Document) -> int:
     if saved is best:
         return 0
     if best.content.words is None:
-        return best.content.size >> 10
+        fields = best.content.amounts.get("fields")
+        if fields is None:
+            return best.content.size >> 10
+        return max(fields - (saved.content.amounts.get("fields", 0) if saved else 0), 0)
     if saved is None or saved.content.state is not State.INTACT:
         return best.content.words
     return lacks(best.content, saved.content)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 from typing import Protocol
 
@@ -24,6 +24,7 @@ from rustfern.model import (
     Home,
     Kind,
     Problem,
+    Searched,
     Situation,
     Totals,
     show_name,
@@ -41,6 +42,7 @@ from rustfern.times import from_wall, show_in, zone_named
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 20_000
+_UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
 """Parts of a file name that tell whose copy it is."""
 
@@ -213,8 +215,8 @@ def scan(
     assembly.take_placeholders()
 
     observer.stage("choosing")
-    denied = [searched.path for searched in search.searched if searched.status == "denied"]
-    documents = [_document(draft, assembly, hints, denied) for draft in _of_people(assembly.drafts.values(), others)]
+    missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
+    documents = [_document(draft, assembly, hints, missing) for draft in _of_people(assembly.drafts.values(), others)]
     documents = rank(documents, hints)
     documents = _number(documents, file)
     if live:
@@ -378,7 +380,7 @@ def _of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
     return [d for d in drafts if d.original is None or not any(inside(d.original, home.path) for home in others)]
 
 
-def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[str]) -> Document:
+def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:
     assembly.add_saved(draft)
     assembly.note_recent(draft)
     copies = sorted(choosing.date(draft.copies), key=_oldest_first)
@@ -399,7 +401,10 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
         deleted=deleted,
         away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,
-        denied=[path for path in denied if draft.home is None or inside(path, draft.home.path)],
+        denied=_of_home(draft, missing, ("denied",)),
+        unreached=_of_home(draft, missing, _UNREACHED),
+        holders=list(dict.fromkeys(lock.owner for lock in draft.locks if lock.owner)),
+        online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
         elsewhere=assembly.elsewhere(draft),
         strays=assembly.strays(draft) if draft.locks else (),
         asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
@@ -421,6 +426,18 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, denied: Sequence[s
         verdict=verdict,
         same_as=choosing.same_versions(copies, saved),
         within=draft.within,
+    )
+
+
+def _of_home(draft: Draft, missing: Sequence[Searched], statuses: Collection[str]) -> list[str]:
+    """The places that were not searched in the home of a document."""
+    return list(
+        dict.fromkeys(
+            searched.path
+            for searched in missing
+            if searched.status in statuses
+            and (draft.home is None or inside(searched.path, draft.home.path) or searched.home == draft.home.path)
+        )
     )
 
 

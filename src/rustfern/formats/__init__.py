@@ -26,6 +26,7 @@ _WITH_METADATA = frozenset(
     {"pdf", "ai", "jpg", "png", "tiff", "gif", "webp", "psd", "eps", "svg", "indd", "mp4", "mov"}
 )
 _WITH_EXIF = frozenset({"jpg", "tiff", "webp", "png"})
+PIXELS = {"jpg": "JPEG", "png": "PNG", "gif": "GIF", "bmp": "BMP", "tiff": "TIFF", "webp": "WEBP"}
 _HOLE = 256 << 20
 _EXTENTS = 100_000
 _BLOCK = 4096
@@ -197,6 +198,11 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         exif = of_exif(data) if reading.glance.format in _WITH_EXIF else ()
         carried = (*reading.glance.identity, *exif, *of_xmp(data))
         reading = replace(reading, glance=replace(reading.glance, identity=carried))
+    looks = None
+    if digest and isinstance(stream, io.BytesIO) and reading.state is State.INTACT and reading.glance.format in PIXELS:
+        from rustfern.formats.pictures import pixels
+
+        looks = pixels(stream.getvalue(), PIXELS[reading.glance.format])
     has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
     return Content(
         glance=reading.glance,
@@ -208,6 +214,7 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         text_hash=sink.text_hash() if has_text else None,
         tokens=sink.tokens(),
         lines=sink.lines(),
+        looks=looks,
         amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
     )
 

@@ -73,7 +73,7 @@ def check_set(path: Path) -> Content:
         sink.text_hash(),
         sink.tokens(),
         sink.lines(),
-        {"rows": rows},
+        amounts={"rows": rows},
     )
 
 

@@ -24,6 +24,7 @@ _COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Prematu
 _SILENCE = threading.Lock()
 _MAX = 1 << 30
 _CHANNELS = 56
+_MAX_PIXELS = 40_000_000
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -255,3 +256,25 @@ def refused(data: bytes) -> str | None:
         return None
     except Exception as error:  # the decoders raise many kinds
         return str(error)[:80] or type(error).__name__
+
+
+def pixels(data: bytes, kind: str) -> str | None:
+    """SHA-256 of the size and pixels of a whole picture (`kind` as the library calls it), whatever is written beside them; None if it is too
+    large or of several frames. The verdict is never taken from here.
+    """
+    import hashlib
+    import io
+    import warnings
+
+    from PIL import Image
+
+    with warnings.catch_warnings(), _heard():
+        warnings.simplefilter("ignore")
+        try:
+            with Image.open(io.BytesIO(data), formats=[kind]) as picture:
+                if picture.width * picture.height > _MAX_PIXELS or getattr(picture, "n_frames", 1) > 1:
+                    return None
+                plain = picture.convert("RGBA")
+        except Exception:  # whatever a library makes of strange bytes: then only the bytes are compared
+            return None
+    return hashlib.sha256(f"{plain.width} {plain.height} ".encode() + plain.tobytes()).hexdigest()

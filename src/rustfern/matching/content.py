@@ -21,7 +21,7 @@ ALIKE = 0.98
 """Word multisets this much alike are equal content, across formats, unless one side holds a run of words of its own."""
 _OWN_RUN = 4
 """So many words in a row that the other side lacks were typed; what conversions change is scattered."""
-_FEW, _TELLS = 6, 50
+_FEW, _TELLS = 6, 30
 """So few features prove nothing; so many prove as much as a text can."""
 
 
@@ -56,16 +56,26 @@ def difference(left: Content, right: Content) -> Difference:
 
 
 def equal(left: Content, right: Content) -> bool:
-    """Whether two contents are one version: same normalised text in one format, words alike across formats, else bytes."""
+    """Whether two contents are one version: the same normalised text and the same pictures inside in one format, words alike across
+    formats, the same pixels; else the same bytes.
+    """
     if left.sha256 is not None and left.sha256 == right.sha256:
+        return True
+    if left.looks is not None and left.looks == right.looks:
         return True
     if left.text_hash is None or right.text_hash is None:
         return False
     if left.text_hash == right.text_hash:
-        return True
+        return left.format != right.format or not (own_parts(left, right) or own_parts(right, left))
     if left.format == right.format or difference(left, right).alike < ALIKE:
         return False
     return max(_own_run(left.tokens, right.tokens), _own_run(right.tokens, left.tokens)) < _OWN_RUN
+
+
+def own_parts(holder: Content, other: Content) -> int:
+    """How many pictures and objects inside a package another one lacks."""
+    theirs = {value for kind, value in other.glance.identity if kind == "part"}
+    return len({value for kind, value in holder.glance.identity if kind == "part"} - theirs)
 
 
 @lru_cache(maxsize=512)

@@ -44,7 +44,10 @@ class Copies(Comparing):
         place = self.catalogue.places[find.place]
         listed = self.named.get(find.entry.path)
         if listed and listed[0] is not None:
-            self._give(listed[0], self.read_copy(find, find.entry, (listed[1],)), [[listed[1]]], 0)
+            copy, named = self.read_copy(find, find.entry, ()), Candidate(listed[0].original or "", [listed[1]])
+            if listed[0].original and exists(listed[0].original):
+                self.compare(copy, [named])
+            self._give(listed[0], replace(copy, evidence=tuple(named.evidence)), [named.evidence], 0)
             return True
         if (listed and listed[0] is None) or place.never_saved or "untitled" in find.fields:
             title = (

@@ -142,6 +142,7 @@ def answer(item: Answer) -> Json:
             for s in item.searched
         ],
         "zones": list(item.zones),
+        "zone": item.zone,
         "documents": [document(each) for each in item.documents],
         "unmatched": [_unmatched(each) for each in item.unmatched],
         "problems": [{"path": p.path, "message": p.message} for p in item.problems],

@@ -157,6 +157,9 @@ HINTED: dict[str, tuple[list[Copy], Hints, int | None]] = {
     "told it was saved over, copies before a time": (
         [copy("saved", 9, BASE), copy("autosave", 5, MORE + " mast"), copy("autosave", 2, MORE)],
         Hints(happened=Situation.OVERWRITTEN, older_than=NOON + timedelta(minutes=5)), 2),
+    "told when it was saved over, and the wrong text went on": (
+        [copy("saved", 30, "shopping milk matches bread"), copy("autosave", 5, MORE), copy("autosave", 40, "shopping milk matches bread butter")],
+        Hints(happened=Situation.OVERWRITTEN, lost_at=NOON + timedelta(minutes=20)), 1),
     "older than all": ([copy("saved", 9, BASE, damaged=True), copy("autosave", 5, MORE)], Hints(older_than=NOON), None),
     "told it crashed, but it was only edited": (
         [copy("saved", 9, "shopping milk matches"), copy("backup", 0, MORE, order="before")], Hints(happened=Situation.CRASHED), 0),

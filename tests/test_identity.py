@@ -45,9 +45,9 @@ def test_what_documents_carry() -> None:
     text = formats.check(io.BytesIO(survey("Hog", "00A1", "00B2", ident="5F2A")), "a.docx").glance.identity
     assert dict(text) == {"document-id": "5F2A", "first-save": "00A1", "revisions": "00A1 00B2"}
     meta = "<meta:creation-date>2026-03-12T09:00:00</meta:creation-date><meta:initial-creator>Ines Varga</meta:initial-creator>"
-    meta += "<meta:editing-cycles>7</meta:editing-cycles>"
+    meta += "<meta:editing-cycles>7</meta:editing-cycles><meta:editing-duration>PT1H2M3S</meta:editing-duration>"
     sheet = formats.check(io.BytesIO(odt("Hog", meta=meta)), "a.odt").glance.identity
-    assert dict(sheet) == {"made": "2026-03-12T09:00:00 Ines Varga", "cycles": "7"}
+    assert dict(sheet) == {"made": "2026-03-12T09:00:00 Ines Varga", "cycles": "7", "worked": "3723"}
     page = formats.check(io.BytesIO(packed("packages.tar.xz")["launch-office.pdf"]), "a.pdf").glance.identity
     assert [kind for kind, _ in page] == ["file-id"] and page[0][1]
     packet = b'<x:xmpmeta><rdf:Description xmpMM:DocumentID="xmp.did:0801" /><xmpMM:OriginalDocumentID>uuid:77aa55cc</x:xmpmeta>'
@@ -137,6 +137,13 @@ def test_the_later_version_by_what_it_carries() -> None:
     assert identity.later(content(ROOT, LESS), content(ROOT, MORE)) == -1
     assert identity.later(content(ROOT, LESS), content(ROOT, ("revisions", "A D"))) == 0
     made = ("made", "2026-03-12")
+    assert identity.later(content(made, ("worked", "3600")), content(made, ("worked", "60"))) == 1
+    assert (
+        identity.later(
+            content(made, ("cycles", "2"), ("worked", "60")), content(made, ("cycles", "1"), ("worked", "90"))
+        )
+        == 1
+    )
     assert identity.later(content(made, ("cycles", "9")), content(made, ("cycles", "12"))) == -1
     assert identity.later(content(("cycles", "9")), content(("cycles", "12"))) == 0
 

@@ -71,6 +71,8 @@ class Copies(Comparing):
         if len(found) > 1:
             self.add_recent(found, find.home)
         self.compare(copy, found)
+        if place.kind == "autosave":
+            self._written_while_open(find, found, "", "open-too")
         if len(found) > 1 or not beside:
             self.weigh_times(copy, find, found)
         if place.needs_original and not any(item.exists for item in found):
@@ -217,8 +219,8 @@ class Copies(Comparing):
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return None
 
-    def _written_while_open(self, find: Find, found: list[Candidate], where: str) -> None:
-        """Written while a lock shows the document open."""
+    def _written_while_open(self, find: Find, found: list[Candidate], where: str, kind: str = "open-then") -> None:
+        """Written while a lock shows the document open; beside a name that says so it counts less (`open-too`)."""
         when = find.entry.modified
         opened = []
         for item in found:
@@ -229,7 +231,7 @@ class Copies(Comparing):
         for item, lock in opened:
             since = f" (since {minute(lock.opened)})" if lock.opened else ""
             text = f"it was written {where}while the lock shows the document open{since}"
-            item.evidence.append(weights.evidence("open-then", text, 1.0 / len(opened)))
+            item.evidence.append(weights.evidence(kind, text, 1.0 / len(opened)))
 
     def _circumstances(self, find: Find, found: list[Candidate]) -> None:
         """Same folder, and about the same time."""

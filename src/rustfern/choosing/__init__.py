@@ -6,6 +6,7 @@ The rules are those of `docs/choosing.md`. Times are compared clock by clock; co
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import timedelta
 
 from rustfern.choosing import reasons
 from rustfern.choosing.clocks import at, date, newer, newest, same_versions
@@ -22,6 +23,8 @@ _STRANGE_RUNS, _STRANGE_WORDS = 0.1, 0.8
 """So little of an earlier version's runs of three words, and not nearly all of its words: another text under its name."""
 _FEW_WORDS = 4
 _STAMPED = 3
+_ABOUT = timedelta(minutes=2)
+"""People tell times to the minute, give or take."""
 _AMOUNTS = {"words": "words", "cells": "filled cells", "fields": "filled form fields"}
 
 
@@ -268,7 +271,14 @@ class _Choice:
 
     def _before_overwriting(self) -> int | None:
         pool = [i for i in self.others if self.copies[i].kind is not Kind.CONFLICT]
-        return newest(self.copies, [i for i in pool if self.saved is None or self._own(i)] or pool)
+        pool = [i for i in pool if self.saved is None or self._own(i)] or pool
+        lost_at = self.hints.lost_at if self.facts.asked_for else None
+        if lost_at is not None:
+            # What was written after that is of the text that was saved over it.
+            pool = [
+                i for i in pool if (when := self.copies[i].written) is not None and when <= lost_at + _ABOUT
+            ] or pool
+        return newest(self.copies, pool)
 
     def _before_deletion(self) -> int | None:
         in_trash = [i for i in self.intact if self.copies[i].kind is Kind.TRASH]

@@ -17,10 +17,11 @@ from rustfern.formats import xmlparts
 from rustfern.formats.archive import Member
 
 Marks = tuple[tuple[str, str], ...]
-"""(kind, value): `document-id`, `first-save`, `revisions` (parted by spaces), `folder`, `made`, `cycles`, `file-id`, `picture-id`, `taken`, `recorded`,
+"""(kind, value): `document-id`, `first-save`, `revisions` (parted by spaces), `folder`, `made`, `cycles`, `worked` (seconds), `file-id`, `picture-id`, `taken`, `recorded`,
 `part` (sum and size of a picture or object inside)."""
 
 _XMP = re.compile(rb"xmpMM:(?:Original)?DocumentID(?:>|=[\"'])\s*([^<\"'\s]{8,200})")
+_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d{1,6})H)?(?:(\d{1,6})M)?(?:(\d{1,6}(?:\.\d*)?)S)?)?")
 _MAX_XMP = 4
 _NOTHING = frozenset({"00000000", ""})
 _PARTS = re.compile(r"(?:^|/)(?:media|embeddings|Pictures|images|data)/[^/]+\.(?!xml$|rels$)|^Object \d+/content\.xml$")
@@ -84,8 +85,25 @@ def of_meta(values: dict[str, str]) -> Marks:
     found = [
         ("made", made if values.get("creation-date", "").strip() else ""),
         ("cycles", cycles if cycles.isdigit() else ""),
+        ("worked", str(_seconds(values.get("editing-duration", "")) or "")),
     ]
     return tuple((kind, value) for kind, value in found if value)
+
+
+def _seconds(duration: str) -> int:
+    """An ISO 8601 duration without months and years (`P1DT2H3M4.5S`) in whole seconds; 0 if it is none."""
+    found = _DURATION.fullmatch(duration.strip())
+    return (
+        round(sum(float(part or 0) * unit for part, unit in zip(found.groups(), (86_400, 3_600, 60, 1), strict=True)))
+        if found
+        else 0
+    )
+
+
+def of_minutes(total: str) -> Marks:
+    """How long it was worked on by its own account, in seconds, from a count of minutes."""
+    plain = total.strip()
+    return (("worked", str(60 * int(plain))),) if plain.isdigit() and 0 < int(plain) < 10**7 else ()
 
 
 def of_xmp(data: bytes) -> Marks:

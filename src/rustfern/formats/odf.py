@@ -27,7 +27,7 @@ _TYPES = {
     "formula": "odf", "base": "odb", "database": "odb",
 }  # fmt: skip
 _FLAT = {"odt": "fodt", "ods": "fods", "odp": "fodp", "odg": "fodg", "ott": "fodt", "ots": "fods"}
-_META = ("title", "creator", "initial-creator", "creation-date", "date", "editing-cycles")
+_META = ("title", "creator", "initial-creator", "creation-date", "date", "editing-cycles", "editing-duration")
 _SKIP = frozenset({"tracked-changes", "notes", "annotation", "note-citation", "binary-data", "annotation-end"})
 _PARAGRAPHS = frozenset({"p", "h"})
 _DRAWN = frozenset(

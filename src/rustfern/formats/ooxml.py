@@ -409,7 +409,7 @@ class Ooxml:
         strings: list[str] | None = None
         binary: list[str] | None = None
         base = posixpath.dirname(main)
-        settings, workbook = marks.Settings(), marks.Workbook()
+        settings, workbook, times = marks.Settings(), marks.Workbook(), xmlparts.Collect(("TotalTime",))
         for name in names:
             if name in package.read or name == _TYPES:
                 continue
@@ -448,8 +448,10 @@ class Ooxml:
                 handler = settings
             elif name == main:
                 handler = workbook
+            elif lower == "docprops/app.xml":
+                handler = times
             xmlparts.run(chunks, handler, name)
-        return (*settings.marks(), *workbook.found)
+        return (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
 
     @staticmethod
     def _binary_strings(archive: zips.Archive) -> list[str]:

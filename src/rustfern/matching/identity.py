@@ -77,7 +77,7 @@ def tie(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Ev
 def later(left: Content, right: Content) -> int:
     """Which of two versions of one document was saved later by what they carry: 1 left, -1 right, 0 not to be told.
 
-    The set of saves grows with each save; so does the count of editing cycles.
+    The set of saves grows with each save; so do the count of editing cycles and the time that was worked on it.
     """
     if values(left, "first-save") & values(right, "first-save"):
         mine, theirs = _revisions(left), _revisions(right)
@@ -87,6 +87,9 @@ def later(left: Content, right: Content) -> int:
             return -1
     if values(left, "made") & values(right, "made"):
         ours, other = values(left, "cycles"), values(right, "cycles")
+        if ours and other and ours != other:
+            return 1 if max(map(int, ours)) > max(map(int, other)) else -1
+        ours, other = values(left, "worked"), values(right, "worked")
         if ours and other and ours != other:
             return 1 if max(map(int, ours)) > max(map(int, other)) else -1
     return 0

@@ -32,6 +32,7 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "same-format": (1.5, "format"),
     "copy-then": (2.5, "circumstance"),
     "saved-then": (1.5, "circumstance"),
+    "open-too": (1.5, "circumstance"),
     "same-folder-then": (3.0, "name"),
     "same-folder": (0.4, "name"),
     "saved-after": (1.0, "order"),

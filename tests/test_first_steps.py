@@ -188,7 +188,9 @@ def test_what_is_being_written_is_said(tmp_path: Path, rustfern: Rustfern) -> No
     code = f"import os,time\nend=time.time()+6\nwhile time.time()<end: os.utime({str(log)!r})"
     writer = subprocess.Popen([sys.executable, "-c", code])
     try:
-        time.sleep(0.2)
+        before = log.stat().st_mtime_ns
+        while log.stat().st_mtime_ns == before:
+            time.sleep(0.01)
         answer = rustfern("scan", tmp_path / "d", "--json").json
         kept = rustfern("keep", tmp_path / "d", "--to", tmp_path / "kept", "--json").json
     finally:

@@ -175,7 +175,19 @@ class Comparing(Elsewhere):
                 for p in fitting
                 if not wanted or class_of(wanted[0]) == class_of(format_of_extension(extension_of(p)))
             }
-        return [Candidate(path, [], exists(path)) for path in list(fitting)[:_MAX_COMPARED]]
+        chosen = list(fitting)
+        if beside and len(chosen) > _MAX_COMPARED:
+            chosen = self._nearest_in_time(chosen, copy.entry.modified)
+        return [Candidate(path, [], exists(path)) for path in chosen[:_MAX_COMPARED]]
+
+    def _nearest_in_time(self, paths: list[str], when: datetime | None) -> list[str]:
+        """Paths of a crowded folder, those first that were saved about the time of a copy; gone documents before all."""
+
+        def apart(path: str) -> timedelta:
+            saved = self.modified(path)
+            return abs(saved - when) if saved and when else timedelta()
+
+        return sorted(paths, key=apart)
 
     def _likely_originals(self, copy: Copy, base: str) -> list[str]:
         """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""

@@ -80,7 +80,7 @@ _FOLDERS = (
 # What happened to a lost document, and how often.
 STORIES = {
     "crash": 8, "stale": 3, "diverged": 3, "torn": 3, "never-saved": 4, "overwritten": 4, "deleted": 4, "gone": 2,
-    "misplaced": 2, "broken-autosave": 2, "conflict": 2, "both-open": 2, "moved": 1, "scratch": 2, "nothing-left": 1, "protected-folder": 1,
+    "misplaced": 2, "broken-autosave": 2, "conflict": 2, "both-open": 2, "moved": 1, "scratch": 2, "nothing-left": 1, "saved-as": 2, "protected-folder": 1,
 }  # fmt: skip
 
 
@@ -388,6 +388,21 @@ class Maker:
             return
         self.disk.links[path] = ""
         self.disk.truths.append(Truth("never-saved", Path(path).name, None, ("never-saved",), (path,)))
+
+    def saved_as(self) -> None:
+        """A draft without a name was saved at last, under a name that the person forgot; the draft stayed."""
+        doc = self.doc(ext=self.rng.choice([f for f in FORMATS[self.disk.layout] if f in ODF_OF]))
+        path = self.leftover("draft", doc, doc.saved)
+        if path is None:
+            return
+        if self.rng.random() < 0.5:
+            doc.rows = (*doc.rows, row_of(self.rng, doc.ext))
+        doc.saved += timedelta(minutes=self.rng.randint(1, 200))
+        self.write(doc, doc.path, doc.saved)
+        self.disk.links[path] = ""
+        self.disk.truths.append(
+            Truth("saved-as", Path(path).name, None, ("misplaced", "never-saved"), (path, doc.path))
+        )
 
     def overwritten(self) -> None:
         """Something else was saved under its name; a backup or an autosave still holds it."""

@@ -171,3 +171,58 @@ def test_the_hint_that_leaves_everything_out_is_named(tmp_path: Path, rustfern: 
     assert any(reason.startswith("try next (1): search without --older-than") for reason in found["why"])
     nobody = rustfern("scan", disk, "--person", "Petra")
     assert nobody.status == 2 and "There is: ivarga" in nobody.err
+
+
+def test_a_draft_that_was_saved_under_another_name(tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    write(
+        disk / "Users/ivarga/AppData/Local/Microsoft/Office/UnsavedFiles/Document1((Unsaved-309876308635267407)).asd",
+        docx(prose(4)),
+        T0,
+    )
+    saved = write(disk / "Users/ivarga/Desktop/For the insurer.docx", docx(prose(4) + " with thanks"), T0 + 900)
+    write(disk / "Users/ivarga/Documents/other.docx", docx(prose(5)), T0 + 900)
+    (document,) = rustfern("scan", disk, "--json").json["documents"]
+    assert document["situation"] == "misplaced" and best_of(document)["path"] == str(saved)
+    assert "all of its text stands in For the insurer.docx" in " ".join(document["why"])
+    restored = rustfern("restore", "1", "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert Path(restored["to"]).read_bytes() == saved.read_bytes()
+    # Two files that hold it: a template's text, or nobody can tell.
+    write(disk / "Users/ivarga/Desktop/For the owner.docx", docx(prose(4) + " kind regards"), T0 + 900)
+    assert rustfern("scan", disk, "--json").json["documents"][0]["situation"] == "never-saved"
+
+
+def test_a_document_that_is_only_in_another_place(tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    write(disk / "home/ines/.config/x", "")
+    saved = write(disk / "home/petra/Documents/From Ines/Hull survey.odt", odt(prose(6)), T0)
+    write(disk / "home/petra/.config/x", "")
+    found = rustfern("scan", disk, "--document", "Hull survey", "--happened", "misplaced", "--json")
+    document = found.json["documents"][0]
+    assert found.status == 0 and document["situation"] == "misplaced"
+    assert best_of(document)["path"] == str(saved) and document["best"] is not None
+    assert (
+        rustfern("scan", disk, "--document", "Hull survey", "--json").json["documents"][0]["situation"]
+        == "nothing-lost"
+    )
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "state", "said"),
+    [
+        ("~WRD0003.tmp", docx(prose(7)), "intact", "its own sums prove it whole"),
+        ("~WRD0003.tmp", docx(prose(7))[:-40], "damaged", "cut off"),
+        ("notes.txt.part", prose(7).encode(), "damaged", "nothing in txt proves it whole"),
+    ],
+)
+def test_what_was_being_written_counts_only_if_it_proves_itself_whole(
+    name: str, data: bytes, state: str, said: str, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    disk = tmp_path / "disk"
+    write(disk / "Users/ivarga/AppData/Roaming/x", "")
+    write(disk / "Users/ivarga/Documents/Hull survey.docx", docx(prose(7)[:200]), T0)
+    write(disk / "Users/ivarga/Documents/notes.txt", prose(7)[:200], T0)
+    write(disk / "Users/ivarga/Documents" / name, data, T0 + 5)
+    _, copy = copy_of(rustfern("scan", disk, "--json").json, name)
+    assert copy["state"] == state
+    assert said in copy["reason"] + " ".join(copy.get("notes") or [])

@@ -42,6 +42,7 @@ from rustfern.times import from_wall, show_in, zone_named
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 20_000
+_MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
 """Parts of a file name that tell whose copy it is."""
@@ -410,6 +411,11 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
         asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
     )
     verdict = choosing.choose(copies, facts, hints)
+    if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
+        found = assembly.resaved(draft, copies[verdict.best])
+        if found is not None:
+            copies = choosing.date([*copies, found])
+            verdict = choosing.choose(copies, replace(facts, resaved=True), hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
     return Document(

@@ -6,13 +6,14 @@ import os
 from datetime import datetime, timedelta
 
 from rustfern.assembling.elsewhere import Elsewhere
-from rustfern.assembling.table import Draft
+from rustfern.assembling.table import SLACK, Draft, clocks_of
 from rustfern.errors import SourceError
 from rustfern.formats.table import (
     FORMATS,
     class_of,
     compatible,
     extension_of,
+    extension_right,
     format_of_extension,
     title_of,
 )
@@ -29,6 +30,9 @@ _MAX_LOOKED_AROUND = 400
 _ABOUT_THEN = timedelta(days=60)
 _SAVED_AFTER = timedelta(days=1)
 _ENOUGH_WORDS = 10
+_SOON = timedelta(days=7)
+_ENOUGH_TO_BE_ONE, _THE_SAME = 20, 0.9
+"""So many words, and so much of their runs in another file: it is the same text."""
 _TELLING = 2.0
 """An identity that weighs less than this does not make up for texts that have nothing in common."""
 
@@ -107,6 +111,52 @@ class Comparing(Elsewhere):
             name = fold_name(os.path.basename(item.path))
             if item.evidence and stem not in (name, name.rpartition(".")[0]):
                 item.evidence.append(weights.evidence("other-name", "its own name is that of another document"))
+
+    def resaved(self, draft: Draft, best: Copy) -> Copy | None:
+        """The saved file of another name, or in another home, that holds all of what is thought lost; None if none was found.
+
+        Looked for among documents that were saved in the week after the copy was written.
+        """
+        content = best.content
+        if (content.words or 0) < _ENOUGH_TO_BE_ONE or best.entry.modified is None:
+            return None
+        home = draft.home
+        base = (home.volume or home.path) if home else best.entry.root
+        known = {copy.path for copy in draft.copies} | {draft.original}
+        likely = [path for path in self._likely_originals(best, base) if path not in known and self._is_document(path)]
+        holding = [path for path in likely if self._holds(path, best, content)]
+        # What several files hold is the text of a template, or tells nothing.
+        return self._saved_as(holding[0], self._contents(holding[0])[0]) if len(holding) == 1 else None
+
+    def _holds(self, path: str, copy: Copy, content: Content) -> bool:
+        """Whether a file holds all of a copy's text and little else, and was saved when the work on the copy ended, or soon after."""
+        saved, when = self.modified(path), copy.entry.modified
+        if saved is None or when is None or not when - SLACK <= saved <= when + _SOON:
+            return False
+        contents = self._contents(path)[:1]
+        if not contents or contents[0].state is not State.INTACT:
+            return False
+        found = words.difference(content, contents[0])
+        much = found.only_left or found.only_right > found.common / 2
+        return not much and words.shared(content, contents[0]) >= _THE_SAME
+
+    def _is_document(self, path: str) -> bool:
+        """Whether a path is that of a document of its own, not of a copy of one."""
+        return path not in self.found_paths
+
+    def _saved_as(self, path: str, content: Content) -> Copy | None:
+        source = self.source_of(path)
+        if source is None:
+            return None
+        entry = source.entry(path)
+        piece = weights.evidence(
+            "shared-content", f"all of its text stands in {show_name(os.path.basename(path))}, which was saved"
+        )
+        name = os.path.basename(path)
+        return Copy(
+            entry, Kind.VERSION, "by-content", content, extension_right(name, content.format), clocks_of(entry, content), Order.AFTER,
+            confidence=weights.confidences([[piece]])[0], evidence=(piece,), notes=("saved under another name or in another folder",),
+        )  # fmt: skip
 
     def strays(self, draft: Draft) -> list[str]:
         """Autosaves in the same home, of a format that the document can be saved in, whose document could not be told."""

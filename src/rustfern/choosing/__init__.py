@@ -69,6 +69,8 @@ class _Choice:
     def situation(self) -> Situation:
         seen = self._by_evidence()
         told = self.hints.happened if self.facts.asked_for else None
+        if self.facts.resaved:
+            return Situation.MISPLACED
         if self.facts.misplaced and seen is not Situation.WONT_OPEN:
             if (
                 told is Situation.MISPLACED
@@ -86,7 +88,9 @@ class _Choice:
             return told
         if told is Situation.CRASHED and seen is Situation.OVERWRITTEN:
             return Situation.NOTHING_LOST
-        if told is Situation.MISPLACED and self.saved is None:
+        if told is Situation.MISPLACED and (
+            self.saved is None or (self.saved_whole and seen is Situation.NOTHING_LOST)
+        ):
             return told
         return seen
 

@@ -16,7 +16,8 @@ class Facts:
     program, or (`misnamed`) lies under a name that does not show it; `in_use`: a store of
     notes that is where it belongs; `opened_elsewhere` are the copies that lie there; `strays` are autosaves
     of its kind whose document could not be told, `unreached` places of its kind that were not searched (not attached, locked,
-    online only), `holders` the people whose locks lie beside it, `online` the server that it is kept on.
+    online only), `holders` the people whose locks lie beside it, `online` the server that it is kept on;
+    `resaved`: one of its copies is a file that was saved under another name or in another home.
     """
 
     original: str | None
@@ -39,6 +40,7 @@ class Facts:
     unreached: Sequence[str] = ()
     holders: Sequence[str] = ()
     online: str | None = None
+    resaved: bool = False
     asked_for: bool = True
 
     @property

@@ -196,7 +196,8 @@ class Odf:
         values = xmlparts.Collect(_META)
         if "meta.xml" in archive.members:
             xmlparts.run(archive.read(archive.members["meta.xml"]), values, "meta.xml")
-        return replace(_glance(format_name, values.values), identity=marks.of_meta(values.values))
+        identity = (*marks.of_meta(values.values), *marks.of_members(archive.members.values()))
+        return replace(_glance(format_name, values.values), identity=identity)
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive, format_name = self._open(stream, size, limits)

@@ -53,6 +53,7 @@ _SHARED, _KEPT = 512, 1 << 15
 """So many parts, of at most so many bytes, are kept with what they say: no large part stays in memory."""
 _STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
+_TIMES = "docProps/app.xml"
 _CORE = ("title", "creator", "lastModifiedBy", "created", "modified", "revision")
 _NUMBERED = re.compile(r"(\d+)")
 _STORY = re.compile(r"(?:document|footnotes|endnotes)\d*\.xml", re.IGNORECASE)
@@ -367,13 +368,15 @@ class Ooxml:
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         package = _Package(zips.Archive(stream, size, DEFAULT_LIMITS))
         main, format_name = package.kind()
-        settings, workbook = marks.Settings(), marks.Workbook()
-        for name, handler in ((posixpath.join(posixpath.dirname(main), "settings.xml"), settings), (main, workbook)):
-            wanted = handler is settings or (name.endswith(".xml") and class_of(format_name) == "sheet")
+        settings, workbook, times = marks.Settings(), marks.Workbook(), xmlparts.Collect(("TotalTime",))
+        beside = posixpath.join(posixpath.dirname(main), "settings.xml")
+        for name, handler in ((beside, settings), (main, workbook), (_TIMES, times)):
+            wanted = handler is not workbook or (name.endswith(".xml") and class_of(format_name) == "sheet")
             if wanted and name in package.archive.members:
                 xmlparts.run(package.archive.read(package.archive.members[name]), handler, name)
         found = _glance(format_name, package.core())
-        return replace(found, identity=(*settings.marks(), *workbook.found, *found.identity))
+        carried = (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
+        return replace(found, identity=(*carried, *found.identity, *marks.of_members(package.archive.members.values())))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
@@ -448,7 +451,7 @@ class Ooxml:
                 handler = settings
             elif name == main:
                 handler = workbook
-            elif lower == "docprops/app.xml":
+            elif name == _TIMES:
                 handler = times
             xmlparts.run(chunks, handler, name)
         return (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))

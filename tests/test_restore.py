@@ -196,7 +196,9 @@ def test_what_is_not_there(
 
 def test_look_says_what_why_and_the_first_lines(home: Callable[[str], Path], rustfern: Rustfern) -> None:
     rustfern("scan", home("win-text-powercut-cfb"), "--document", "hull survey saltmarsh")
-    text = rustfern("look", "1").out
+    life = rustfern("look", "1").out
+    assert "Its life" in life and "lock opened" in life and "rustfern look 1a 1d" in life
+    text = rustfern("look", "1d").out
     for part in (
         "autosave copy, binary word-processor text",
         "Ines Varga",

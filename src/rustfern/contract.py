@@ -81,7 +81,13 @@ def lock(item: Lock) -> Json:
 
 
 def record(item: Record) -> Json:
-    return {"path": item.path, "type": item.type, "evidence": evidence(item.evidence), "says": item.says}
+    return {
+        "path": item.path,
+        "type": item.type,
+        "when": stamp(item.when),
+        "evidence": evidence(item.evidence),
+        "says": item.says,
+    }
 
 
 def document(item: Document) -> Json:

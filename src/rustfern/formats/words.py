@@ -20,6 +20,11 @@ def fold(text: str) -> str:
     return text.casefold() if text.isascii() else unicodedata.normalize("NFKC", text).casefold()
 
 
+def words_of(text: str) -> list[str]:
+    """The words of a text, folded, as `TextSink` counts them."""
+    return _WORD.findall(fold(text))
+
+
 def number(text: str) -> str:
     """One form for the same number in different formats: at most 10 significant digits."""
     try:

@@ -1,0 +1,124 @@
+"""Looking before restoring: how two copies differ, a document's life, words, any file; all on the built command."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Run, by_name, docx, odt, write
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from rustfern.differing import compare
+
+Rustfern = Callable[..., Run]
+T0 = 1_790_000_000
+OLD = [
+    "Hull survey of Kittiwake",
+    "Larch on oak, carvel built, topsides fair",
+    "Two graving pieces at the port bow",
+    "Keel bolts not drawn",
+]
+NEW = [
+    "Hull survey of Kittiwake",
+    "Larch on oak, carvel built, topsides fair and dry",
+    "Keel bolts not drawn",
+    "Garboard seam weeping at frame seven",
+]
+PIECES = st.lists(st.text("ab c", min_size=1, max_size=9), max_size=8)
+
+
+@pytest.fixture
+def disk(tmp_path: Path) -> Path:
+    top = tmp_path / "disk" / "home/ines"
+    write(top / ".config/x", "")
+    write(top / "Documents/survey.odt", odt(*OLD), T0)
+    write(top / "Documents/survey.odt~", odt(*OLD[:2]), T0 - 600)
+    write(top / ".config/libreoffice/4/user/backup/survey.odt_0.odt", odt(*NEW), T0 + 900)
+    write(top / "Documents/.~lock.survey.odt#", ",Ines Varga,slipway-pc2,21.09.2026 14:18,file:///x;", T0 + 300)
+    return tmp_path / "disk"
+
+
+def test_two_copies_are_compared_word_by_word(disk: Path, rustfern: Rustfern) -> None:
+    document = by_name(rustfern("scan", disk, "--json").json, "survey.odt")
+    saved = next(c["id"] for c in document["copies"] if c["kind"] == "saved")
+    run = rustfern("look", saved, document["best"])
+    text = " ".join(run.out.split())
+    assert run.status == 0 and f"{document['best']} has 7 words more, 6 fewer than {saved}" in text
+    assert "+ Garboard seam weeping at frame seven" in text and "− Two graving pieces at the port bow" in text
+    assert "± Larch on oak, carvel built, topsides fair [+and dry]" in text
+    assert "Keel bolts" not in run.out and f"restore {document['best']} --to DIR" in run.out
+    found = rustfern("look", saved, document["best"], "--json").json
+    assert (found["more"], found["fewer"], found["same"]) == (7, 6, 16)
+    assert [change["kind"] for change in found["changes"]] == ["changed", "removed", "added"]
+    same = rustfern("look", saved, saved).out
+    assert "They are the same to the last byte" in same
+
+
+def test_a_documents_life_stands_on_one_line_of_time(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    rustfern("scan", disk)
+    shown = rustfern("look", "1").out.splitlines()
+    rows = [line for line in shown[3:] if "2026-" in line and any(sign in line for sign in "◆■├▶")]
+    assert [row.split()[1] for row in rows] == ["backup", "saved", "opened", "autosave"]
+    marks = [max(row.find(sign) for sign in "◆■├▶") for row in rows]
+    assert marks == sorted(marks) and marks[-1] - marks[0] > 20 and "▶" in rows[-1]
+    for name in ("life.png", "life.svg"):
+        run = rustfern("look", "1", "--figure", tmp_path / name)
+        assert run.status == 0 and name in run.out
+    with Image.open(tmp_path / "life.png") as picture:
+        assert picture.width >= 1000
+    drawing = (tmp_path / "life.svg").read_text()
+    assert "<svg" in drawing
+    events = rustfern("look", "1", "--json").json["life"]
+    assert [event["chosen"] for event in events] == [False, False, False, True]
+    wrong = rustfern("look", "1", "--figure", tmp_path / "life.doc")
+    assert wrong.status == 2 and ".png or .svg" in wrong.err
+    assert rustfern("look", "1a", "--figure", tmp_path / "x.png").status == 1
+
+
+def test_words_in_a_copy_and_all_of_its_text(disk: Path, rustfern: Rustfern) -> None:
+    document = by_name(rustfern("scan", disk, "--json").json, "survey.odt")
+    found = rustfern("look", document["best"], "--words", "GARBOARD seven")
+    assert found.status == 0 and "1 of 4 lines" in found.out and "weeping" in found.out
+    assert rustfern("look", document["best"], "--words", "rudder").status == 1
+    assert rustfern("look", document["best"], "--text").out.split("\n")[:4] == NEW
+
+
+def test_any_file_can_be_looked_at_and_compared(tmp_path: Path, rustfern: Rustfern) -> None:
+    one = write(tmp_path / "one.docx", docx("Keel bolts drawn", "Rudder \u202e sound"))
+    two = write(tmp_path / "two.odt", odt("Keel bolts drawn", "Rudder worn"))
+    shown = rustfern("look", one)
+    assert (
+        shown.status == 0 and "OOXML text" in shown.out and "Keel bolts drawn" in shown.out and "\\u202e" in shown.out
+    )
+    assert f"{two} has 1 words more, 1 fewer than {one}" in rustfern("look", one, two, COLUMNS="400").out
+    broken = write(tmp_path / "broken.docx", docx("Keel bolts drawn " * 80)[:300])
+    assert "damaged: " in rustfern("look", broken).out
+    assert rustfern("look", tmp_path / "none.docx").status == 1
+    assert rustfern("look", one, two, broken).status == 2
+    pictures = []
+    for name, colour in (("a.png", 9), ("b.png", 9), ("c.png", 80)):
+        buffer = io.BytesIO()
+        Image.new("RGB", (30, 20), (colour, 0, 0)).save(buffer, "PNG", compress_level=9 if name == "a.png" else 0)
+        pictures.append(write(tmp_path / name, buffer.getvalue()))
+    assert "The same pixels" in rustfern("look", pictures[0], pictures[1]).out
+    assert "bytes differ" in rustfern("look", pictures[0], pictures[2]).out
+
+
+@given(PIECES, PIECES)
+def test_changes_lead_from_one_text_to_the_other(left: list[str], right: list[str]) -> None:
+    found = compare(left, right)
+    back = compare(right, left)
+    assert (found.more, found.fewer, found.same) == (back.fewer, back.more, back.same)
+    if left == right:
+        assert not found.changes and found.more == found.fewer == 0
+    else:
+        assert found.changes
+    for change in found.changes:
+        side = left if change.kind == "removed" else right
+        wanted = "removed" if change.kind == "removed" else "added"
+        kept = " ".join(run.text for run in change.runs if run.kind in ("same", wanted)).split()
+        assert kept == side[change.at - 1].split()

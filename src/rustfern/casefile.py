@@ -129,6 +129,11 @@ class CaseFile:
             )
         return cls(db, path)
 
+    @property
+    def connection(self) -> sqlite3.Connection:
+        """The open database, for what keeps tables of its own in it."""
+        return self._db
+
     @contextmanager
     def _at_once(self) -> Iterator[None]:
         try:

@@ -149,6 +149,17 @@ def answer(item: Answer) -> Json:
         ],
         "zones": list(item.zones),
         "zone": item.zone,
+        "words": item.hints.words,
+        "hits": [
+            {
+                "id": h.ident or None,
+                "document": h.number or None,
+                "path": h.path,
+                "sentence": h.sentence,
+                "found": h.found,
+            }
+            for h in item.hits
+        ],
         "documents": [document(each) for each in item.documents],
         "unmatched": [_unmatched(each) for each in item.unmatched],
         "problems": [{"path": p.path, "message": p.message} for p in item.problems],

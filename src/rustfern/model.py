@@ -326,6 +326,21 @@ class Hints:
     doc_class: str | None = None
     clock_error: timedelta | None = None
     zone: str | None = None
+    words: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """One copy that holds words that were asked for. `number` is its document's (0: none), `ident` its id, `found` how many of the words
+    it holds, `sentence` one that holds most of them; a lower `rank` is better.
+    """
+
+    number: int
+    ident: str
+    path: str
+    sentence: str
+    found: int
+    rank: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -347,6 +362,7 @@ class Answer:
     live: bool = False
     zones: tuple[str, ...] = ()
     zone: str | None = None
+    hits: tuple[Hit, ...] = ()
 
 
 def fold_name(name: str) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from rustfern.matching.content import lacks
 from rustfern.model import Document, Hints, Kind, Situation, State
 
@@ -47,8 +49,11 @@ def at_stake(document: Document) -> int:
     return lacks(best.content, saved.content)
 
 
-def rank(documents: list[Document], hints: Hints) -> list[Document]:
-    """The likeliest first: what was asked for, then by what happened, whether a copy is whole, and when."""
+def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None = None) -> list[Document]:
+    """The likeliest first: what was asked for, then what holds the words (`held`: key → how many), then by what happened, whether
+    a copy is whole, and when.
+    """
+    held = held or {}
 
     def key(document: Document) -> tuple[object, ...]:
         verdict = document.verdict
@@ -66,6 +71,7 @@ def rank(documents: list[Document], hints: Hints) -> list[Document]:
         return (
             other_class,
             -round(asked, 1),
+            -held.get(document.key, 0),
             nothing,
             inner,
             gravity,

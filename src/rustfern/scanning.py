@@ -21,6 +21,7 @@ from rustfern.model import (
     Document,
     Find,
     Hints,
+    Hit,
     Home,
     Kind,
     Problem,
@@ -218,8 +219,14 @@ def scan(
     observer.stage("choosing")
     missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
     documents = [_document(draft, assembly, hints, missing) for draft in _of_people(assembly.drafts.values(), others)]
-    documents = rank(documents, hints)
-    documents = _number(documents, file)
+    hits: list[Hit] = []
+    if hints.words:
+        observer.stage("looking for the words in all texts")
+        hits = _words_in(documents, assembly, hints, file)
+    holding = {documents[hit.number - 1].key: hit.found for hit in reversed(hits) if hit.number}
+    keys = [document.key for document in documents]
+    documents = _number(rank(documents, hints, holding), file)
+    hits = [_numbered(hit, keys, documents) for hit in hits]
     if live:
         documents, live_notices = look_alive(documents, places)
         notices += live_notices
@@ -228,7 +235,7 @@ def scan(
     answer = Answer(
         file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
         tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
-        zones, zone,
+        zones, zone, tuple(hits),
     )  # fmt: skip
     with file.writing():
         file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
@@ -433,6 +440,23 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
         same_as=choosing.same_versions(copies, saved),
         within=draft.within,
     )
+
+
+def _words_in(documents: Sequence[Document], assembly: Assembly, hints: Hints, file: CaseFile) -> list[Hit]:
+    """The copies that hold the words. Texts stay in the case file only for a person who was chosen."""
+    from rustfern.wording import WordIndex, index_texts
+
+    index = WordIndex(file.connection if hints.person else None)
+    index_texts(index, documents, [item for item in assembly.unmatched if isinstance(item, Copy)])
+    return index.search(hints.words or "")
+
+
+def _numbered(hit: Hit, keys: Sequence[str], documents: Sequence[Document]) -> Hit:
+    """A hit by the numbers and ids that its document and copy have in the case."""
+    if not hit.number:
+        return hit
+    document = next(each for each in documents if each.key == keys[hit.number - 1])
+    return replace(hit, number=document.number, ident=document.ids[int(hit.ident)])
 
 
 def _of_home(draft: Draft, missing: Sequence[Searched], statuses: Collection[str]) -> list[str]:

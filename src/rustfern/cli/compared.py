@@ -24,7 +24,6 @@ _MARKS = {"saved": "■", "autosave": "●", "trash": "✖", "opened": "├", "l
 
 def show(console: Console, left: Side, right: Side, found: Comparison, trouble: str | None) -> None:
     """The sum in one line, then every change: words in colour and with signs."""
-    console.print()
     line = Text(f"{right[0]}", style="bold")
     line.append(f" has {found.more} words more, {found.fewer} fewer than {left[0]}", style="bold")
     line.append(f"   {found.same} are the same", style=PALE)

@@ -56,6 +56,9 @@ def hint_options(function: _F) -> _F:
                 metavar="ERROR",
                 help='How wrong that machine\'s clock was: "+7m" ahead, "-1h" behind.',
             ),
+            click.option(
+                "--words", metavar="TEXT", help="Words that the person remembers, sought in the text of all copies."
+            ),
             click.option("--class", "doc_class", type=click.Choice(CLASSES), help="The kind of document; ranks first."),
         ]
     ):
@@ -71,6 +74,7 @@ def hints_from(
     older_than: datetime | None,
     zone: str | None,
     clock_error: timedelta | None,
+    words: str | None,
     doc_class: str | None,
 ) -> Hints:
     """Hints from the options' values. Times that the person tells are turned into what the machine's clock showed then."""
@@ -84,6 +88,7 @@ def hints_from(
         doc_class,
         clock_error,
         zone,
+        words,
     )
 
 

@@ -38,6 +38,7 @@ def command(
     older_than: datetime | None,
     zone: str | None,
     clock_error: timedelta | None,
+    words: str | None,
     doc_class: str | None,
     case: str | None,
     as_json: bool,
@@ -60,7 +61,7 @@ def command(
         roots,
         case,
         target,
-        hints_from(person, document, happened, lost_at, older_than, zone, clock_error, doc_class),
+        hints_from(person, document, happened, lost_at, older_than, zone, clock_error, words, doc_class),
         as_json,
     )
     try:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 _SHOWN = 20
 _FULL = 3
 _ALARMS = 5
+_HITS = 8
 
 
 class Progress:
@@ -80,6 +81,7 @@ def command(
     older_than: datetime | None,
     zone: str | None,
     clock_error: timedelta | None,
+    words: str | None,
     doc_class: str | None,
     case: str | None,
     everything: bool,
@@ -101,7 +103,7 @@ def command(
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
-    hints = hints_from(person, document, happened, lost_at, older_than, zone, clock_error, doc_class)
+    hints = hints_from(person, document, happened, lost_at, older_than, zone, clock_error, words, doc_class)
     answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
     if as_json:
         print_json(contract.answer(answer))
@@ -164,7 +166,7 @@ def show(
         facts["documents"]
         if everything
         else lost
-        if answer.hints.document is None
+        if answer.hints.document is None and not answer.hits
         else _asked(facts["documents"], lost)
     )
     most = len(shown) if everything else _SHOWN
@@ -208,12 +210,38 @@ def show(
             what = item.get("kind") or item.get("type") or "lock"
             state = f", {item['state']}" if item.get("state") else ""
             bullet(console, f"{what}{state}: {short_path(item['path'], console.width - 30)}")
+    if answer.hints.words:
+        _hits(console, answer)
     _not_searched(console, answer)
     for notice in answer.notices:
         if notice not in alarms:
             bullet(console, f"! {notice}", indent=0)
     if next_command:
         _next(console, answer, shown, typed)
+
+
+def _hits(console: Console, answer: Answer) -> None:
+    """Where the words stand, the likeliest first, with the sentence around."""
+    from rich.text import Text
+
+    from rustfern.cli.console import FERN, PALE, WARN, heading
+    from rustfern.model import show_name
+
+    words = answer.hints.words or ""
+    heading(console, f"Where “{show_name(words)}” stands")
+    if not answer.hits:
+        console.print(Text("   in no text that could be read: try fewer words, or one that is rare", style=WARN))
+    names = {document.number: document.name for document in answer.documents}
+    for hit in answer.hits[:_HITS]:
+        line = Text("   ")
+        line.append(f"{hit.ident or 'no document':<6}", style="bold")
+        line.append(f" {show_name(names.get(hit.number, hit.path))}")
+        console.print(line, soft_wrap=True)
+        sentence = Text(f"          {show_name(hit.sentence)}", style=PALE)
+        sentence.highlight_words(words.split(), style=f"bold {FERN}", case_sensitive=False)
+        console.print(sentence)
+    if len(answer.hits) > _HITS:
+        console.print(Text(f"   … and in {len(answer.hits) - _HITS} more copies", style=PALE))
 
 
 def _several(word: str, count: int) -> str:

@@ -117,6 +117,7 @@ def test_the_zone_of_the_searched_system_is_used(how: str, tmp_path: Path, rustf
         write(disk / "etc" / "timezone", "America/New_York\n")
     else:
         (disk / "etc" / "localtime").symlink_to("/usr/share/zoneinfo/America/New_York")
+    assert rustfern("ready", disk, "--json").json["zone"] == "America/New_York"
     run = rustfern("scan", disk, TZ="Asia/Tokyo")
     assert "America/New_York (as that system is set)" in run.out and "2026-03-12 12:38" in run.out
     assert "2026-03-12 12.39" in rustfern("restore", "1", "--to", tmp_path / "out", TZ="Asia/Tokyo").out

@@ -192,7 +192,9 @@ def _advice(search: Search) -> list[Advice]:
     settings = {setting.id: setting for setting in search.catalogue.settings}
     found: dict[tuple[str, str, bool], list[Told]] = {}
     for told in search.settings.told:
-        setting = settings[told.setting]
+        setting = settings.get(told.setting)
+        if setting is None:
+            continue  # told by the file system, not by a settings file
         off = told.text.casefold() in ("0", "false", "off", "no", "none", "disabled")
         if told.means == "autosave":
             says, risk = f"autosaves: {'off' if off else 'on'}", off

@@ -450,7 +450,7 @@ def test_help_speaks_of_the_commands_in_order(rustfern: Rustfern) -> None:
     text = rustfern("--help").out
     assert text.index("  scan") < text.index("  restore") < text.index("  look") < text.index("  demo  ")
     assert rustfern("--version").out.startswith("rustfern 0.")
-    for command in ("scan", "restore", "look", "places", "demo"):
+    for command in ("scan", "restore", "look", "report", "places", "demo"):
         assert "Examples" in rustfern(command, "--help").out
 
 

@@ -296,6 +296,11 @@ class CaseFile:
         with self._at_once():
             self._db.execute("INSERT INTO restored VALUES (?, ?, ?, ?)", (at, ident, os.fsencode(target), sha256))
 
+    def restored(self) -> list[tuple[str, str, str, str]]:
+        """What was restored from this case: (when, id of the copy, path written, SHA-256)."""
+        rows = self._db.execute("SELECT at, id, target, sha256 FROM restored ORDER BY at")
+        return [(at, ident, os.fsdecode(target), sha256) for at, ident, target, sha256 in rows]
+
     def close(self) -> None:
         """Close the file."""
         self._db.close()

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from rustfern.advising import Advice, advice_from
 from rustfern.errors import RustFernError
 from rustfern.formats.table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.keeping import same_volume
@@ -15,7 +16,6 @@ from rustfern.model import Hints, Home, Problem, Totals
 from rustfern.places.homes import is_temporary_profile
 from rustfern.places.loader import catalogue
 from rustfern.places.search import Search
-from rustfern.places.settings import Told
 from rustfern.scanning import find_people, open_roots
 from rustfern.sources import running
 from rustfern.sources.folder import FolderSource
@@ -35,17 +35,6 @@ class Program:
     pids: tuple[int, ...]
     documents: tuple[str, ...]
     last_autosave: datetime | None
-
-
-@dataclass(frozen=True, slots=True)
-class Advice:
-    """What a setting says of one program: a sentence, whether it puts work at risk, for which people, in which files."""
-
-    program: str
-    says: str
-    risk: bool
-    people: tuple[str, ...]
-    files: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +94,7 @@ def ready(roots: Sequence[str] | None = None, person: str | None = None, target:
     return Readiness(
         tuple(tops), live, tuple(homes), running.machine_name() if live else ", ".join(hosts) or None,
         running.local_zone_name() if live else ", ".join(zones) or None, clock, programs, len(short), newest, tuple(denied),
-        tuple(blocked), tuple(outside), tuple(_advice(search)), free, shared, first, never, tuple(dict.fromkeys(problems)),
+        tuple(blocked), tuple(outside), tuple(advice_from(search.settings, search.catalogue)), free, shared, first, never, tuple(dict.fromkeys(problems)),
     )  # fmt: skip
 
 
@@ -185,38 +174,6 @@ def _free(target: str) -> int | None:
         return shutil.disk_usage(there).free
     except OSError:
         return None
-
-
-def _advice(search: Search) -> list[Advice]:
-    """What was set: autosave on or off, how often, backup copies."""
-    settings = {setting.id: setting for setting in search.catalogue.settings}
-    found: dict[tuple[str, str, bool], list[Told]] = {}
-    for told in search.settings.told:
-        setting = settings.get(told.setting)
-        if setting is None:
-            continue  # told by the file system, not by a settings file
-        off = told.text.casefold() in ("0", "false", "off", "no", "none", "disabled")
-        if told.means == "autosave":
-            says, risk = f"autosaves: {'off' if off else 'on'}", off
-        elif told.means == "minutes" and told.text.isdigit():
-            unit = "minute" if told.text == "1" else "minutes"
-            says, risk = f"an autosave every {told.text} {unit}: so much work is at risk", int(told.text) > 15
-        elif told.means == "backups":
-            says, risk = f"backup copies at saving: {'no' if off else 'yes'}", False
-        else:
-            continue
-        found.setdefault((setting.program, says, risk), []).append(told)
-    rows = [
-        Advice(
-            program,
-            says,
-            risk,
-            tuple(dict.fromkeys(t.home.person for t in all_ if t.home)),
-            tuple(t.file for t in all_),
-        )
-        for (program, says, risk), all_ in found.items()
-    ]
-    return sorted(rows, key=lambda advice: (not advice.risk, advice.program, advice.says))
 
 
 def _checklist(

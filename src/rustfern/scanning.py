@@ -7,9 +7,12 @@ import stat
 import time
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
+from datetime import UTC, datetime
 from typing import Protocol
 
 from rustfern import choosing, contract
+from rustfern._version import __version__
+from rustfern.advising import Advice, advice_from
 from rustfern.alive import live_roots, look_alive
 from rustfern.assembling import Assembly, Draft, Reader, first_answers, whereabouts
 from rustfern.casefile import CaseFile, new_case_path, state_folder
@@ -154,7 +157,7 @@ def scan(
     that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
     """
     hints, observer = hints or Hints(), observer or Silent()
-    started = time.monotonic()
+    started, began = time.monotonic(), datetime.now(UTC)
     live = not roots
     tops, kept = open_roots(roots)
     problems: list[Problem] = []
@@ -239,11 +242,36 @@ def scan(
     )  # fmt: skip
     with file.writing():
         file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
+        file.keep_about(scan=_summary(answer, began, advice_from(search.settings, places)))
         for document in documents:
             file.keep_document(document.number, contract.document(document))
     if file is not case:
         file.close()
     return answer
+
+
+def _summary(answer: Answer, began: datetime, advice: Sequence[Advice]) -> dict[str, object]:
+    """What a report says of a search: all but its documents."""
+    facts = contract.answer(answer)
+    hints = answer.hints
+    return {
+        **{key: facts[key] for key in ("homes", "searched", "zones", "zone", "problems", "totals")},
+        "unmatched": len(answer.unmatched),
+        "version": __version__,
+        "places": len(catalogue().places),
+        "started": contract.stamp(began),
+        "ended": contract.stamp(datetime.now(UTC)),
+        "roots": list(answer.roots),
+        "hints": {
+            "person": hints.person,
+            "document": hints.document,
+            "happened": hints.happened,
+            "lost_at": contract.stamp(hints.lost_at),
+            "older_than": contract.stamp(hints.older_than),
+            "clock_error": hints.clock_error.total_seconds() if hints.clock_error else 0.0,
+        },
+        "advice": [{"program": a.program, "says": a.says, "risk": a.risk, "people": list(a.people)} for a in advice],
+    }
 
 
 def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[Hints, str | None]:

@@ -17,7 +17,8 @@ COMMANDS = {
     "scan": "search someone's files for lost documents and choose the best copy of each",
     "restore": "write verified copies into a folder of your own",
     "check": "is a file intact, read to its end by its own format",
-    "look": "see what a copy is, why it was chosen, and its first lines",
+    "look": "a document's life, a copy and its text, how two copies differ",
+    "report": "a page for the customer in plain words, the record for the file, a table",
     "places": "where copies would be: every known folder in each home, as it is there",
     "demo": "lay out a demo customer's disk, scan it, restore from it",
 }
@@ -51,8 +52,9 @@ def main() -> None:
       rustfern ready /media/customer-disk        what to do and not to do first
       rustfern keep /media/customer-disk --to ~/kept    take short-lived copies to safety
       rustfern scan /media/customer-disk         what was lost, and the best copy of each
-      rustfern look 1                            what that copy is, and its first lines
+      rustfern look 1                            its life, why the best copy is the best
       rustfern restore 1 --to ~/restored         write it, verified
+      rustfern report --to for-ines.html         a page for the customer
     """
 
 

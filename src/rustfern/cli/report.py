@@ -1,0 +1,76 @@
+"""`rustfern report`: the page for the customer, the record for the file, tables for programs."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+
+from rustfern.cli.options import case_at, case_option, json_option, print_json
+from rustfern.errors import WrongUsage
+from rustfern.model import show_name
+
+
+@click.command()
+@click.option("--to", "target", metavar="FILE", help="Write the page here (.html), or the table (.csv).")
+@click.option("--for", "form", type=click.Choice(["customer", "record"]), default="customer", help="Whom it is for.")
+@click.option("--person", metavar="NAME", help="Only the documents of this person.")
+@click.option("--ticket", default="", metavar="TEXT", help="The number of the job.")
+@click.option("--technician", default="", metavar="NAME", help="Who did it.")
+@click.option("--consent", default="", metavar="TEXT", help="Who agreed to the search, and when (for the record).")
+@case_option
+@json_option
+def command(
+    target: str | None,
+    form: str,
+    person: str | None,
+    ticket: str,
+    technician: str,
+    consent: str,
+    case: str | None,
+    as_json: bool,
+) -> int:
+    """Write what was found and restored: one page in plain words for the customer, or the full record.
+
+    The page is one file without network; it prints on A4. An existing file is never replaced.
+
+    \b
+    Examples (after `rustfern demo`):
+      rustfern report --to for-ines.html --person ines
+      rustfern report --for record --to record.html --ticket 4711 --technician "T. Okoro"
+      rustfern report --to copies.csv
+    """
+    from rustfern.reporting.report import Paper, gather, html, table
+
+    file = case_at(case)
+    try:
+        if as_json:
+            print_json({"schema": "rustfern/report-1", **gather(file, person)})
+            return 0
+        if target is None:
+            raise WrongUsage(
+                "where the report is written was not given", None, "Add --to FILE.html (or .csv), or --json"
+            )
+        ending = os.path.splitext(target)[1].lower()
+        if ending not in (".html", ".csv"):
+            raise WrongUsage("a report is a page or a table", target, "Name it .html or .csv")
+        paper = Paper(ticket, technician, consent)
+        text = (
+            table(file, person)
+            if ending == ".csv"
+            else html(file, "record" if form == "record" else "customer", paper, person)
+        )
+    finally:
+        file.close()
+    try:
+        with Path(target).open("x", encoding="utf-8", newline="" if ending == ".csv" else None) as stream:
+            stream.write(text)
+    except FileExistsError as error:
+        raise WrongUsage("this file is there already, and is not replaced", target, "Name another file") from error
+    except OSError as error:
+        raise WrongUsage(
+            f"the report cannot be written ({error.strerror})", target, "Name another file with --to"
+        ) from error
+    click.echo(f"Written: {show_name(target)}")
+    return 0

@@ -56,7 +56,7 @@ def command(target: str) -> int:
     for notice in notices:
         console.print(Text(f"! {notice}"))
     steps = [
-        ("look 2", "what the best copy of document 2 is, and its first lines"),
+        ("look 2", "the life of document 2, and why its best copy is the best"),
         (f"restore 2 3 --to {shell_word(os.path.relpath(aside))}", "restore more"),
         (
             f'scan {shell_word(target)} --person petra --document "price list" --happened overwritten',

@@ -22,6 +22,24 @@ HOMES = DATA / "homes"
 BUILT = Path(sys.executable).parent / "rustfern"
 PATH = f"{BUILT.parent}{os.pathsep}{os.environ['PATH']}"
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
+WORDS = [
+    "keel",
+    "garboard",
+    "frame",
+    "larch",
+    "oak",
+    "caulking",
+    "stem",
+    "scarf",
+    "plank",
+    "rivet",
+    "seam",
+    "tide",
+    "crane",
+    "berth",
+    "mast",
+    "spar",
+]
 ODF_SPACES = (
     'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" '
     'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:dc="http://purl.org/dc/elements/1.1/" '

@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
-from conftest import docx, odt
+from conftest import WORDS, docx, odt
 
 from rustfern import formats
 from rustfern.choosing import Facts, choose, date, newer, same_versions
@@ -19,24 +19,6 @@ from rustfern.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Sit
 from rustfern.times import to_utc
 
 NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
-WORDS = [
-    "keel",
-    "garboard",
-    "frame",
-    "larch",
-    "oak",
-    "caulking",
-    "stem",
-    "scarf",
-    "plank",
-    "rivet",
-    "seam",
-    "tide",
-    "crane",
-    "berth",
-    "mast",
-    "spar",
-]
 
 
 def content(text: str, *, damaged: bool = False, as_odt: bool = False) -> Content:

@@ -8,28 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Run, best_of, by_name, docx, odt, windows_record, write
+from conftest import WORDS, Run, best_of, by_name, docx, odt, windows_record, write
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
-WORDS = [
-    "keel",
-    "garboard",
-    "frame",
-    "larch",
-    "oak",
-    "caulking",
-    "stem",
-    "scarf",
-    "plank",
-    "rivet",
-    "seam",
-    "tide",
-    "crane",
-    "berth",
-    "mast",
-    "spar",
-]
 BACKUP = "home/ines/.config/libreoffice/4/user/backup"
 WINDOWS = "Users/ivarga/AppData/Roaming/Microsoft/Word"
 

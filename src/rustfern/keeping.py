@@ -15,6 +15,7 @@ from typing import TextIO
 
 from rustfern import rebuilding
 from rustfern.alive import live_roots
+from rustfern.beginning import check_root, find_people
 from rustfern.casefile import CaseFile
 from rustfern.errors import RustFernError, SourceError, WrongUsage
 from rustfern.model import Copy, Entry, Hints, Lock, Problem, Totals
@@ -22,7 +23,7 @@ from rustfern.places.loader import catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.restoring import check_target
-from rustfern.scanning import Observer, Silent, check_root, find_people, scan
+from rustfern.scanning import Observer, Silent, scan
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.kept import FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
 

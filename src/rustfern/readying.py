@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from rustfern.advising import Advice, advice_from
+from rustfern.beginning import find_people, open_roots
 from rustfern.errors import RustFernError
 from rustfern.formats.table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.keeping import same_volume
@@ -16,7 +17,6 @@ from rustfern.model import Hints, Home, Problem, Totals
 from rustfern.places.homes import is_temporary_profile
 from rustfern.places.loader import catalogue
 from rustfern.places.search import Search
-from rustfern.scanning import find_people, open_roots
 from rustfern.sources import running
 from rustfern.sources.folder import FolderSource
 from rustfern.times import minute

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from rustfern.beginning import find_people, open_roots
 from rustfern.formats.table import class_of
 from rustfern.model import Hints, Home, Problem, Searched, Totals
 from rustfern.places.loader import Place, catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
-from rustfern.scanning import find_people, open_roots
 from rustfern.sources.folder import FolderSource
 
 

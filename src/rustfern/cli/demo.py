@@ -7,13 +7,13 @@ import os
 import click
 
 from rustfern.asking import find_copy
+from rustfern.beginning import open_case
 from rustfern.cli import restore as restoring_command
 from rustfern.cli import scan as scanning_command
 from rustfern.cli.console import SLATE, next_steps, out, own_name, shell_word
 from rustfern.demo.disk import lay_out
 from rustfern.model import Hints
 from rustfern.restoring import restore
-from rustfern.scanning import open_case
 
 DISK = "marlow-quay-disk"
 _RESTORED = "marlow-quay-restored"

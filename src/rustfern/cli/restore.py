@@ -102,8 +102,8 @@ def _case(
     what: tuple[str, ...], roots: tuple[str, ...], case: str | None, target: str, hints: object, quiet: bool
 ) -> tuple[CaseFile, list[str]]:
     """The open case and its roots; with `--in`, searched just now."""
+    from rustfern.beginning import check_root, open_case
     from rustfern.model import Hints
-    from rustfern.scanning import check_root, open_case
 
     assert isinstance(hints, Hints)
     if roots:

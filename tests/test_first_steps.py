@@ -185,7 +185,9 @@ def test_what_is_being_written_is_said(tmp_path: Path, rustfern: Rustfern) -> No
     log = write(root / "Documents" / "log.txt~", MORE)
     write(root / "Documents" / "log.txt", MORE)
     (root / ".config").mkdir()
-    code = f"import os,time\nend=time.time()+60\nwhile time.time()<end: os.utime({str(log)!r}, ns=(time.time_ns(),) * 2)"
+    code = (
+        f"import os,time\nend=time.time()+60\nwhile time.time()<end: os.utime({str(log)!r}, ns=(time.time_ns(),) * 2)"
+    )
     writer = subprocess.Popen([sys.executable, "-c", code])
     try:
         before = log.stat().st_mtime_ns

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import random
+from array import array
 from dataclasses import replace
 
 import pytest
@@ -192,3 +193,13 @@ def test_no_document_is_assigned_twice(groups: list[list[list[Evidence]]]) -> No
     columns = [column for column, _ in assigned if column is not None]
     assert len(assigned) == len(groups) and len(columns) == len(set(columns))
     assert all(0 <= sure <= 1 for _, sure in assigned)
+
+
+@given(st.lists(st.integers(0, 2**32 - 1), max_size=40))
+def test_runs_are_hashed_alike_with_and_without_arrays(found: list[int]) -> None:
+    tokens = array("I", found).tobytes()
+    plain = [
+        (a * 0x9E3779B1 ^ b * 0x85EBCA77 ^ c) & 0xFFFFFFFFFFFF
+        for a, b, c in zip(found, found[1:], found[2:], strict=False)
+    ]
+    assert words.run_hashes(tokens).tolist() == plain

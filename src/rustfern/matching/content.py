@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -21,6 +22,7 @@ ALIKE = 0.98
 """Word multisets this much alike are equal content, across formats, unless one side holds a run of words of its own."""
 _OWN_RUN = 4
 """So many words in a row that the other side lacks were typed; what conversions change is scattered."""
+_SHORT = 200_000
 _FEW, _TELLS = 6, 30
 """So few features prove nothing; so many prove as much as a text can."""
 
@@ -120,14 +122,26 @@ def run_hashes(tokens: bytes) -> NDArray[np.uint64]:
     return cut
 
 
+def _run_list(tokens: bytes) -> list[int]:
+    """The same as `run_hashes`; for a few short texts, loading NumPy would take longer than hashing them."""
+    if "numpy" in sys.modules or len(tokens) > _SHORT:
+        found: list[int] = run_hashes(tokens).tolist()
+        return found
+    words = unpack(tokens)
+    return [
+        (a * 0x9E3779B1 ^ b * 0x85EBCA77 ^ c) & 0xFFFFFFFFFFFF
+        for a, b, c in zip(words, words[1:], words[2:], strict=False)
+    ]
+
+
 @lru_cache(maxsize=512)
 def _runs(tokens: bytes) -> frozenset[int]:
-    return frozenset(run_hashes(tokens).tolist())
+    return frozenset(_run_list(tokens))
 
 
 @lru_cache(maxsize=512)
 def _features(tokens: bytes, lines: bytes) -> frozenset[int]:
-    return frozenset([*run_hashes(tokens).tolist(), *(line | 1 << 48 for line in unpack(lines))])
+    return frozenset([*_run_list(tokens), *(line | 1 << 48 for line in unpack(lines))])
 
 
 def features(content: Content) -> frozenset[int]:

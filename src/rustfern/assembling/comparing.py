@@ -146,9 +146,12 @@ class Comparing(Elsewhere):
 
     def _saved_as(self, path: str, content: Content) -> Copy | None:
         source = self.source_of(path)
-        if source is None:
+        try:
+            entry = source.entry(path) if source else None
+        except SourceError:
+            entry = None  # it vanished since it was compared
+        if entry is None:
             return None
-        entry = source.entry(path)
         piece = weights.evidence(
             "shared-content", f"all of its text stands in {show_name(os.path.basename(path))}, which was saved"
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from datetime import datetime, timedelta
 
@@ -35,6 +36,10 @@ _ENOUGH_TO_BE_ONE, _THE_SAME = 20, 0.9
 """So many words, and so much of their runs in another file: it is the same text."""
 _TELLING = 2.0
 """An identity that weighs less than this does not make up for texts that have nothing in common."""
+_MUCH_OF_IT, _BY_PART_OF_IT, _OWN_IDENTITY = 0.8, 0.62, 4.5
+"""Where less than this share of the copy's words is in the document, text and identities that others carry too weigh at most so much
+of what text can; an identity from this weight on is the document's own.
+"""
 
 
 class Comparing(Elsewhere):
@@ -52,19 +57,25 @@ class Comparing(Elsewhere):
                 text = "it carries the folder of this document as the one where it was last saved"
                 item.evidence.append(weights.evidence("recorded-folder", text))
             claimed = beside or bool(item.evidence)
-            alike = False
+            alike, tie = False, 0.0
             for content in contents[item.path]:
                 if tied := identity.tie(copy.content, content, self.likeness.carriers):
                     item.evidence.append(tied)
+                    tie = max(tie, tied.weight)
                     alike = alike or tied.weight >= _TELLING
                 if content.sha256 is not None and content.sha256 == copy.content.sha256:
                     text = "its bytes are those of a copy of this document"
                     item.evidence.append(weights.evidence("identical-bytes", text))
-                    alike = True
+                    alike, tie = True, math.inf
             if share := shares.get(item.path, 0.0):
                 common = max(words.difference(copy.content, content).common for content in contents[item.path])
                 text = f"it shares {common} words with a copy of this document"
-                item.evidence.append(weights.evidence("shared-content", text, share**1.5))
+                strength = share**1.5
+                if not claimed and tie < _OWN_IDENTITY and common < _MUCH_OF_IT * (copy.content.words or 0):
+                    # All of a small sibling's text can stand in a copy of another document of the same template, and
+                    # what few documents carry may be the template's too.
+                    strength = min(strength, max(0.0, _BY_PART_OF_IT - tie / weights.WEIGHTS["shared-content"][0]))
+                item.evidence.append(weights.evidence("shared-content", text, strength))
             elif claimed and not alike and self._strangers(copy.content, contents[item.path]):
                 text = "no three words in a row of it are in this document: look at it before you restore it"
                 item.evidence.append(weights.evidence("other-content", text))

@@ -333,7 +333,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
         holders=list(dict.fromkeys(lock.owner for lock in draft.locks if lock.owner)),
         online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
         elsewhere=assembly.elsewhere(draft),
-        strays=assembly.strays(draft) if draft.locks else (),
+        strays=assembly.strays(draft),
         asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
     )
     verdict = choosing.choose(copies, facts, hints)

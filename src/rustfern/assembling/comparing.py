@@ -32,7 +32,7 @@ _ABOUT_THEN = timedelta(days=60)
 _SAVED_AFTER = timedelta(days=1)
 _ENOUGH_WORDS = 10
 _SOON = timedelta(days=7)
-_ENOUGH_TO_BE_ONE, _THE_SAME = 20, 0.9
+_ENOUGH_TO_BE_ONE, _THE_SAME, _NEARLY = 20, 0.9, 0.85
 """So many words, and so much of their runs in another file: it is the same text."""
 _TELLING = 2.0
 """An identity that weighs less than this does not make up for texts that have nothing in common."""
@@ -136,8 +136,14 @@ class Comparing(Elsewhere):
         known = {copy.path for copy in draft.copies} | {draft.original}
         likely = [path for path in self._likely_originals(best, base) if path not in known and self._is_document(path)]
         holding = [path for path in likely if self._holds(path, best, content)]
-        # What several files hold is the text of a template, or tells nothing.
-        return self._saved_as(holding[0], self._contents(holding[0])[0]) if len(holding) == 1 else None
+        # What several files hold, whenever they were saved, is the text of a template, or tells nothing.
+        if len(holding) != 1 or any(self._much_of(path, content) for path in likely if path != holding[0]):
+            return None
+        return self._saved_as(holding[0], self._contents(holding[0])[0])
+
+    def _much_of(self, path: str, content: Content) -> bool:
+        """Whether a file holds nearly all of a text, and perhaps more."""
+        return any(words.shared(content, each) >= _NEARLY for each in self._contents(path)[:1])
 
     def _holds(self, path: str, copy: Copy, content: Content) -> bool:
         """Whether a file holds all of a copy's text and little else, and was saved when the work on the copy ended, or soon after."""
@@ -173,7 +179,14 @@ class Comparing(Elsewhere):
         )  # fmt: skip
 
     def strays(self, draft: Draft) -> list[str]:
-        """Autosaves in the same home, of a format that the document can be saved in, whose document could not be told."""
+        """Autosaves in the same home, of a format that the document can be saved in, whose document could not be told; where nobody had
+        it open, those that were written within a day of the saved file, if that is damaged.
+        """
+        saved = next((copy for copy in draft.copies if copy.kind is Kind.SAVED), None)
+        torn = saved is not None and saved.content.state is State.DAMAGED
+        if not (draft.locks or torn):
+            return []
+        about = saved.entry.modified if saved and not draft.locks else None
         wanted = format_of_extension(extension_of(draft.name))
         return [
             copy.path
@@ -181,6 +194,7 @@ class Comparing(Elsewhere):
             if other.original is None and not other.never_saved and other.home == draft.home
             for copy in other.copies
             if copy.kind is Kind.AUTOSAVE and wanted and compatible(copy.content.format, wanted)
+            if about is None or copy.entry.modified is None or abs(copy.entry.modified - about) <= _SAVED_AFTER
         ]
 
     def _recorded_folders(self, copy: Copy) -> set[str]:

@@ -188,6 +188,12 @@ class _Choice:
                 f"not certain: it was open, and an autosave whose document could not be told may be of it "
                 f"({show_name(self.facts.strays[0])}): look at that too"
             )
+        fresh = best is not None and self.copies[best].kind in (Kind.SAVED, Kind.AUTOSAVE)
+        if self.facts.strays and situation is Situation.WONT_OPEN and best is not None and not fresh:
+            self.warnings.append(
+                f"not certain: an autosave of about that time whose document could not be told may be newer "
+                f"({show_name(self.facts.strays[0])}): look at that too"
+            )
         self._stamped()
         if self.facts.away:
             self.warnings.append(show_name(self.facts.away))

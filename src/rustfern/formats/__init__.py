@@ -13,7 +13,7 @@ from typing import BinaryIO
 from rustfern.errors import Malformed
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.table import TEXT_FORMATS, class_of, extension_of, format_of_extension
-from rustfern.formats.words import TextSink
+from rustfern.formats.words import Piece, TextSink
 from rustfern.model import Content, Glance, State
 
 __all__ = ["check", "glance", "identify", "prepare", "read_text"]
@@ -163,11 +163,12 @@ def check(stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, diges
     return _check(stream, name, TextSink(hashed=digest), limits, digest=digest)
 
 
-def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[str]]:
-    """The verdict together with the first `keep` characters of the text, by paragraphs or cells."""
+def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[Piece]]:
+    """The verdict together with the first `keep` characters of the text, by paragraphs, cells or lines."""
     sink = TextSink(keep)
     content = _check(stream, name, sink, limits)
-    return content, sink.kept
+    kept = sorted(sink.kept, key=lambda piece: sink.order.get(piece.section, -1)) if sink.order else sink.kept
+    return content, kept
 
 
 def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, digest: bool = True) -> Content:

@@ -16,6 +16,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats import marks, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
+from rustfern.formats.shown import Grid
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
 from rustfern.times import iso
@@ -138,15 +139,95 @@ class _Body(xmlparts.Handler):
             if self._cell_texts is not None:
                 self._cell_texts.append(piece)
             elif piece.strip():
-                self.sink.add(piece)
+                self.put(piece)
                 self.amounts["paragraphs"] += 1
         elif tag in ("table-cell", "covered-table-cell") and self._cell_texts is not None:
             value = self._value if self._value is not None else "\n".join(self._cell_texts)
             if value.strip():
                 for _ in range(self._repeat):
-                    self.sink.add(value)
+                    self.put_cell(value, " ".join(self._cell_texts) or value)
                 self.amounts["cells"] += self._repeat
             self._cell_texts = None
+
+    def put(self, text: str) -> None:
+        """A paragraph has ended."""
+        self.sink.add(text)
+
+    def put_cell(self, value: str, shown: str) -> None:
+        """A cell of a sheet has ended: what is compared, and how the sheet shows it."""
+        self.sink.add(value)
+
+
+class _ShownBody(_Body):
+    """The same, with sheets, slides, headings and the cells of tables told apart."""
+
+    wanted = _Body.wanted | {"table", "table-row", "frame"}
+    looked_at = _Body.looked_at | {"table", "table-row", "h", "page", "frame"}
+
+    def __init__(self, sink: TextSink) -> None:
+        super().__init__(sink)
+        self._grid = Grid()
+        self._level, self._title = 0, False
+        self._row = self._column = self._rows = self._cells = 0
+
+    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
+        super().start(tag, attributes)
+        if self._skipping:
+            return
+        if tag in _PARAGRAPHS:
+            level = attributes.get("outline-level", "1")
+            self._level = int(level) if tag == "h" and level.isdigit() else 1 if self._title else 0
+        elif tag == "page":
+            self.sink.section = f"Slide {self.amounts['slides']}"
+        elif tag == "frame":
+            self._title = attributes.get("class") == "title"
+        elif tag == "table" and self._sheet:
+            self.sink.section, self._row = attributes.get("name", ""), 0
+        elif tag == "table":
+            self._grid.table()
+        elif tag == "table-row":
+            repeat = attributes.get("number-rows-repeated", "1")
+            self._row, self._column = self._row + max(self._rows, 1), 0
+            self._rows = int(repeat) if repeat.isdigit() else 1
+            self._grid.row()
+        elif tag in ("table-cell", "covered-table-cell"):
+            repeat = attributes.get("number-columns-repeated", "1")
+            self._cells = int(repeat) if repeat.isdigit() else 1
+            if not self._sheet:
+                self._grid.cell()
+
+    def end(self, tag: str) -> None:
+        at = self._column
+        super().end(tag)
+        if self._skipping:
+            return
+        if tag == "table" and not self._sheet:
+            self._grid.close()
+        elif tag == "table":
+            self._rows = 0
+        elif tag in ("table-cell", "covered-table-cell"):
+            self._column = at + self._cells
+            if not self._sheet and self._cells > 1:
+                self._grid.cell(self._cells - 1)
+        elif tag == "frame":
+            self._title = False
+
+    def put(self, text: str) -> None:
+        spot = self._grid.spot
+        if spot is None and self._level:
+            self.sink.add(text, "heading", self._level)
+        else:
+            self.sink.add(text, "cell" if spot else "text", spot=spot)
+
+    def put_cell(self, value: str, shown: str) -> None:
+        self._column += 1
+        self.sink.count(value)
+        self.sink.show(shown, "cell", spot=(0, self._row, self._column))
+
+
+def _body(sink: TextSink) -> _Body:
+    """What listens to a body: as closely as the text is to be shown."""
+    return _ShownBody(sink) if sink.keeps else _Body(sink)
 
 
 def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
@@ -219,7 +300,7 @@ class Odf:
             raise Malformed("the part META-INF/manifest.xml is missing")
         manifest = archive.members["META-INF/manifest.xml"]
         xmlparts.run(archive.read(manifest), xmlparts.Elements(see), manifest.name)
-        meta, body = xmlparts.Collect(_META), _Body(sink)
+        meta, body = xmlparts.Collect(_META), _body(sink)
         for member in archive.members.values():
             if member.name in ("mimetype", manifest.name):
                 continue
@@ -276,7 +357,7 @@ class FlatOdf:
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         glance = self.glance(stream, size, name)
         stream.seek(0)
-        body = _Body(sink)
+        body = _body(sink)
         xmlparts.run(iter(lambda: stream.read(1 << 18), b""), body, "document")
         amounts = {key: count for key, count in body.amounts.items() if count}
         return Reading(glance, State.INTACT, "read to the end: well-formed XML", amounts)

@@ -19,8 +19,9 @@ from rustfern.formats import archive as zips
 from rustfern.formats import marks, xlsb, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
+from rustfern.formats.ooxml_text import Cells, PlainText, ShownStory, Story, Strings, Styles
 from rustfern.formats.table import class_of
-from rustfern.formats.words import TextSink, number
+from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 from rustfern.times import iso
 
@@ -66,179 +67,9 @@ _CHAIN = {
     "notes master": (re.compile(r"/notesMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
     "master": (re.compile(r"/slideMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
 }
-_CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
-_KIND = re.compile(rb" t=[\"'](\w+)[\"']")
-_VALUE = re.compile(rb"<[vt](?: [^>]*)?>([^<]*)</")
 _LINK = re.compile(rb' r:(?:id|embed|link|pict)="([\w-]+)"')
+_SLIDE_ID = re.compile(rb"<(?:\w+:)?sldId\b[^>]*?\s\w+:id=[\"'](\w+)[\"']")
 _PAGE = re.compile(r"(?:^|/)pages/page\d+\.xml$", re.IGNORECASE)
-
-
-_DRAWN = frozenset({"drawing", "pict", "object", "oMath", "sdt", "fldSimple", "instrText"})
-
-
-class _Story(xmlparts.Handler):
-    """Paragraphs made of text runs: WordprocessingML and DrawingML alike."""
-
-    wanted = _DRAWN | {"Fallback", "p", "t", "tab", "br", "cr", "noBreakHyphen"}
-    looked_at = frozenset()
-
-    def __init__(self, sink: TextSink, amounts: dict[str, int]) -> None:
-        self._sink, self._amounts = sink, amounts
-        self._paragraphs: list[list[str]] = []
-        self._in_text = False
-        self._skipping = 0
-
-    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
-        if tag in _DRAWN:
-            self._amounts["drawings"] = self._amounts.get("drawings", 0) + 1
-        if tag == "Fallback":
-            self._skipping += 1
-        elif self._skipping:
-            return
-        elif tag == "p":
-            self._paragraphs.append([])
-        elif tag == "t":
-            self._in_text = True
-        elif tag in ("tab", "br", "cr") and self._paragraphs:
-            self._paragraphs[-1].append(" ")
-        elif tag == "noBreakHyphen" and self._paragraphs:
-            self._paragraphs[-1].append("-")
-
-    def text(self, text: str) -> None:
-        if self._in_text and not self._skipping and self._paragraphs:
-            self._paragraphs[-1].append(text)
-
-    def end(self, tag: str) -> None:
-        if tag == "Fallback":
-            self._skipping -= 1
-        elif self._skipping:
-            return
-        elif tag == "t":
-            self._in_text = False
-        elif tag == "p" and self._paragraphs:
-            text = "".join(self._paragraphs.pop())
-            if text.strip():
-                self._sink.add(text)
-                self._amounts["paragraphs"] = self._amounts.get("paragraphs", 0) + 1
-
-
-class _PlainText(xmlparts.Handler):
-    """Every `Text` element of a diagram's page."""
-
-    wanted = frozenset({"Text"})
-    looked_at = frozenset()
-
-    def __init__(self, sink: TextSink) -> None:
-        self._sink, self._text = sink, [""]
-        self._inside = False
-
-    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
-        if tag == "Text":
-            self._inside, self._text = True, []
-
-    def text(self, text: str) -> None:
-        if self._inside:
-            self._text.append(text)
-
-    def end(self, tag: str) -> None:
-        if tag == "Text":
-            self._inside = False
-            self._sink.add("".join(self._text))
-
-
-class _Strings(xmlparts.Handler):
-    """The shared strings of a workbook; phonetic runs are left out."""
-
-    wanted = frozenset({"si", "rPh", "t"})
-    looked_at = frozenset()
-
-    def __init__(self) -> None:
-        self.strings: list[str] = []
-        self._parts: list[str] | None = None
-        self._in_text = False
-        self._phonetic = 0
-
-    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
-        if tag == "si":
-            self._parts = []
-        elif tag == "rPh":
-            self._phonetic += 1
-        elif tag == "t":
-            self._in_text = not self._phonetic
-
-    def text(self, text: str) -> None:
-        if self._in_text and self._parts is not None:
-            self._parts.append(text)
-
-    def end(self, tag: str) -> None:
-        if tag == "t":
-            self._in_text = False
-        elif tag == "rPh":
-            self._phonetic -= 1
-        elif tag == "si" and self._parts is not None:
-            self.strings.append("".join(self._parts))
-            self._parts = None
-
-
-class _Cells(xmlparts.Handler):
-    """The cells of one sheet. A shared string that does not exist is damage."""
-
-    wanted = frozenset({"c", "v", "t"})
-    looked_at = frozenset({"c"})
-
-    def __init__(self, sink: TextSink, strings: list[str] | None, amounts: dict[str, int], part: str) -> None:
-        self._sink, self._strings, self._amounts, self._part = sink, strings, amounts, part
-        self._kind = ""
-        self._text: list[str] | None = None
-        self._value: list[str] = []
-
-    def whole(self, data: bytes) -> bool:
-        if (
-            b"<c " not in data
-            or b"<c>" in data
-            or b":c " in data
-            or b"&" in data
-            or b"<rPh" in data
-            or b"<!" in data
-            or b"\r" in data
-        ):
-            return False
-        for attributes, inner in _CELL.findall(data):
-            found = _KIND.search(attributes)
-            texts = _VALUE.findall(inner)
-            if texts:
-                self._take(found[1].decode() if found else "n", b"".join(texts).decode("utf-8"))
-        return True
-
-    def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
-        if tag == "c":
-            self._kind, self._value = attributes.get("t", "n"), []
-        elif tag in ("v", "t"):
-            self._text = []
-
-    def text(self, text: str) -> None:
-        if self._text is not None:
-            self._text.append(text)
-
-    def end(self, tag: str) -> None:
-        if tag in ("v", "t") and self._text is not None:
-            self._value.append("".join(self._text))
-            self._text = None
-        elif tag == "c" and self._value:
-            self._take(self._kind, "".join(self._value))
-
-    def _take(self, kind: str, value: str) -> None:
-        if kind == "s":
-            if self._strings is None:
-                raise Malformed("the part sharedStrings.xml, which cells need, is missing")
-            if not value.strip().isdigit() or int(value) >= len(self._strings):
-                raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
-            value = self._strings[int(value)]
-        elif kind == "n":
-            value = number(value)
-        if value.strip():
-            self._sink.add(value)
-            self._amounts["cells"] = self._amounts.get("cells", 0) + 1
 
 
 def _natural(name: str) -> list[object]:
@@ -290,6 +121,21 @@ def _links(data: bytes, rels: str) -> Sequence[tuple[str, str]]:
         if target and target != "NULL":
             path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
             found.append((attributes.get("Type", ""), unquote(posixpath.normpath(path))))
+
+    xmlparts.run([data], xmlparts.Elements(see), rels)
+    return found
+
+
+def _idents(data: bytes, rels: str) -> dict[str, str]:
+    """Relationship id → part."""
+    folder = posixpath.dirname(posixpath.dirname(rels))
+    found: dict[str, str] = {}
+
+    def see(tag: str, attributes: xmlparts.Attributes) -> None:
+        if tag == "Relationship":
+            target = attributes.get("Target", "")
+            path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
+            found[attributes.get("Id", "")] = unquote(posixpath.normpath(path))
 
     xmlparts.run([data], xmlparts.Elements(see), rels)
     return found
@@ -413,7 +259,10 @@ class Ooxml:
         binary: list[str] | None = None
         base = posixpath.dirname(main)
         settings, workbook, times = marks.Settings(), marks.Workbook(), xmlparts.Collect(("TotalTime",))
+        sections, styles = self._structure(package, main) if sink.keeps else ({}, Styles())
+        sink.order = {section: at for at, section in enumerate(sections.values())}
         for name in names:
+            sink.section = sections.get(name, "")
             if name in package.read or name == _TYPES:
                 continue
             member = archive.members[name]
@@ -421,7 +270,7 @@ class Ooxml:
             lower = name.casefold()
             handler: xmlparts.Handler | None = None
             if lower.endswith("sharedstrings.xml"):
-                handler = shared = _Strings()
+                handler = shared = Strings()
                 xmlparts.run(chunks, handler, name)
                 strings = shared.strings
                 continue
@@ -440,13 +289,13 @@ class Ooxml:
                 see_through(chunks, name, member.size)
                 continue
             if _SHEET.search(name):
-                handler = _Cells(sink, strings, amounts, name)
+                handler = Cells(sink, strings, amounts, name, styles.dates)
             elif _SLIDE.search(name) or (
                 posixpath.dirname(name) == base and _STORY.fullmatch(posixpath.basename(name))
             ):
-                handler = _Story(sink, amounts)
+                handler = ShownStory(sink, amounts, styles.levels) if sink.keeps else Story(sink, amounts)
             elif _PAGE.search(name):
-                handler = _PlainText(sink)
+                handler = PlainText(sink)
             elif lower.endswith("word/settings.xml"):
                 handler = settings
             elif name == main:
@@ -455,6 +304,35 @@ class Ooxml:
                 handler = times
             xmlparts.run(chunks, handler, name)
         return (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
+
+    @staticmethod
+    def _structure(package: _Package, main: str) -> tuple[dict[str, str], Styles]:
+        """What showing needs: the sheet or slide that each part is, in order, and the styles. Damage is left to the reading of the parts."""
+        sections: dict[str, str] = {}
+        styles = Styles()
+        beside = posixpath.join(posixpath.dirname(main), "styles.xml")
+        listed: list[tuple[str, str]] = []
+
+        def see(tag: str, attributes: xmlparts.Attributes) -> None:
+            if tag == "sheet":
+                listed.append((attributes.get("name", ""), attributes.get("id", "")))
+
+        members = package.archive.members
+        try:
+            if beside in members:
+                xmlparts.run([package.archive.bytes_of(beside)], styles, beside)
+            if main.endswith(".xml") and _rels_of(main) in members:
+                idents = _idents(package.archive.bytes_of(_rels_of(main)), _rels_of(main))
+                data = package.archive.bytes_of(main)
+                xmlparts.run([data], xmlparts.Elements(see), main)
+                # A slide has two ids, told apart by their prefix only.
+                listed += [("", ident.decode()) for ident in _SLIDE_ID.findall(data)]
+                for number, (name, ident) in enumerate(listed, 1):
+                    if ident in idents:
+                        sections[idents[ident]] = name or f"Slide {number}"
+        except Malformed:
+            pass
+        return sections, styles
 
     @staticmethod
     def _binary_strings(archive: zips.Archive) -> list[str]:
@@ -486,7 +364,7 @@ def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:
         handler: xmlparts.Handler
         try:
             if lower.endswith("sharedstrings.xml"):
-                handler = shared = _Strings()
+                handler = shared = Strings()
                 xmlparts.run([data], handler, name, partial=True)
                 strings = shared.strings
                 for text in strings:
@@ -497,6 +375,6 @@ def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:
             elif name == "content.xml":
                 xmlparts.run([data], _Body(sink), name, partial=True)
             elif _SLIDE.search(name) or lower.endswith("word/document.xml"):
-                xmlparts.run([data], _Story(sink, {}), name, partial=True)
+                xmlparts.run([data], Story(sink, {}), name, partial=True)
         except Malformed:
             continue

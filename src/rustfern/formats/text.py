@@ -63,6 +63,10 @@ def refine(name: str) -> str:
     return claimed if claimed in TEXT_FORMATS and not claimed.startswith("fod") else "txt"
 
 
+def _nothing() -> None:
+    """What a text without layout does at its end."""
+
+
 class PlainText:
     """Text in any common encoding."""
 
@@ -86,7 +90,7 @@ class PlainText:
         if encoding == "utf-8":
             encoding = self._utf8_or_older(stream)
         stream.seek(0)
-        lines = self._read(stream, encoding, sink)
+        lines = self._read(stream, encoding, sink, kind)
         said = self._structure(stream, size, glance.format, encoding)
         words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(encoding, encoding.upper())
         return Reading(glance, State.INTACT, f"read to the end as {words}{said}", {"lines": lines})
@@ -129,7 +133,13 @@ class PlainText:
         finally:
             text.detach()
 
-    def _read(self, stream: BinaryIO, encoding: str, sink: TextSink) -> int:
+    def _read(self, stream: BinaryIO, encoding: str, sink: TextSink, kind: str) -> int:
+        put, done = sink.add, _nothing
+        if sink.keeps:
+            from rustfern.formats.shown import layout_of
+
+            layout = layout_of(kind, sink)
+            put, done = layout.line, layout.done
         decoder = codecs.getincrementaldecoder(encoding)("replace" if encoding == "cp1252" else "strict")
         position, lines, rest = 0, 0, ""
         wide = encoding.startswith(("utf-16", "utf-32"))
@@ -148,9 +158,10 @@ class PlainText:
             position += len(data)
             *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
             for line in whole:
-                sink.add(line)
+                put(line)
             lines += len(whole)
             if not data:
+                done()
                 return lines - (not whole[-1])
 
     @staticmethod

@@ -7,6 +7,8 @@ import re
 import unicodedata
 import zlib
 from array import array
+from dataclasses import dataclass
+from typing import Literal
 
 _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
 _ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
@@ -33,17 +35,41 @@ def number(text: str) -> str:
         return text
 
 
+PieceKind = Literal["text", "heading", "cell", "field", "line"]
+Spot = tuple[int, int, int]
+"""Table, row and column of a cell, each from 1; table 0 is the sheet itself."""
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """One piece of a text for showing: a paragraph, a heading of a level (from 1), a cell, a form field (named `label`), or a line as it
+    stands. `section` is the sheet or the slide that it is on.
+    """
+
+    text: str
+    kind: PieceKind = "text"
+    level: int = 0
+    section: str = ""
+    spot: Spot | None = None
+    label: str = ""
+
+
 class TextSink:
     """Takes pieces of text (paragraphs, cells, slides' lines) in reading order.
 
-    `keep` is how many characters of the text are kept for showing; 0 keeps none. Without `hashed` words are only counted. Pieces are
-    worked through many at a time.
+    `keep` is how many characters of the text are kept for showing, with what the readers tell of its structure; 0 keeps none. Without
+    `hashed` words are only counted. Pieces are worked through many at a time.
     """
 
     def __init__(self, keep: int = 0, *, hashed: bool = True) -> None:
         self._hashed = hashed
         self.pieces = 0
-        self.kept: list[str] = []
+        self.kept: list[Piece] = []
+        self.keeps = keep > 0
+        """Whether it is worth telling the structure of the text."""
+        self.section = ""
+        self.order: dict[str, int] = {}
+        """The sections in the order in which the document shows them, where it is another than that of reading."""
         self._keep = keep
         self._waiting: list[str] = []
         self._length = 0
@@ -52,19 +78,35 @@ class TextSink:
         self._lines = array("I")
         self._hash = hashlib.sha256()
 
-    def add(self, text: str) -> None:
+    def add(
+        self, text: str, kind: PieceKind = "text", level: int = 0, spot: Spot | None = None, label: str = ""
+    ) -> None:
         """Take one piece; white space is folded, empty pieces do not count."""
+        if self._keep > 0:
+            self.show(text, kind, level, spot, label)
+        self.count(text)
+
+    def count(self, text: str) -> None:
+        """Take one piece of what is compared, without keeping it for showing."""
         text = " ".join(text.split())
         if not text:
             return
         self.pieces += 1
-        if self._keep > 0:
-            self.kept.append(text[: self._keep])
-            self._keep -= len(text) + 1
         self._waiting.append(text)
         self._length += len(text)
         if self._length > _TOGETHER:
             self._work()
+
+    def show(
+        self, text: str, kind: PieceKind = "text", level: int = 0, spot: Spot | None = None, label: str = ""
+    ) -> None:
+        """Keep a piece for showing only; lines keep their indentation, and empty ones their place."""
+        if self._keep <= 0:
+            return
+        shown = text.rstrip().expandtabs(4) if kind == "line" else " ".join(text.split())
+        if shown or kind == "line":
+            self.kept.append(Piece(shown[: self._keep], kind, level, self.section, spot, label))
+            self._keep -= len(shown) + 1
 
     def _work(self) -> None:
         """Fold, hash and count what waits. No word reaches over the end of a piece."""

@@ -94,7 +94,8 @@ def main() -> int:
     for part in (4, 2, 1):
         documents, copies = disk(DOCUMENTS // part, COPIES // part)
         before = own_memory()
-        took, right, wrong = match(documents, copies)
+        # The best of three: another program on the machine is no part of the matching.
+        took, right, wrong = min(match(documents, copies) for _ in range(3))
         times.append(took)
         print(
             f"{len(copies):5} copies, {len(documents):6} documents: {took:6.2f} s, {right / len(copies):.2%} found, {wrong} wrong, "

@@ -122,9 +122,40 @@ def run_hashes(tokens: bytes) -> NDArray[np.uint64]:
     return cut
 
 
+def _with_arrays(tokens: bytes) -> bool:
+    """For a few short texts, loading NumPy would take longer than hashing them."""
+    return "numpy" in sys.modules or len(tokens) > _SHORT
+
+
+@lru_cache(maxsize=2048)
+def _array(tokens: bytes, lines: bytes) -> NDArray[np.uint64]:
+    """The features as an array, sorted, each once."""
+    import numpy as np
+
+    told = np.frombuffer(lines, np.uint32).astype(np.uint64) | np.uint64(1 << 48)
+    found = np.concatenate([run_hashes(tokens), told])
+    found.sort()
+    if not len(found):
+        return found
+    first = np.ones(len(found), np.bool_)
+    np.not_equal(found[1:], found[:-1], out=first[1:])
+    once: NDArray[np.uint64] = found[first]
+    return once
+
+
+def _common(mine: NDArray[np.uint64], theirs: NDArray[np.uint64]) -> NDArray[np.bool_]:
+    """Which of one text's features another one has; both sorted. Shape (of mine,)."""
+    places = theirs.searchsorted(mine)
+    if not len(theirs):
+        return places > 0
+    places[places == len(theirs)] = 0
+    found: NDArray[np.bool_] = theirs[places] == mine
+    return found
+
+
 def _run_list(tokens: bytes) -> list[int]:
-    """The same as `run_hashes`; for a few short texts, loading NumPy would take longer than hashing them."""
-    if "numpy" in sys.modules or len(tokens) > _SHORT:
+    """The same as `run_hashes`."""
+    if _with_arrays(tokens):
         found: list[int] = run_hashes(tokens).tolist()
         return found
     words = unpack(tokens)
@@ -151,6 +182,8 @@ def features(content: Content) -> frozenset[int]:
 
 def nothing_shared(copy: Content, document: Content) -> bool:
     """Whether two texts have no feature in common."""
+    if _with_arrays(copy.tokens):
+        return not _common(_array(copy.tokens, copy.lines), _array(document.tokens, document.lines)).any()
     return features(copy).isdisjoint(features(document))
 
 
@@ -167,26 +200,65 @@ def shared_among(copy: Content, groups: Mapping[str, Sequence[Content]]) -> dict
     What several of them hold (the text of a template, of a letterhead) tells less the more hold it, and one that holds
     less of what tells them apart than another falls behind it.
     """
-    mine = features(copy)
-    if len(mine) < _FEW:
-        return {}
-    held = {key: [mine & features(each) for each in group] for key, group in groups.items()}
-    carriers = Counter(chain.from_iterable(frozenset().union(*common) for common in held.values()))
-    telling = {feature: 1.0 / count for feature, count in carriers.items()}
-    weight_of = telling.__getitem__
-    # What no document holds tells fully.
-    whole = len(mine) - len(telling) + sum(telling.values())
-    most = max((sum(map(weight_of, frozenset().union(*common))) for common in held.values()), default=0.0)
+    held = _held_by_arrays if _with_arrays(copy.tokens) else _held_by_sets
+    size, whole, found = held(copy, groups)
+    most = max((weight for weight, _ in found.values()), default=0.0)
     out = {}
-    for key, group in groups.items():
+    for key, (together, versions) in found.items():
         best = 0.0
-        for each, common in zip(group, held[key], strict=True):
-            theirs = len(features(each))
-            if theirs < _FEW:
+        for theirs, common, weight in versions:
+            if min(theirs, size) < _FEW:
                 continue
-            weight = sum(map(weight_of, common))
-            inside = weight / (whole if len(mine) <= theirs else weight + theirs - len(common))
-            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / _TELLS, len(mine) / _TELLS))
+            inside = weight / (whole if size <= theirs else weight + theirs - common)
+            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / _TELLS, size / _TELLS))
         if best > 0:
-            out[key] = best * math.sqrt(sum(map(weight_of, frozenset().union(*held[key]))) / most)
+            out[key] = best * math.sqrt(together / most)
     return out
+
+
+_Held = tuple[int, float, dict[str, tuple[float, list[tuple[int, int, float]]]]]
+"""How many features a copy has; the weight of all of them; and for each document the weight of those that it holds, with (features,
+common ones, their weight) of each version. A feature weighs the less the more documents hold it; what none holds weighs 1.
+"""
+
+
+def _held_by_sets(copy: Content, groups: Mapping[str, Sequence[Content]]) -> _Held:
+    mine = features(copy)
+    held = {key: [(len(theirs), mine & theirs) for theirs in map(features, group)] for key, group in groups.items()}
+    together = {key: frozenset().union(*(common for _, common in versions)) for key, versions in held.items()}
+    telling = {feature: 1.0 / count for feature, count in Counter(chain.from_iterable(together.values())).items()}
+
+    def weight(common: frozenset[int]) -> float:
+        return sum(map(telling.__getitem__, common))
+
+    whole = len(mine) - len(telling) + sum(telling.values())
+    return len(mine), whole, {
+        key: (weight(together[key]), [(theirs, len(common), weight(common)) for theirs, common in versions])
+        for key, versions in held.items()
+    }  # fmt: skip
+
+
+def _held_by_arrays(copy: Content, groups: Mapping[str, Sequence[Content]]) -> _Held:
+    import numpy as np
+
+    mine = _array(copy.tokens, copy.lines)
+    held: dict[str, list[tuple[int, NDArray[np.bool_]]]] = {}
+    together: dict[str, NDArray[np.bool_]] = {}
+    carriers = np.zeros(len(mine))
+    for key, group in groups.items():
+        held[key] = []
+        together[key] = np.zeros(len(mine), np.bool_)
+        for each in group:
+            theirs = _array(each.tokens, each.lines)
+            common = _common(mine, theirs)
+            held[key].append((len(theirs), common))
+            together[key] |= common
+        carriers += together[key]
+    telling = 1.0 / np.maximum(carriers, 1.0)
+    return len(mine), float(telling.sum()), {
+        key: (
+            float(telling @ together[key]),
+            [(theirs, int(np.count_nonzero(common)), float(telling @ common)) for theirs, common in versions],
+        )
+        for key, versions in held.items()
+    }  # fmt: skip

@@ -8,6 +8,7 @@ is compared with everything.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
@@ -25,6 +26,9 @@ _CROWD = 200
 """A band that so many documents share is the text of a template: it tells nothing."""
 _SEED = 20_260_312
 _LEAST = 4
+_TOGETHER = 256
+"""So many texts are sketched at a time."""
+_FOLD, _AT_ONCE = 21, 1 << 17
 
 
 @cache
@@ -37,33 +41,56 @@ def _functions() -> tuple[NDArray[np.uint32], NDArray[np.uint64]]:
     return odd, rng.integers(0, 2**63, _HASHES // _ROWS, dtype=np.uint64)
 
 
-def sketch(content: Content) -> NDArray[np.uint32] | None:
-    """The least value of each of the hash functions over a text's features: shape (64,), 32 bits. None where it has too few."""
+def sketches(contents: Sequence[Content]) -> tuple[list[int], NDArray[np.uint32]]:
+    """The least value of each of the hash functions over each text's features: which contents have enough of them (by place), and their
+    sketches, shape (of those, 64), 32 bits.
+    """
     import numpy as np
 
-    runs = run_hashes(content.tokens)
-    mixed = np.concatenate(
-        [(runs ^ (runs >> np.uint64(21))).astype(np.uint32), np.frombuffer(content.lines, np.uint32)]
-    )
-    if len(mixed) < _LEAST:
-        return None
+    words = np.array([len(each.tokens) // 4 for each in contents], np.int64)
+    lines = np.array([len(each.lines) // 4 for each in contents], np.int64)
+    runs = run_hashes(b"".join(each.tokens for each in contents))
+    counts = np.maximum(words - 2, 0)
+    # A run that reaches from one text into the next is none.
+    ends = np.cumsum(words)
+    inside = np.ones(max(int(ends[-1]), 2) if len(ends) else 2, np.bool_)
+    inside[ends[words > 0] - 1] = False
+    inside[np.maximum(ends[words > 1] - 2, 0)] = False
+    runs = runs[inside[: len(runs)]]
+    folded = (runs ^ (runs >> np.uint64(_FOLD))).astype(np.uint32)
+    told = np.frombuffer(b"".join(each.lines for each in contents), np.uint32)
+    least = np.minimum(_least(folded, counts), _least(told, lines))
+    enough = np.flatnonzero(counts + lines >= _LEAST)
+    return enough.tolist(), least[enough]
+
+
+def _least(values: NDArray[np.uint32], counts: NDArray[np.int64]) -> NDArray[np.uint32]:
+    """The least value of each function over each group of so many values; shape (groups, 64). Where a group is empty, the greatest."""
+    import numpy as np
+
+    out = np.full((_HASHES, len(counts)), np.iinfo(np.uint32).max, np.uint32)
+    there = np.flatnonzero(counts)
+    if not len(there):
+        return out.T
+    starts = np.cumsum(counts[there]) - counts[there]
     # A bijection of 32 bits for each factor; the second step lets high bits of the value reach the low ones of the hash.
-    mixed ^= mixed >> np.uint32(15)
-    hashed = mixed[None, :] * _functions()[0]
-    least: NDArray[np.uint32] = hashed.min(axis=1)
-    return least
+    mixed = values ^ (values >> np.uint32(15))
+    # As many functions at once as keep what is worked on in the processor's cache.
+    step = max(1, min(_HASHES, _AT_ONCE // len(mixed)))
+    for first in range(0, _HASHES, step):
+        some = mixed[None, :] * _functions()[0][first : first + step]
+        out[first : first + step, there] = np.minimum.reduceat(some, starts, axis=1)
+    return out.T
 
 
-def _bands(content: Content) -> list[int]:
-    """One key for each band of a sketch; none where there is too little text."""
+def _bands(contents: Sequence[Content]) -> dict[int, list[int]]:
+    """One key for each band of a sketch, by the content's place; none where there is too little text."""
     import numpy as np
 
-    found = sketch(content)
-    if found is None:
-        return []
-    rows = found.astype(np.uint64).reshape(-1, _ROWS)
-    keys: list[int] = (((rows[:, 0] << np.uint64(32)) | rows[:, 1]) ^ _functions()[1]).tolist()
-    return keys
+    places, found = sketches(contents)
+    rows = found.astype(np.uint64).reshape(len(places), -1, _ROWS)
+    keys = ((rows[:, :, 0] << np.uint64(32)) | rows[:, :, 1]) ^ _functions()[1]
+    return dict(zip(places, keys.tolist(), strict=True))
 
 
 class Likeness:
@@ -111,19 +138,25 @@ class Likeness:
                     found[key] += 4
         if content.tokens:
             self._sketch_waiting()
-            for band in _bands(content):
+            for band in _bands([content]).get(0, ()):
                 if band in self._first and len(others := self._others.get(band, ())) < _CROWD:
                     for number in (self._first[band], *others):
                         found[self._names[number]] += 1
         return [key for key, _ in found.most_common(limit)]
 
     def _sketch_waiting(self) -> None:
-        for key, content in self._waiting:
-            number = self._keys[key]
-            for band in _bands(content):
-                first = self._first.setdefault(band, number)
-                if first != number:
-                    others = self._others.setdefault(band, [])
-                    if len(others) < _CROWD and number not in others[-1:]:
-                        others.append(number)
+        for start in range(0, len(self._waiting), _TOGETHER):
+            some = self._waiting[start : start + _TOGETHER]
+            bands = _bands([content for _, content in some])
+            for place, found in bands.items():
+                self._enter(self._keys[some[place][0]], found)
         self._waiting.clear()
+
+    def _enter(self, number: int, bands: Sequence[int]) -> None:
+        """Put a document into its bands."""
+        for band in bands:
+            first = self._first.setdefault(band, number)
+            if first != number:
+                others = self._others.setdefault(band, [])
+                if len(others) < _CROWD and number not in others[-1:]:
+                    others.append(number)

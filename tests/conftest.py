@@ -13,9 +13,12 @@ import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import pytest
+
+from rustfern import formats
+from rustfern.model import Content
 
 DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"
@@ -281,3 +284,9 @@ def write(path: Path, data: bytes | str, when: int | None = None) -> Path:
     if when is not None:
         os.utime(path, (when, when))
     return path
+
+
+def read(stream: BinaryIO, name: str, keep: int) -> tuple[Content, list[str]]:
+    """What `formats.read_text` gives, the pieces as plain texts."""
+    content, kept = formats.read_text(stream, name, keep)
+    return content, [piece.text for piece in kept]

@@ -10,7 +10,7 @@ import struct
 from pathlib import Path
 
 import pytest
-from conftest import packed
+from conftest import packed, read
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -48,13 +48,13 @@ def test_documents_of_known_state(path: str) -> None:
     ],
 )
 def test_what_legacy_and_open_formats_hold(name: str, lines: list[str], amounts: dict[str, int]) -> None:
-    content, kept = formats.read_text(io.BytesIO(OFFICE[name]), name, 10_000)
+    content, kept = read(io.BytesIO(OFFICE[name]), name, 10_000)
     assert (content.state, content.format, kept, content.amounts) == (State.INTACT, name[-3:], lines, amounts)
 
 
 def test_flat_odf() -> None:
     data = OFFICE["tide-notes.fodt"]
-    content, kept = formats.read_text(io.BytesIO(data), "tide-notes.fodt", 10_000)
+    content, kept = read(io.BytesIO(data), "tide-notes.fodt", 10_000)
     assert (content.format, content.state, content.words) == ("fodt", State.INTACT, 46)
     assert kept[0] == "Tide table notes, Marlow Quay" and content.glance.modified_local is not None
     assert formats.check(io.BytesIO(data[: len(data) * 6 // 10]), "tide-notes.fodt").state is State.DAMAGED
@@ -152,7 +152,7 @@ def database(tmp_path: Path) -> bytes:
 
 def test_databases(tmp_path: Path) -> None:
     data = database(tmp_path)
-    content, lines = formats.read_text(io.BytesIO(data), "log.ctb", 1000)
+    content, lines = read(io.BytesIO(data), "log.ctb", 1000)
     assert (content.format, content.state, content.amounts["rows"]) == (
         "sqlite",
         State.INTACT,

@@ -104,8 +104,8 @@ def test_any_file_can_be_looked_at_and_compared(tmp_path: Path, rustfern: Rustfe
         buffer = io.BytesIO()
         Image.new("RGB", (30, 20), (colour, 0, 0)).save(buffer, "PNG", compress_level=9 if name == "a.png" else 0)
         pictures.append(write(tmp_path / name, buffer.getvalue()))
-    assert "The same pixels" in rustfern("look", pictures[0], pictures[1]).out
-    assert "bytes differ" in rustfern("look", pictures[0], pictures[2]).out
+    assert "the same pixels" in rustfern("look", pictures[0], pictures[1]).out
+    assert "100.0% of the pixels differ" in rustfern("look", pictures[0], pictures[2]).out
 
 
 @given(PIECES, PIECES)

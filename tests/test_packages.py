@@ -16,7 +16,7 @@ from pathlib import Path
 from xml.parsers import expat
 
 import pytest
-from conftest import Run, compound_file, docx, odt, package, packed
+from conftest import Run, compound_file, docx, odt, package, packed, read
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -55,7 +55,7 @@ def test_documents_of_many_producers(name: str) -> None:
     [("launch-pandoc.epub", "Kittiwake"), ("rigging.epub", "Chapter"), ("survey.eml", "Marlow"), ("yard.mbox", "hog")],
 )
 def test_what_books_and_mail_hold(name: str, words: str) -> None:
-    content, text = formats.read_text(io.BytesIO(REAL[name]), name, 100_000)
+    content, text = read(io.BytesIO(REAL[name]), name, 100_000)
     whole = "\n".join(text)
     assert content.words and (words in whole or re.search("garboard|strake|transom", whole))
     if name.endswith(("eml", "mbox")):

@@ -9,20 +9,20 @@ import os
 import re
 import secrets
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 from rustfern import rebuilding
-from rustfern.casefile import CaseFile, KeptCopy, roots_of_recent_cases, stem_of
+from rustfern.casefile import CaseFile, KeptCopy, stem_of
 from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
 from rustfern.model import Content, Entry, show_name
-from rustfern.places.recorded import inside
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.times import local
+from rustfern.writing import PART, claim, outside_searched, scratch, sync_folder
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
@@ -30,7 +30,6 @@ _UNFIT = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
 _DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?:\..*)?", re.IGNORECASE)
 _DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\u2028\u2029]")
 _MAX_NAME = 255
-_PART = ".rustfern-"
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,17 +113,10 @@ def check_target(folder: str, roots: Sequence[str]) -> str:
     Raises `WrongUsage` if it lies inside what was searched, is a file, or cannot be made or written.
     """
     path = os.path.abspath(folder)
-    real = os.path.realpath(path)
-    for root in [*roots, *roots_of_recent_cases()]:
-        if inside(real, os.path.realpath(root)):
-            raise WrongUsage(
-                "the target lies inside what was searched, where writing can destroy what could still be saved",
-                path,
-                "Name a folder elsewhere, on another disk if you can",
-            )
+    real = outside_searched(folder, roots)
     try:
         os.makedirs(real, exist_ok=True)
-        probe = os.path.join(real, _PART + secrets.token_hex(6))
+        probe = os.path.join(real, PART + secrets.token_hex(6))
         os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
         os.unlink(probe)
     except FileExistsError as error:
@@ -229,49 +221,27 @@ def _write(stream: BinaryIO, target: str, source: str) -> str:
     return sums.hexdigest()
 
 
-@contextlib.contextmanager
-def _scratch(folder: str, remove: Callable[[str], Any]) -> Iterator[str]:
-    """A fresh name beside the target; what is left under it is removed, whatever happens."""
-    path = os.path.join(folder, _PART + secrets.token_hex(8))
-    try:
-        yield path
-    finally:
-        with contextlib.suppress(OSError):
-            remove(path)
-
-
 def _file(
     entry: Entry, folder: str, name: str, expected: str, recipe: str, bases: Sequence[Entry]
 ) -> tuple[str, Content]:
-    with _scratch(folder, os.unlink) as scratch:
+    with scratch(folder, os.unlink) as made:
         with rebuilding.open_content(entry, recipe, bases) as stream:
-            written = _write(stream, scratch, entry.path)
+            written = _write(stream, made, entry.path)
         if written != expected:
             raise _changed(entry.path)
-        back, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)
-        target = _place(scratch, folder, name)
-        _sync_folder(folder)
+        back, _ = rebuilding.check(FolderSource(folder).entry(made), name)
+        target = _place(made, folder, name)
+        sync_folder(folder)
         return target, back
 
 
-def _place(scratch: str, folder: str, name: str) -> str:
+def _place(made: str, folder: str, name: str) -> str:
     """Move a verified file to its name without ever replacing one: a taken name gets a number."""
     for path in _names(folder, name):
         try:
-            os.link(scratch, path)
+            claim(made, path)
         except FileExistsError:
             continue
-        except OSError:
-            # No hard links here (FAT and some shares): take the name first, then move over our own empty file.
-            try:
-                os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-            except FileExistsError:
-                continue
-            try:
-                os.replace(scratch, path)
-            except OSError:
-                os.unlink(path)  # our own empty file: nothing half-done stays under a final name
-                raise
         with contextlib.suppress(OSError):
             os.chmod(path, 0o644)
         return path
@@ -292,12 +262,12 @@ def _names(folder: str, name: str, *, has_extension: bool = True) -> Iterator[st
 def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
     """A folder copy with all its members; moved into place only when every one is verified."""
     folder, name = os.path.split(target)
-    with _scratch(folder, lambda path: shutil.rmtree(path, ignore_errors=True)) as scratch:
-        os.mkdir(scratch, 0o700)
+    with scratch(folder, lambda path: shutil.rmtree(path, ignore_errors=True)) as made:
+        os.mkdir(made, 0o700)
         sums = []
         for relative, member in rebuilding.members(entry):
             *above, last = (safe_name(part) for part in relative.split("/"))
-            inner = os.path.join(scratch, *above)
+            inner = os.path.join(made, *above)
             os.makedirs(inner, exist_ok=True)
             # Two names may become one when made safe: each keeps its file.
             place = next(path for path in _names(inner, last) if not os.path.lexists(path))
@@ -305,20 +275,11 @@ def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
                 sums.append((relative, _write(stream, place, member.path)))
         if rebuilding.bundle_sum(sums) != expected:
             raise _changed(entry.path)
-        content, _ = rebuilding.check(FolderSource(folder).entry(scratch), name)
+        content, _ = rebuilding.check(FolderSource(folder).entry(made), name)
         for path in _names(folder, name, has_extension=False):
             if not os.path.lexists(path):
-                os.rename(scratch, path)  # a non-empty folder of that name makes this fail rather than replace
+                os.rename(made, path)  # a non-empty folder of that name makes this fail rather than replace
                 os.chmod(path, 0o755)
-                _sync_folder(folder)
+                sync_folder(folder)
                 return path, content
     raise RestoreRefused(f"{_TRIES} folders of this name are there already", target, "Name another folder")
-
-
-def _sync_folder(folder: str) -> None:
-    with contextlib.suppress(OSError):
-        handle = os.open(folder, os.O_RDONLY)
-        try:
-            os.fsync(handle)
-        finally:
-            os.close(handle)

@@ -21,6 +21,8 @@ _WHOLE = 4 << 20
 _AROUND = 160
 _MAX_HITS = 200
 _SENTENCE = re.compile(r"(?<=[.!?…。！？])\s*")
+_TEXT_ON_DEMAND = frozenset({"pdf", "ai"})
+"""Formats whose text is only read to be shown or searched."""
 _SHORTEST = 3
 """Runs of three letters are indexed: what is shorter is looked for in what the longer words found."""
 
@@ -106,12 +108,12 @@ def index_texts(index: WordIndex, documents: Sequence[Document], others: Sequenc
 
 def _text(copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:
     content = copy.content
-    if not content.words or content.state is State.ENCRYPTED or copy.members:
+    if not (content.words or content.format in _TEXT_ON_DEMAND) or content.state is State.ENCRYPTED or copy.members:
         return []
     name = document if copy.recipe else copy.path
     try:
         under = [FolderSource(entry.root).entry(entry.path) for entry in bases]
         with rebuilding.open_content(copy.entry, copy.recipe, under) as stream:
-            return formats.read_text(stream, name, _WHOLE)[1]
+            return [piece.text for piece in formats.read_text(stream, name, _WHOLE)[1]]
     except SourceError:
         return []

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rustfern.checking import Checked, alarm, check_paths
-from rustfern.cli.options import json_option, print_json
+from rustfern.cli.options import json_option, paths_option, print_json
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -21,6 +21,7 @@ _BRIEF = 10
 @click.command()
 @click.argument("paths", nargs=-1, required=True, metavar="PATH...")
 @click.option("--recursive", is_flag=True, help="Folders: all files in them.")
+@paths_option
 @json_option
 def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
     """Read files to their end by their own format's rules, and say of each: intact, damaged, empty, encrypted or unreadable, with

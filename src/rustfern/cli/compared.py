@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.table import Table
@@ -14,6 +15,9 @@ from rustfern.model import Content, show_name
 from rustfern.reporting.life import Event, column
 from rustfern.times import minute
 
+if TYPE_CHECKING:
+    from rustfern.reporting.pictures import Differing
+
 _MOST = 60
 _AROUND = 6
 """So many words of what stayed are shown on each side of a change."""
@@ -22,18 +26,26 @@ _SIGNS = {"added": "+", "removed": "−", "changed": "±"}
 _MARKS = {"saved": "■", "autosave": "●", "trash": "✖", "opened": "├", "lost": "▼"}
 
 
-def show(console: Console, left: Side, right: Side, found: Comparison, trouble: str | None) -> None:
+def show(
+    console: Console, left: Side, right: Side, found: Comparison, trouble: str | None, seen: Differing | None = None
+) -> None:
     """The sum in one line, then every change: words in colour and with signs."""
-    line = Text(f"{right[0]}", style="bold")
-    line.append(f" has {found.more} words more, {found.fewer} fewer than {left[0]}", style="bold")
-    line.append(f"   {found.same} are the same", style=PALE)
-    console.print(line)
-    for label, name, content, _ in (left, right):
-        state = f"{content.state}, {content.words} words" if content and content.words is not None else ""
-        console.print(Text(f"   {label}  {show_name(name)}  {state}", style=PALE), soft_wrap=True)
+    if seen is not None:
+        line = Text(f"{right[0]} and {left[0]}: {_seen(seen)}", style="bold")
+    else:
+        line = Text(f"{right[0]} has {found.more} words more, {found.fewer} fewer than {left[0]}", style="bold")
+        line.append(f"   {found.same} are the same", style=PALE)
+    console.print(line, soft_wrap=True)
+    for label, name, content, of_case in (left, right):
+        words = f", {content.words} words" if content and content.words is not None else ""
+        shown = f"{label}  {show_name(name)}" if of_case else show_name(label)
+        state = str(content.state) if content else "not read"
+        console.print(Text(f"   {shown}  {state}{words}", style=PALE), soft_wrap=True)
     if trouble:
         console.print(Text(f"! {trouble}", style=f"bold {WARN}"))
-    if not found.changes:
+    if seen is not None:
+        _pictures(console, seen)
+    elif not found.changes:
         same = left[2] is not None and right[2] is not None and left[2].sha256 == right[2].sha256
         said = "They are the same to the last byte." if same else "Their text is the same; they differ in other things."
         if left[2] and right[2] and not (left[2].tokens or right[2].tokens):
@@ -48,17 +60,47 @@ def show(console: Console, left: Side, right: Side, found: Comparison, trouble: 
         console.print()
         console.print(Text(f"   {said}"))
     else:
-        heading(console, "Changes")
+        heading(console, f"Changes: {_counted(found.changes)}")
         rows = Table.grid(padding=(0, 1))
         rows.add_column(width=4, justify="right")
         rows.add_column(overflow="fold")
         for change in found.changes[:_MOST]:
-            rows.add_row(Text(_SIGNS[change.kind], style=f"bold {_colour(change.kind)}"), _change(change))
+            text = _change(change)
+            if change.where:
+                text = Text(f"{show_name(change.where)}  ", style=SLATE).append_text(text)
+            rows.add_row(Text(_SIGNS[change.kind], style=f"bold {_colour(change.kind)}"), text)
         console.print(rows)
         if len(found.changes) > _MOST:
             console.print(Text(f"   … and {len(found.changes) - _MOST} more changes (--json gives all)", style=PALE))
     if right[3]:
         next_steps(console, [(f"restore {right[0]} --to DIR", f"write {right[0]}, verified, into a folder elsewhere")])
+
+
+def _counted(changes: Sequence[Change]) -> str:
+    """How many changes there are of each kind: "2 changed, 1 added"."""
+    counts = ((kind, sum(change.kind == kind for change in changes)) for kind in ("changed", "added", "removed"))
+    return ", ".join(f"{count} {kind}" for kind, count in counts if count)
+
+
+def _seen(seen: Differing) -> str:
+    """How two pictures differ, in a few words."""
+    left, right = (f"{width} × {height}" for width, height in seen.sizes)
+    if seen.share is None:
+        return f"their sizes differ, {right} and {left} pixels"
+    if seen.box is None:
+        return f"the same pixels, {left}"
+    share = f"{seen.share:.1%}" if seen.share >= 0.001 else "less than 0.1 %"
+    return f"{share} of the pixels differ, between ({seen.box[0]}, {seen.box[1]}) and ({seen.box[2]}, {seen.box[3]})"
+
+
+def _pictures(console: Console, seen: Differing) -> None:
+    """How two pictures differ, to the eye."""
+    from rustfern.cli.pictures import show as show_picture
+
+    left, right = (f"{width} × {height}" for width, height in seen.sizes)
+    note = f"{left} and {right} pixels" + ("; where they differ is framed" if seen.box else "")
+    console.print()
+    show_picture(console, seen.shown, note, console.width - 6, 24)
 
 
 def _change(change: Change) -> Text:

@@ -17,6 +17,8 @@ from rustfern.times import minute
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
 _LABEL = 10
+full_paths = False
+"""Whether paths are shown in full (`--full-paths`)."""
 
 
 def out() -> Console:
@@ -85,7 +87,7 @@ def wrong_clock(error: timedelta | None) -> str:
 def short_path(path: str, room: int) -> str:
     """A path for showing, shortened in the middle to `room` characters; its end is what tells it apart."""
     text = show_name(path)
-    if len(text) <= room:
+    if full_paths or len(text) <= room:
         return text
     head, tail = text.split("/", 2)[:2], text
     start = "/".join(head)

@@ -101,6 +101,22 @@ def case_at(path: str | None) -> CaseFile:
 
 
 case_option = click.option("--case", metavar="FILE", help="The case file (default: the latest, in your state folder).")
+
+
+def _full_paths(_context: click.Context, _option: click.Parameter, wanted: bool) -> None:
+    if wanted:
+        from rustfern.cli import console
+
+        console.full_paths = True
+
+
+paths_option = click.option(
+    "--full-paths",
+    is_flag=True,
+    expose_value=False,
+    callback=_full_paths,
+    help="Paths in full, not shortened in the middle.",
+)
 json_option = click.option("--json", "as_json", is_flag=True, help="Machine-readable answer on stdout.")
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rustfern.cli.options import CLASSES, json_option, print_json
+from rustfern.cli.options import CLASSES, json_option, paths_option, print_json
 from rustfern.surveying import Survey, Surveyed, survey
 
 if TYPE_CHECKING:
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 @click.option("--class", "doc_class", type=click.Choice(CLASSES), help="Only places for this kind of document.")
 @click.option("--all", "everything", is_flag=True, help="Also places that are not there.")
 @click.option("--markdown", is_flag=True, help="The whole catalogue as a page; nothing is searched.")
+@paths_option
 @json_option
 def command(
     roots: tuple[str, ...], person: str | None, doc_class: str | None, everything: bool, markdown: bool, as_json: bool

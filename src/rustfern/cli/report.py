@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-from pathlib import Path
 
 import click
 
 from rustfern.cli.options import case_at, case_option, json_option, print_json
 from rustfern.errors import WrongUsage
 from rustfern.model import show_name
+from rustfern.writing import write_new
 
 
 @click.command()
@@ -63,14 +63,6 @@ def command(
         )
     finally:
         file.close()
-    try:
-        with Path(target).open("x", encoding="utf-8", newline="" if ending == ".csv" else None) as stream:
-            stream.write(text)
-    except FileExistsError as error:
-        raise WrongUsage("this file is there already, and is not replaced", target, "Name another file") from error
-    except OSError as error:
-        raise WrongUsage(
-            f"the report cannot be written ({error.strerror})", target, "Name another file with --to"
-        ) from error
+    write_new(target, text.encode("utf-8", "backslashreplace"), "report")
     click.echo(f"Written: {show_name(target)}")
     return 0

@@ -12,7 +12,7 @@ import click
 from rustfern import contract
 from rustfern.asking import find_copy
 from rustfern.casefile import CaseFile, KeptCopy, roots_of
-from rustfern.cli.options import case_at, case_option, hint_options, hints_from, json_option, print_json
+from rustfern.cli.options import case_at, case_option, hint_options, hints_from, json_option, paths_option, print_json
 from rustfern.errors import NotFound
 from rustfern.restoring import Refused, Restored, check_target, restore
 
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 @click.option("--in", "roots", multiple=True, metavar="ROOT", help="Search this first (may be repeated).")
 @hint_options
 @case_option
+@paths_option
 @json_option
 def command(
     what: tuple[str, ...],

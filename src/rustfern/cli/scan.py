@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from rustfern import contract
-from rustfern.cli.options import case_option, hint_options, hints_from, json_option, print_json
+from rustfern.cli.options import case_option, hint_options, hints_from, json_option, paths_option, print_json
 from rustfern.scanning import Silent, exit_status, scan
 
 if TYPE_CHECKING:
@@ -69,6 +69,7 @@ def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool, thorou
 @click.option(
     "--thorough", is_flag=True, help="Also look at the first bytes of files whose names say nothing (slower)."
 )
+@paths_option
 @json_option
 @click.pass_context
 def command(

@@ -6,6 +6,7 @@ import errno
 import hashlib
 import io
 import os
+from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 from typing import BinaryIO
@@ -13,7 +14,7 @@ from typing import BinaryIO
 from rustfern.errors import Malformed
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.table import TEXT_FORMATS, class_of, extension_of, format_of_extension
-from rustfern.formats.words import Piece, TextSink
+from rustfern.formats.words import Enough, Piece, TextSink
 from rustfern.model import Content, Glance, State
 
 __all__ = ["check", "glance", "identify", "prepare", "read_text"]
@@ -163,12 +164,33 @@ def check(stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, diges
     return _check(stream, name, TextSink(hashed=digest), limits, digest=digest)
 
 
+def first_text(stream: BinaryIO, name: str, keep: int) -> tuple[Content | None, list[Piece]]:
+    """The first `keep` characters of the text, read no further than that: then there is no verdict (None)."""
+    sink = TextSink(keep, hashed=False, stops=True)
+    try:
+        content: Content | None = _check(stream, name, sink, DEFAULT_LIMITS, digest=False)
+    except Enough:
+        content = None
+    return content, in_order(sink)
+
+
+def all_text(stream: BinaryIO, name: str, put: Callable[[Piece], None]) -> Content | None:
+    """Hand on all pieces of a text while it is read; `put` may raise `Enough`. Gives the verdict, None if it was stopped."""
+    try:
+        return _check(stream, name, TextSink(1, hashed=False, put=put), DEFAULT_LIMITS, digest=False)
+    except Enough:
+        return None
+
+
 def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[Piece]]:
     """The verdict together with the first `keep` characters of the text, by paragraphs, cells or lines."""
     sink = TextSink(keep)
-    content = _check(stream, name, sink, limits)
-    kept = sorted(sink.kept, key=lambda piece: sink.order.get(piece.section, -1)) if sink.order else sink.kept
-    return content, kept
+    return _check(stream, name, sink, limits), in_order(sink)
+
+
+def in_order(sink: TextSink) -> list[Piece]:
+    """What was kept of a text, in the order in which the document shows it."""
+    return sorted(sink.kept, key=lambda piece: sink.order.get(piece.section, -1)) if sink.order else sink.kept
 
 
 def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, digest: bool = True) -> Content:

@@ -9,7 +9,8 @@ import io
 import struct
 
 from rustfern.errors import Malformed
-from rustfern.formats.words import TextSink, number
+from rustfern.formats.shown import day
+from rustfern.formats.words import Enough, TextSink, number
 
 _BOF, _EOF, _FILEPASS, _BOUNDSHEET = 0x0809, 0x000A, 0x002F, 0x0085
 _MAX_RECORD = 8228
@@ -59,8 +60,9 @@ def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
         count = 0
         for index in range(book.nsheets):
             sheet = book.sheet_by_index(index)
+            sink.section = sheet.name
             for row in range(sheet.nrows):
-                for cell in sheet.row(row):
+                for column, cell in enumerate(sheet.row(row), 1):
                     value = ""
                     if cell.ctype == xlrd.XL_CELL_TEXT:
                         value = str(cell.value)
@@ -69,14 +71,16 @@ def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
                     elif cell.ctype == xlrd.XL_CELL_BOOLEAN:
                         value = str(int(cell.value))
                     if value.strip():
-                        sink.add(value)
+                        sink.count(value)
+                        shown = day(value) if cell.ctype == xlrd.XL_CELL_DATE and not book.datemode else value
+                        sink.show(shown, "cell", spot=(0, row + 1, column))
                         count += 1
                         if count > _MAX_CELLS:
                             raise Malformed("more cells than a binary workbook can hold")
             book.unload_sheet(index)
         if count:
             amounts["cells"] = count
-    except Malformed:
+    except (Malformed, Enough):
         raise
     except Exception as error:  # xlrd raises whatever its code runs into on damaged records
         raise Malformed(f"the cells of the workbook cannot be read ({type(error).__name__})") from error

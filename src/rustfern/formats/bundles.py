@@ -47,13 +47,14 @@ class _Pages(xmlparts.Handler):
     def __init__(self, sink: TextSink) -> None:
         self._sink = sink
         self._text: list[str] = []
-        self._hidden = 0
+        self._hidden = self._level = 0
 
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
         if tag in ("script", "style"):
             self._hidden += 1
         elif tag != "br":
             self._flush()
+            self._level = int(tag[1]) if tag[0] == "h" and tag[1:].isdigit() else 0
         else:
             self._text.append(" ")
 
@@ -69,8 +70,9 @@ class _Pages(xmlparts.Handler):
 
     def _flush(self) -> None:
         if self._text:
-            self._sink.add("".join(self._text))
+            self._sink.add("".join(self._text), "heading" if self._level else "text", self._level)
             self._text.clear()
+        self._level = 0
 
 
 def _kind(archive: zips.Archive, name: str) -> str:

@@ -15,7 +15,7 @@ from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.words import TextSink
+from rustfern.formats.words import TextSink, number
 from rustfern.model import Content, Glance, State
 
 _MAGIC = b"SQLite format 3\0"
@@ -96,12 +96,15 @@ def _read(path: Path, sink: TextSink, *, journals: bool = False) -> int:
                 raise Malformed(f"the database is damaged: {str(found and found[0])[:200]}")
             tables = [row[0] for row in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name")]
             for table in tables:
+                sink.section, at = table, 0
                 quoted = '"' + table.replace('"', '""') + '"'
                 for row in db.execute(f"SELECT * FROM {quoted} LIMIT {_MAX_ROWS}"):
-                    rows += 1
-                    for value in row:
+                    rows, at = rows + 1, at + 1
+                    for column, value in enumerate(row, 1):
                         if isinstance(value, str):
-                            sink.add(value)
+                            sink.add(value, "cell", spot=(0, at, column))
+                        elif sink.keeps and isinstance(value, int | float):
+                            sink.show(number(str(value)), "cell", spot=(0, at, column))
     except UnicodeDecodeError as error:
         # The names of a damaged schema are not even text.
         raise Malformed("the database is damaged: its names of tables or columns are no text") from error

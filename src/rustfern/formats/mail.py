@@ -178,7 +178,11 @@ class _Reader:
 
     def _begin_body(self) -> None:
         part = self._part
-        self.first = self.first or part
+        if self.first is None:
+            self.first = part
+            for label in ("From", "To", "Cc", "Date", "Subject"):
+                if value := part.fields.get(label.casefold()):
+                    self.sink.show(_words(value), "field", label=label)
         self.in_body = True
         value = part.fields.get("content-type", "text/plain")
         part.kind = value.partition(";")[0].strip().casefold()
@@ -231,9 +235,16 @@ class _Reader:
         except LookupError:
             text = data.decode("utf-8", "replace")
         if part.kind == "text/html":
+            if self.sink.keeps:
+                from rustfern.formats.shown import of_html
+
+                of_html(text, self.sink.show)
             text = re.sub(r"(?s)<(script|style).*?</\1>|<[^>]*>", " ", text)
-        for line in text.splitlines():
-            self.sink.add(line)
+            for line in text.splitlines():
+                self.sink.count(line)
+        else:
+            for line in text.splitlines():
+                self.sink.add(line, "line")
 
     def close(self, size: int, *, ended: bool) -> None:
         """The message has ended (with a whole line, or not). Raises `Malformed` where something of it is still open."""

@@ -53,7 +53,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     brand = b""
     at = 0
     while at < size:
-        kind, start, end = _box(stream, at, size)
+        kind, start, end = box(stream, at, size)
         if kind not in _TOP:
             if data and moov is not None and not _read(stream, at, min(size - at, 65536)).strip(b"\0"):
                 break  # zeros behind the end, as some cameras leave them
@@ -73,7 +73,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     if moov is None:
         what = "its tables were never written" if data else "it holds no recording"
         raise Malformed(f"the recording was never finished: {what}", size)
-    tracks = [_track(body) for kind, body in _inside(moov, 0) if kind == b"trak"]
+    tracks = [_track(body) for kind, body in inside(moov, 0) if kind == b"trak"]
     if not tracks:
         raise Malformed("the recording has no tracks")
     samples = sum(_samples(stream, track, data, size) for track in tracks)
@@ -100,9 +100,9 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
 
 
 def _identity(moov: bytes) -> Marks:
-    boxes = list(_inside(moov, 0))
+    boxes = list(inside(moov, 0))
     heads = [body for kind, body in boxes if kind == b"mvhd"]
-    tracks = (inner for kind, body in boxes if kind == b"trak" for name, inner in _inside(body, 0) if name == b"tkhd")
+    tracks = (inner for kind, body in boxes if kind == b"trak" for name, inner in inside(body, 0) if name == b"tkhd")
     return of_movie(heads[0], tracks) if heads else ()
 
 
@@ -111,7 +111,7 @@ def _read(stream: BinaryIO, at: int, count: int) -> bytes:
     return stream.read(count)
 
 
-def _box(stream: BinaryIO, at: int, size: int) -> tuple[bytes, int, int]:
+def box(stream: BinaryIO, at: int, size: int) -> tuple[bytes, int, int]:
     """(kind, start of its body, end) of the box at a position."""
     head = _read(stream, at, 16)
     if len(head) < 8:
@@ -136,7 +136,7 @@ def _box(stream: BinaryIO, at: int, size: int) -> tuple[bytes, int, int]:
     return kind, start, at + length
 
 
-def _inside(body: bytes, base: int) -> Iterator[tuple[bytes, bytes]]:
+def inside(body: bytes, base: int) -> Iterator[tuple[bytes, bytes]]:
     at = 0
     while at + 8 <= len(body):
         length, kind = struct.unpack_from(">I4s", body, at)
@@ -158,7 +158,7 @@ def _track(body: bytes) -> _Track:
     stack = [body]
     try:
         while stack:
-            for kind, inner in _inside(stack.pop(), 0):
+            for kind, inner in inside(stack.pop(), 0):
                 if kind in _PARENTS:
                     stack.append(inner)
                 elif kind == b"hdlr" and not track.kind:

@@ -38,7 +38,7 @@ def message(compound: Compound, sink: TextSink, amounts: dict[str, int]) -> tupl
     amounts["attachments"] = attachments
     for ident in (_SUBJECT, _BODY):
         for line in values.get(ident, "").splitlines():
-            sink.add(line)
+            sink.add(line, "heading" if ident == _SUBJECT else "line", int(ident == _SUBJECT))
     return values.get(_SUBJECT), values.get(_SENDER)
 
 

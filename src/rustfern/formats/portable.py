@@ -66,6 +66,10 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Read the whole document. Raises `Malformed`."""
     if size > _MAX:
         raise Malformed("a document of this size is refused")
+    if sink.keeps:
+        from rustfern.formats.page_text import show
+
+        show(stream, sink)
     return _Document(held(stream, size), limits).run()
 
 

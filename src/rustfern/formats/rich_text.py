@@ -27,6 +27,10 @@ _SILENT = frozenset(
      b"footer", b"pgptbl", b"filetbl", b"revtbl", b"blipuid", b"bkmkstart", b"bkmkend", b"wgrffmtfilter"}
 )  # fmt: skip
 _BREAKS = {b"par": "\n", b"line": "\n", b"row": "\n", b"cell": "\n", b"tab": "\t", b"page": "\n", b"sect": "\n"}
+_STYLE = re.compile(rb"\{\\s(\d{1,4})\\[^{};]{0,600}?\\outlinelevel([0-8])(?!\d)")
+_HEADING = re.compile(rb"\{\\s(\d{1,4})\\[^{};]{0,600}? [Hh]eading ([1-9]);")
+_STYLES = 1 << 17
+_LAID_OUT = frozenset({b"outlinelevel", b"s", b"intbl", b"pard", b"trowd"})
 _SIGNS = {
     b"emdash": "—",
     b"endash": "–",
@@ -60,11 +64,55 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     )
 
 
+class _Lay:
+    """Headings and cells of tables, as the marks of paragraphs tell them."""
+
+    def __init__(self, sink: TextSink, head: bytes) -> None:
+        self._sink = sink
+        self._styles: dict[bytes, int] = {}
+        if sink.keeps:
+            self._styles = {number: int(level) for number, level in _HEADING.findall(head)}
+            self._styles |= {number: int(level) + 1 for number, level in _STYLE.findall(head)}
+        self._level = self._table = self._row = self._column = 0
+        self._inside = self._before = self._ended = False
+
+    def told(self, word: bytes, number: int) -> None:
+        """A mark of the paragraph that is read."""
+        if word == b"outlinelevel" and number < 9:
+            self._level = number + 1
+        elif word == b"s":
+            self._level = self._styles.get(str(number).encode(), 0)
+        elif word == b"intbl":
+            self._inside = True
+        elif word == b"pard":
+            self._level, self._inside = 0, False
+        elif word == b"trowd" and not self._before:
+            self._table, self._row, self._column = self._table + 1, 1, 0
+            self._before, self._ended = True, False
+
+    def end(self, text: str, word: bytes) -> None:
+        """A paragraph, a cell or a row has ended."""
+        if not (self._inside or word in (b"cell", b"row")) and text.strip():
+            self._before = False
+        if word == b"row":
+            self._ended = True
+            self._sink.add(text)
+        elif (self._inside or word == b"cell") and self._before:
+            # Some writers describe a row once before it, some also behind it, some describe equal rows once.
+            if self._ended:
+                self._row, self._column, self._ended = self._row + 1, 0, False
+            self._sink.add(text, "cell", spot=(self._table, self._row, self._column + 1))
+            self._column += word == b"cell"
+        else:
+            self._sink.add(text, "heading" if self._level else "text", self._level)
+
+
 def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
     """(position behind the last bracket, or -1; groups that are open)."""
     at, depth, silent, skip, star = 0, 0, 0, 0, False
     after, stack, size = 1, [1], len(data)
     line: list[str] = []
+    lay = _Lay(sink, bytes(data[:_STYLES]))
     codepage = "cp1252"
     while at < size:
         found = matched(_TOKEN, data, at)
@@ -84,7 +132,7 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
             if silent > depth:
                 silent = 0
             if depth == 0:
-                sink.add("".join(line))
+                lay.end("".join(line), b"par")
                 return at, 0
             if depth < 0:
                 raise Malformed("a group is closed that was never opened", at)
@@ -102,9 +150,11 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
                 skip = after
             elif word == b"ansicpg" and number:
                 codepage = f"cp{int(number)}"
+            elif not silent and word in _LAID_OUT:
+                lay.told(word, int(number or 0))
             elif not silent and word in _BREAKS:
                 if _BREAKS[word] == "\n":
-                    sink.add("".join(line))
+                    lay.end("".join(line), word)
                     line = []
                 else:
                     line.append("\t")

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import codecs
 import io
+from collections.abc import Callable
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
@@ -87,13 +88,27 @@ class PlainText:
         encoding = encoding_of(stream.read(4096))
         if encoding is None:
             raise Malformed("the bytes are no text", 0)
-        if encoding == "utf-8":
-            encoding = self._utf8_or_older(stream)
-        stream.seek(0)
-        lines = self._read(stream, encoding, sink, kind)
+        try:
+            if encoding == "utf-8":
+                encoding = self._utf8_or_older(stream)
+            stream.seek(0)
+            lines = self._read(stream, encoding, sink, kind)
+        except Malformed as error:
+            self._before(stream, encoding, sink, error.offset)
+            raise
         said = self._structure(stream, size, glance.format, encoding)
         words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(encoding, encoding.upper())
         return Reading(glance, State.INTACT, f"read to the end as {words}{said}", {"lines": lines})
+
+    @staticmethod
+    def _before(stream: BinaryIO, encoding: str, sink: TextSink, end: int | None) -> None:
+        """The text in front of the damage, where none of it was handed on yet: it tells whose it is, and can be looked at."""
+        if sink.pieces or not end:
+            return
+        stream.seek(0)
+        text = stream.read(min(end, _CHUNK)).decode(encoding, "replace")
+        for line in text.splitlines():
+            sink.add(line, "line")
 
     @staticmethod
     def _utf8_or_older(stream: BinaryIO) -> str:
@@ -134,7 +149,8 @@ class PlainText:
             text.detach()
 
     def _read(self, stream: BinaryIO, encoding: str, sink: TextSink, kind: str) -> int:
-        put, done = sink.add, _nothing
+        put: Callable[[str], None] = sink.add
+        done = _nothing
         if sink.keeps:
             from rustfern.formats.shown import layout_of
 
@@ -157,7 +173,8 @@ class PlainText:
                 self._plausible(text, position)
             position += len(data)
             *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
-            for line in whole:
+            ended = not data and not whole[-1]
+            for line in whole[: len(whole) - ended]:
                 put(line)
             lines += len(whole)
             if not data:

@@ -7,14 +7,20 @@ from __future__ import annotations
 
 import re
 import struct
+from typing import TYPE_CHECKING
 
 from rustfern.errors import Malformed
 from rustfern.formats.compound import Compound
 from rustfern.formats.words import TextSink
 
+if TYPE_CHECKING:
+    from rustfern.formats.word_layout import Layout
+
 # Field codes stand between 0x13 and 0x14, their result between 0x14 and 0x15.
 _FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
 _ZEROS = "\0" * 8
+_END = re.compile(r"[\r\x07\x0c]")
+_PARAGRAPHS, _PIECES = 13, 33
 _OLDER = 0xA5DC
 _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
@@ -43,33 +49,73 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     main, footnotes, headers, _macros, notes, endnotes, _boxes = counts
     if any(count < 0 for count in counts):
         raise Malformed("the header counts fewer than no characters", 32)
-    text = _pieces(data, table, clx_at, clx_size)
+    text, pieces = _pieces(data, table, clx_at, clx_size)
     total = sum(counts)
     if len(text) < total:
         raise Malformed(f"the piece table gives {len(text)} of {total} characters")
-    stories = [text[:main], text[main : main + footnotes]]
     after = main + footnotes + headers + counts[3] + notes
-    stories.append(text[after : after + endnotes])
     paragraphs = 0
-    for story in stories:
-        story = _strip_fields(story)
-        for paragraph in re.split(r"[\r\x07\x0c]", story):
+    layout = None
+    if sink.keeps:
+        from rustfern.formats.word_layout import Layout
+
+        layout = Layout(data, table, *_pair(data, _PARAGRAPHS), pieces)
+    for start, length in ((0, main), (main, footnotes), (after, endnotes)):
+        story = text[start : start + length]
+        told = _Told(sink, layout, story, start)
+        for paragraph in _END.split(_strip_fields(story)):
             clean = _OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " ")).replace("\x1e", "-")
-            if clean.strip():
-                sink.add(clean)
-                paragraphs += 1
+            told.add(clean)
+            paragraphs += bool(clean.strip())
     if paragraphs:
         amounts["paragraphs"] = paragraphs
     return False
+
+
+class _Told:
+    """Hands paragraphs on; where a layout is known, with their levels as headings and their cells of tables."""
+
+    def __init__(self, sink: TextSink, layout: Layout | None, story: str, start: int) -> None:
+        self._sink, self._layout = sink, layout
+        # Field codes hold no ends of paragraphs: the ends of the raw story are those of the readable one.
+        self._ends = [start + found.start() for found in _END.finditer(story)] if layout else []
+        self._marks = _END.findall(story) if layout else []
+        self._number = self._table = self._row = self._column = 0
+
+    def add(self, text: str) -> None:
+        """The next paragraph."""
+        if self._layout is None or self._number >= len(self._ends):
+            self._sink.add(text)
+            return
+        end = self._ends[self._number]
+        found = self._layout.of(end)
+        self._number += 1
+        if not found.in_table:
+            self._row = 0
+            self._sink.add(text, "heading" if found.level else "text", found.level)
+            return
+        if not self._row:
+            self._table, self._row, self._column = self._table + 1, 1, 1
+        self._sink.add(text, "cell", spot=(self._table, self._row, self._column))
+        if found.row_end:
+            self._row, self._column = self._row + 1, 1
+        elif self._marks[self._number - 1] == "\x07":
+            self._column += 1
+
+
+def _pair(data: bytes, index: int) -> tuple[int, int]:
+    """A place in the table stream that the header gives."""
+    longs_at = 34 + 2 * struct.unpack_from("<H", data, 32)[0] + 2
+    pairs_at = longs_at + 4 * struct.unpack_from("<H", data, longs_at - 2)[0] + 2
+    at, size = struct.unpack_from("<II", data, pairs_at + index * 8)
+    return at, size
 
 
 def _header(data: bytes) -> tuple[tuple[int, ...], tuple[int, int]]:
     """The counts of characters, story by story, and the place of the piece table in the table stream."""
     longs_at = 34 + 2 * struct.unpack_from("<H", data, 32)[0] + 2
     counts = struct.unpack_from("<7i", data, longs_at + 12)
-    pairs_at = longs_at + 4 * struct.unpack_from("<H", data, longs_at - 2)[0] + 2
-    clx_at, clx_size = struct.unpack_from("<II", data, pairs_at + 33 * 8)
-    return counts, (clx_at, clx_size)
+    return counts, _pair(data, _PIECES)
 
 
 def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
@@ -88,7 +134,7 @@ def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
     text = data[start : start + length].decode("cp1252", "replace")
     if _ZEROS in text:
         raise Malformed("zeros where text should be", start + text.index(_ZEROS))
-    for paragraph in re.split(r"[\r\x07\x0c]", _strip_fields(text)):
+    for paragraph in _END.split(_strip_fields(text)):
         clean = _OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " "))
         if clean.strip():
             sink.add(clean)
@@ -105,7 +151,8 @@ def _strip_fields(text: str) -> str:
     return text
 
 
-def _pieces(data: bytes, table: bytes, at: int, size: int) -> str:
+def _pieces(data: bytes, table: bytes, at: int, size: int) -> tuple[str, list[tuple[int, int, int]]]:
+    """The text, and of each piece its first character, where it begins in the stream and bytes a character."""
     end = at + size
     if size < 5 or end > len(table):
         raise Malformed("the piece table lies outside its stream", at)
@@ -119,6 +166,7 @@ def _pieces(data: bytes, table: bytes, at: int, size: int) -> str:
     count = (length - 4) // 12
     limits = struct.unpack_from(f"<{count + 1}I", table, at + 5)
     out = []
+    places: list[tuple[int, int, int]] = []
     for i in range(count):
         start, stop = limits[i], limits[i + 1]
         if stop <= start:
@@ -135,4 +183,5 @@ def _pieces(data: bytes, table: bytes, at: int, size: int) -> str:
         if _ZEROS in piece:
             raise Malformed("zeros where text should be", begin + piece.index(_ZEROS) * width)
         out.append(piece)
-    return "".join(out)
+        places.append((start, begin, width))
+    return "".join(out), places

@@ -7,6 +7,7 @@ import re
 import unicodedata
 import zlib
 from array import array
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -54,15 +55,31 @@ class Piece:
     label: str = ""
 
 
+def column_name(number: int) -> str:
+    """The letters of a column, from 1."""
+    name = ""
+    while number > 0:
+        number, rest = divmod(number - 1, 26)
+        name = chr(65 + rest) + name
+    return name
+
+
+class Enough(Exception):
+    """As much of a text was read as is to be shown: reading stops here."""
+
+
 class TextSink:
     """Takes pieces of text (paragraphs, cells, slides' lines) in reading order.
 
     `keep` is how many characters of the text are kept for showing, with what the readers tell of its structure; 0 keeps none. Without
-    `hashed` words are only counted. Pieces are worked through many at a time.
+    `hashed` words are only counted. Pieces are worked through many at a time. With `stops`, `Enough` is raised when so much is kept; `put`
+    takes the pieces for showing instead of `kept`, all of them.
     """
 
-    def __init__(self, keep: int = 0, *, hashed: bool = True) -> None:
-        self._hashed = hashed
+    def __init__(
+        self, keep: int = 0, *, hashed: bool = True, stops: bool = False, put: Callable[[Piece], None] | None = None
+    ) -> None:
+        self._hashed, self._stops, self._put = hashed, stops, put
         self.pieces = 0
         self.kept: list[Piece] = []
         self.keeps = keep > 0
@@ -82,7 +99,7 @@ class TextSink:
         self, text: str, kind: PieceKind = "text", level: int = 0, spot: Spot | None = None, label: str = ""
     ) -> None:
         """Take one piece; white space is folded, empty pieces do not count."""
-        if self._keep > 0:
+        if self.keeps:
             self.show(text, kind, level, spot, label)
         self.count(text)
 
@@ -102,11 +119,21 @@ class TextSink:
     ) -> None:
         """Keep a piece for showing only; lines keep their indentation, and empty ones their place."""
         if self._keep <= 0:
+            if self._stops:
+                raise Enough
             return
         shown = text.rstrip().expandtabs(4) if kind == "line" else " ".join(text.split())
         if shown or kind == "line":
+            if self._put is not None:
+                self._put(Piece(shown, kind, level, self.section, spot, label))
+                return
             self.kept.append(Piece(shown[: self._keep], kind, level, self.section, spot, label))
             self._keep -= len(shown) + 1
+
+    @property
+    def full(self) -> bool:
+        """Whether no more is kept for showing."""
+        return self._keep <= 0
 
     def _work(self) -> None:
         """Fold, hash and count what waits. No word reaches over the end of a piece."""

@@ -66,9 +66,11 @@ def shared_strings(data: bytes) -> list[str]:
 
 def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, int], part: str) -> None:
     """Hand the cells of one sheet to the sink. Raises `Malformed` for a shared text that does not exist."""
-    count = 0
+    count = row = 0
     for kind, body in records(data, part):
         value = ""
+        if kind == _ROW and len(body) >= 4:
+            row = int.from_bytes(body[:4], "little") + 1
         if kind == _SHARED and len(body) >= 12:
             index = int.from_bytes(body[8:12], "little")
             if index >= len(strings):
@@ -83,7 +85,7 @@ def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, in
         elif kind in (_BOOL, _FORMULA_BOOL) and len(body) >= 9:
             value = str(body[8])
         if value.strip():
-            sink.add(value)
+            sink.add(value, "cell", spot=(0, row, int.from_bytes(body[:4], "little") + 1))
             count += 1
     if count:
         amounts["cells"] = amounts.get("cells", 0) + count

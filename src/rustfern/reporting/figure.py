@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,7 @@ from rustfern.errors import WrongUsage
 from rustfern.model import show_name
 from rustfern.reporting.life import Event
 from rustfern.times import local
+from rustfern.writing import write_new
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -29,12 +31,10 @@ def draw(title: str, found: Sequence[Event], path: str) -> None:
     figure, axes = pyplot.subplots(figsize=(10, 1.6 + 0.42 * len(found)), dpi=120, layout="constrained")
     _rows(axes, found)
     axes.set_title(show_name(title), loc="left", fontsize=13, fontweight="bold", color=_INK)
-    try:
-        figure.savefig(path)
-    except OSError as error:
-        raise WrongUsage(f"the figure cannot be written ({error.strerror})", path, "Name another file") from error
-    finally:
-        pyplot.close(figure)
+    made = io.BytesIO()
+    figure.savefig(made, format=path[-3:].lower())
+    pyplot.close(figure)
+    write_new(path, made.getvalue(), "figure")
 
 
 def _rows(axes: Axes, found: Sequence[Event]) -> None:

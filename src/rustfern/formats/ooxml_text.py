@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
-from rustfern.formats.shown import Grid, day
+from rustfern.formats.shown import Grid, day, truth
 from rustfern.formats.words import Spot, TextSink, number
 
 _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
@@ -298,5 +298,5 @@ class Cells(xmlparts.Handler):
             if self._sink.keeps:
                 dated = kind == "n" and self._style.isdigit() and int(self._style) < len(self._dates)
                 shown = day(value) if dated and self._dates[int(self._style)] else value
-                self._sink.show(shown, "cell", spot=spot_of(self._spot))
+                self._sink.show(truth(shown) if kind == "b" else shown, "cell", spot=spot_of(self._spot))
             self._amounts["cells"] = self._amounts.get("cells", 0) + 1

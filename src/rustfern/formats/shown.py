@@ -42,6 +42,11 @@ def day(value: str) -> str:
     return f"{when:%Y-%m-%d}" if float(value) == int(float(value)) else f"{when:%Y-%m-%d %H:%M}"
 
 
+def truth(value: str) -> str:
+    """A truth value as sheets show it."""
+    return {"1": "TRUE", "0": "FALSE"}.get(value, value)
+
+
 class Grid:
     """Which cell of which table is being read, where tables lie inside one another."""
 

@@ -9,6 +9,7 @@ import struct
 from collections.abc import Iterator
 
 from rustfern.errors import Malformed
+from rustfern.formats.shown import truth
 from rustfern.formats.words import TextSink, number
 
 _ROW, _RK, _ERROR, _BOOL, _REAL, _STRING, _SHARED = 0, 2, 3, 4, 5, 6, 7
@@ -85,7 +86,9 @@ def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, in
         elif kind in (_BOOL, _FORMULA_BOOL) and len(body) >= 9:
             value = str(body[8])
         if value.strip():
-            sink.add(value, "cell", spot=(0, row, int.from_bytes(body[:4], "little") + 1))
+            sink.count(value)
+            shown = truth(value) if kind in (_BOOL, _FORMULA_BOOL) else value
+            sink.show(shown, "cell", spot=(0, row, int.from_bytes(body[:4], "little") + 1))
             count += 1
     if count:
         amounts["cells"] = amounts.get("cells", 0) + count

@@ -79,7 +79,7 @@ def theirs(path: Path, kind: str) -> Counter[str]:
         folder = Path(name)
         if kind in SHEETS:
             made = office(
-                path, "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,false,false,false,false,-1", folder
+                path, "csv:Text - txt - csv (StarCalc):9,34,76,1,,0,false,false,false,false,false,-1", folder
             )
         elif kind in SLIDES:
             made = office(path, "pdf", folder)

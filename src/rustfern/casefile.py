@@ -334,8 +334,24 @@ def roots_of_recent_cases() -> list[str]:
     return sorted(set(roots))
 
 
+def chosen_case() -> Path:
+    """Where it is kept which case the technician chose to go on with."""
+    return state_folder() / "chosen.json"
+
+
+def _chosen() -> tuple[str, datetime] | None:
+    """The case that was chosen, and when; None if none was, or it is gone."""
+    try:
+        told = json.loads(chosen_case().read_text())
+        path, at = str(told["path"]), datetime.fromisoformat(told["at"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return (path, at) if os.path.isfile(path) else None
+
+
 def latest_case_path() -> str:
-    """The case of the last scan that came to its end. Raises `CaseError` if there is none."""
+    """The case that was chosen since, or that of the last scan that came to its end. Raises `CaseError` if there is none."""
+    chosen = _chosen()
     for path in sorted(state_folder().glob("case-*.fern"), reverse=True):
         try:
             case = CaseFile.open(str(path))
@@ -343,9 +359,12 @@ def latest_case_path() -> str:
             continue
         try:
             if case.about("roots") is not None:
-                return str(path)
+                made = case.connection.execute("SELECT value FROM about WHERE key = 'made'").fetchone()
+                return chosen[0] if chosen and chosen[1] >= datetime.fromisoformat(made[0]) else str(path)
         except sqlite3.Error:
             continue
         finally:
             case.close()
+    if chosen:
+        return chosen[0]
     raise CaseError("there is no case yet", None, "Scan first: rustfern scan ROOT")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import sys
+from datetime import UTC, datetime
 
 import click
 
@@ -19,6 +20,7 @@ COMMANDS = {
     "check": "is a file intact, read to its end by its own format",
     "look": "a document's life, a copy and its text, how two copies differ",
     "report": "a page for the customer in plain words, the record for the file, a table",
+    "cases": "list the cases, go on with one, note things in it, what was done in it",
     "places": "where copies would be: every known folder in each home, as it is there",
     "demo": "lay out a demo customer's disk, scan it, restore from it",
 }
@@ -63,8 +65,32 @@ def tell(error: RustFernError) -> None:
     print(f"rustfern: {show_name(str(error))}", file=sys.stderr)
 
 
+_cases: list[str] = []
+"""The case files that this command worked in."""
+
+
+def works_in(case: str | None) -> None:
+    """Have what this command does noted in a case's log."""
+    if case is not None and case not in _cases:
+        _cases.append(case)
+
+
+def _note(began: datetime, status: int) -> None:
+    """Note the command in the logs of the cases that it worked in. A log that cannot be written changes nothing of what was done."""
+    if not _cases:
+        return
+    from rustfern import casebook
+
+    for path in _cases:
+        try:
+            casebook.add(path, sys.argv[1:], status, began)
+        except (RustFernError, OSError):
+            continue
+
+
 def run() -> None:
     """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
+    began = datetime.now(UTC)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
@@ -86,4 +112,6 @@ def run() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         status = 0
-    sys.exit(status if isinstance(status, int) else 0)
+    status = status if isinstance(status, int) else 0
+    _note(began, status)
+    sys.exit(status)

@@ -16,7 +16,7 @@ from rustfern.times import minute
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
-_LABEL = 10
+_LABEL = 12
 full_paths = False
 """Whether paths are shown in full (`--full-paths`)."""
 

@@ -94,7 +94,10 @@ def hints_from(
 
 def case_at(path: str | None) -> CaseFile:
     """The case asked for, or the latest; its times are told by the clock of the system that it searched. Raises `CaseError`."""
+    from rustfern.cli import works_in
+
     file = CaseFile.open(path or latest_case_path())
+    works_in(file.path)
     name = file.about("zone")
     show_in(zone_named(name) if name else None)
     return file

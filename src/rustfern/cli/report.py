@@ -6,6 +6,7 @@ import os
 
 import click
 
+from rustfern import casebook
 from rustfern.cli.options import case_at, case_option, json_option, print_json
 from rustfern.errors import WrongUsage
 from rustfern.model import show_name
@@ -55,7 +56,8 @@ def command(
         ending = os.path.splitext(target)[1].lower()
         if ending not in (".html", ".csv"):
             raise WrongUsage("a report is a page or a table", target, "Name it .html or .csv")
-        paper = Paper(ticket, technician, consent)
+        known = casebook.paper(file)
+        paper = Paper(ticket or known["ticket"], technician or known["technician"], consent or known["consent"])
         text = (
             table(file, person)
             if ending == ".csv"

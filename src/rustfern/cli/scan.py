@@ -55,10 +55,15 @@ class Progress:
 
 def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool, thorough: bool = False) -> Answer:
     """Scan with progress where somebody watches."""
+    from rustfern.cli import works_in
+
     if quiet or not sys.stderr.isatty():
-        return scan(roots or None, hints, case, Silent(), thorough=thorough)
-    with Progress() as progress:
-        return scan(roots or None, hints, case, progress, thorough=thorough)
+        answer = scan(roots or None, hints, case, Silent(), thorough=thorough)
+    else:
+        with Progress() as progress:
+            answer = scan(roots or None, hints, case, progress, thorough=thorough)
+    works_in(answer.case)
+    return answer
 
 
 @click.command()

@@ -5,12 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import platform
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
 
+from rustfern import casebook
 from rustfern.casefile import CaseFile
 from rustfern.errors import CaseError, WrongUsage
 from rustfern.model import show_name
@@ -43,8 +45,12 @@ class Paper:
 def _time(stamp: str | None) -> str:
     if not stamp:
         return "an unknown time"
-    then = local(datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
+    then = _local(stamp)
     return f"{then.day} {then:%B %Y, %H:%M}"
+
+
+def _local(stamp: str) -> datetime:
+    return local(datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
 
 
 def gather(case: CaseFile, person: str | None = None) -> Json:
@@ -62,15 +68,23 @@ def gather(case: CaseFile, person: str | None = None) -> Json:
                 f"There is: {', '.join(people) or 'nobody'}",
             )
         people = named
-    done = case.restored()
+    back = case.restored()
     rows = []
     for document in case.documents():
         if person is not None and document["person"] not in people:
             continue
         copies = [copy.facts for copy in case.copies(document["id"])]
-        back = [row for row in done if row[1] in {copy["id"] for copy in copies}]
-        rows.append({**document, "copies": copies, "back": [_back(row, copies) for row in back]})
-    return {"scan": scan, "people": people, "documents": rows, "roots": scan["roots"], "case": case.path}
+        mine = [row for row in back if row[1] in {copy["id"] for copy in copies}]
+        rows.append({**document, "copies": copies, "back": [_back(row, copies) for row in mine]})
+    done = [
+        {"began": _stamp(each.began), "ended": _stamp(each.ended), "says": list(each.says), "status": each.status}
+        for each in casebook.log(case)
+    ]
+    return {"scan": scan, "people": people, "documents": rows, "roots": scan["roots"], "case": case.path, "log": done}
+
+
+def _stamp(when: datetime) -> str:
+    return when.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def _back(row: tuple[str, str, str, str], copies: Sequence[Json]) -> Json:
@@ -141,6 +155,8 @@ def html(case: CaseFile, form: Form, paper: Paper, person: str | None = None) ->
         lstrip_blocks=True,
     )
     environment.filters["time"] = _time
+    environment.filters["clock"] = lambda stamp: f"{_local(stamp):%Y-%m-%d %H:%M:%S}"
+    environment.filters["typed"] = lambda says: show_name(shlex.join(["rustfern", *says]))
     environment.filters["name"] = lambda text: show_name(str(text))
     return environment.get_template(f"{form}.html.j2").render(
         facts=facts, scan=facts["scan"], lost=lost, stories=[_story(document) for document in lost], paper=paper,

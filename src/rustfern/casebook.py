@@ -1,0 +1,231 @@
+"""The technician's cases: which there are, which one is used, their notes, and the log of what was done in each.
+
+The log is only added to: the database itself refuses to change or delete its rows.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from rustfern.casefile import CaseFile, chosen_case, latest_case_path, roots_of, state_folder
+from rustfern.errors import CaseError, NotFound
+
+_LOG = (
+    "CREATE TABLE IF NOT EXISTS log (began TEXT NOT NULL, ended TEXT NOT NULL, says TEXT NOT NULL, status INTEGER)",
+    "CREATE TRIGGER IF NOT EXISTS log_unchanged BEFORE UPDATE ON log BEGIN SELECT RAISE(ABORT, 'the log is only added to'); END",
+    "CREATE TRIGGER IF NOT EXISTS log_complete BEFORE DELETE ON log BEGIN SELECT RAISE(ABORT, 'the log is only added to'); END",
+)
+_ABOUT = ("ticket", "technician", "consent")
+_PATIENCE = 5_000
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """One line of the log: a command with its arguments, or (`status` None) a note. Times in UTC."""
+
+    began: datetime
+    ended: datetime
+    says: tuple[str, ...]
+    status: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class CaseRow:
+    """One case as the list shows it. `name` is how it is called, `made` in UTC, `size` in bytes, `texts` whether words of documents lie in
+    it, `lost` None for a search that did not come to its end.
+    """
+
+    name: str
+    path: str
+    made: datetime
+    roots: tuple[str, ...]
+    lost: int | None
+    restored: int
+    ticket: str
+    technician: str
+    notes: tuple[str, ...]
+    texts: bool
+    size: int
+    used: bool
+
+
+def add(path: str, says: Sequence[str], status: int | None, began: datetime, ended: datetime | None = None) -> None:
+    """Add a line to a case's log. Raises `CaseError`."""
+    file = CaseFile.open(path)
+    try:
+        _add(file, says, status, began, ended or datetime.now(UTC))
+    finally:
+        file.close()
+
+
+def _add(file: CaseFile, says: Sequence[str], status: int | None, began: datetime, ended: datetime) -> None:
+    times = [when.isoformat(timespec="milliseconds") for when in (began, ended)]
+    try:
+        file.connection.execute(f"PRAGMA busy_timeout = {_PATIENCE}")
+        for statement in _LOG:
+            file.connection.execute(statement)
+        file.connection.execute("INSERT INTO log VALUES (?, ?, ?, ?)", (*times, json.dumps(list(says)), status))
+    except sqlite3.Error as error:
+        raise CaseError(
+            f"the case file cannot be written ({error})", file.path, "Free space, or ask for rights"
+        ) from error
+
+
+def log(file: CaseFile) -> list[Done]:
+    """What was done in a case, in order."""
+    try:
+        rows = file.connection.execute("SELECT began, ended, says, status FROM log ORDER BY rowid").fetchall()
+    except sqlite3.OperationalError:
+        return []  # a case of before there was a log
+    return [
+        Done(datetime.fromisoformat(began), datetime.fromisoformat(ended), tuple(json.loads(says)), status)
+        for began, ended, says, status in rows
+    ]
+
+
+def paper(file: CaseFile) -> dict[str, str]:
+    """Ticket, technician and consent as they were noted."""
+    return {name: str(file.about(name) or "") for name in _ABOUT}
+
+
+def annotate(path: str, note: str | None, **told: str | None) -> None:
+    """Note a ticket, a technician, a consent; add a note to the log. Raises `CaseError`."""
+    file = CaseFile.open(path)
+    now = datetime.now(UTC)
+    try:
+        with file.writing():
+            file.keep_about(**{name: value for name, value in told.items() if value is not None})
+        if note:
+            _add(file, [note], None, now, now)
+    finally:
+        file.close()
+
+
+def cases() -> list[CaseRow]:
+    """All cases of the state folder, the newest first. What is no case file is left out."""
+    with contextlib.suppress(CaseError):
+        used = latest_case_path()
+        return [row for path in _paths() if (row := _row(path, used))]
+    return [row for path in _paths() if (row := _row(path, ""))]
+
+
+def _paths() -> list[str]:
+    return [str(path) for path in sorted(state_folder().glob("case-*.fern"), reverse=True)]
+
+
+def row_of(path: str) -> CaseRow:
+    """One case. Raises `CaseError`."""
+    row = _row(path, os.path.abspath(path))
+    if row is None:
+        raise CaseError("this case file cannot be read", path, "Scan again into a new one")
+    return row
+
+
+def _row(path: str, used: str) -> CaseRow | None:
+    try:
+        file = CaseFile.open(path)
+    except CaseError:
+        return None
+    try:
+        lost = None
+        if file.about("scan") is not None:
+            lost = sum(document["situation"] != "nothing-lost" for document in file.documents())
+        told = paper(file)
+        made = file.connection.execute("SELECT value FROM about WHERE key = 'made'").fetchone()
+        return CaseRow(
+            name_of(path), path, datetime.fromisoformat(made[0]), tuple(roots_of(file)), lost, len(file.restored()),
+            told["ticket"], told["technician"], tuple(each.says[0] for each in log(file) if each.status is None),
+            _holds_texts(file), Path(path).stat().st_size, os.path.abspath(path) == os.path.abspath(used) if used else False,
+        )  # fmt: skip
+    except (sqlite3.Error, OSError, TypeError):
+        return None
+    finally:
+        file.close()
+
+
+def name_of(path: str) -> str:
+    """What a case is called: the day and the time at which it was begun, or its file's name."""
+    stem = Path(path).stem
+    parts = stem.split("-")
+    return f"{parts[1]}-{parts[2]}" if len(parts) == 4 and parts[0] == "case" else stem
+
+
+def find(which: str | None) -> str:
+    """The path of the case that is meant: by its number in the list, the beginning of its name, its ticket, or its path; the one in use
+    if nothing is said. Raises `NotFound`, or `CaseError` if there is none.
+    """
+    if which is None:
+        return latest_case_path()
+    if os.path.isfile(which):
+        return os.path.abspath(which)
+    there = cases()
+    if which.isdigit() and 1 <= int(which) <= len(there):
+        return there[int(which) - 1].path
+    found = [row for row in there if row.name.startswith(which) or row.ticket.casefold() == which.casefold()]
+    if len(found) == 1:
+        return found[0].path
+    what = "several cases are" if found else "no case is"
+    listed = ", ".join(row.name for row in (found or there)[:8]) or "none"
+    raise NotFound(f"{what} called {which}", None, f"Take the number in `rustfern cases`; there are: {listed}")
+
+
+def use(path: str) -> None:
+    """Have look, restore and report go on with this case until another is begun or chosen. Raises `CaseError`."""
+    CaseFile.open(path).close()
+    target = chosen_case()
+    try:
+        scratch = target.with_suffix(".new")
+        scratch.write_text(json.dumps({"path": os.path.abspath(path), "at": datetime.now(UTC).isoformat()}))
+        os.replace(scratch, target)
+    except OSError as error:
+        raise CaseError(
+            f"the choice cannot be kept ({error.strerror})", str(target), "Give --case FILE each time"
+        ) from error
+
+
+def _holds_texts(file: CaseFile) -> bool:
+    found = file.connection.execute("SELECT count(*) FROM sqlite_schema WHERE name = 'wording'").fetchone()[0]
+    return bool(found) and bool(file.connection.execute("SELECT count(*) FROM wording").fetchone()[0])
+
+
+def purge_texts(path: str) -> bool:
+    """Forget the texts of documents that a search for words kept; whether there were any. Raises `CaseError`."""
+    file = CaseFile.open(path)
+    try:
+        there = _holds_texts(file)
+        # What is deleted is overwritten, in the tables and in the free space of the file.
+        for statement in ("PRAGMA secure_delete = ON", "DROP TABLE IF EXISTS wording", "VACUUM"):
+            file.connection.execute(statement)
+    except sqlite3.Error as error:
+        raise CaseError(f"the case file cannot be written ({error})", path, "Free space, or ask for rights") from error
+    finally:
+        file.close()
+    return there
+
+
+def remove(path: str) -> None:
+    """Delete a case file. Raises `CaseError` for what is none."""
+    CaseFile.open(path).close()
+    try:
+        for ending in ("", "-journal", "-wal", "-shm"):
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(path + ending)
+    except OSError as error:
+        raise CaseError(f"the case cannot be removed ({error.strerror})", path, "Ask for the right to") from error
+
+
+def facts(row: CaseRow) -> dict[str, Any]:
+    """A case for programs."""
+    return {
+        "name": row.name, "path": row.path, "made": row.made.strftime("%Y-%m-%dT%H:%M:%SZ"), "roots": list(row.roots), "lost": row.lost,
+        "restored": row.restored, "ticket": row.ticket, "technician": row.technician, "notes": list(row.notes), "texts": row.texts,
+        "size": row.size, "used": row.used,
+    }  # fmt: skip

@@ -88,6 +88,12 @@ def minute(time: datetime) -> str:
     return f"{local(time):%Y-%m-%d %H:%M}"
 
 
+def near(time: datetime, now: datetime) -> str:
+    """How people call a day of the last week: today, yesterday, Thursday; nothing for any other."""
+    days = (local(now).date() - local(time).date()).days
+    return {0: "today", 1: "yesterday"}.get(days, f"{local(time):%A}" if 1 < days < 7 else "")
+
+
 def from_wall(told: datetime) -> datetime:
     """What a wall clock showed, as an aware time. Raises `ValueError` for a time that came twice or never there, as clocks were changed."""
     if told.tzinfo is not None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import importlib
+import os
 import sys
+from collections.abc import Sequence
 from datetime import UTC, datetime
 
 import click
@@ -13,6 +15,7 @@ from rustfern.errors import RustFernError
 from rustfern.model import show_name
 
 COMMANDS = {
+    "guide": "be led: the questions one by one, then all of the work, each command shown",
     "ready": "one second before anything else: whose machine or disk, what is running, what not to do",
     "keep": "take short-lived copies to safety first, into a folder that can be scanned",
     "scan": "search someone's files for lost documents and choose the best copy of each",
@@ -22,6 +25,7 @@ COMMANDS = {
     "report": "a page for the customer in plain words, the record for the file, a table",
     "cases": "list the cases, go on with one, note things in it, what was done in it",
     "places": "where copies would be: every known folder in each home, as it is there",
+    "completion": "what a shell needs to complete commands, ids of copies and names",
     "demo": "lay out a demo customer's disk, scan it, restore from it",
 }
 
@@ -51,6 +55,7 @@ def main() -> None:
     \b
     First steps:
       rustfern demo                              see it work on a demo disk
+      rustfern guide                             be asked the right questions, and led
       rustfern ready /media/customer-disk        what to do and not to do first
       rustfern keep /media/customer-disk --to ~/kept    take short-lived copies to safety
       rustfern scan /media/customer-disk         what was lost, and the best copy of each
@@ -75,17 +80,18 @@ def works_in(case: str | None) -> None:
         _cases.append(case)
 
 
-def _note(began: datetime, status: int) -> None:
-    """Note the command in the logs of the cases that it worked in. A log that cannot be written changes nothing of what was done."""
+def note_done(words: Sequence[str], began: datetime, status: int) -> None:
+    """Note a command in the logs of the cases that it worked in. A log that cannot be written changes nothing of what was done."""
     if not _cases:
         return
     from rustfern import casebook
 
     for path in _cases:
         try:
-            casebook.add(path, sys.argv[1:], status, began)
+            casebook.add(path, words, status, began)
         except (RustFernError, OSError):
             continue
+    _cases.clear()
 
 
 def run() -> None:
@@ -95,7 +101,9 @@ def run() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
     try:
-        status = main(standalone_mode=False)
+        if "_RUSTFERN_COMPLETE" in os.environ:
+            from rustfern.cli import completion  # noqa: F401  (knows one shell more)
+        status = main(prog_name="rustfern", standalone_mode=False)
         sys.stdout.flush()
     except RustFernError as error:
         tell(error)
@@ -113,5 +121,5 @@ def run() -> None:
         sys.stderr.close()
         status = 0
     status = status if isinstance(status, int) else 0
-    _note(began, status)
+    note_done(sys.argv[1:], began, status)
     sys.exit(status)

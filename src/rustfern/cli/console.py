@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from rustfern.model import show_name
-from rustfern.times import minute
+from rustfern.times import minute, near
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
@@ -53,9 +53,23 @@ def size(count: int | None) -> str:
 
 def moment(stamp: str | None) -> str:
     """A UTC stamp of the contract by the wall clock that people are told of."""
-    if not stamp:
-        return "time unknown"
-    return minute(datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
+    return minute(_utc(stamp)) if stamp else "time unknown"
+
+
+def _utc(stamp: str) -> datetime:
+    return datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
+
+
+def day_of(stamp: str | None) -> str:
+    """What people call the day of a UTC stamp (yesterday, Thursday), nothing if it is long ago."""
+    return near(_utc(stamp), datetime.now(UTC)) if stamp else ""
+
+
+def moment_said(stamp: str | None) -> str:
+    """A time for a sentence: as people say it with the exact one beside it, `yesterday 16:38 (2026-11-22)`, or the exact one alone."""
+    day = day_of(stamp)
+    date, _, clock = moment(stamp).partition(" ")
+    return f"{day} {clock} ({date})" if day else moment(stamp)
 
 
 def zone(name: str | None, zones: Sequence[str], *, told: bool) -> str:

@@ -12,6 +12,7 @@ import click
 
 from rustfern.asking import find_copy
 from rustfern.casefile import CaseFile, KeptCopy
+from rustfern.cli.completing import complete_what
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
 from rustfern.errors import NotFound, SourceError
 from rustfern.formats.table import class_of
@@ -23,7 +24,7 @@ _CHARACTERS = 6_000
 
 
 @click.command()
-@click.argument("what", nargs=-1, required=True, metavar="WHAT [WHAT]")
+@click.argument("what", nargs=-1, required=True, metavar="WHAT [WHAT]", shell_complete=complete_what)
 @click.option("--text", "whole", is_flag=True, help="All of its text, a screen at a time.")
 @click.option("--sheet", metavar="NAME", help="Only this sheet, slide or page, all of it.")
 @click.option("--words", metavar="TEXT", help="Where these words stand in it, and how often.")

@@ -20,7 +20,7 @@ from rustfern.cli.console import (
     bullet,
     fact,
     heading,
-    moment,
+    moment_said,
     next_steps,
     out,
     shell_word,
@@ -147,10 +147,10 @@ def _facts(console: Console, shown: Shown, facts: dict[str, Any]) -> None:
     fact(console, "where", short_path(facts["path"], 3 * console.width))
     fact(console, "state", f"{facts['state']}: {facts['reason']}")
     _parts(console, shown)
-    fact(console, "written", f"{moment(facts['written'])}, by the {by.removeprefix('the ')}")
+    fact(console, "written", f"{moment_said(facts['written'])}, by the {by.removeprefix('the ')}")
     for clock, told in facts["clocks"].items():
         if told != facts["written"]:
-            fact(console, "", f"{moment(told)}, by the {clock} date")
+            fact(console, "", f"{moment_said(told)}, by the {clock} date")
     for name in ("title", "author"):
         if facts[name]:
             fact(console, name, facts[name])
@@ -252,3 +252,5 @@ def show_hits(console: Console, shown: Shown, pieces: Sequence[Piece], words: st
             console.print((line if not number else Text(" " * (width + 5))).append_text(part), soft_wrap=True)
     if len(hits) > _HITS:
         bullet(console, f"and {len(hits) - _HITS} more", PALE)
+    if shown.copy is not None:
+        next_steps(console, [(f"restore {shown.copy.id} --to DIR", "write it, verified, into a folder elsewhere")])

@@ -12,6 +12,7 @@ import click
 from rustfern import contract
 from rustfern.asking import find_copy
 from rustfern.casefile import CaseFile, KeptCopy, roots_of
+from rustfern.cli.completing import complete_what
 from rustfern.cli.options import case_at, case_option, hint_options, hints_from, json_option, paths_option, print_json
 from rustfern.errors import NotFound
 from rustfern.restoring import Refused, Restored, check_target, restore
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.argument("what", nargs=-1, required=True, metavar="WHAT...")
+@click.argument("what", nargs=-1, required=True, metavar="WHAT...", shell_complete=complete_what)
 @click.option("--to", "target", required=True, metavar="DIR", help="Folder to write into; made if missing.")
 @click.option("--in", "roots", multiple=True, metavar="ROOT", help="Search this first (may be repeated).")
 @hint_options
@@ -127,7 +128,7 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
     """Each restored file: what, where, that it is verified; each refusal with its reason."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, size
+    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, next_steps, size
     from rustfern.model import show_name
 
     for item in done:
@@ -161,3 +162,5 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
     for each in refused:
         console.print(Text(f" ✘ {each.id}  not restored", style=f"bold {RUST}"))
         bullet(console, each.message, indent=7)
+    if done:
+        next_steps(console, [("report --to FILE.html", "the page for the customer: what is back, and up to when")])

@@ -8,7 +8,19 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from rustfern.cli.console import FERN, PALE, RUST, SLATE, WARN, bullet, moment, short_path, size
+from rustfern.cli.console import (
+    FERN,
+    PALE,
+    RUST,
+    SLATE,
+    WARN,
+    bullet,
+    day_of,
+    moment,
+    moment_said,
+    short_path,
+    size,
+)
 from rustfern.matching.weights import in_words
 from rustfern.model import show_name
 
@@ -26,6 +38,8 @@ HAPPENED = {
 }
 _ROOMY = 88
 """From this width on, how sure a match is stands on the copy's own line."""
+_DAYS = 110
+"""From this width on, the day as people call it stands beside the exact time."""
 _WIDE = 100
 """Beyond this width, what happened no longer moves away from the name."""
 _STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
@@ -39,7 +53,7 @@ def what_happened(document: Json) -> str:
         who = f"{show_name(lock['owner'])} had it open" if lock["owner"] else "It was open"
         where = f" on {show_name(lock['host'])}" if lock["host"] else ""
         live = ", and it still is open" if lock["live"] else ""
-        return f"{who}{where} since {moment(lock['opened'])} (lock){live}."
+        return f"{who}{where} since {moment_said(lock['opened'])} (lock){live}."
     records = document["records"]
     if records:
         says = str(records[-1].get("says", ""))
@@ -86,6 +100,8 @@ def copy_line(copy: Json, document: Json, best: bool, width: int) -> Text:
     line.append(f"{size(copy['size']):>7}  ", style=strong)
     line.append(f"{copy['state']:<11}", style=f"{strong} {_STATES[copy['state']]}")
     line.append(f"{_difference(copy, document):<16}", style=strong)
+    if width >= _DAYS:
+        line.append(f"{day_of(copy['written']):<10}", style=PALE)
     if best:
         line.append(" BEST ", style=f"reverse bold {FERN}")
         if width >= _ROOMY:

@@ -103,8 +103,11 @@ def _sheets(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
     """Rows are aligned first, so that one that was put in between does not change all below it; then cells are compared."""
     old, new = _rows_of(left), _rows_of(right)
     changes: list[Change] = []
-    for sheet in dict.fromkeys([*old, *new]):
-        mine, theirs = old.get(sheet, {}), new.get(sheet, {})
+    # A sheet that is called otherwise on the other side, or has no name there, stands for the one in its place.
+    alone = [name for name in new if name not in old]
+    called = {name: alone.pop(0) if name not in new and alone else name for name in old}
+    for before, sheet in [*called.items(), *((name, name) for name in alone)]:
+        mine, theirs = old.get(before, {}), new.get(sheet, {})
         for a, b in _aligned(mine, theirs):
             name = f"{sheet} row {b if b is not None else a}" if sheet else f"row {b if b is not None else a}"
             if a is None and b is not None:

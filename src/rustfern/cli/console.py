@@ -66,10 +66,10 @@ def day_of(stamp: str | None) -> str:
 
 
 def moment_said(stamp: str | None) -> str:
-    """A time for a sentence: as people say it with the exact one beside it, `yesterday 16:38 (2026-11-22)`, or the exact one alone."""
+    """A time for a sentence: as people say it with the exact one beside it, `yesterday 16:38, 2026-11-22`, or the exact one alone."""
     day = day_of(stamp)
     date, _, clock = moment(stamp).partition(" ")
-    return f"{day} {clock} ({date})" if day else moment(stamp)
+    return f"{day} {clock}, {date}" if day else moment(stamp)
 
 
 def zone(name: str | None, zones: Sequence[str], *, told: bool) -> str:

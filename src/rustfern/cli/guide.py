@@ -35,6 +35,15 @@ _SINCE = {
     "restarted": "the machine was started again",
     "cleaned": "files were cleaned up, or programs installed",
 }
+_KINDS = {
+    "text": "a text",
+    "sheet": "a sheet of figures",
+    "slides": "slides",
+    "page": "a PDF or a form",
+    "image": "a picture or a photograph",
+    "drawing": "a drawing",
+    "any": "something else, or nobody knows",
+}
 _WARNED = {
     "reopened": "Programs remove their autosaves once they have offered them: do not start it again.",
     "saved": "Each save can remove an older copy: save nothing more there.",
@@ -117,7 +126,7 @@ def _say(text: str, style: str = "bold") -> None:
 
 def _choose(question: str, choices: dict[str, str]) -> str:
     """One of several answers, by its number."""
-    _say(question)
+    _say(f"\n{question}")
     names = list(choices)
     for number, name in enumerate(names, 1):
         _say(f"   {number}  {choices[name]}", "")
@@ -126,7 +135,7 @@ def _choose(question: str, choices: dict[str, str]) -> str:
 
 
 def _text(question: str, default: str = "") -> str:
-    _say(question)
+    _say(f"\n{question}")
     said: str = click.prompt("Answer", default=default, show_default=bool(default), err=True)
     return said.strip()
 
@@ -134,6 +143,8 @@ def _text(question: str, default: str = "") -> str:
 def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
     """The questions that no option answers, in the order in which a technician asks them."""
     answers = given
+    _say("A few questions, then each step is shown as it is run. Enter passes over what nobody knows.", "")
+    _say("Until then: close nothing, start nothing again, save nothing.", "bold yellow")
     if not answers.roots:
         said = _text("Which disk or folder is searched? (Enter: your own files on this machine)")
         answers = replace(answers, roots=(said,) if said else ())
@@ -142,7 +153,7 @@ def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
     if missing["happened"]:
         answers = replace(answers, happened=_choose("What happened?", _SITUATIONS))
     if missing["open"]:
-        _say("Is the program still running, with the document open?")
+        _say("\nIs the program still running, with the document open?")
         answers = replace(answers, still_open=click.confirm("Open", default=False, err=True))
     if missing["since"]:
         since = _choose("What was done since?", dict(reversed(_SINCE.items())))
@@ -157,10 +168,7 @@ def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
     if answers.lost_at is None:
         answers = replace(answers, lost_at=_time())
     if missing["class"]:
-        kinds = {name: name for name in ("text", "sheet", "slides", "image", "drawing", "page")} | {
-            "any": "something else, or not known"
-        }
-        answers = replace(answers, doc_class=_choose("What kind of document is it?", kinds))
+        answers = replace(answers, doc_class=_choose("What kind of document is it?", _KINDS))
     if not answers.target:
         answers = replace(answers, target=_text("Where is it saved to? Another disk if you can.", "saved"))
     return answers

@@ -321,12 +321,15 @@ class Ooxml:
         try:
             if beside in members:
                 xmlparts.run([package.archive.bytes_of(beside)], styles, beside)
-            if main.endswith(".xml") and _rels_of(main) in members:
+            if _rels_of(main) in members:
                 idents = _idents(package.archive.bytes_of(_rels_of(main)), _rels_of(main))
                 data = package.archive.bytes_of(main)
-                xmlparts.run([data], xmlparts.Elements(see), main)
-                # A slide has two ids, told apart by their prefix only.
-                listed += [("", ident.decode()) for ident in _SLIDE_ID.findall(data)]
+                if main.endswith(".bin"):
+                    listed = xlsb.sheets(data)
+                else:
+                    xmlparts.run([data], xmlparts.Elements(see), main)
+                    # A slide has two ids, told apart by their prefix only.
+                    listed += [("", ident.decode()) for ident in _SLIDE_ID.findall(data)]
                 for number, (name, ident) in enumerate(listed, 1):
                     if ident in idents:
                         sections[idents[ident]] = name or f"Slide {number}"

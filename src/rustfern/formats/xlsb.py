@@ -14,7 +14,7 @@ from rustfern.formats.words import TextSink, number
 
 _ROW, _RK, _ERROR, _BOOL, _REAL, _STRING, _SHARED = 0, 2, 3, 4, 5, 6, 7
 _FORMULA_STRING, _FORMULA_NUMBER, _FORMULA_BOOL = 8, 9, 10
-_SST_ITEM = 19
+_SST_ITEM, _BUNDLE_SHEET = 19, 156
 
 
 def records(data: bytes, part: str) -> Iterator[tuple[int, bytes]]:
@@ -63,6 +63,16 @@ def rk(value: int) -> float:
 def shared_strings(data: bytes) -> list[str]:
     """The texts of `sharedStrings.bin`, in order."""
     return [_wide(body, 1) for kind, body in records(data, "sharedStrings.bin") if kind == _SST_ITEM]
+
+
+def sheets(data: bytes) -> list[tuple[str, str]]:
+    """(name, relationship id) of each sheet of `workbook.bin`, in order ([MS-XLSB] 2.4.313, BrtBundleSh)."""
+    found = []
+    for kind, body in records(data, "workbook.bin"):
+        if kind == _BUNDLE_SHEET and len(body) >= 12:
+            ident = _wide(body, 8)
+            found.append((_wide(body, 12 + 2 * len(ident)), ident))
+    return found
 
 
 def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, int], part: str) -> None:

@@ -94,7 +94,8 @@ def _list(as_json: bool) -> int:
         return 1
     console.print(Text(f"{len(rows)} cases, the newest first", style="bold"))
     for number, row in enumerate(rows, 1):
-        line = Text(" ▶ " if row.used else "   ", style=f"bold {FERN}")
+        line = Text()
+        line.append(" ▶ " if row.used else "   ", style=f"bold {FERN}")
         line.append(f"{number:>3}  ", style=f"bold {SLATE}")
         line.append(f"{minute(row.made)}  ", style="bold" if row.used else "")
         line.append("search not finished" if row.lost is None else f"{row.lost} lost, {row.restored} restored")
@@ -176,7 +177,8 @@ def _log(console: Console, done: list[casebook.Done]) -> None:
     if not done:
         bullet(console, "nothing was noted")
     for each in done:
-        line = Text(f"   {local(each.began):%Y-%m-%d %H:%M:%S}", style=PALE)
+        line = Text()
+        line.append(f"   {local(each.began):%Y-%m-%d %H:%M:%S}", style=PALE)
         if each.status is None:
             line.append(f"   {show_name(each.says[0])}", style="italic")
         else:

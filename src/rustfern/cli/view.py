@@ -97,11 +97,11 @@ def copy_line(copy: Json, document: Json, best: bool, width: int) -> Text:
     line.append(f"{copy['id']:<4}", style=f"bold {SLATE}" if best else SLATE)
     line.append(f"{copy['kind']:<10}", style=strong)
     line.append(f"{moment(copy['written']):<17}", style=strong)
+    if width >= _DAYS:
+        line.append(f"{day_of(copy['written']):<9}", style=PALE)
     line.append(f"{size(copy['size']):>7}  ", style=strong)
     line.append(f"{copy['state']:<11}", style=f"{strong} {_STATES[copy['state']]}")
     line.append(f"{_difference(copy, document):<16}", style=strong)
-    if width >= _DAYS:
-        line.append(f"{day_of(copy['written']):<10}", style=PALE)
     if best:
         line.append(" BEST ", style=f"reverse bold {FERN}")
         if width >= _ROOMY:

@@ -182,7 +182,8 @@ def test_a_thorough_search_goes_by_content(tmp_path: Path, rustfern: Rustfern) -
 
 def test_what_is_being_written_is_said(tmp_path: Path, rustfern: Rustfern) -> None:
     root = tmp_path / "d" / "home" / "ines"
-    log = write(root / "Documents" / "log.txt~", MORE)
+    # Large enough that the writer gets its turn while it is read, also on a busy machine.
+    log = write(root / "Documents" / "log.txt~", f"{MORE}\n" * 200_000)
     write(root / "Documents" / "log.txt", MORE)
     (root / ".config").mkdir()
     code = (

@@ -34,16 +34,18 @@ def test_restored_under_the_right_name_verified_and_never_replacing(
 ) -> None:
     root, out = home("office-calc-xlsx-crash"), tmp_path / "out"
     best = best_of(by_name(rustfern("scan", root, "--json").json, "mooring-dues-2026.xlsx"))
-    for count, name in enumerate(
-        ["mooring-dues-2026 (autosave 2026-11-23 06.56).ods", "mooring-dues-2026 (autosave 2026-11-23 06.56) 2.ods"]
-    ):
+    first, second = (f"mooring-dues-2026 (autosave 2026-11-23 06.56){mark}.ods" for mark in ("", " 2"))
+    for name in (first, first, second):
+        if name == second:
+            write(out / first, "written by somebody else")
         run = rustfern("restore", "1", "--to", out, "--json")
         row = run.json["restored"][0]
         assert run.status == 0 and run.json["schema"] == "rustfern/restore-1" and run.json["refused"] == []
         assert row["to"] == str(out / name) and row["id"] == best["id"] and row["document"] == "mooring-dues-2026.xlsx"
         assert sha256(out / name) == row["sha256"] == best["sha256"] and row["state"] == "intact"
         assert int((out / name).stat().st_mtime) == int(Path(best["path"]).stat().st_mtime)
-        assert len(list(out.iterdir())) == count + 1
+    assert sorted(p.name for p in out.iterdir()) == [second, first, "restored.jsonl"]
+    assert (out / first).read_text() == "written by somebody else"
     screen = rustfern("restore", "1b", "--to", out)
     assert "the document was OOXML workbook (.xlsx), this copy is ODF spreadsheet: it opens as .ods" in " ".join(
         screen.out.split()
@@ -59,7 +61,10 @@ def test_in_one_go_by_name(home: Callable[[str], Path], rustfern: Rustfern, tmp_
     assert run.status == 0 and run.json["restored"][0]["from"].endswith("mooring-plan.odt_0.odt")
     run = rustfern("restore", "no such thing", "--in", root, "--to", tmp_path / "out")
     assert run.status == 1 and "Lost documents found: mooring-plan.odt" in run.err
-    assert [p.name for p in (tmp_path / "out").iterdir()] == ["mooring-plan (autosave 2026-11-23 06.58).odt"]
+    assert {p.name for p in (tmp_path / "out").iterdir()} == {
+        "mooring-plan (autosave 2026-11-23 06.58).odt",
+        "restored.jsonl",
+    }
 
 
 @pytest.mark.parametrize("where", ["", "home/ines/Documents", "new/deeper"])
@@ -100,7 +105,10 @@ def test_a_copy_that_changed_or_vanished_since_the_scan(
     assert run.status == 3 and len(run.json["restored"]) == 1
     messages = {r["id"]: r["message"] for r in run.json["refused"]}
     assert "could not be looked at" in messages[plan["best"]] and "changed since the scan" in messages[report["best"]]
-    assert [p.name for p in (tmp_path / "out").iterdir()] == ["100% oak #3 (trash 2026-11-23 06.17).csv"]
+    assert {p.name for p in (tmp_path / "out").iterdir()} == {
+        "100% oak #3 (trash 2026-11-23 06.17).csv",
+        "restored.jsonl",
+    }
     look = rustfern("look", plan["id"])
     assert look.status == 3 and "scan again" in look.out
 
@@ -111,12 +119,15 @@ def test_a_deleted_folder_comes_back_whole(home: Callable[[str], Path], rustfern
     assert best["members"] == ["list.txt", "photos/readme.txt"] and best["format"] is None
     lines = "".join(f"{sha256(Path(best['path']) / m)} {m}\n" for m in best["members"])
     assert best["sha256"] == hashlib.sha256(lines.encode()).hexdigest()
-    for _ in range(2):
+    for count in range(3):
         row = rustfern("restore", document["id"], "--to", tmp_path / "out", "--json").json["restored"][0]
         assert row["sha256"] == best["sha256"]
+        if count == 1:
+            (Path(row["to"]) / "list.txt").write_text("changed since")
     assert sorted(p.name for p in (tmp_path / "out").iterdir()) == [
         "Winter lay-up (trash 2026-11-23 06.17)",
         "Winter lay-up (trash 2026-11-23 06.17) 2",
+        "restored.jsonl",
     ]
     assert (Path(row["to"]) / "photos" / "readme.txt").is_file()
 
@@ -170,7 +181,7 @@ def test_no_space_and_no_right_at_the_target(home: Callable[[str], Path], rustfe
     try:
         rustfern("scan", home("office-writer-odt-crash"))
         run = rustfern("restore", "1", "--to", small)
-        assert run.status == 3 and "no space left" in run.out
+        assert run.status == 2 and "not enough space" in run.err
         assert list(small.iterdir()) == []
     finally:
         subprocess.run(["umount", str(small)], check=True)

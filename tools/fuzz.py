@@ -1,8 +1,8 @@
 #!/usr/bin/env python3
 """Coverage-guided fuzzing of every parser: tools/fuzz.py --seconds N [--only NAME…] [--found DIR] [--corpus DIR]
 
-Each parser gets its share of the seconds in a process of its own (libFuzzer through atheris, `pip install atheris`), beginning with the test data
-that it knows. A parser may give an answer or raise `Malformed` or `SourceError`; anything else, 20 seconds for one input, or two gigabytes of
+Each group of parsers gets its share of the seconds in a process of its own (libFuzzer through atheris, `pip install atheris`), beginning with the
+test data that they know. A parser may give an answer or raise `Malformed` or `SourceError`; anything else, 20 seconds for one input, or two gigabytes of
 memory is a finding, kept under `--found`. Prints executions, edges covered and findings.
 """
 
@@ -24,7 +24,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 DATA = ROOT / "tests" / "data"
 LONGEST, SLOWEST, MEMORY = 1 << 16, 20, 2048
-SEEDS = 400
+SEEDS = 12
 
 Parser = Callable[[bytes], object]
 
@@ -102,12 +102,12 @@ def names(data: bytes) -> object:
 
 def parsers() -> dict[str, tuple[Callable[[], Parser], tuple[str, ...]]]:
     """name → (what makes the parser, endings of the seeds)."""
-    from rustfern.formats.table import FORMATS
+    from rustfern.formats.table import FORMATS, class_of
 
     out: dict[str, tuple[Callable[[], Parser], tuple[str, ...]]] = {}
     for name in sorted(FORMATS):
-        out[f"format-{name}"] = (lambda name=name: check_as(f"fuzzed.{name}")), (f".{name}",)
-    out["format-nameless"] = (lambda: check_as("fuzzed")), ("",)
+        out[f"{class_of(name)}-{name}"] = (lambda name=name: check_as(f"fuzzed.{name}")), (f".{name}",)
+    out["nameless"] = (lambda: check_as("fuzzed")), ("",)
     traces = {
         "browser_session.parse": (".jsonlz4",), "code_unsaved.parse": (), "ds_store.put_back": (".DS_Store",), "editor_marks.parse_list": (),
         "editor_tab.parse": (".bin",), "joe_dead.parse": ("DEADJOE",), "kate_journal.parse": (".kate-swp",), "kept_lists.kate_session": (".katesession",),
@@ -167,22 +167,34 @@ def seeds(endings: tuple[str, ...], more: Path | None) -> Iterator[bytes]:
     yield from sorted(set(found), key=len)[:SEEDS]
 
 
-def one(name: str, arguments: list[str]) -> None:
-    """Fuzz one parser in this process."""
+def groups(only: list[str] | None) -> dict[str, list[str]]:
+    """Parsers that are fuzzed in one process, by what their names begin with: the first byte of an input tells which of them reads the rest."""
+    out: dict[str, list[str]] = {}
+    for name in parsers():
+        if not only or any(part in name for part in only):
+            out.setdefault(name.partition("-")[0], []).append(name)
+    return out
+
+
+def one(names_: list[str], arguments: list[str]) -> None:
+    """Fuzz parsers in this process."""
     import atheris
 
     with atheris.instrument_imports(include=["rustfern"], enable_loader_override=False):
         from rustfern.errors import Malformed, SourceError
 
-        parse = parsers()[name][0]()
+        there = parsers()
+        read = [there[name][0]() for name in names_]
         # Most readers are imported when they are first needed: they must be watched too.
-        for path in sorted(Path(arguments[0]).iterdir())[:20]:
+        for path in sorted(Path(arguments[0]).iterdir()):
+            data = path.read_bytes()
             with contextlib.suppress(Malformed, SourceError):
-                parse(path.read_bytes())
+                read[data[0] % len(read)](data[1:])
 
     def test(data: bytes) -> None:
         try:
-            parse(data)
+            if data:
+                read[data[0] % len(read)](data[1:])
         except (Malformed, SourceError):
             return
 
@@ -192,7 +204,7 @@ def one(name: str, arguments: list[str]) -> None:
 
 def main() -> int:
     if len(sys.argv) > 2 and sys.argv[1] == "--one":
-        one(sys.argv[2], sys.argv[3:])
+        one(sys.argv[2].split(","), sys.argv[3:])
         return 0
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seconds", type=int, default=3600, help="all together")
@@ -201,22 +213,24 @@ def main() -> int:
     parser.add_argument("--corpus", help="where inputs that reached something new are kept between runs")
     parser.add_argument("--more", help="another folder with seeds")
     asked = parser.parse_args()
-    names_ = [name for name in parsers() if not asked.only or any(part in name for part in asked.only)]
-    each = max(asked.seconds // max(len(names_), 1), 1)
+    there = parsers()
+    chosen = groups(asked.only)
     total = findings = 0
     started = time.monotonic()
     with tempfile.TemporaryDirectory() as scratch:
-        for name in names_:
-            corpus = Path(asked.corpus or scratch) / re.sub(r"\W", "_", name)
+        for group, members in chosen.items():
+            corpus = Path(asked.corpus or scratch) / group
             corpus.mkdir(parents=True, exist_ok=True)
-            for number, data in enumerate(seeds(parsers()[name][1], Path(asked.more) if asked.more else None)):
-                (corpus / f"seed-{number:03}").write_bytes(data)
-            found = Path(asked.found) / name
+            for index, name in enumerate(members):
+                for number, data in enumerate(seeds(there[name][1], Path(asked.more) if asked.more else None)):
+                    (corpus / f"seed-{index:03}-{number:02}").write_bytes(bytes([index]) + data)
+            found = Path(asked.found) / group
             found.mkdir(parents=True, exist_ok=True)
             before = set(found.iterdir())
+            seconds = max(asked.seconds * len(members) // sum(map(len, chosen.values())), 1)
             command = [
-                sys.executable, __file__, "--one", name, str(corpus), f"-max_total_time={each}", f"-max_len={LONGEST}", f"-timeout={SLOWEST}",
-                f"-rss_limit_mb={MEMORY}", f"-artifact_prefix={found}/", "-print_final_stats=1", "-verbosity=1",
+                sys.executable, __file__, "--one", ",".join(members), str(corpus), f"-max_total_time={seconds}", f"-max_len={LONGEST}",
+                f"-timeout={SLOWEST}", f"-rss_limit_mb={MEMORY}", f"-artifact_prefix={found}/", "-print_final_stats=1",
             ]  # fmt: skip
             run = subprocess.run(
                 command,
@@ -231,7 +245,7 @@ def main() -> int:
             count = int(done[-1]) if done else 0
             total, findings = total + count, findings + len(new)
             print(
-                f"{name:<36} {count:>9} executions, {edges[-1] if edges else 0:>6} edges, {len(new)} findings",
+                f"{group:<10} {len(members):>3} parsers, {count:>9} executions, {edges[-1] if edges else 0:>6} edges, {len(new)} findings",
                 flush=True,
             )
             for path in new:
@@ -241,7 +255,9 @@ def main() -> int:
                 print(run.stderr[-800:], file=sys.stderr)
             if not any(found.iterdir()):
                 found.rmdir()
-    print(f"{len(names_)} parsers, {total} executions in {time.monotonic() - started:.0f} s, {findings} findings")
+    print(
+        f"{sum(map(len, chosen.values()))} parsers, {total} executions in {time.monotonic() - started:.0f} s, {findings} findings"
+    )
     return 1 if findings else 0
 
 

@@ -5,36 +5,35 @@ from __future__ import annotations
 import contextlib
 import errno
 import hashlib
+import json
 import os
-import re
-import secrets
 import shutil
-from collections.abc import Iterator, Sequence
+import stat
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
 from rustfern import rebuilding
-from rustfern.casefile import CaseFile, KeptCopy, stem_of
+from rustfern.casefile import CaseFile, KeptCopy
 from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
-from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
 from rustfern.model import Content, Entry, show_name
+from rustfern.naming import layout, named, safe_name, target_name
 from rustfern.sources.folder import FolderSource, explain
-from rustfern.times import local
-from rustfern.writing import PART, claim, outside_searched, scratch, sync_folder
+from rustfern.writing import claim, clean, outside_searched, scratch, sync_folder
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
-_UNFIT = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
-_DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?:\..*)?", re.IGNORECASE)
-_DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\u2028\u2029]")
-_MAX_NAME = 255
+_SPARE = 1 << 16
+LIST = "restored.jsonl"
+"""The list of what was restored, beside the files."""
 
 
 @dataclass(frozen=True, slots=True)
 class Restored:
-    """One restored copy: its id, where from, where to, the sum and state of what was written."""
+    """One restored copy: its id, where from, where to, the sum and state of what was written, the name that it was to have, and whether
+    an earlier run had written it (then it was only verified)."""
 
     id: str
     source: str
@@ -43,6 +42,8 @@ class Restored:
     state: str
     document: str
     notes: tuple[str, ...] = ()
+    wanted: str = ""
+    again: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,72 +54,56 @@ class Refused:
     message: str
 
 
-def safe_name(name: str, limit: int = _MAX_NAME) -> str:
-    """A file name that every system takes: nothing that climbs, no device names, no direction signs, at most 255 bytes.
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """How it is to be restored: under a name of the technician's own, in the folders of the originals, even inside what was searched."""
 
-    Source: the systems' published rules for file names; POSIX.1-2017 3.170 (filename).
-    """
-    fixed = _DIRECTIONS.sub("", name)
-    fixed = _UNFIT.sub("_", fixed.encode("utf-8", "surrogateescape").decode("utf-8", "replace")).replace("\ufffd", "_")
-    fixed = fixed.strip().rstrip(". ")
-    if not fixed.strip("."):
-        fixed = "document"
-    if _DEVICES.fullmatch(fixed):
-        fixed = "_" + fixed
-    while len(fixed.encode()) > limit:
-        stem, dot, extension = fixed.rpartition(".")
-        short = dot and stem and len(extension) < 12
-        fixed = f"{stem[:-1].rstrip()}.{extension}" if short else fixed[:-1]
-    return fixed
+    name: str | None = None
+    keep_layout: bool = False
+    allow_inside: bool = False
 
 
-def target_name(copy: KeptCopy) -> tuple[str, list[str]]:
-    """The name of a restored copy: the document's, the kind, when it was written, the right extension; and notes."""
-    facts, document = copy.facts, copy.document
-    name, format_name = document["name"], facts["format"]
-    folder = bool(facts["members"])
-    extension = "" if folder else extension_of(name)
-    claimed = format_of_extension(extension)
-    stem = name if folder or not extension or claimed is None else stem_of(name)
-    notes = []
-    if not folder:
-        right = _right_extension(extension, claimed, format_name)
-        if claimed and format_name and right != extension:
-            notes.append(
-                f"the document was {title_of(claimed)} (.{extension}), this copy is {title_of(format_name)}: it opens as .{right}"
-            )
-        extension = right
-    when = facts["written"]
-    stamp = ""
-    if when:
-        told = local(datetime.strptime(when, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
-        stamp = f" {told:%Y-%m-%d %H.%M}"
-    label = f" ({facts['kind']}{stamp})"
-    ending = label + (f".{extension}" if extension else "")
-    base = safe_name(stem, _MAX_NAME - len(ending.encode()) - 8)
-    return base + ending, notes
+_AS_FOUND = Wish()
 
 
-def _right_extension(extension: str, claimed: str | None, format_name: str | None) -> str:
-    if format_name is None or format_name == "cfb":
-        return extension
-    if claimed == format_name or (claimed in TEXT_FORMATS and format_name in TEXT_FORMATS):
-        return extension
-    return format_name
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """What would be written: the copy's id, where from, the path below the target, bytes."""
+
+    id: str
+    source: str
+    target: str
+    size: int
+    document: str
+    notes: tuple[str, ...]
 
 
-def check_target(folder: str, roots: Sequence[str]) -> str:
+def plan(copies: Sequence[KeptCopy], wish: Wish) -> list[Planned]:
+    """What `restore` would write, without looking at any disk."""
+    out = []
+    for copy in copies:
+        folders, name, notes = _place_of(copy, wish)
+        path = os.path.join(*folders, name)
+        out.append(Planned(copy.id, copy.path, path, copy.facts["size"] or 0, copy.document["name"], tuple(notes)))
+    return out
+
+
+def _place_of(copy: KeptCopy, wish: Wish) -> tuple[list[str], str, list[str]]:
+    name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy)
+    return layout(copy) if wish.keep_layout else [], name, notes
+
+
+def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = False) -> str:
     """Make the target folder and return its real path.
 
-    Raises `WrongUsage` if it lies inside what was searched, is a file, or cannot be made or written.
+    Raises `WrongUsage` if it lies inside what was searched (and that is not allowed), is a file, or cannot be made or written.
     """
     path = os.path.abspath(folder)
-    real = outside_searched(folder, roots)
+    real = os.path.realpath(path) if allow_inside else outside_searched(folder, roots)
     try:
         os.makedirs(real, exist_ok=True)
-        probe = os.path.join(real, PART + secrets.token_hex(6))
-        os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-        os.unlink(probe)
+        with scratch(real, os.unlink) as probe:
+            os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     except FileExistsError as error:
         raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
     except OSError as error:
@@ -128,19 +113,44 @@ def check_target(folder: str, roots: Sequence[str]) -> str:
     return real
 
 
-def restore(
-    copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str]
-) -> tuple[list[Restored], list[Refused]]:
-    """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on.
+def check_space(folder: str, needed: int) -> None:
+    """Whether so many bytes, and a little more, are free there. Raises `WrongUsage`."""
+    there = os.path.abspath(folder)
+    while not os.path.isdir(there) and os.path.dirname(there) != there:
+        there = os.path.dirname(there)
+    try:
+        free = shutil.disk_usage(there).free
+    except OSError:
+        return  # nobody knows: writing will tell
+    if needed + _SPARE > free:
+        raise WrongUsage(
+            f"there is not enough space at the target: {needed} bytes are needed, {free} are free", folder,
+            "Free space there, or name another folder with --to DIR",
+        )  # fmt: skip
 
-    Raises `WrongUsage` for a target that cannot be used at all.
+
+def restore(
+    copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: Wish = _AS_FOUND
+) -> tuple[list[Restored], list[Refused]]:
+    """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on. What an earlier run
+    restored there is verified again and not written twice. A list of all that was done lies beside the files.
+
+    Raises `WrongUsage` for a target that cannot be used at all, or has too little space.
     """
-    real = check_target(folder, roots)
+    check_space(folder, sum(copy.facts["size"] or 0 for copy in copies))
+    real = check_target(folder, roots, allow_inside=wish.allow_inside)
+    clean(real)
+    before = _already(real)
     done: list[Restored] = []
     refused: list[Refused] = []
     for copy in copies:
         try:
-            restored = _one(copy, real, _bases_of(copy, case))
+            folders, name, notes = _place_of(copy, wish)
+            restored = _again(copy, real, os.path.join(*folders, name), tuple(notes), before)
+            if restored is None:
+                inner = _make_folders(real, folders)
+                restored = _one(copy, inner, name, notes, _bases_of(copy, case))
+                _list(real, restored, copy)
             done.append(restored)
             if case.path is not None:
                 # The file is there and verified: a case file that cannot take the note must not say otherwise.
@@ -151,6 +161,78 @@ def restore(
         except OSError as error:
             refused.append(Refused(copy.id, _system(error, real)))
     return done, refused
+
+
+def _make_folders(real: str, folders: Sequence[str]) -> str:
+    """The folders of a layout below the target; one that is a link or a file there is refused."""
+    path = real
+    for each in folders:
+        path = os.path.join(path, each)
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(path)
+        if not stat.S_ISDIR(os.lstat(path).st_mode):
+            raise RestoreRefused(
+                "a folder of the layout is something else there", path, "Name an empty folder with --to DIR"
+            )
+    if folders:
+        clean(path)
+    return path
+
+
+def _already(real: str) -> dict[tuple[str, str, str], str]:
+    """What the list beside the files says: (copy, sum, folder and name that were wanted) → file below the target."""
+    found: dict[tuple[str, str, str], str] = {}
+    try:
+        with open(os.path.join(real, LIST), encoding="utf-8", errors="surrogateescape") as lines:  # noqa: PTH123
+            for line in lines:
+                # A last line may have been cut off.
+                with contextlib.suppress(ValueError, KeyError, TypeError):
+                    row = json.loads(line)
+                    found[str(row["from"]), str(row["sha256"]), str(row["wanted"])] = str(row["to"])
+    except OSError:
+        return {}
+    return found
+
+
+def _again(
+    copy: KeptCopy, real: str, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
+) -> Restored | None:
+    """A copy that an earlier run restored, if its file is still there and the same."""
+    expected: str = copy.facts["sha256"] or ""
+    # A run that was killed may have given a file its name and not listed it yet.
+    relative = before.get((copy.path, expected, wanted), wanted)
+    if os.path.isabs(relative) or ".." in relative.split("/"):
+        return None
+    target = os.path.join(real, relative)
+    if os.path.islink(target) or not (os.path.isfile(target) or os.path.isdir(target)):
+        return None
+    try:
+        content, _ = rebuilding.check(FolderSource(os.path.dirname(target)).entry(target), os.path.basename(target))
+    except SourceError:
+        return None
+    if content.sha256 != expected:
+        return None
+    state = "damaged" if copy.facts["state"] == "damaged" else str(content.state)
+    document = copy.document["name"]
+    return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
+
+
+def _list(real: str, restored: Restored, copy: KeptCopy) -> None:
+    """Add a line to the list beside the files, synced."""
+    folders = os.path.relpath(os.path.dirname(restored.target), real)
+    row = {
+        "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
+        "from": restored.source, "to": os.path.relpath(restored.target, real), "wanted": os.path.normpath(os.path.join(folders, restored.wanted)),
+        "sha256": restored.sha256, "state": restored.state, "written": copy.facts["written"], "confidence": copy.facts["confidence"],
+        "evidence": [piece["text"] for piece in copy.facts["evidence"]],
+    }  # fmt: skip
+    handle = os.open(
+        os.path.join(real, LIST), os.O_CREAT | os.O_APPEND | os.O_WRONLY | getattr(os, "O_NOFOLLOW", 0), 0o600
+    )
+    with os.fdopen(handle, "ab") as out:
+        out.write(json.dumps(row).encode() + b"\n")
+        out.flush()
+        os.fsync(out.fileno())
 
 
 def _bases_of(copy: KeptCopy, case: CaseFile) -> list[Entry]:
@@ -168,7 +250,7 @@ def _system(error: OSError, folder: str) -> str:
     return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
 
 
-def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
+def _one(copy: KeptCopy, folder: str, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
     source = FolderSource(copy.root)
     entry = source.entry(copy.path)
     if entry.link_target is not None:
@@ -177,7 +259,6 @@ def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
     if copy.facts["members"] and not entry.is_folder:
         others = dict.fromkeys(member.partition("/")[0] for member in copy.facts["members"])
         entry = replace(entry, companions=tuple(name for name in others if name != os.path.basename(entry.path)))
-    name, notes = target_name(copy)
     expected: str = copy.facts["sha256"] or ""
     if entry.is_bundle:
         target, content = _folder(entry, os.path.join(folder, name), expected)
@@ -193,7 +274,10 @@ def _one(copy: KeptCopy, folder: str, bases: Sequence[Entry]) -> Restored:
     if copy.facts["state"] == "damaged":
         notes.append(f"this copy is damaged: {copy.facts['reason']}")
         state = "damaged"
-    return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes))
+    place = copy.document["original"]
+    if place and not os.path.lexists(place):
+        notes.append(f"its own place is free, for you to copy it there: {show_name(place)}")
+    return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes), name)
 
 
 def _changed(path: str) -> RestoreRefused:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import secrets
+import shutil
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -15,18 +17,34 @@ from rustfern.places.recorded import inside
 from rustfern.sources.folder import explain
 
 PART = ".rustfern-"
-"""What the name of everything that is not finished begins with."""
+"""What the name of everything that is not finished begins with; the number of the process follows."""
+_UNFINISHED = re.compile(r"\.rustfern-(\d{1,9})-[0-9a-f]{16}")
 
 
 @contextlib.contextmanager
 def scratch(folder: str, remove: Callable[[str], Any]) -> Iterator[str]:
     """A fresh name beside the target; what is left under it is removed, whatever happens."""
-    path = os.path.join(folder, PART + secrets.token_hex(8))
+    path = os.path.join(folder, f"{PART}{os.getpid()}-{secrets.token_hex(8)}")
     try:
         yield path
     finally:
         with contextlib.suppress(OSError):
             remove(path)
+
+
+def clean(folder: str) -> None:
+    """Remove what a run that was killed left unfinished in a folder; what a running one works on stays."""
+    import psutil
+
+    with contextlib.suppress(OSError), os.scandir(folder) as listing:
+        for item in listing:
+            found = _UNFINISHED.fullmatch(item.name)
+            if found and not psutil.pid_exists(int(found[1])):
+                with contextlib.suppress(OSError):
+                    if item.is_dir(follow_symlinks=False):
+                        shutil.rmtree(item.path, ignore_errors=True)
+                    else:
+                        os.unlink(item.path)
 
 
 def claim(made: str, path: str) -> None:
@@ -73,6 +91,7 @@ def write_new(target: str, data: bytes, what: str) -> None:
     """Write a report, a figure or a picture. Raises `WrongUsage` where a file is there already, or it cannot be written."""
     real = outside_searched(target)
     folder = os.path.dirname(real)
+    clean(folder)
     try:
         with scratch(folder, os.unlink) as made:
             with Path(made).open("xb") as out:

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rustfern.cli.options import json_option, print_json
-from rustfern.keeping import Keeping, keep, same_volume
+from rustfern.cli.options import json_option, print_json, warn_same_disk
+from rustfern.keeping import Keeping, keep
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -42,14 +42,7 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
     """
     from rustfern.alive import live_roots
 
-    if (shared := same_volume(target, roots or live_roots())) is not None:
-        from rustfern.model import show_name
-
-        print(
-            f"rustfern: careful: {show_name(target)} is on the same disk as {show_name(shared)}. Writing there can destroy "
-            "what could still be saved after a deletion: another disk is better",
-            file=sys.stderr,
-        )
+    warn_same_disk(target, roots or live_roots())
     from rustfern.cli.scan import Progress
 
     if as_json or not sys.stderr.isatty():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
@@ -12,7 +12,7 @@ import click
 
 from rustfern.casefile import CaseFile, latest_case_path
 from rustfern.cli.times import CLOCK_ERROR, TIME, ZONE
-from rustfern.model import Hints, Situation
+from rustfern.model import Hints, Situation, show_name
 from rustfern.times import show_in, zone_named
 
 _F = TypeVar("_F", bound=Callable[..., Any])
@@ -90,6 +90,18 @@ def hints_from(
         zone,
         words,
     )
+
+
+def warn_same_disk(target: str, searched: Sequence[str]) -> None:
+    """Writing to the disk that is searched can destroy what could still be saved: said before anything is written."""
+    from rustfern.keeping import same_volume
+
+    if (shared := same_volume(target, searched)) is not None:
+        print(
+            f"rustfern: careful: {show_name(target)} is on the same disk as {show_name(shared)}. Writing there can destroy "
+            "what could still be saved after a deletion: another disk is better",
+            file=sys.stderr,
+        )
 
 
 def case_at(path: str | None) -> CaseFile:

@@ -13,18 +13,35 @@ from rustfern import contract
 from rustfern.asking import find_copy
 from rustfern.casefile import CaseFile, KeptCopy, roots_of
 from rustfern.cli.completing import complete_what
-from rustfern.cli.options import case_at, case_option, hint_options, hints_from, json_option, paths_option, print_json
-from rustfern.errors import NotFound
-from rustfern.restoring import Refused, Restored, check_target, restore
+from rustfern.cli.options import (
+    case_at,
+    case_option,
+    hint_options,
+    hints_from,
+    json_option,
+    paths_option,
+    print_json,
+    warn_same_disk,
+)
+from rustfern.errors import NotFound, WrongUsage
+from rustfern.model import show_name
+from rustfern.restoring import Planned, Refused, Restored, Wish, check_target, plan, restore
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 
 @click.command()
-@click.argument("what", nargs=-1, required=True, metavar="WHAT...", shell_complete=complete_what)
+@click.argument("what", nargs=-1, metavar="WHAT...", shell_complete=complete_what)
 @click.option("--to", "target", required=True, metavar="DIR", help="Folder to write into; made if missing.")
 @click.option("--in", "roots", multiple=True, metavar="ROOT", help="Search this first (may be repeated).")
+@click.option("--all-best", is_flag=True, help="The best copy of every lost document.")
+@click.option("--as", "name", metavar="NAME", help="Under this name (one copy only).")
+@click.option("--keep-layout", is_flag=True, help="In the folders of the originals, below DIR.")
+@click.option("--dry-run", is_flag=True, help="Only say what would be written.")
+@click.option(
+    "--allow-inside", is_flag=True, help="Even into what was searched (can destroy what could still be saved)."
+)
 @hint_options
 @case_option
 @paths_option
@@ -33,6 +50,11 @@ def command(
     what: tuple[str, ...],
     target: str,
     roots: tuple[str, ...],
+    all_best: bool,
+    name: str | None,
+    keep_layout: bool,
+    dry_run: bool,
+    allow_inside: bool,
     person: str | None,
     document: str | None,
     happened: str | None,
@@ -48,21 +70,29 @@ def command(
     """Write the best copy of documents into a folder of your own, verified.
 
     WHAT is the number of a document (its best copy), the id of a copy, or a document's name. No file is ever replaced, and
-    nothing is written into what was searched.
+    nothing is written into what was searched. A list of all that was restored (restored.jsonl) lies beside the files; run again,
+    what is there already is verified and not written twice.
 
     \b
     Examples (after `rustfern demo`):
       rustfern restore 1 --to restored
       rustfern restore 2b 3 --to restored
+      rustfern restore --all-best --keep-layout --to restored
+      rustfern restore 1 --as "Survey for the insurer" --to restored
       rustfern restore "price list" --in marlow-quay-disk --to restored
 
     Exit status: 0 all was restored, 1 nothing fits, 2 wrong usage, 3 some was not restored.
     """
+    if not what and not all_best:
+        raise WrongUsage("it was not said what is restored", None, "Give numbers, ids or a name, or --all-best")
+    if name is not None and (all_best or len(what) != 1):
+        raise WrongUsage("--as names one file, and several were asked for", None, "Restore that one alone")
+    wish = Wish(name, keep_layout, allow_inside)
     file, searched = _case(
         what,
         roots,
         case,
-        target,
+        (target, allow_inside),
         hints_from(person, document, happened, lost_at, older_than, zone, clock_error, words, doc_class),
         as_json,
     )
@@ -70,7 +100,7 @@ def command(
         copies: list[KeptCopy] = []
         refused: list[Refused] = []
         missing: list[NotFound] = []
-        for each in what:
+        for each in [*what, *(_best_of_all(file) if all_best else ())]:
             try:
                 copies.append(find_copy(file, each))
             except NotFound as error:
@@ -78,7 +108,11 @@ def command(
                 missing.append(error)
         if missing and not copies and not as_json:
             raise missing[0]
-        done, failed = restore(copies, target, file, searched) if copies else ([], [])
+        if dry_run:
+            return _dry(plan(copies, wish), refused, target, as_json)
+        if copies and not roots:
+            warn_same_disk(target, searched)
+        done, failed = restore(copies, target, file, searched, wish) if copies else ([], [])
         refused += failed
     finally:
         file.close()
@@ -93,6 +127,51 @@ def command(
     return 1 if missing and not copies else 3
 
 
+def _best_of_all(file: CaseFile) -> list[str]:
+    """The numbers of all lost documents that have a best copy; what lies in a folder that is restored too is not taken twice."""
+    lost = [each for each in file.documents() if each["situation"] != "nothing-lost" and each["best"]]
+    return [str(each["id"]) for each in lost if not each.get("within")]
+
+
+def _dry(planned: list[Planned], refused: list[Refused], target: str, as_json: bool) -> int:
+    """Say what would be written."""
+    if as_json:
+        rows = [
+            {
+                "id": p.id,
+                "from": p.source,
+                "to": os.path.join(target, p.target),
+                "size": p.size,
+                "document": p.document,
+                "notes": list(p.notes),
+            }
+            for p in planned
+        ]
+        print_json(
+            {"schema": "rustfern/restore-plan-1", "planned": rows, "refused": [asdict(each) for each in refused]}
+        )
+        return 3 if refused else 0
+    from rich.text import Text
+
+    from rustfern.cli.console import PALE, RUST, WARN, bullet, out, size
+
+    console = out()
+    console.print(
+        Text(
+            f"Would be written below {show_name(target)}, {size(sum(p.size for p in planned))}; nothing was written",
+            style="bold",
+        )
+    )
+    for each in planned:
+        console.print(Text(f"   {each.id:<4} {show_name(each.target)}  {size(each.size)}"), soft_wrap=True)
+        for note in each.notes:
+            bullet(console, note, WARN, indent=8)
+        bullet(console, f"of {each.document}", PALE, indent=8)
+    for problem in refused:
+        bullet(console, f"{problem.id}: {problem.message}", RUST)
+    return 3 if refused else 0
+
+
 def _row(item: Restored) -> dict[str, object]:
     return {
         "id": item.id, "from": item.source, "to": item.target, "sha256": item.sha256, "state": item.state,
@@ -101,7 +180,7 @@ def _row(item: Restored) -> dict[str, object]:
 
 
 def _case(
-    what: tuple[str, ...], roots: tuple[str, ...], case: str | None, target: str, hints: object, quiet: bool
+    what: tuple[str, ...], roots: tuple[str, ...], case: str | None, to: tuple[str, bool], hints: object, quiet: bool
 ) -> tuple[CaseFile, list[str]]:
     """The open case and its roots; with `--in`, searched just now."""
     from rustfern.beginning import check_root, open_case
@@ -114,8 +193,9 @@ def _case(
         from rustfern.cli.scan import run_scan
 
         tops = [check_root(root) for root in roots]
-        check_target(target, tops)
-        if hints.document is None and not what[0].isdigit():
+        warn_same_disk(to[0], tops)
+        check_target(to[0], tops, allow_inside=to[1])
+        if hints.document is None and what and not what[0].isdigit():
             hints = replace(hints, document=what[0])
         file, _ = open_case(case, tops)
         run_scan(tops, hints, file, quiet=quiet)
@@ -139,8 +219,9 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)
         weight = f"{size(os.path.getsize(item.target))}, " if os.path.isfile(item.target) else ""
+        done_now = "was there already, read again" if item.again else "written, read back"
         checked = (
-            "written, read back, the same to the last byte, checked whole"
+            f"{done_now}, the same to the last byte, checked whole"
             if whole
             else f"written and read back; the copy is {item.state}"
         )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import hashlib
+import io
 import json
 import os
 import shutil
@@ -284,10 +285,15 @@ def _changed(path: str) -> RestoreRefused:
     return RestoreRefused("this copy changed since the scan", path, "Scan again and look at what is there now")
 
 
+def make_new(path: str) -> io.BufferedWriter:
+    """A new file to be written, readable by its owner alone; never one that is there."""
+    handle = os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0), 0o600)
+    return io.BufferedWriter(io.FileIO(handle, "wb"))
+
+
 def _write(stream: BinaryIO, target: str, source: str) -> str:
     """Write a new file, synced; its SHA-256 as read back from disk. `source` is named where reading it fails."""
-    handle = os.open(target, os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0), 0o600)
-    with os.fdopen(handle, "wb") as out:
+    with make_new(target) as out:
         while True:
             try:
                 chunk = stream.read(_CHUNK)

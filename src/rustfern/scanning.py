@@ -38,6 +38,7 @@ from rustfern.places.patterns import is_system, says_nothing
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.ranking import fit, rank
+from rustfern.sources import steady
 from rustfern.sources.folder import FolderSource
 from rustfern.times import from_wall, show_in, zone_named
 
@@ -88,6 +89,7 @@ def scan(
     """
     hints, observer = hints or Hints(), observer or Silent()
     started, began = time.monotonic(), datetime.now(UTC)
+    steady.health.reset()
     live = not roots
     tops, kept = open_roots(roots)
     problems: list[Problem] = []
@@ -163,6 +165,8 @@ def scan(
     if live:
         documents, live_notices = look_alive(documents, places)
         notices += live_notices
+    if said := steady.health.said():
+        notices.insert(0, show_name(said))
     totals.bytes_read = reader.bytes_read
     totals.seconds = time.monotonic() - started
     answer = Answer(

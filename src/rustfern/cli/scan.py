@@ -12,6 +12,7 @@ import click
 from rustfern import contract
 from rustfern.cli.options import case_option, hint_options, hints_from, json_option, paths_option, print_json
 from rustfern.scanning import Silent, exit_status, scan
+from rustfern.sources import steady
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -71,6 +72,7 @@ def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool, thorou
 @hint_options
 @case_option
 @click.option("--everything", is_flag=True, help="Also show documents that lost nothing, and leftovers of no document.")
+@click.option("--gentle", is_flag=True, help="For a disk that may be dying: one reader, each byte once at most.")
 @click.option(
     "--thorough", is_flag=True, help="Also look at the first bytes of files whose names say nothing (slower)."
 )
@@ -91,6 +93,7 @@ def command(
     doc_class: str | None,
     case: str | None,
     everything: bool,
+    gentle: bool,
     thorough: bool,
     as_json: bool,
 ) -> int:
@@ -110,7 +113,12 @@ def command(
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
     hints = hints_from(person, document, happened, lost_at, older_than, zone, clock_error, words, doc_class)
-    answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
+    if gentle:
+        steady.gentle.begin()
+    try:
+        answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
+    finally:
+        steady.gentle.end()
     if as_json:
         print_json(contract.answer(answer))
     else:
@@ -137,7 +145,7 @@ def show(
     from rustfern.model import show_name
 
     facts = contract.answer(answer)
-    alarms = [notice for notice in answer.notices if notice.startswith(("still open", "written moments"))]
+    alarms = [notice for notice in answer.notices if notice.startswith(("STOP", "still open", "written moments"))]
     for notice in alarms[:_ALARMS]:
         console.print(Text(f"! {notice}", style=f"bold {RUST}"), soft_wrap=False)
     if not alarms:

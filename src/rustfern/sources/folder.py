@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import shutil
@@ -16,6 +17,7 @@ from typing import BinaryIO
 
 from rustfern.errors import SourceError
 from rustfern.model import Entry
+from rustfern.sources import steady
 from rustfern.sources.interface import OnProblem
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -73,6 +75,9 @@ class FolderSource:
         pop, push, scandir, sep = stack.pop, stack.append, os.scandir, os.sep
         while stack:
             folder = pop()
+            if steady.health.troubles and steady.health.failing():
+                on_problem(folder, "not listed, as its disk returned several read errors")
+                return
             folders: list[str] = []
             files: list[str] = []
             add_file, add_folder = files.append, folders.append
@@ -85,6 +90,7 @@ class FolderSource:
                             add_file(item.name)
             except OSError as error:
                 on_problem(folder, f"this folder could not be listed: {explain(error)}")
+                steady.note(error, folder)
                 if not files and not folders:
                     continue
             if folder == top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
@@ -137,10 +143,16 @@ class FolderSource:
                 handle = os.open(entry.path, flags)
         except OSError as error:
             raise SourceError(f"this file could not be opened ({explain(error)})", entry.path) from error
-        if not stat.S_ISREG(os.fstat(handle).st_mode):
+        facts = os.fstat(handle)
+        if not stat.S_ISREG(facts.st_mode):
             os.close(handle)
             raise SourceError("this is not a regular file and was not opened", entry.path)
-        return os.fdopen(handle, "rb")
+        try:
+            steady.health.check(facts.st_dev, entry.path)
+        except SourceError:
+            os.close(handle)
+            raise
+        return steady.gentle.through(io.BufferedReader(steady.raw(handle, entry.path)), entry.path)
 
     @contextmanager
     def materialise(self, entry: Entry) -> Iterator[Path]:

@@ -1,0 +1,204 @@
+"""Disks that return errors, files that shrink, change and vanish, a target without space: said clearly, nothing half-done under a final name."""
+
+from __future__ import annotations
+
+import errno
+import io
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from conftest import Run, docx, odt, write
+
+from rustfern import restoring, scanning
+from rustfern.casefile import CaseFile, roots_of
+from rustfern.model import State
+from rustfern.sources import steady
+
+Rustfern = Callable[..., Run]
+T0 = 1_790_000_000
+
+
+@pytest.fixture
+def disk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    top = tmp_path / "disk/home/ines"
+    write(top / ".config/x", "")
+    for number in range(6):
+        write(top / f"Documents/plan {number}.odt", odt(f"plan {number}", "crane booked"), T0)
+        write(
+            top / f"Documents/plan {number}.odt~",
+            odt(f"plan {number}", "crane booked for the fourteenth, two slings"),
+            T0 - 60,
+        )
+    yield tmp_path / "disk"
+    steady.health.reset()
+
+
+class Failing(steady.Watched):
+    """Reads that fail with an error of the system from the n-th on, for some files."""
+
+    bad: str = ""
+    first: int = 1
+    error: int = errno.EIO
+    reads: int = 0
+
+    def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
+        def failing() -> object:
+            Failing.reads += 1
+            if Failing.bad in self._path and Failing.reads >= Failing.first:
+                raise OSError(Failing.error, os.strerror(Failing.error), self._path)
+            return read()
+
+        return super()._watch(failing)
+
+
+@pytest.fixture
+def failing(monkeypatch: pytest.MonkeyPatch) -> type[Failing]:
+    Failing.bad, Failing.first, Failing.error, Failing.reads = "", 1, errno.EIO, 0
+    monkeypatch.setattr(steady, "raw", Failing)
+    return Failing
+
+
+def test_one_bad_file_never_stops_a_search(disk: Path, failing: type[Failing]) -> None:
+    failing.bad = "plan 3.odt~"
+    answer = scanning.scan([str(disk)])
+    assert len(answer.documents) == 6 and sum(d.verdict.situation == "overwritten" for d in answer.documents) == 5
+    states = {os.path.basename(c.path): c.content.state for d in answer.documents for c in d.copies}
+    assert states["plan 3.odt~"] is State.UNREADABLE and states["plan 2.odt~"] is State.INTACT
+    assert any("plan 3.odt~" in problem.path for problem in answer.problems)
+    assert not any("STOP" in notice for notice in answer.notices)
+
+
+@pytest.mark.parametrize("error", [errno.EIO, errno.ENODEV])
+def test_a_failing_disk_is_read_no_further(disk: Path, failing: type[Failing], error: int) -> None:
+    failing.bad, failing.error = "Documents", error
+    answer = scanning.scan([str(disk)])
+    assert steady.health.troubles and sum(steady.health.troubles.values()) == 3
+    assert answer.notices[0].startswith("STOP") and "image of this disk first" in answer.notices[0]
+    reads = failing.reads
+    with pytest.raises(Exception, match="several errors"):
+        scanning.FolderSource(str(disk)).open(
+            scanning.FolderSource(str(disk)).entry(str(disk / "home/ines/Documents/plan 1.odt"))
+        )
+    assert failing.reads == reads
+
+
+def test_stalls_count_as_errors(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(steady, "_STALL", -1.0)
+    answer = scanning.scan([str(disk)])
+    assert answer.notices[0].startswith("STOP")
+
+
+def test_gently_each_byte_is_read_once(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    seen: dict[str, int] = {}
+
+    class Counting(steady.Watched):
+        def readinto(self, buffer: bytearray | memoryview) -> int | None:  # type: ignore[override]
+            count = super().readinto(buffer)
+            seen[self._path] = seen.get(self._path, 0) + (count or 0)
+            return count
+
+        def readall(self) -> bytes:
+            data = super().readall()
+            seen[self._path] = seen.get(self._path, 0) + len(data)
+            return data
+
+    monkeypatch.setattr(steady, "raw", Counting)
+    monkeypatch.setattr("rustfern.formats._IN_MEMORY", 100)  # as large files are read
+    plain = scanning.scan([str(disk)])
+    assert any(count > os.path.getsize(path) for path, count in seen.items())
+    seen.clear()
+    steady.gentle.begin()
+    try:
+        answer = scanning.scan([str(disk)])
+    finally:
+        steady.gentle.end()
+    assert seen and all(count <= os.path.getsize(path) for path, count in seen.items())
+    assert [d.verdict for d in answer.documents] == [d.verdict for d in plain.documents]
+
+
+def test_gentle_on_the_built_command(disk: Path, rustfern: Rustfern) -> None:
+    run = rustfern("scan", disk, "--gentle", "--json")
+    assert run.status == 0 and len(run.json["documents"]) == 6
+
+
+@pytest.mark.parametrize(
+    ("how", "said"),
+    [("shrink", "changed since the scan"), ("grow", "changed since the scan"), ("same size", "changed since the scan"), ("vanish", "could not be looked at"), ("folder", "not"), ("link", "a link now")],
+)  # fmt: skip
+def test_a_copy_that_is_not_what_it_was(disk: Path, tmp_path: Path, rustfern: Rustfern, how: str, said: str) -> None:
+    document = rustfern("scan", disk, "--json").json["documents"][0]
+    best = Path(next(c["path"] for c in document["copies"] if c["id"] == document["best"]))
+    data = best.read_bytes()
+    best.unlink()
+    if how == "folder":
+        best.mkdir()
+    elif how == "link":
+        best.symlink_to("/etc/passwd")
+    elif how != "vanish":
+        best.write_bytes({"shrink": data[:-9], "grow": data + b"x", "same size": data[:-1] + b"x"}[how])
+    run = rustfern("restore", document["id"], "--to", tmp_path / "out", "--json")
+    assert run.status == 3 and said in run.json["refused"][0]["message"] and not run.json["restored"]
+    assert list((tmp_path / "out").iterdir()) == []
+
+
+@pytest.mark.parametrize("error", [errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EIO, errno.EACCES])
+@pytest.mark.parametrize("nth", [1, 2])
+def test_writes_that_fail(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: int, nth: int) -> None:
+    case = CaseFile.open(str(scanning.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
+    copies = [next(c for c in case.copies(number) if c.id == c.document["best"]) for number in (1, 2, 3)]
+    written = 0
+    real = restoring.make_new
+
+    class Full(io.BufferedWriter):
+        def write(self, data: object) -> int:  # type: ignore[override]
+            nonlocal written
+            written += 1
+            if written == nth:
+                raise OSError(error, os.strerror(error))
+            return super().write(data)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(restoring, "make_new", lambda path: Full(real(path).detach()))
+    done, refused = restoring.restore(copies, str(tmp_path / "out"), case, roots_of(case))
+    assert (
+        len(done) == 2
+        and len(refused) == 1
+        and os.strerror(error).lower() in refused[0].message.lower() + " no space left on device disk quota exceeded"
+    )
+    names = {path.name for path in (tmp_path / "out").iterdir()}
+    assert names == {os.path.basename(each.target) for each in done} | {"restored.jsonl"}
+    case.close()
+
+
+def test_a_target_that_goes_in_the_middle(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import shutil
+
+    case = CaseFile.open(str(scanning.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
+    copies = [next(c for c in case.copies(number) if c.id == c.document["best"]) for number in (1, 2)]
+    real = restoring.make_new
+
+    def vanish(path: str) -> io.BufferedWriter:
+        shutil.rmtree(tmp_path / "out")
+        return real(path)
+
+    monkeypatch.setattr(restoring, "make_new", vanish)
+    done, refused = restoring.restore(copies, str(tmp_path / "out"), case, roots_of(case))
+    assert not done and len(refused) == 2 and all("target cannot be written" in each.message for each in refused)
+    case.close()
+
+
+def test_a_full_temporary_folder_and_a_clock_that_jumps(
+    disk: Path, tmp_path: Path, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shut = tmp_path / "shut"
+    shut.mkdir(mode=0o500)
+    write(disk / "home/ines/Documents/a.docx~", docx("x"))
+    assert rustfern("scan", disk, TMPDIR=str(shut)).status in (0, 3)
+    # Back by years between two searches of one case: nothing is lost, ids stay.
+    case = tmp_path / "c.fern"
+    first = rustfern("scan", disk, "--case", case, "--json").json
+    os.utime(case, (1, 1))
+    again = rustfern("scan", disk, "--case", case, "--json").json
+    assert [d["id"] for d in first["documents"]] == [d["id"] for d in again["documents"]]

@@ -9,7 +9,7 @@ import io
 import struct
 
 from rustfern.errors import Malformed
-from rustfern.formats.shown import day, truth
+from rustfern.formats.shown import day, figure, truth
 from rustfern.formats.words import Enough, TextSink, number
 
 _BOF, _EOF, _FILEPASS, _BOUNDSHEET = 0x0809, 0x000A, 0x002F, 0x0085
@@ -72,7 +72,8 @@ def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
                         value = str(int(cell.value))
                     if value.strip():
                         sink.count(value)
-                        shown = day(value) if cell.ctype == xlrd.XL_CELL_DATE and not book.datemode else value
+                        shown = figure(repr(cell.value)) if cell.ctype == xlrd.XL_CELL_NUMBER else value
+                        shown = day(value) if cell.ctype == xlrd.XL_CELL_DATE and not book.datemode else shown
                         shown = truth(value) if cell.ctype == xlrd.XL_CELL_BOOLEAN else shown
                         sink.show(shown, "cell", spot=(0, row + 1, column))
                         count += 1

@@ -16,7 +16,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats import marks, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
-from rustfern.formats.shown import Grid
+from rustfern.formats.shown import Grid, figure
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
 from rustfern.times import iso
@@ -100,6 +100,7 @@ class _Body(xmlparts.Handler):
         self._texts: list[list[str]] = []
         self._sheet = False
         self._value: str | None = None
+        self._full = ""
         self._repeat = 1
         self._cell_texts: list[str] | None = None
         self.ended = False
@@ -119,6 +120,7 @@ class _Body(xmlparts.Handler):
             self._sheet = True
         elif tag in ("table-cell", "covered-table-cell") and self._sheet:
             self._value = cell_value(attributes)
+            self._full = attributes.get("value", "") if attributes.get("value-type") == "float" else ""
             repeat = attributes.get("number-columns-repeated", "1")
             self._repeat = min(int(repeat), _MAX_REPEAT) if repeat.isdigit() else 1
             self._cell_texts = []
@@ -145,7 +147,7 @@ class _Body(xmlparts.Handler):
             value = self._value if self._value is not None else "\n".join(self._cell_texts)
             if value.strip():
                 for _ in range(self._repeat):
-                    self.put_cell(value, " ".join(self._cell_texts) or value)
+                    self.put_cell(value, " ".join(self._cell_texts) or figure(self._full or value))
                 self.amounts["cells"] += self._repeat
             self._cell_texts = None
 

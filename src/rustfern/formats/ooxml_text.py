@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
-from rustfern.formats.shown import Grid, day, truth
+from rustfern.formats.shown import Grid, day, figure, truth
 from rustfern.formats.words import Spot, TextSink, number
 
 _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
@@ -285,6 +285,7 @@ class Cells(xmlparts.Handler):
             self._take(self._kind, "".join(self._value))
 
     def _take(self, kind: str, value: str) -> None:
+        full = value
         if kind == "s":
             if self._strings is None:
                 raise Malformed("the part sharedStrings.xml, which cells need, is missing")
@@ -297,6 +298,7 @@ class Cells(xmlparts.Handler):
             self._sink.count(value)
             if self._sink.keeps:
                 dated = kind == "n" and self._style.isdigit() and int(self._style) < len(self._dates)
-                shown = day(value) if dated and self._dates[int(self._style)] else value
+                plain = figure(full) if kind == "n" else value
+                shown = day(full) if dated and self._dates[int(self._style)] else plain
                 self._sink.show(truth(shown) if kind == "b" else shown, "cell", spot=spot_of(self._spot))
             self._amounts["cells"] = self._amounts.get("cells", 0) + 1

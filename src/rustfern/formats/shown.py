@@ -42,6 +42,14 @@ def day(value: str) -> str:
     return f"{when:%Y-%m-%d}" if float(value) == int(float(value)) else f"{when:%Y-%m-%d %H:%M}"
 
 
+def figure(value: str) -> str:
+    """A number as sheets show it, with at most 15 digits; other text as it is."""
+    try:
+        return format(float(value), ".15g")
+    except (ValueError, OverflowError):
+        return value
+
+
 def truth(value: str) -> str:
     """A truth value as sheets show it."""
     return {"1": "TRUE", "0": "FALSE"}.get(value, value)

@@ -9,7 +9,7 @@ import struct
 from collections.abc import Iterator
 
 from rustfern.errors import Malformed
-from rustfern.formats.shown import truth
+from rustfern.formats.shown import figure, truth
 from rustfern.formats.words import TextSink, number
 
 _ROW, _RK, _ERROR, _BOOL, _REAL, _STRING, _SHARED = 0, 2, 3, 4, 5, 6, 7
@@ -79,7 +79,7 @@ def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, in
     """Hand the cells of one sheet to the sink. Raises `Malformed` for a shared text that does not exist."""
     count = row = 0
     for kind, body in records(data, part):
-        value = ""
+        value = full = ""
         if kind == _ROW and len(body) >= 4:
             row = int.from_bytes(body[:4], "little") + 1
         if kind == _SHARED and len(body) >= 12:
@@ -90,14 +90,16 @@ def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, in
         elif kind in (_STRING, _FORMULA_STRING) and len(body) >= 12:
             value = _wide(body, 8)
         elif kind in (_REAL, _FORMULA_NUMBER) and len(body) >= 16:
-            value = number(repr(struct.unpack_from("<d", body, 8)[0]))
+            full = repr(struct.unpack_from("<d", body, 8)[0])
+            value = number(full)
         elif kind == _RK and len(body) >= 12:
-            value = number(repr(rk(int.from_bytes(body[8:12], "little"))))
+            full = repr(rk(int.from_bytes(body[8:12], "little")))
+            value = number(full)
         elif kind in (_BOOL, _FORMULA_BOOL) and len(body) >= 9:
             value = str(body[8])
         if value.strip():
             sink.count(value)
-            shown = truth(value) if kind in (_BOOL, _FORMULA_BOOL) else value
+            shown = truth(value) if kind in (_BOOL, _FORMULA_BOOL) else figure(full) if full else value
             sink.show(shown, "cell", spot=(0, row, int.from_bytes(body[:4], "little") + 1))
             count += 1
     if count:

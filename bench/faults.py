@@ -1,0 +1,276 @@
+#!/usr/bin/env python3
+"""What holds when everything goes wrong: bench/faults.py [--times 200] [--only killed|untouched|speed] [--folder DIR]
+
+killed: `restore`, `keep`, `scan` and `report` on the demo disk, each killed (SIGKILL) at so many random moments: afterwards every file under its
+final name is whole, the next run cleans up and ends well, the case file opens. untouched: a digest of bytes, names, kinds, modes, times (those of
+access too, where the disk keeps them) and extended attributes of the demo disk and of `--folder`, before and after every command. speed: restoring and
+keeping against `cp`, `sync` and two `sha256sum` of the same files, in the same run.
+"""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+import json
+import os
+import random
+import shutil
+import signal
+import sqlite3
+import stat
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from common import row
+
+RUSTFERN = [sys.executable, "-m", "rustfern"]
+LEFT = ".rustfern-"
+
+
+def call(*words: object, state: Path, quiet: bool = True) -> subprocess.CompletedProcess[str]:
+    """Run the program."""
+    env = {**os.environ, "XDG_STATE_HOME": str(state), "COLUMNS": "100"}
+    return subprocess.run(
+        [*RUSTFERN, *map(str, words)], capture_output=quiet, text=True, env=env, errors="backslashreplace"
+    )
+
+
+def killed(words: list[object], after: float, state: Path) -> bool:
+    """Run the program and kill it after so many seconds; False if it had ended before."""
+    env = {**os.environ, "XDG_STATE_HOME": str(state)}
+    run = subprocess.Popen([*RUSTFERN, *map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=env)
+    try:
+        run.wait(after)
+        return False
+    except subprocess.TimeoutExpired:
+        run.send_signal(signal.SIGKILL)
+        run.wait()
+        return True
+
+
+def sums(folder: Path) -> dict[str, str]:
+    """SHA-256 of every file below a folder that has its final name."""
+    out = {}
+    for path in folder.rglob("*") if folder.exists() else ():
+        relative = str(path.relative_to(folder))
+        if path.is_file() and LEFT not in relative and path.name != "restored.jsonl":
+            out[relative] = hashlib.sha256(path.read_bytes()).hexdigest()
+    return out
+
+
+def leftovers(folder: Path) -> int:
+    """How many things that are not finished lie below a folder."""
+    return sum(LEFT in path.name for path in folder.rglob("*")) if folder.exists() else 0
+
+
+def kill_command(
+    name: str,
+    command: Callable[[Path], list[object]],
+    whole: Callable[[Path], bool],
+    times: int,
+    base: Path,
+    state: Path,
+) -> bool:
+    """Kill one command so often; whether all was well each time."""
+    rng = random.Random(name)
+    target = base / name
+    began = time.monotonic()
+    ended = call(*command(target), state=state)
+    lasts = time.monotonic() - began
+    assert ended.returncode in (0, 3), ended.stderr
+    good, hits, cleaned = 0, 0, 0
+    for _ in range(times):
+        shutil.rmtree(target, ignore_errors=True)
+        target.unlink(missing_ok=True) if target.is_file() else None
+        hits += killed(command(target), rng.uniform(0.05, 1.05) * lasts, state)
+        before = leftovers(target.parent if target.suffix else target)
+        fine = whole(target)
+        again = call(*command(target), state=state)
+        fine &= again.returncode in (0, 3) or (name == "report.html" and "not replaced" in again.stderr)
+        fine &= whole(target) and leftovers(target.parent if target.suffix else target) == 0
+        cleaned += bool(before)
+        good += fine
+    print(
+        f"{'ok ' if good == times else 'BAD'} {name:<12} killed {hits} of {times} times in mid-run, {good} times all whole, {cleaned} times cleaned up after"
+    )
+    return good == times
+
+
+def kill_all(times: int) -> bool:
+    """Kill every command that writes."""
+    with tempfile.TemporaryDirectory() as folder:
+        base, state = Path(folder), Path(folder) / "state"
+        disk = base / "disk"
+        call("demo", "--to", disk, state=state)
+        case = base / "case.fern"
+        call("scan", disk, "--case", case, state=state)
+        reference = base / "reference"
+        call("restore", "--all-best", "--to", reference, "--case", case, state=state)
+        right = sums(reference)
+        kept = base / "kept-reference"
+        call("keep", disk, "--to", kept, state=state)
+        right_kept = {k: v for k, v in sums(kept).items() if k.startswith("files")}
+
+        def restored(target: Path) -> bool:
+            return all(right.get(name) == value for name, value in sums(target).items())
+
+        def keeps(target: Path) -> bool:
+            return all(
+                right_kept.get(name) == value for name, value in sums(target).items() if name.startswith("files")
+            )
+
+        def opens(target: Path) -> bool:
+            if not target.exists() or not target.stat().st_size:
+                return True
+            with sqlite3.connect(target) as db:
+                return bool(db.execute("PRAGMA integrity_check").fetchone()[0] == "ok")
+
+        def page(target: Path) -> bool:
+            return not target.exists() or target.read_text().rstrip().endswith("</html>")
+
+        good = kill_command(
+            "restored", lambda to: ["restore", "--all-best", "--to", to, "--case", case], restored, times, base, state
+        )
+        good &= kill_command("kept", lambda to: ["keep", disk, "--to", to], keeps, times, base, state)
+        good &= kill_command("scan.fern", lambda to: ["scan", disk, "--case", to], opens, times, base, state)
+        return good & kill_command(
+            "report.html",
+            lambda to: ["report", "--for", "record", "--to", to, "--case", case],
+            page,
+            times,
+            base,
+            state,
+        )
+
+
+def digest(folder: Path) -> dict[str, tuple[object, ...]]:
+    """All that could be changed of each thing below a folder; the access time is read before the bytes."""
+    out: dict[str, tuple[object, ...]] = {}
+    for path in sorted(walk(folder)):
+        facts = os.lstat(path)
+        kind = stat.S_IFMT(facts.st_mode)
+        content = os.readlink(path) if stat.S_ISLNK(kind) else ""
+        if stat.S_ISREG(kind):
+            handle = os.open(path, os.O_RDONLY | getattr(os, "O_NOATIME", 0))
+            with os.fdopen(handle, "rb") as stream:
+                content = hashlib.file_digest(stream, "sha256").hexdigest()
+        extra = tuple(
+            (name, os.getxattr(path, name, follow_symlinks=False)) for name in os.listxattr(path, follow_symlinks=False)
+        )
+        times = (facts.st_mtime_ns, facts.st_ctime_ns) + (() if stat.S_ISDIR(kind) else (facts.st_atime_ns,))
+        out[path] = (facts.st_mode, facts.st_uid, facts.st_size if not stat.S_ISDIR(kind) else 0, times, content, extra)
+    return out
+
+
+def walk(folder: Path) -> Iterator[str]:
+    """Every path below a folder, and the folder."""
+    yield str(folder)
+    for top, folders, files in os.walk(folder):
+        for name in [*folders, *files]:
+            yield os.path.join(top, name)
+
+
+def untouched(more: str | None) -> bool:
+    """Run every command over a disk; whether nothing of it changed."""
+    with tempfile.TemporaryDirectory() as folder:
+        base, state = Path(folder), Path(folder) / "state"
+        disk = base / "disk"
+        call("demo", "--to", disk, state=state)
+        disks = [disk]
+        if more:
+            shutil.copytree(more, base / "more", symlinks=True)
+            disks.append(base / "more")
+        good = True
+        for each in disks:
+            time.sleep(1.1)
+            before = digest(each)
+            out = base / f"out-{each.name}"
+            commands: list[list[object]] = [
+                ["ready", each], ["places", each], ["scan", each, "--thorough", "--everything"], ["scan", each, "--gentle"], ["scan", each, "--words", "larch"],
+                ["keep", each, "--to", out / "kept"], ["check", "--recursive", each], ["look", "1"], ["look", "1", "--text"], ["look", "1a", "1b"],
+                ["restore", "--all-best", "--keep-layout", "--to", out / "restored"], ["report", "--for", "record", "--to", out / "r.html"],
+                ["cases", "--log"], ["guide", each, "--to", out / "guide", "--yes"],
+            ]  # fmt: skip
+            for command in commands:
+                call(*command, state=state)
+            after = digest(each)
+            changed = [path for path in sorted(before.keys() | after.keys()) if before.get(path) != after.get(path)]
+            good &= not changed
+            print(
+                f"{'ok ' if not changed else 'BAD'} {each.name}: {len(before)} things, {len(commands)} commands, {len(changed)} changed {changed[:3] or ''}"
+            )
+        return good
+
+
+def speed() -> bool:
+    """Restore and keep many files, against the general tools that do the same steps."""
+    with tempfile.TemporaryDirectory() as folder:
+        base, state = Path(folder), Path(folder) / "state"
+        disk = base / "disk"
+        home = disk / "home" / "ines"
+        rng = random.Random(3)
+        (home / ".config").mkdir(parents=True)
+        files = []
+        for number in range(40):
+            path = home / "Documents" / f"log {number}.txt"
+            path.parent.mkdir(exist_ok=True)
+            path.write_text("saved over\n")
+            older = path.with_name(path.name + "~")
+            older.write_text(
+                "\n".join(f"{rng.getrandbits(64):x} garboard {rng.getrandbits(32)}" for _ in range(60_000))
+            )
+            os.utime(older, (1_790_000_000, 1_790_000_000))
+            files.append(older)
+        call("scan", disk, state=state)
+
+        def plain(to: Path) -> float:
+            to.mkdir()
+            began = time.monotonic()
+            for each in files:
+                target = to / each.name
+                subprocess.run(["cp", "-p", str(each), str(target)], check=True)
+                subprocess.run(["sync", str(target)], check=True)
+            subprocess.run(["sha256sum", *map(str, files)], check=True, capture_output=True)
+            subprocess.run(["sha256sum", *(str(to / each.name) for each in files)], check=True, capture_output=True)
+            return time.monotonic() - began
+
+        def ours(*words: object) -> float:
+            began = time.monotonic()
+            run = call(*words, state=state)
+            assert run.returncode == 0, run.stderr
+            return time.monotonic() - began
+
+        runs = [
+            (
+                plain(base / f"p{n}"),
+                ours("restore", "--all-best", "--to", base / f"r{n}"),
+                ours("keep", disk, "--to", base / f"k{n}"),
+            )
+            for n in range(3)
+        ]
+        tool, restored, kept = (min(times) for times in zip(*runs, strict=True))
+        print(
+            f"    {len(files)} files of {files[0].stat().st_size >> 20} MB: tools {tool:.2f} s, restore {restored:.2f} s, keep {kept:.2f} s"
+        )
+        good = row("restore against cp, sync and two sha256sum", restored / tool, 1.3)
+        return row("keep against the same", kept / tool, 1.3) and good
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--times", type=int, default=200)
+    parser.add_argument("--only", choices=("killed", "untouched", "speed"))
+    parser.add_argument("--folder", help="also this folder, copied, for untouched")
+    asked = parser.parse_args()
+    checks = {"untouched": lambda: untouched(asked.folder), "speed": speed, "killed": lambda: kill_all(asked.times)}
+    results = [check() for name, check in checks.items() if asked.only in (None, name)]
+    print(json.dumps({"all well": all(results)}))
+    return 0 if all(results) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -12,6 +12,7 @@ from itertools import chain
 from typing import TYPE_CHECKING
 
 from rustfern.formats.words import unpack
+from rustfern.matching.remembered import remembered
 from rustfern.model import Content
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ _FEW, _TELLS = 6, 30
 """So few features prove nothing; so many prove as much as a text can."""
 
 
-@lru_cache(maxsize=512)
+@remembered
 def _bag(tokens: bytes) -> Counter[int]:
     return Counter(unpack(tokens))
 
@@ -49,11 +50,16 @@ class Difference:
 
 def difference(left: Content, right: Content) -> Difference:
     """Compare two contents word by word."""
-    if left.tokens == right.tokens:
-        count = len(left.tokens) // 4
-        return Difference(0, 0, count)
-    a, b = _bag(left.tokens), _bag(right.tokens)
-    common = (a & b).total()
+    return _difference(left.tokens, right.tokens)
+
+
+@lru_cache(maxsize=4096)
+def _difference(left: bytes, right: bytes) -> Difference:
+    if left == right:
+        return Difference(0, 0, len(left) // 4)
+    a, b = _bag(left), _bag(right)
+    # What two have in common is looked for in the shorter one.
+    common = (a & b if len(a) <= len(b) else b & a).total()
     return Difference(a.total() - common, b.total() - common, common)
 
 
@@ -80,7 +86,7 @@ def own_parts(holder: Content, other: Content) -> int:
     return len({value for kind, value in holder.glance.identity if kind == "part"} - theirs)
 
 
-@lru_cache(maxsize=512)
+@remembered
 def _own_run(mine: bytes, theirs: bytes) -> int:
     """The most words in a row that the other side has nowhere, each as often as it stands there."""
     left = Counter(_bag(theirs))
@@ -127,7 +133,7 @@ def _with_arrays(tokens: bytes) -> bool:
     return "numpy" in sys.modules or len(tokens) > _SHORT
 
 
-@lru_cache(maxsize=2048)
+@remembered
 def _array(tokens: bytes, lines: bytes) -> NDArray[np.uint64]:
     """The features as an array, sorted, each once."""
     import numpy as np
@@ -165,12 +171,12 @@ def _run_list(tokens: bytes) -> list[int]:
     ]
 
 
-@lru_cache(maxsize=512)
+@remembered
 def _runs(tokens: bytes) -> frozenset[int]:
     return frozenset(_run_list(tokens))
 
 
-@lru_cache(maxsize=512)
+@remembered
 def _features(tokens: bytes, lines: bytes) -> frozenset[int]:
     return frozenset([*_run_list(tokens), *(line | 1 << 48 for line in unpack(lines))])
 

@@ -319,7 +319,7 @@ def _file(
             written = _write(stream, made, entry.path)
         if written != expected:
             raise _changed(entry.path)
-        back, _ = rebuilding.check(FolderSource(folder).entry(made), name)
+        back, _ = rebuilding.check(FolderSource(folder).entry(made), name, digest=False, counted=False)
         target = _place(made, folder, name)
         sync_folder(folder)
         return target, back

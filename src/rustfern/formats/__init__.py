@@ -155,13 +155,15 @@ def _written(stream: BinaryIO, size: int) -> int:
     return size
 
 
-def check(stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, digest: bool = True) -> Content:
+def check(
+    stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, digest: bool = True, counted: bool = True
+) -> Content:
     """Read a seekable binary stream to its end and give the verdict with its reason.
 
     `name` helps where bytes alone do not tell (text formats). Without `digest`, neither the file's SHA-256 nor hashes of its words are taken; nor of a file whose end
-    is a hole of hundreds of megabytes.
+    is a hole of hundreds of megabytes. Not `counted`: its words are not even counted, as where only the verdict is asked for.
     """
-    return _check(stream, name, TextSink(hashed=digest), limits, digest=digest)
+    return _check(stream, name, TextSink(hashed=digest, counted=counted), limits, digest=digest)
 
 
 def first_text(stream: BinaryIO, name: str, keep: int) -> tuple[Content | None, list[Piece]]:

@@ -173,6 +173,13 @@ class PlainText:
                 self._plausible(text, position)
             position += len(data)
             *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
+            if not sink.counted:
+                # Only the verdict is asked for: lines need not be told apart.
+                lines += len(whole) - (not data and not whole[-1])
+                sink.pieces += bool(whole)
+                if not data:
+                    return lines
+                continue
             ended = not data and not whole[-1]
             for line in whole[: len(whole) - ended]:
                 put(line)

@@ -77,8 +77,16 @@ class TextSink:
     """
 
     def __init__(
-        self, keep: int = 0, *, hashed: bool = True, stops: bool = False, put: Callable[[Piece], None] | None = None
+        self,
+        keep: int = 0,
+        *,
+        hashed: bool = True,
+        counted: bool = True,
+        stops: bool = False,
+        put: Callable[[Piece], None] | None = None,
     ) -> None:
+        self.counted = counted
+        """Whether words are counted at all; if not, only whether there are any pieces is known."""
         self._hashed, self._stops, self._put = hashed, stops, put
         self.pieces = 0
         self.kept: list[Piece] = []
@@ -105,6 +113,9 @@ class TextSink:
 
     def count(self, text: str) -> None:
         """Take one piece of what is compared, without keeping it for showing."""
+        if not self.counted:
+            self.pieces += not text.isspace() and bool(text)
+            return
         text = " ".join(text.split())
         if not text:
             return

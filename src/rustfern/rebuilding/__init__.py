@@ -128,7 +128,7 @@ def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) 
     return content
 
 
-def check(entry: Entry, name: str, *, digest: bool = True) -> tuple[Content, tuple[str, ...]]:
+def check(entry: Entry, name: str, *, digest: bool = True, counted: bool = True) -> tuple[Content, tuple[str, ...]]:
     """Check a copy to its end: the verdict, and for a folder its members; a file's SHA-256 only with `digest`. Raises `SourceError`.
 
     A folder counts as written when the newest file in it was: its own time changes whenever it is copied.
@@ -137,7 +137,7 @@ def check(entry: Entry, name: str, *, digest: bool = True) -> tuple[Content, tup
         return _checked_set(entry)
     if not entry.is_bundle:
         with open_content(entry) as stream:
-            return _checked(stream, name, entry, digest=digest), ()
+            return _checked(stream, name, entry, digest=digest, counted=counted), ()
     sums: list[tuple[str, str]] = []
     damaged: list[str] = []
     newest: datetime | None = None
@@ -184,8 +184,8 @@ def _checked_set(entry: Entry) -> tuple[Content, tuple[str, ...]]:
     return replace(content, glance=glance, size=size, sha256=bundle_sum(sums)), tuple(name for name, _ in sums)
 
 
-def _checked(stream: BinaryIO, name: str, entry: Entry, *, digest: bool = True) -> Content:
+def _checked(stream: BinaryIO, name: str, entry: Entry, *, digest: bool = True, counted: bool = True) -> Content:
     try:
-        return formats.check(stream, name, digest=digest)
+        return formats.check(stream, name, digest=digest, counted=counted)
     except OSError as error:
         raise SourceError(f"reading failed ({(error.strerror or str(error)).lower()})", entry.path) from error

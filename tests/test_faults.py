@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import io
 import os
@@ -9,12 +10,16 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from conftest import Run, docx, odt, write
+from conftest import Run, docx, odt, packed, write
 
-from rustfern import restoring, scanning
+from rustfern import formats, restoring, scanning
 from rustfern.casefile import CaseFile, roots_of
+from rustfern.errors import Malformed
 from rustfern.model import State
+from rustfern.places.settings import files
+from rustfern.places.settings.interface import Source
 from rustfern.sources import steady
+from rustfern.traces import joe_dead, kept_lists, recovery_list
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -202,3 +207,26 @@ def test_a_full_temporary_folder_and_a_clock_that_jumps(
     os.utime(case, (1, 1))
     again = rustfern("scan", disk, "--case", case, "--json").json
     assert [d["id"] for d in first["documents"]] == [d["id"] for d in again["documents"]]
+
+
+FUZZED = packed("fuzzed.tar.xz")
+"""Inputs that tools/fuzz.py found to break a parser, or to keep it busy for a minute."""
+
+
+@pytest.mark.parametrize(
+    ("name", "parse"),
+    [
+        ("joe_dead.bin", joe_dead.parse),
+        ("rows.xls", lambda data: formats.check(io.BytesIO(data), "rows.xls")),
+        ("encoding.xml", lambda data: list(files.xml_values(Source(io.BytesIO(data), len(data), "x", ("*",))))),
+        ("encoding.xml", kept_lists.notepadpp_session),
+        ("encoding.xml", lambda data: recovery_list.parse(io.BytesIO(data))),
+    ],
+)
+def test_what_fuzzing_found_stays_mended(name: str, parse: Callable[[bytes], object]) -> None:
+    import time
+
+    began = time.process_time()
+    with contextlib.suppress(Malformed):
+        parse(FUZZED[name])
+    assert time.process_time() - began < 20

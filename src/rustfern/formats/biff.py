@@ -56,7 +56,7 @@ def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
     import xlrd
 
     try:
-        book = xlrd.open_workbook(file_contents=data, logfile=io.StringIO(), on_demand=True)
+        book = xlrd.open_workbook(file_contents=data, logfile=io.StringIO(), on_demand=True, ragged_rows=True)
         count = 0
         for index in range(book.nsheets):
             sheet = book.sheet_by_index(index)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import pairwise
 
 from rustfern.errors import Malformed
 
@@ -45,7 +46,8 @@ def parse(data: bytes) -> list[DeadText]:
         except ValueError:
             when = None
         heads = list(_FILE.finditer(body))
-        for head, after in zip(heads, [*heads[1:], None], strict=True):
+        for head, after in pairwise([*heads, None]):
+            assert head is not None
             text = body[head.end() : after.start() if after else len(body)]
             name = head[1].decode("utf-8", "surrogateescape")
             name = "" if name == _UNNAMED else name

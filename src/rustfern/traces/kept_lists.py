@@ -69,6 +69,9 @@ def notepadpp_session(data: bytes) -> list[Kept]:
     parser.StartElementHandler = start
     try:
         parser.Parse(data, True)
+    except (LookupError, ValueError) as error:
+        # An encoding that nobody knows is named in the declaration.
+        raise Malformed(f"it is written in an unknown way ({error})", 0) from error
     except expat.ExpatError as error:
         if not found:
             raise Malformed(f"it stops being XML ({expat.ErrorString(error.code)})", parser.CurrentByteIndex) from error

@@ -116,6 +116,9 @@ def parse(stream: BinaryIO) -> RecoveryList:
                 raise Malformed("larger than a settings file can be", _LIMIT)
             parser.Parse(chunk, False)
         parser.Parse(b"", True)
+    except (LookupError, ValueError) as error:
+        # An encoding that nobody knows is named in the declaration.
+        raise Malformed(f"it is written in an unknown way ({error})", 0) from error
     except expat.ExpatError as error:
         if parser.CurrentByteIndex <= 0 or (not reader.entries and read < 64):
             raise Malformed(f"not an XML settings file: {expat.ErrorString(error.code)}", 0) from error

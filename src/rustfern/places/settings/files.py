@@ -165,6 +165,9 @@ def _parsed(source: Source, start: Any, end: Any, characters: Any, found: list[V
         while block := source.stream.read(1 << 18):
             parser.Parse(block, False)
         parser.Parse(b"", True)
+    except (LookupError, ValueError) as error:
+        # An encoding that nobody knows is named in the declaration.
+        problem = Malformed(f"it is written in an unknown way ({error})", 0)
     except expat.ExpatError as error:
         problem = Malformed(f"it stops being XML ({expat.ErrorString(error.code)})", parser.CurrentByteIndex)
     yield from found

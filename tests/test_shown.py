@@ -173,3 +173,17 @@ def test_text_that_could_play_tricks_is_harmless(tmp_path: Path, rustfern: Rustf
     assert "damaged" in rustfern("look", blob).out
     code = write(tmp_path / "a.py", "def f():\n\n    return 1\n")
     assert rustfern("look", code, "--text").out == "def f():\n\n    return 1\n"
+
+
+def test_drawings_are_shown_and_reach_for_nothing(tmp_path: Path, rustfern: Rustfern) -> None:
+    shape = '<rect width="100" height="60" fill="navy"/><circle cx="50" cy="30" r="20" fill="orange"/>'
+    head = '<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink" width="100" height="60">'
+    secret = tmp_path / "secret.png"
+    Image.new("RGB", (100, 60), (255, 0, 0)).save(secret)
+    drawn = write(tmp_path / "slip.svg", f'{head}{shape}<image width="100" height="60" xlink:href="{secret}"/></svg>')
+    run = rustfern("look", drawn, "--picture", tmp_path / "slip.png")
+    assert run.status == 0 and "a picture of 900 × 540 pixels" in run.out
+    with Image.open(tmp_path / "slip.png") as made:
+        assert made.convert("RGB").getpixel((5, 5)) == (0, 0, 128)
+    bomb = "<!DOCTYPE svg [<!ENTITY a 'aaaa'>]>" + head + "</svg>"
+    assert "a picture" not in rustfern("look", write(tmp_path / "bomb.svg", bomb)).out

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats import archive as zips
+from rustfern.formats.drawn import draw, looks_drawn
 from rustfern.formats.interface import DEFAULT_LIMITS
 
 if TYPE_CHECKING:
@@ -21,6 +22,7 @@ _INSIDE = (
     "mergedimage.png", "preview.png", "Thumbnails/thumbnail.png", "docProps/thumbnail.jpeg", "docProps/thumbnail.jpg",
     "docProps/thumbnail.png", "Metadata/thumbnail.png", "previews/preview.png", "QuickLook/Thumbnail.jpg", "QuickLook/Thumbnail.png",
 )  # fmt: skip
+_DRAWN = 8 << 20
 _MOST = 120_000_000
 """Pictures of more pixels are not opened for showing."""
 
@@ -28,10 +30,14 @@ _MOST = 120_000_000
 def picture(stream: BinaryIO) -> tuple[Image, str] | None:
     """The picture, and where it is from (empty: it is the file's own); None if there is none that can be opened."""
     stream.seek(0)
-    head = stream.read(4)
-    if head != b"PK\x03\x04":
+    head = stream.read(4096)
+    if head[:4] != b"PK\x03\x04":
         stream.seek(0)
         found = _open(stream)
+        if found is None and looks_drawn(head):
+            stream.seek(0)
+            made = draw(stream.read(_DRAWN))
+            found = _open(io.BytesIO(made)) if made else None
         return (found, "") if found else None
     size = stream.seek(0, io.SEEK_END)
     try:

@@ -374,6 +374,36 @@ def test_an_interrupt_ends_with_130_and_a_message(tmp_path: Path) -> None:
     assert process.returncode == 130 and b"interrupted" in err and b"Traceback" not in err
 
 
+def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from rustfern import scanning
+    from rustfern.assembling import Assembly
+    from rustfern.casefile import CaseFile
+    from rustfern.places.search import Search
+
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "s"))
+    top = tmp_path / "d/home/ines"
+    write(top / ".config/libreoffice/4/user/backup/plan.odt_0.odt", odt("crane booked", "two slings"))
+    write(top / "Documents/plan.odt", odt("crane booked"), 1_790_000_000)
+    write(top / "Documents/dues.txt~", "mooring dues")
+
+    def stop(*_: object, **__: object) -> None:
+        raise KeyboardInterrupt
+
+    for number, (owner, step) in enumerate(
+        ((Search, "rest"), (Assembly, "take_unnamed"), (Assembly, "take_mail"), (CaseFile, "index_names"))
+    ):
+        with monkeypatch.context() as patched:
+            patched.setattr(owner, step, stop)
+            answer = scanning.scan([str(tmp_path / "d")], case=str(tmp_path / f"{number}.fern"))
+        if step == "take_unnamed" and not answer.stopped:
+            continue
+        assert answer.stopped and scanning.exit_status(answer) == 130 and answer.notices[0].startswith("stopped")
+        case = CaseFile.open(str(tmp_path / f"{number}.fern"))
+        assert case.about("roots") and len(case.documents()) == len(answer.documents)
+        assert any("plan.odt_0" in copy.path for document in answer.documents for copy in document.copies)
+        case.close()
+
+
 # --- the screen -----------------------------------------------------------------------------------------------------
 
 

@@ -146,6 +146,11 @@ class CaseFile:
             raise CaseError(
                 f"the case file cannot be written ({error})", self.path, "Free space, or name another with --case FILE"
             ) from error
+        except BaseException:
+            # An interrupt: what was begun is taken back, so that the next thing can be written.
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
+            raise
 
     # --- the name index -------------------------------------------------------------------------------------------
 

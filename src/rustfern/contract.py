@@ -163,6 +163,7 @@ def answer(item: Answer) -> Json:
         "documents": [document(each) for each in item.documents],
         "unmatched": [_unmatched(each) for each in item.unmatched],
         "problems": [{"path": p.path, "message": p.message} for p in item.problems],
+        "stopped": item.stopped,
         "totals": {
             "directories": totals.directories,
             "files": totals.files,

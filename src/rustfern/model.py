@@ -363,6 +363,7 @@ class Answer:
     zones: tuple[str, ...] = ()
     zone: str | None = None
     hits: tuple[Hit, ...] = ()
+    stopped: bool = False
 
 
 def fold_name(name: str) -> str:

@@ -44,6 +44,8 @@ from rustfern.times import from_wall, show_in, zone_named
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 20_000
+_SO_FAR = 500
+"""So many of the things found are still matched when a search is stopped."""
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
@@ -123,33 +125,14 @@ def scan(
     observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
     totals.first_seconds = time.monotonic() - started
 
-    observer.stage("walking the whole tree")
-    walking = time.monotonic()
-    dismissed = _walk(search, file, observer, thorough=thorough)
-    known = {id(find) for find in records}
-    for find in search.finds:
-        if find.kind == "record" and id(find) not in known:
-            assembly.recognise(find)
-    hosts = [told.text for told in search.settings.of("host")]
-    assembly.take_sought(hosts)
-    totals.search_seconds = searched + time.monotonic() - walking
-
-    if dismissed:
-        observer.stage("looking at the first bytes of files whose names say nothing")
-        for number, path in enumerate(dismissed):
-            assembly.take_by_content(path)
-            if number % 1000 == 0:
-                observer.count(number)
-    observer.stage("reading and matching copies")
-    finds = _unique([*search.finds, *assembly.more])
-    _match(assembly, places, finds)
-    if live:
-        assembly.take_held()
-    if hints.document:
-        assembly.take_asked(hints.document)
-    assembly.take_versions(hints.document)
-    assembly.take_mail()
-    assembly.take_placeholders()
+    stopped = False
+    try:
+        _rest(search, assembly, file, observer, hints, totals, searched, thorough=thorough, live=live)
+    except KeyboardInterrupt:
+        stopped = True
+        observer.stage("stopping: what was found so far is put in order")
+        if not assembly.drafts:
+            _match(assembly, places, _unique(search.finds)[:_SO_FAR])
 
     observer.stage("choosing")
     missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
@@ -165,6 +148,8 @@ def scan(
     if live:
         documents, live_notices = look_alive(documents, places)
         notices += live_notices
+    if stopped:
+        notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
     if said := steady.health.said():
         notices.insert(0, show_name(said))
     totals.bytes_read = reader.bytes_read
@@ -172,7 +157,7 @@ def scan(
     answer = Answer(
         file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
         tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
-        zones, zone, tuple(hits),
+        zones, zone, tuple(hits), stopped,
     )  # fmt: skip
     with file.writing():
         file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
@@ -227,6 +212,48 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     except ValueError as error:
         raise WrongUsage(str(error), None, "If another zone is meant, name it with --zone") from error
     return replace(hints, lost_at=lost_at, older_than=older_than), name
+
+
+def _rest(
+    search: Search,
+    assembly: Assembly,
+    file: CaseFile,
+    observer: Observer,
+    hints: Hints,
+    totals: Totals,
+    searched: float,
+    *,
+    thorough: bool,
+    live: bool,
+) -> None:
+    """All that follows when the known places are looked through: the whole tree, matching, what is reached only then."""
+    observer.stage("walking the whole tree")
+    walking = time.monotonic()
+    known = {id(find) for find in search.finds}
+    dismissed = _walk(search, file, observer, thorough=thorough)
+    for find in search.finds:
+        if find.kind == "record" and id(find) not in known:
+            assembly.recognise(find)
+    hosts = [told.text for told in search.settings.of("host")]
+    assembly.take_sought(hosts)
+    totals.search_seconds = searched + time.monotonic() - walking
+
+    if dismissed:
+        observer.stage("looking at the first bytes of files whose names say nothing")
+        for number, path in enumerate(dismissed):
+            assembly.take_by_content(path)
+            if number % 1000 == 0:
+                observer.count(number)
+    observer.stage("reading and matching copies")
+    finds = _unique([*search.finds, *assembly.more])
+    _match(assembly, assembly.catalogue, finds)
+    if live:
+        assembly.take_held()
+    if hints.document:
+        assembly.take_asked(hints.document)
+    assembly.take_versions(hints.document)
+    assembly.take_mail()
+    assembly.take_placeholders()
 
 
 def _walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) -> list[str]:
@@ -416,7 +443,9 @@ def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:
 
 
 def exit_status(answer: Answer) -> int:
-    """0: something lost was found; 1: nothing was; 3: a home or a place could not be read."""
+    """0: something lost was found; 1: nothing was; 3: a home or a place could not be read; 130: it was stopped before its end."""
+    if answer.stopped:
+        return 130
     if any(searched.status == "denied" for searched in answer.searched):
         return 3
     homes = {home.path for home in answer.homes}

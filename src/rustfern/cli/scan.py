@@ -125,6 +125,8 @@ def command(
         from rustfern.cli.console import out
 
         show(out(), answer, roots, everything=everything, clock_error=hints.clock_error)
+    if answer.stopped:
+        print("rustfern: interrupted; what was found so far is in the case", file=sys.stderr)
     return exit_status(answer)
 
 
@@ -145,7 +147,9 @@ def show(
     from rustfern.model import show_name
 
     facts = contract.answer(answer)
-    alarms = [notice for notice in answer.notices if notice.startswith(("STOP", "still open", "written moments"))]
+    alarms = [
+        notice for notice in answer.notices if notice.startswith(("STOP", "stopped", "still open", "written moments"))
+    ]
     for notice in alarms[:_ALARMS]:
         console.print(Text(f"! {notice}", style=f"bold {RUST}"), soft_wrap=False)
     if not alarms:

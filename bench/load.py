@@ -1,0 +1,126 @@
+#!/usr/bin/env python3
+"""Large disks: bench/load.py [--files 10000 100000 1000000] [--keep DIR]
+
+For each number of files: a made-up disk of homes (one for each 5,000 files) full of documents, code, pictures and caches, two in a hundred of the files
+copies of documents (saved over, autosaved, deleted); one whole search of it. Prints seconds, peak memory, the search stage against `find -printf`, and how
+time grows with size. An interrupt in the middle must end with 130 and a case that opens.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from common import best_of, peak_memory, row, rustfern
+
+PEOPLE = 5_000
+TEXT = "crane booked for the {}th of April, two slings, high water at {}\n"
+NAMES = ("survey", "order", "plan", "invoice", "letter", "rota", "notes", "offer")
+
+
+def make(folder: Path, files: int, rng: random.Random) -> int:
+    """Lay out a disk; how many copies lie on it."""
+    copies = made = 0
+    number = 0
+    while made < files:
+        home = folder / "home" / f"person{number:03}"
+        number += 1
+        (home / ".config").mkdir(parents=True)
+        trash = home / ".local/share/Trash"
+        (trash / "files").mkdir(parents=True)
+        (trash / "info").mkdir()
+        left = min(PEOPLE, files - made)
+        for part in range(max(left // 250, 1)):
+            kind = part % 4
+            inner = home / ("Documents", "projects/src", "Pictures", ".cache/browser")[kind] / f"{part:03}"
+            inner.mkdir(parents=True)
+            ending = ("txt", "py", "jpg", "bin")[kind]
+            for item in range(min(250, left - 250 * part)):
+                path = f"{inner}/{rng.choice(NAMES)} {item}.{ending}"
+                data = TEXT.format(item, rng.randrange(24)) if kind < 2 else ""
+                handle = os.open(path, os.O_CREAT | os.O_WRONLY)
+                os.write(handle, data.encode())
+                os.close(handle)
+                made += 1
+                if kind == 0 and item % 13 == 0:
+                    Path(path + "~").write_text(data + f"first version {item} {rng.random()}\n")
+                    os.utime(path + "~", (1_790_000_000, 1_790_000_000))
+                    copies, made = copies + 1, made + 1
+                if kind == 0 and item % 60 == 7:
+                    name = f"dues {part} {item}.txt"
+                    (trash / "files" / name).write_text(f"mooring dues {rng.random()}")
+                    record = f"[Trash Info]\nPath={home}/Documents/{name.replace(' ', '%20')}\nDeletionDate=2026-09-21T14:18:00\n"
+                    (trash / "info" / f"{name}.trashinfo").write_text(record)
+                    copies, made = copies + 1, made + 2
+        made += 0 if left > 249 else files
+    return copies
+
+
+def interrupted(disk: Path, after: float, base: Path) -> bool:
+    """Interrupt a search after so many seconds; whether it ended with 130, said what it had found, and left a case that opens."""
+    case = base / "interrupted.fern"
+    case.unlink(missing_ok=True)
+    env = {**os.environ, "XDG_STATE_HOME": str(base / "state")}
+    run = subprocess.Popen(
+        [rustfern(), "scan", str(disk), "--case", str(case)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=env
+    )
+    time.sleep(after)
+    run.send_signal(signal.SIGINT)
+    out, err = run.communicate()
+    opens = subprocess.run([rustfern(), "cases", str(case), "--json"], capture_output=True, env=env)
+    good = run.returncode == 130 and opens.returncode == 0 and b"Traceback" not in err
+    print(
+        f"{'ok ' if good else 'BAD'} interrupted after {after:.1f} s: status {run.returncode}, {len(out.splitlines())} lines of answer, case {'opens' if not opens.returncode else 'does not open'}"
+    )
+    return good
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--files", type=int, nargs="+", default=[10_000, 100_000, 1_000_000])
+    parser.add_argument("--keep", help="where disks are kept between runs")
+    asked = parser.parse_args()
+    good = True
+    figures: list[tuple[int, float]] = []
+    with tempfile.TemporaryDirectory() as scratch:
+        base = Path(asked.keep or scratch)
+        for files in asked.files:
+            disk = base / f"disk-{files}"
+            if not disk.exists():
+                make(disk, files, random.Random(files))
+            env = {"XDG_STATE_HOME": str(Path(scratch) / "state")}
+            case = Path(scratch) / f"{files}.fern"
+            seconds, memory, output = peak_memory([rustfern(), "scan", str(disk), "--case", str(case), "--json"], env)
+            answer = json.loads(output)
+            totals = answer["totals"]
+            find = best_of(["find", str(disk), "-printf", "%p %s %T@\n"], 2)
+            figures.append((totals["files"], seconds))
+            lost = sum(document["best"] is not None for document in answer["documents"])
+            print(
+                f"    {totals['files']} files, {len(answer['homes'])} homes, {lost} documents with copies: {seconds:.1f} s, search {totals.get('search_seconds', 0):.2f} s, find {find:.2f} s, case {case.stat().st_size >> 20} MB"
+            )
+            good &= row("peak memory", memory / 1e6, 400, "MB")
+            if totals.get("search_seconds"):
+                good &= row("search stage against find -printf", totals["search_seconds"] / find, 1.0)
+            del answer, output
+        if len(figures) > 1:
+            (few, fast), (many, slow) = figures[0], figures[-1]
+            good &= row(f"growth of time from {few} to {many} files, by the file", (slow / many) / (fast / few), 1.5)
+        good &= interrupted(base / f"disk-{asked.files[-1]}", max(figures[-1][1] / 3, 1.0), Path(scratch))
+        if not asked.keep:
+            shutil.rmtree(base, ignore_errors=True)
+            base.mkdir(exist_ok=True)
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

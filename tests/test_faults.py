@@ -6,6 +6,7 @@ import contextlib
 import errno
 import io
 import os
+import socket
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -230,3 +231,100 @@ def test_what_fuzzing_found_stays_mended(name: str, parse: Callable[[bytes], obj
     with contextlib.suppress(Malformed):
         parse(FUZZED[name])
     assert time.process_time() - began < 20
+
+
+NAMES = [
+    b"..", b"-rf ~", b"con.txt", b"x. ", b"a:b.txt", b"\x1b[2J\x1b]0;pwned\x07.txt", "\u202etxt.exe".encode(), b"a\nb.txt", b"[red]bold[.txt",
+    b"n" * 250 + b".txt", b"\xff\xfe broken.txt", "\u2028line.txt".encode(), b"$(touch pwned).txt", b"%2e%2e%2fup.txt",
+]  # fmt: skip
+RECORDED = [
+    "/etc/passwd",
+    "../../../../tmp/pwned",
+    "C:\\Windows\\System32\\x",
+    "\\\\share\\x",
+    "/home/ines/../../root/x",
+    "",
+    "%00",
+    "/" + "d/" * 900 + "x",
+]
+
+
+def test_a_hostile_disk_gets_nothing_out_of_us(tmp_path: Path, rustfern: Rustfern) -> None:
+    top = tmp_path / "disk/home/ines"
+    write(top / ".config/x", "")
+    papers, trash = top / "Documents", top / ".local/share/Trash"
+    papers.mkdir()
+    for name in NAMES[1:]:
+        for ending, text in ((b"", b"saved over"), (b"~", b"what was there before, and more of it")):
+            with open(os.path.join(os.fsencode(papers), name[: 255 - len(ending)] + ending), "wb") as out:  # noqa: PTH123
+                out.write(text)
+    for number, place in enumerate(RECORDED):
+        write(trash / f"files/dues {number}.txt", f"mooring dues {number}")
+        write(
+            trash / f"info/dues {number}.txt.trashinfo",
+            f"[Trash Info]\nPath={place}\nDeletionDate=2026-09-21T14:18:00\n",
+        )
+    os.mkfifo(papers / "pipe.txt~")
+    os.symlink("/etc/passwd", papers / "passwd.txt~")
+    os.symlink("loop.txt~", papers / "loop.txt~")
+    os.symlink("..", papers / "up")
+    os.link(papers / "con.txt", papers / "hard.txt~")
+    with contextlib.closing(socket.socket(socket.AF_UNIX)) as made, contextlib.suppress(OSError):
+        made.bind(str(papers / "s.txt~"))
+    with contextlib.suppress(OSError):
+        os.mknod(papers / "zero.txt~", 0o600 | 0o020000, os.makedev(1, 5))
+    before = sorted(os.listdir(tmp_path))
+    for rights in (False, True):
+        out = tmp_path / f"out {rights}"
+        state = {"XDG_STATE_HOME": str(tmp_path / f"state {rights}")}
+        os.chmod(tmp_path, 0o777)
+        found = rustfern("scan", tmp_path / "disk", "--everything", without_rights=rights, **state)
+        assert (
+            found.status in (0, 3)
+            and "\x1b]0" not in found.out
+            and "\u202e" not in found.out
+            and "root:x:0" not in found.out
+        )
+        run = rustfern("restore", "--all-best", "--keep-layout", "--to", out, "--json", without_rights=rights, **state)
+        rows = run.json["restored"]
+        assert len(rows) >= len(NAMES) and all(os.path.realpath(row["to"]).startswith(str(out)) for row in rows)
+        for row in rows:
+            name = os.path.basename(row["to"])
+            assert name.isprintable() and not Path(row["to"]).is_symlink() and len(os.fsencode(name)) <= 255
+            assert b"root:x:0" not in Path(row["to"]).read_bytes()
+        assert rustfern(
+            "keep", tmp_path / "disk", "--to", tmp_path / f"kept {rights}", without_rights=rights, **state
+        ).status in (0, 3)
+        assert (
+            rustfern(
+                "report", "--for", "record", "--to", tmp_path / f"r {rights}.html", without_rights=rights, **state
+            ).status
+            == 0
+        )
+        assert "<script" not in (tmp_path / f"r {rights}.html").read_text()
+    ours = {
+        f"{what} {rights}{end}"
+        for what, end in (("out", ""), ("state", ""), ("kept", ""), ("r", ".html"))
+        for rights in (False, True)
+    }
+    assert set(os.listdir(tmp_path)) - ours == set(before) and not Path("/tmp/pwned").exists()
+
+
+def test_a_kept_folder_whose_list_lies(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    kept = tmp_path / "kept"
+    assert rustfern("keep", disk, "--to", kept).status == 0
+    manifest = kept / "rustfern-kept.jsonl"
+    head, *rows = manifest.read_text().splitlines()
+    for old, new in (
+        ('"path": "', '"path": "../../../../etc/'),
+        ('"sha256": "', '"sha256": "00'),
+        ('"size": ', '"size": 9999999999'),
+    ):
+        manifest.write_text("\n".join([head, *(row.replace(old, new) for row in rows)]) + "\n")
+        assert rustfern("scan", kept).status in (0, 1, 3)
+        assert rustfern("keep", disk, "--to", kept).status in (0, 2, 3)
+    manifest.write_text(head.replace('"path": "', '"path": "/../../../') + "\n")
+    run = rustfern("scan", kept)
+    assert run.status in (0, 1, 2, 3) and "/etc/passwd" not in run.out
+    manifest.write_text("[" * 100_000)
+    assert rustfern("scan", kept).status == 2

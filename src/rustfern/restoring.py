@@ -187,7 +187,7 @@ def _already(real: str) -> dict[tuple[str, str, str], str]:
         with open(os.path.join(real, LIST), encoding="utf-8", errors="surrogateescape") as lines:  # noqa: PTH123
             for line in lines:
                 # A last line may have been cut off.
-                with contextlib.suppress(ValueError, KeyError, TypeError):
+                with contextlib.suppress(ValueError, KeyError, TypeError, RecursionError):
                     row = json.loads(line)
                     found[str(row["from"]), str(row["sha256"]), str(row["wanted"])] = str(row["to"])
     except OSError:

@@ -92,9 +92,9 @@ def read_files(folder: str) -> Iterator[KeptFile]:
 
 
 def _lines(folder: str) -> Iterator[Any]:
-    with open(os.path.join(folder, MANIFEST), encoding="utf-8") as source:  # noqa: PTH123
+    with open(os.path.join(folder, MANIFEST), encoding="utf-8", errors="surrogateescape") as source:  # noqa: PTH123
         while line := source.readline(_MAX_LINE):
             try:
                 yield json.loads(line)
-            except ValueError:
+            except (ValueError, RecursionError):
                 continue

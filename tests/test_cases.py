@@ -99,7 +99,7 @@ def test_the_guide_asks_and_leads(disk: Path, tmp_path: Path, rustfern: Rustfern
     steps = [line.split()[2] for line in out.splitlines() if line.startswith("$ rustfern")]
     assert steps == ["ready", "keep", "scan", "look", "restore"] and run.returncode == 0, out
     assert "do not close it" in out and "could mean several times" in out
-    restored = [path.name for path in (tmp_path / "saved/restored").iterdir()]
+    restored = [path.name for path in (tmp_path / "saved/restored").glob("*.txt")]
     assert len(restored) == 1 and restored[0].startswith("tobias notes (backup")
 
 
@@ -107,7 +107,7 @@ def test_the_guide_by_options_and_without_anybody(disk: Path, tmp_path: Path, ru
     alone = rustfern("guide", disk)
     assert alone.status == 2 and "nobody to ask" in alone.err and "--yes" in alone.err
     run = rustfern("guide", disk, "--person", "ines", "--happened", "overwritten", "--to", tmp_path / "to", "--yes")
-    assert run.status == 0 and len(list((tmp_path / "to/restored").iterdir())) == 1
+    assert run.status == 0 and len(list((tmp_path / "to/restored").glob("*.txt"))) == 1
     assert [
         each["says"][0] for each in rustfern("cases", "--json", "--log").json["log"] if each["status"] is not None
     ] == [

@@ -220,6 +220,7 @@ FUZZED = packed("fuzzed.tar.xz")
         ("joe_dead.bin", joe_dead.parse),
         ("rows.xls", lambda data: formats.check(io.BytesIO(data), "rows.xls")),
         ("encoding.xml", lambda data: list(files.xml_values(Source(io.BytesIO(data), len(data), "x", ("*",))))),
+        ("case.xlsx", lambda data: formats.read_text(io.BytesIO(data), "case.xlsx", 2_000)),
         ("encoding.xml", kept_lists.notepadpp_session),
         ("encoding.xml", lambda data: recovery_list.parse(io.BytesIO(data))),
     ],

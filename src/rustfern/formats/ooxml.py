@@ -321,7 +321,7 @@ class Ooxml:
         try:
             if beside in members:
                 xmlparts.run([package.archive.bytes_of(beside)], styles, beside)
-            if _rels_of(main) in members:
+            if main in members and _rels_of(main) in members:
                 idents = _idents(package.archive.bytes_of(_rels_of(main)), _rels_of(main))
                 data = package.archive.bytes_of(main)
                 if main.endswith(".bin"):

@@ -6,7 +6,6 @@ import contextlib
 import hashlib
 import json
 import os
-import secrets
 import stat
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -26,6 +25,7 @@ from rustfern.restoring import check_target
 from rustfern.scanning import Observer, Silent, scan
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.kept import FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
+from rustfern.writing import clean, unfinished
 
 _CHUNK = 1 << 20
 _TRIES = 3
@@ -83,6 +83,7 @@ def keep(
     tops = list(dict.fromkeys(check_root(root) for root in (roots or live_roots())))
     base = os.path.commonpath(tops)
     target = check_target(to, tops)
+    clean(target)
     out = Keeping(target)
     keeper = _Keeper(target, base, out)
 
@@ -167,6 +168,7 @@ class _Keeper:
         self.target, self.base, self.out = target, base, out
         self.done: set[str] = set()
         self._folders: set[str] = set()
+        self._cleaned: set[str] = set()
         self._lines: TextIO | None = None
         self._full = False
 
@@ -178,7 +180,7 @@ class _Keeper:
             if read_head(self.target).base != self.base:
                 raise WrongUsage("this folder keeps files of another search", self.target, "Name another with --to DIR")
             self._verify()
-        elif os.listdir(self.target):
+        elif set(os.listdir(self.target)) - {MANIFEST}:
             raise WrongUsage("the target is not empty", self.target, "Name a new folder with --to DIR")
         try:
             with open(path, "a", encoding="utf-8") as self._lines:  # noqa: PTH123
@@ -276,7 +278,11 @@ class _Keeper:
     def _copy(self, entry: Entry, to: str) -> tuple[str, int, int]:
         """One file: read, written, read back, moved into place. What changes while it is read is read again."""
         source = FolderSource(entry.root)
-        part = os.path.join(os.path.dirname(to), f".rustfern-{secrets.token_hex(6)}")
+        folder = os.path.dirname(to)
+        if folder not in self._cleaned:
+            self._cleaned.add(folder)
+            clean(folder)
+        part = os.path.join(folder, unfinished())
         try:
             for attempt in range(_TRIES):
                 before = os.lstat(entry.path)

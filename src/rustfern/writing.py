@@ -21,10 +21,15 @@ PART = ".rustfern-"
 _UNFINISHED = re.compile(r"\.rustfern-(\d{1,9})-[0-9a-f]{16}")
 
 
+def unfinished() -> str:
+    """A fresh name for what is not finished: it tells which process works on it."""
+    return f"{PART}{os.getpid()}-{secrets.token_hex(8)}"
+
+
 @contextlib.contextmanager
 def scratch(folder: str, remove: Callable[[str], Any]) -> Iterator[str]:
     """A fresh name beside the target; what is left under it is removed, whatever happens."""
-    path = os.path.join(folder, f"{PART}{os.getpid()}-{secrets.token_hex(8)}")
+    path = os.path.join(folder, unfinished())
     try:
         yield path
     finally:

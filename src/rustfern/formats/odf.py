@@ -16,7 +16,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats import marks, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
-from rustfern.formats.shown import Grid, figure
+from rustfern.formats.shown import Grid, figure, hand_on
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Glance, State
 from rustfern.times import iso
@@ -215,11 +215,7 @@ class _ShownBody(_Body):
             self._title = False
 
     def put(self, text: str) -> None:
-        spot = self._grid.spot
-        if spot is None and self._level:
-            self.sink.add(text, "heading", self._level)
-        else:
-            self.sink.add(text, "cell" if spot else "text", spot=spot)
+        hand_on(self.sink, text, self._level, self._grid.spot)
 
     def put_cell(self, value: str, shown: str) -> None:
         self._column += 1

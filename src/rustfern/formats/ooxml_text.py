@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
-from rustfern.formats.shown import Grid, day, figure, truth
+from rustfern.formats.shown import Grid, day, figure, hand_on, truth
 from rustfern.formats.words import Spot, TextSink, number
 
 _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
@@ -110,11 +110,7 @@ class ShownStory(Story):
             self._title = False
 
     def put(self, text: str) -> None:
-        spot = self._grid.spot
-        if spot is None and self._level:
-            self._sink.add(text, "heading", self._level)
-        else:
-            self._sink.add(text, "cell" if spot else "text", spot=spot)
+        hand_on(self._sink, text, self._level, self._grid.spot)
 
 
 class Styles(xmlparts.Handler):

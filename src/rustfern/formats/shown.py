@@ -90,6 +90,14 @@ class Grid:
         return (table, row, column) if row and column else None
 
 
+def hand_on(sink: TextSink, text: str, level: int, spot: Spot | None) -> None:
+    """A paragraph: the cell of a table, a heading of a level, or plain text."""
+    if spot is None and level:
+        sink.add(text, "heading", level)
+    else:
+        sink.add(text, "cell" if spot else "text", spot=spot)
+
+
 class Layout:
     """Lines as they stand; in texts with marks, headings are told apart."""
 

@@ -41,7 +41,8 @@ class KeptFile:
 
 def is_kept(folder: str) -> bool:
     """Whether a folder was written by `rustfern keep`."""
-    return os.path.isfile(os.path.join(folder, MANIFEST))
+    path = os.path.join(folder, MANIFEST)
+    return os.path.isfile(path) and os.path.getsize(path) > 0
 
 
 def inner(folder: str, relative: str) -> str:

@@ -19,6 +19,7 @@ from rustfern.places.settings.interface import Source, Value
 from rustfern.times import iso
 
 _MAX_VALUES = 200_000
+_LONGEST_KEY = 2_000
 _COMMENT = re.compile(r'("(?:[^"\\]|\\.)*")|//[^\n]*|/\*.*?\*/', re.DOTALL)
 _TRAILING = re.compile(r'("(?:[^"\\]|\\.)*")|,(?=\s*[}\]])', re.DOTALL)
 
@@ -52,6 +53,8 @@ def _flat(tree: Any) -> Iterator[Value]:
         count += 1
         if isinstance(node, dict):
             below = f"{key}/{name}".strip("/")
+            if len(below) > _LONGEST_KEY:
+                continue  # a list that holds itself goes on for ever
             stack += [(below, str(k), v) for k, v in node.items()]
         elif isinstance(node, list):
             stack += [(key, name, item) for item in reversed(node)]

@@ -190,7 +190,7 @@ def packed_forms() -> dict[str, bytes]:
         info.size = len(text)
         target.addfile(info, io.BytesIO(text))
     return {
-        "a.xz": lzma.compress(text), "a.bz2": bz2.compress(text), "a.gz": gzip.compress(text), "a.tar": buffer.getvalue(),
+        "a.xz": lzma.compress(text), "a.bz2": bz2.compress(text), "a.gz": gzip.compress(text, mtime=0), "a.tar": buffer.getvalue(),
         "a.eps": b"%!PS-Adobe-3.0 EPSF-3.0\nnewpath 0 0 moveto 9 9 lineto stroke\n%%EOF\n",
         "a.dxf": b"0\nSECTION\n2\nENTITIES\n0\nENDSEC\n0\nEOF\n",
     }  # fmt: skip

@@ -63,6 +63,7 @@ def test_tables_and_programs(disk: Path, tmp_path: Path, rustfern: Rustfern) -> 
     write(disk / "home/ines/Documents/=cmd().odt~", odt("x y z and more"), T0 + 5)
     rustfern("scan", disk)
     rustfern("report", "--to", tmp_path / "t.csv")
+    assert rustfern("report", "--csv").out.splitlines() == (tmp_path / "t.csv").read_text("utf-8").splitlines()
     rows = list(csv.DictReader((tmp_path / "t.csv").open(encoding="utf-8", newline="")))
     assert {row["document"] for row in rows} == {"<b>hull<b> & keel.odt", "wages.odt", "'=cmd().odt"}
     assert [row["best"] for row in rows if row["document"] == "wages.odt"] == ["", "yes"]

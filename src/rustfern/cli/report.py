@@ -20,6 +20,7 @@ from rustfern.writing import write_new
 @click.option("--ticket", default="", metavar="TEXT", help="The number of the job.")
 @click.option("--technician", default="", metavar="NAME", help="Who did it.")
 @click.option("--consent", default="", metavar="TEXT", help="Who agreed to the search, and when (for the record).")
+@click.option("--csv", "as_csv", is_flag=True, help="A line for each copy on stdout, parted by commas.")
 @case_option
 @json_option
 def command(
@@ -29,6 +30,7 @@ def command(
     ticket: str,
     technician: str,
     consent: str,
+    as_csv: bool,
     case: str | None,
     as_json: bool,
 ) -> int:
@@ -41,6 +43,7 @@ def command(
       rustfern report --to for-ines.html --person ines
       rustfern report --for record --to record.html --ticket 4711 --technician "T. Okoro"
       rustfern report --to copies.csv
+      rustfern report --csv > copies.csv
     """
     from rustfern.reporting.report import Paper, gather, html, table
 
@@ -49,9 +52,12 @@ def command(
         if as_json:
             print_json({"schema": "rustfern/report-1", **gather(file, person)})
             return 0
+        if as_csv:
+            click.echo(table(file, person), nl=False)
+            return 0
         if target is None:
             raise WrongUsage(
-                "where the report is written was not given", None, "Add --to FILE.html (or .csv), or --json"
+                "where the report is written was not given", None, "Add --to FILE.html (or .csv), or --csv, or --json"
             )
         ending = os.path.splitext(target)[1].lower()
         if ending not in (".html", ".csv"):

@@ -125,6 +125,20 @@ def test_gently_each_byte_is_read_once(disk: Path, monkeypatch: pytest.MonkeyPat
     assert [d.verdict for d in answer.documents] == [d.verdict for d in plain.documents]
 
 
+def test_gently_a_bad_file_is_asked_for_once_and_stops_no_other(disk: Path, failing: type[Failing]) -> None:
+    failing.bad = "plan 0.odt~"
+    steady.gentle.begin()
+    try:
+        answer = scanning.scan([str(disk)])
+    finally:
+        steady.gentle.end()
+    states = {os.path.basename(c.path): c.content.state for d in answer.documents for c in d.copies}
+    assert (
+        states.pop("plan 0.odt~") is State.UNREADABLE and set(states.values()) == {State.INTACT} and len(states) == 11
+    )
+    assert sum(steady.health.troubles.values()) == 1
+
+
 def test_gentle_on_the_built_command(disk: Path, rustfern: Rustfern) -> None:
     run = rustfern("scan", disk, "--gentle", "--json")
     assert run.status == 0 and len(run.json["documents"]) == 6

@@ -82,11 +82,13 @@ def scan(
     observer: Observer | None = None,
     *,
     thorough: bool = False,
+    partial: bool = False,
 ) -> Answer:
     """Search roots (or this person's own files) for lost documents and choose the best copy of each.
 
     Args: `roots` folders; `case` a path for the case file, or an open one, which stays open; `thorough` also looks at the first
-    bytes of files whose names say nothing. Returns the answer; nothing
+    bytes of files whose names say nothing; `partial` answers an interrupt with what was found so far (else it is raised: what acts on
+    an answer must not act on a part). Returns the answer; nothing
     that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
     """
     hints, observer = hints or Hints(), observer or Silent()
@@ -129,6 +131,8 @@ def scan(
     try:
         _rest(search, assembly, file, observer, hints, totals, searched, thorough=thorough, live=live)
     except KeyboardInterrupt:
+        if not partial:
+            raise
         stopped = True
         observer.stage("stopping: what was found so far is put in order")
         if not assembly.drafts:

@@ -54,15 +54,17 @@ class Progress:
             self._console.print(f"so far: {line}", style="bright_black", soft_wrap=True)
 
 
-def run_scan(roots: Sequence[str], hints: Any, case: Any, *, quiet: bool, thorough: bool = False) -> Answer:
+def run_scan(
+    roots: Sequence[str], hints: Any, case: Any, *, quiet: bool, thorough: bool = False, partial: bool = False
+) -> Answer:
     """Scan with progress where somebody watches."""
     from rustfern.cli import works_in
 
     if quiet or not sys.stderr.isatty():
-        answer = scan(roots or None, hints, case, Silent(), thorough=thorough)
+        answer = scan(roots or None, hints, case, Silent(), thorough=thorough, partial=partial)
     else:
         with Progress() as progress:
-            answer = scan(roots or None, hints, case, progress, thorough=thorough)
+            answer = scan(roots or None, hints, case, progress, thorough=thorough, partial=partial)
     works_in(answer.case)
     return answer
 
@@ -116,7 +118,7 @@ def command(
     if gentle:
         steady.gentle.begin()
     try:
-        answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough)
+        answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough, partial=True)
     finally:
         steady.gentle.end()
     if as_json:

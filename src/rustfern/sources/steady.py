@@ -9,7 +9,6 @@ from __future__ import annotations
 import errno
 import io
 import os
-import shutil
 import tempfile
 import time
 from collections.abc import Callable
@@ -113,7 +112,7 @@ class Gentle:
 
     def __init__(self) -> None:
         self._folder: tempfile.TemporaryDirectory[str] | None = None
-        self._known: dict[tuple[str, int, int], str] = {}
+        self._known: dict[tuple[str, int, int], str | SourceError] = {}
 
     def begin(self) -> None:
         """Read gently from now on."""
@@ -132,20 +131,34 @@ class Gentle:
             return stream
         facts = os.fstat(stream.fileno())
         key = path, facts.st_size, facts.st_mtime_ns
-        if key not in self._known:
-            with stream:
-                if facts.st_size > LARGEST:
-                    raise SourceError(f"not read gently: it has {facts.st_size} bytes", path, "Read it from an image")
-                target = Path(self._folder.name) / str(len(self._known))
-                try:
-                    with target.open("xb") as out:
-                        shutil.copyfileobj(stream, out, 1 << 20)
-                except OSError as error:
-                    raise SourceError(f"reading failed ({(error.strerror or '').lower()})", path) from error
-                self._known[key] = str(target)
-        else:
-            stream.close()
-        return Path(self._known[key]).open("rb")
+        with stream:
+            if key not in self._known:
+                self._known[key] = self._take(
+                    stream, path, facts.st_size, Path(self._folder.name) / str(len(self._known))
+                )
+        found = self._known[key]
+        if isinstance(found, SourceError):
+            raise SourceError(found.what, found.where, found.following)
+        return Path(found).open("rb")
+
+    @staticmethod
+    def _take(stream: BinaryIO, path: str, size: int, target: Path) -> str | SourceError:
+        """Where the bytes of a file are kept, or why they are not: what failed once is not asked for again."""
+        if size > LARGEST:
+            return SourceError(f"not read gently: it has {size} bytes", path, "Read it from an image")
+        try:
+            with target.open("xb") as out:
+                while True:
+                    try:
+                        chunk = stream.read(1 << 20)
+                    except OSError as error:
+                        return SourceError(f"reading failed ({(error.strerror or '').lower()})", path)
+                    if not chunk:
+                        return str(target)
+                    out.write(chunk)
+        except OSError as error:
+            said = f"there is no room to keep what was read ({(error.strerror or '').lower()})"
+            return SourceError(said, str(target.parent), "Free space there, or set TMPDIR to a folder elsewhere")
 
 
 gentle = Gentle()

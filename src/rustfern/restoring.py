@@ -138,7 +138,7 @@ def restore(
 
     Raises `WrongUsage` for a target that cannot be used at all, or has too little space.
     """
-    check_space(folder, sum(copy.facts["size"] or 0 for copy in copies))
+    check_space(folder, sum(each.size for each in plan(copies, wish) if not _is_there(folder, each)))
     real = check_target(folder, roots, allow_inside=wish.allow_inside)
     clean(real)
     before = _already(real)
@@ -151,7 +151,7 @@ def restore(
             if restored is None:
                 inner = _make_folders(real, folders)
                 restored = _one(copy, inner, name, notes, _bases_of(copy, case))
-                _list(real, restored, copy)
+                restored = _listed(real, restored, copy)
             done.append(restored)
             if case.path is not None:
                 # The file is there and verified: a case file that cannot take the note must not say otherwise.
@@ -162,6 +162,12 @@ def restore(
         except OSError as error:
             refused.append(Refused(copy.id, _system(error, real)))
     return done, refused
+
+
+def _is_there(folder: str, planned: Planned) -> bool:
+    """Whether an earlier run seems to have written this: it will be verified, and needs no space."""
+    path = os.path.join(folder, planned.target)
+    return os.path.isdir(path) or (os.path.isfile(path) and os.path.getsize(path) == planned.size)
 
 
 def _make_folders(real: str, folders: Sequence[str]) -> str:
@@ -205,7 +211,7 @@ def _again(
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None
     target = os.path.join(real, relative)
-    if os.path.islink(target) or not (os.path.isfile(target) or os.path.isdir(target)):
+    if os.path.realpath(target) != target or not (os.path.isfile(target) or os.path.isdir(target)):
         return None
     try:
         content, _ = rebuilding.check(FolderSource(os.path.dirname(target)).entry(target), os.path.basename(target))
@@ -218,8 +224,18 @@ def _again(
     return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
 
 
+def _listed(real: str, restored: Restored, copy: KeptCopy) -> Restored:
+    """Add a line to the list beside the files. The file is there and verified: a list that cannot take the line must not say otherwise."""
+    try:
+        _list(real, restored, copy)
+    except OSError as error:
+        note = f"it is not in the list beside the files, which could not be written ({explain(error)})"
+        return replace(restored, notes=(*restored.notes, note))
+    return restored
+
+
 def _list(real: str, restored: Restored, copy: KeptCopy) -> None:
-    """Add a line to the list beside the files, synced."""
+    """Add a line to the list beside the files, synced; a last line that was cut off is ended first."""
     folders = os.path.relpath(os.path.dirname(restored.target), real)
     row = {
         "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
@@ -228,9 +244,13 @@ def _list(real: str, restored: Restored, copy: KeptCopy) -> None:
         "evidence": [piece["text"] for piece in copy.facts["evidence"]],
     }  # fmt: skip
     handle = os.open(
-        os.path.join(real, LIST), os.O_CREAT | os.O_APPEND | os.O_WRONLY | getattr(os, "O_NOFOLLOW", 0), 0o600
+        os.path.join(real, LIST), os.O_CREAT | os.O_APPEND | os.O_RDWR | getattr(os, "O_NOFOLLOW", 0), 0o600
     )
-    with os.fdopen(handle, "ab") as out:
+    with os.fdopen(handle, "ab+") as out:
+        size = out.seek(0, os.SEEK_END)
+        out.seek(max(size - 1, 0))
+        if out.read(1) not in (b"", b"\n"):
+            out.write(b"\n")
         out.write(json.dumps(row).encode() + b"\n")
         out.flush()
         os.fsync(out.fileno())

@@ -232,9 +232,16 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
         return 2
     # What was kept stands for what may vanish; all else is read where it is.
     places = [kept] if os.path.isdir(kept) and is_kept(kept) else answers.roots
+    before = _case_in_use()
     scanned = _run("scan", *places, *who, *_hints(answers))
     if scanned not in (0, 3):
         return scanned
+    if _case_in_use() == before:
+        # Kept in memory only: what follows would go on in an older case, another customer's perhaps.
+        raise WrongUsage(
+            "the case of this search could not be kept, as its usual folder is among what is searched, or cannot be written", None,
+            "Do the steps alone: rustfern scan ROOT --case FILE, then look and restore with the same --case FILE",
+        )  # fmt: skip
     _remember(answers)
     number = _first()
     if number is None:
@@ -248,6 +255,13 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
             return 0
         number = said
     return _run("restore", number, "--to", os.path.join(answers.target, "restored"))
+
+
+def _case_in_use() -> str | None:
+    try:
+        return latest_case_path()
+    except CaseError:
+        return None
 
 
 def _hints(answers: _Answers) -> list[str]:

@@ -16,6 +16,7 @@ from rustfern.formats import movie
 _KINDS = {b"vide": "video", b"soun": "sound", b"sbtl": "subtitles", b"text": "subtitles", b"tmcd": "time code"}
 _RATES = (44_100, 48_000, 32_000)
 _NEAR = 1 << 16
+_LONGEST = 10_000_000.0
 
 
 def facts(stream: BinaryIO, format_name: str | None, amounts: Mapping[str, int]) -> tuple[float | None, list[str]]:
@@ -24,12 +25,14 @@ def facts(stream: BinaryIO, format_name: str | None, amounts: Mapping[str, int])
     try:
         size = stream.seek(0, 2)
         stream.seek(0)
-        if format_name == "mp3":
-            return _frames(stream.read(_NEAR), amounts.get("frames", 0))
         reader = readers.get(format_name or "")
-        return reader(stream, size) if reader else (None, [])
-    except (struct.error, IndexError, Malformed, ZeroDivisionError, OverflowError):
+        if format_name == "mp3":
+            seconds, tracks = _frames(stream.read(_NEAR), amounts.get("frames", 0))
+        else:
+            seconds, tracks = reader(stream, size) if reader else (None, [])
+    except (struct.error, IndexError, ValueError, Malformed, ZeroDivisionError, OverflowError, OSError):
         return None, []
+    return (seconds if seconds is not None and 0 <= seconds < _LONGEST else None), tracks
 
 
 def _movie(stream: BinaryIO, size: int) -> tuple[float | None, list[str]]:

@@ -120,6 +120,17 @@ def test_the_guide_by_options_and_without_anybody(disk: Path, tmp_path: Path, ru
     assert rustfern("guide", empty, "--to", tmp_path / "to2", "--yes").status == 1
 
 
+def test_the_guide_never_goes_on_in_an_older_case(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    inside = {"XDG_STATE_HOME": str(disk / "home/ines/.local/state")}
+    other = tmp_path / "other/home/petra"
+    write(other / ".config/x", "")
+    write(other / "Documents/secret.txt", "garboard seam raked out", T0)
+    write(other / "Documents/secret.txt~", "garboard seam raked out and payed with red lead, twice", T0 - 60)
+    assert rustfern("scan", tmp_path / "other", **inside).status == 0
+    run = rustfern("guide", disk, "--to", tmp_path / "to", "--yes", **inside)
+    assert run.status == 2 and "--case FILE" in run.err and not (tmp_path / "to/restored").exists()
+
+
 @pytest.mark.parametrize(
     ("shell", "words", "wanted"),
     [

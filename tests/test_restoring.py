@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from rustfern.casefile import KeptCopy
 from rustfern.naming import layout, named, safe_name
+from rustfern.writing import unfinished
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -127,12 +128,28 @@ def test_what_a_killed_run_left_is_cleaned(disk: Path, tmp_path: Path, rustfern:
         .strip()
     )
     to = tmp_path / "out"
-    write(to / f".rustfern-{dead}-{'ab' * 8}", "half a file")
-    write(to / f".rustfern-{dead}-{'cd' * 8}/inner.txt", "half a folder")
-    alive = write(to / f".rustfern-{os.getpid()}-{'ef' * 8}", "somebody works on this")
+    here = unfinished().split("-")[1]
+    write(to / f".rustfern-{here}-{dead}-{'ab' * 8}", "half a file")
+    write(to / f".rustfern-{here}-{dead}-{'cd' * 8}/inner.txt", "half a folder")
+    alive = write(to / f".rustfern-{here}-{os.getpid()}-{'ef' * 8}", "somebody works on this")
+    far = write(to / f".rustfern-00000000-{dead}-{'ef' * 8}", "another machine works on this")
     mine = write(to / ".rustfern-notes", "not ours")
     assert rustfern("restore", "1", "--to", to).status == 0
-    assert sorted(p.name for p in to.glob(".rustfern-*")) == sorted([alive.name, mine.name])
+    assert sorted(p.name for p in to.glob(".rustfern-*")) == sorted([alive.name, far.name, mine.name])
+
+
+def test_a_list_that_cannot_be_written_refuses_no_restored_file(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    rustfern("scan", disk)
+    to = tmp_path / "out"
+    to.mkdir()
+    (to / "restored.jsonl").symlink_to(tmp_path / "away")
+    run = rustfern("restore", "1", "--to", to, "--json")
+    assert run.status == 0 and Path(run.json["restored"][0]["to"]).is_file() and not (tmp_path / "away").exists()
+    assert any("not in the list" in note for note in run.json["restored"][0]["notes"])
+    (to / "restored.jsonl").unlink()
+    write(to / "restored.jsonl", '{"cut off')
+    assert rustfern("restore", "2", "--to", to).status == 0
+    assert json.loads((to / "restored.jsonl").read_text().splitlines()[1])["id"].startswith("2")
 
 
 def test_a_link_in_the_way_of_a_layout_is_refused(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
+import platform
 import re
 import secrets
 import shutil
@@ -17,13 +19,18 @@ from rustfern.places.recorded import inside
 from rustfern.sources.folder import explain
 
 PART = ".rustfern-"
-"""What the name of everything that is not finished begins with; the number of the process follows."""
-_UNFINISHED = re.compile(r"\.rustfern-(\d{1,9})-[0-9a-f]{16}")
+"""What the name of everything that is not finished begins with; its machine and the number of its process follow."""
+_UNFINISHED = re.compile(r"\.rustfern-([0-9a-f]{8})-(\d{1,9})-[0-9a-f]{16}")
 
 
 def unfinished() -> str:
-    """A fresh name for what is not finished: it tells which process works on it."""
-    return f"{PART}{os.getpid()}-{secrets.token_hex(8)}"
+    """A fresh name for what is not finished: it tells which machine and which process work on it."""
+    return f"{PART}{_host()}-{os.getpid()}-{secrets.token_hex(8)}"
+
+
+def _host() -> str:
+    """This machine in eight letters: on a share, others may work in the same folder."""
+    return hashlib.sha256(platform.node().encode("utf-8", "replace")).hexdigest()[:8]
 
 
 @contextlib.contextmanager
@@ -44,7 +51,7 @@ def clean(folder: str) -> None:
     with contextlib.suppress(OSError), os.scandir(folder) as listing:
         for item in listing:
             found = _UNFINISHED.fullmatch(item.name)
-            if found and not psutil.pid_exists(int(found[1])):
+            if found and found[1] == _host() and not psutil.pid_exists(int(found[2])):
                 with contextlib.suppress(OSError):
                     if item.is_dir(follow_symlinks=False):
                         shutil.rmtree(item.path, ignore_errors=True)

@@ -128,7 +128,11 @@ def test_the_guide_never_goes_on_in_an_older_case(disk: Path, tmp_path: Path, ru
     write(other / "Documents/secret.txt~", "garboard seam raked out and payed with red lead, twice", T0 - 60)
     assert rustfern("scan", tmp_path / "other", **inside).status == 0
     run = rustfern("guide", disk, "--to", tmp_path / "to", "--yes", **inside)
-    assert run.status == 2 and "--case FILE" in run.err and not (tmp_path / "to/restored").exists()
+    restored = [path.name for path in (tmp_path / "to/restored").glob("*.txt")]
+    assert run.status == 0 and len(restored) == 1 and "secret" not in restored[0]
+    assert len(list((tmp_path / "to").glob("case-*.fern"))) == 1
+    # Nothing new was written into the folder of cases that lies in what is searched.
+    assert len(list((disk / "home/ines/.local/state/rustfern").glob("case-*.fern"))) == 1
 
 
 @pytest.mark.parametrize(

@@ -64,6 +64,11 @@ def open_roots(roots: Sequence[str] | None) -> tuple[list[str], list[KeptFolder]
     return list(dict.fromkeys(tops)), kept
 
 
+def state_is_inside(roots: Sequence[str]) -> bool:
+    """Whether the folder of the cases lies in what is searched: no case is kept there then."""
+    return any(inside(os.path.realpath(state_folder()), root) for root in roots)
+
+
 def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
     """The case file of a scan: the one asked for, else a new one in the state folder, never inside what is searched."""
     notices: list[str] = []
@@ -74,7 +79,7 @@ def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[st
                 "the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE"
             )
         return CaseFile.create(path), notices
-    if any(inside(os.path.realpath(state_folder()), root) for root in roots):
+    if state_is_inside(roots):
         notices.append(
             "the case is kept in memory only, as its usual folder is among what is searched: name one elsewhere with --case FILE"
         )

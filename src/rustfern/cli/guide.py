@@ -12,6 +12,8 @@ from datetime import UTC, datetime
 import click
 
 from rustfern import casebook
+from rustfern.alive import live_roots
+from rustfern.beginning import state_is_inside
 from rustfern.casefile import CaseFile, latest_case_path
 from rustfern.cli.options import CLASSES
 from rustfern.cli.times import TIME
@@ -232,21 +234,24 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
         return 2
     # What was kept stands for what may vanish; all else is read where it is.
     places = [kept] if os.path.isdir(kept) and is_kept(kept) else answers.roots
+    case = _own_case(answers)
     before = _case_in_use()
-    scanned = _run("scan", *places, *who, *_hints(answers))
+    scanned = _run("scan", *places, *who, *_hints(answers), *case)
     if scanned not in (0, 3):
         return scanned
-    if _case_in_use() == before:
+    path = case[1] if case else _case_in_use()
+    if path is None or path == before:
         # Kept in memory only: what follows would go on in an older case, another customer's perhaps.
         raise WrongUsage(
-            "the case of this search could not be kept, as its usual folder is among what is searched, or cannot be written", None,
+            "the case of this search could not be kept",
+            None,
             "Do the steps alone: rustfern scan ROOT --case FILE, then look and restore with the same --case FILE",
-        )  # fmt: skip
-    _remember(answers)
-    number = _first()
+        )
+    _remember(answers, path)
+    number = _first(path)
     if number is None:
         return 1
-    if _run("look", number) not in (0, 3):
+    if _run("look", number, *case) not in (0, 3):
         return 1
     if asks and not yes:
         _say("\nIs that it?")
@@ -254,7 +259,16 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
         if said == "0":
             return 0
         number = said
-    return _run("restore", number, "--to", os.path.join(answers.target, "restored"))
+    return _run("restore", number, "--to", os.path.join(answers.target, "restored"), *case)
+
+
+def _own_case(answers: _Answers) -> list[str]:
+    """A case beside what is restored, where the usual folder of the cases lies in what is searched."""
+    roots = [os.path.realpath(root) for root in answers.roots or live_roots()]
+    if not state_is_inside(roots):
+        return []
+    stamp = f"{datetime.now(UTC):%Y%m%d-%H%M%S}"
+    return ["--case", os.path.join(answers.target, f"case-{stamp}.fern")]
 
 
 def _case_in_use() -> str | None:
@@ -278,19 +292,19 @@ def _hints(answers: _Answers) -> list[str]:
     return out
 
 
-def _remember(answers: _Answers) -> None:
+def _remember(answers: _Answers, case: str) -> None:
     """Note what the person told that no hint holds."""
     told = [f"told: {_SITUATIONS[answers.happened]}", "still open" if answers.still_open else "not open any more"]
     told += [f"since then: {_SINCE[each]}" for each in answers.since]
     try:
-        casebook.annotate(latest_case_path(), "; ".join(told))
+        casebook.annotate(case, "; ".join(told))
     except CaseError:
         return
 
 
-def _first() -> str | None:
+def _first(case: str) -> str | None:
     """The document that the search puts first: of those that fit what was told, the one with most at stake."""
-    file = CaseFile.open(latest_case_path())
+    file = CaseFile.open(case)
     try:
         lost = [document["id"] for document in file.documents() if document["situation"] != "nothing-lost"]
     finally:

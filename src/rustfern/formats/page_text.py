@@ -14,6 +14,7 @@ from rustfern.formats.words import TextSink
 
 _PATIENCE = 20.0
 """So many seconds are spent on one document."""
+_LARGEST = 256 << 20
 _FULL_LINE = 0.8
 """A line of this share of the page's longest one goes on in the next."""
 _MAX_FIELDS = 5_000
@@ -24,6 +25,8 @@ def show(stream: BinaryIO, sink: TextSink) -> None:
     import pypdf
 
     logging.getLogger("pypdf").setLevel(logging.CRITICAL)
+    if stream.seek(0, io.SEEK_END) > _LARGEST:
+        return
     stream.seek(0)
     data = io.BytesIO(stream.read())
     try:

@@ -104,9 +104,7 @@ def scan(
 
     sources = [FolderSource(top) for top in tops]
     homes, others = find_people(sources, live, hints, on_problem, [home for each in kept for home in each.homes])
-    file, notices = (
-        (case, []) if isinstance(case, CaseFile) else open_case(case, [*tops, *(each.base for each in kept)])
-    )
+    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
     places = catalogue()
     search = Search(

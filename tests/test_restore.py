@@ -280,12 +280,17 @@ def test_the_name_index(tmp_path: Path) -> None:
     case.add_names(
         [("/d/a", ["Hull Survey.ODT", "caf\udce9.txt"]), ("/d/b", ["hull survey.docx", "U\u0308bergabe.txt"])]
     )
-    case.index_names()
-    assert case.by_name("hull survey.odt") == ["/d/a/Hull Survey.ODT"]
-    assert case.by_stem("HULL SURVEY") == ["/d/a/Hull Survey.ODT", "/d/b/hull survey.docx"]
-    assert case.by_name("\u00dcbergabe.txt") == ["/d/b/U\u0308bergabe.txt"]
-    assert case.in_folder("/d/a") == ["/d/a/Hull Survey.ODT", "/d/a/caf\udce9.txt"]
-    assert case.with_extension("docx") == ["/d/b/hull survey.docx"]
+    names = case.names
+    assert names.by_name("hull survey.odt") == ["/d/a/Hull Survey.ODT"]
+    assert names.by_stem("HULL SURVEY") == ["/d/a/Hull Survey.ODT", "/d/b/hull survey.docx"]
+    assert names.by_name("\u00dcbergabe.txt") == ["/d/b/U\u0308bergabe.txt"]
+    assert names.in_folder("/d/a") == ["/d/a/Hull Survey.ODT", "/d/a/caf\udce9.txt"] and not names.in_folder("/d")
+    assert names.beside("/d/b", "hull survey") == ["/d/b/hull survey.docx"] and not names.beside("/d", "hull survey")
+    assert names.with_extension("docx") == ["/d/b/hull survey.docx"]
+    case.add_names([("/c", ["a-b.md", "Hull Survey.md", "a b.md"])])
+    assert names.shaped("[^/]*-[^/]*") == ["/c/a-b.md"]
+    assert names.by_stem("hull survey", limit=1) == ["/c/Hull Survey.md"]
+    assert not CaseFile.create(str(tmp_path / "c.fern")).names.by_stem("hull survey")
     with pytest.raises(NotFound):
         find_copy(case, "1")
     with pytest.raises(CaseError):

@@ -378,6 +378,7 @@ def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatc
     from rustfern import scanning
     from rustfern.assembling import Assembly
     from rustfern.casefile import CaseFile
+    from rustfern.names import NameIndex
     from rustfern.places.search import Search
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "s"))
@@ -390,7 +391,7 @@ def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatc
         raise KeyboardInterrupt
 
     for number, (owner, step) in enumerate(
-        ((Search, "rest"), (Assembly, "take_unnamed"), (Assembly, "take_mail"), (CaseFile, "index_names"))
+        ((Search, "rest"), (Assembly, "take_unnamed"), (Assembly, "take_mail"), (NameIndex, "settle"))
     ):
         with monkeypatch.context() as patched:
             patched.setattr(owner, step, stop)

@@ -8,7 +8,6 @@ from __future__ import annotations
 import json
 import os
 import sqlite3
-import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -17,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from rustfern.errors import CaseError
-from rustfern.model import fold_name
+from rustfern.names import TABLE, NameIndex
 
 FORMAT = 1
 _RECENT_CASES = 50
@@ -25,19 +24,11 @@ _APPLICATION_ID = 0x52464331  # "RFC1"
 _VERSIONS = "CREATE TABLE IF NOT EXISTS version (place TEXT NOT NULL, path BLOB NOT NULL, original BLOB NOT NULL, name BLOB NOT NULL)"
 _TABLES = """
 CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
-CREATE TABLE name (stem TEXT NOT NULL, folder INTEGER NOT NULL, file BLOB NOT NULL);
 CREATE TABLE document (number INTEGER PRIMARY KEY, key BLOB UNIQUE NOT NULL, facts TEXT);
 CREATE TABLE copy (id TEXT PRIMARY KEY, number INTEGER NOT NULL, key BLOB NOT NULL, path BLOB NOT NULL, root BLOB NOT NULL,
                    facts TEXT, UNIQUE (number, key));
 CREATE TABLE restored (at TEXT NOT NULL, id TEXT NOT NULL, target BLOB NOT NULL, sha256 TEXT NOT NULL);
 """
-
-
-def stem_of(name: str) -> str:
-    """A file name without its extension."""
-    stem, dot, _ = name.rpartition(".")
-    return stem if dot and stem else name
 
 
 def state_folder() -> Path:
@@ -75,7 +66,7 @@ class CaseFile:
     def __init__(self, connection: sqlite3.Connection, path: str | None) -> None:
         self._db = connection
         self.path = path
-        self._folders = 0
+        self.names = NameIndex(connection)
 
     @classmethod
     def create(cls, path: str | None) -> CaseFile:
@@ -83,8 +74,7 @@ class CaseFile:
         if path is not None and Path(path).exists() and Path(path).stat().st_size:
             case = cls.open(path)
             with case._at_once():
-                case._db.execute("DELETE FROM name")
-                case._db.execute("DELETE FROM folder")
+                case.names = NameIndex.anew(case._db)
                 case._db.execute(_VERSIONS)
                 case._db.execute("DELETE FROM version")
             return case
@@ -96,7 +86,7 @@ class CaseFile:
             db = sqlite3.connect(path or ":memory:", isolation_level=None)
             db.execute("PRAGMA synchronous = NORMAL")
             db.execute("BEGIN")
-            for statement in [*_TABLES.split(";"), _VERSIONS]:
+            for statement in [*_TABLES.split(";"), _VERSIONS, TABLE]:
                 db.execute(statement)
             db.execute(f"PRAGMA application_id = {_APPLICATION_ID}")
             db.execute(f"PRAGMA user_version = {FORMAT}")
@@ -152,24 +142,12 @@ class CaseFile:
                 self._db.execute("ROLLBACK")
             raise
 
-    # --- the name index -------------------------------------------------------------------------------------------
+    # --- names and versions ---------------------------------------------------------------------------------------
 
     def add_names(self, rows: Iterable[tuple[str, Sequence[str]]]) -> None:
         """Index (folder, document-like names in it)."""
-
-        folders: list[tuple[int, bytes]] = []
-        lines: list[tuple[str, int, bytes]] = []
-        add, how, errors = lines.append, sys.getfilesystemencoding(), sys.getfilesystemencodeerrors()
-        for folder, names in rows:
-            self._folders += 1
-            ident = self._folders
-            folders.append((ident, os.fsencode(folder)))
-            for name in names:
-                folded = name.lower() if name.isascii() else fold_name(name)
-                add((folded.rpartition(".")[0] or folded, ident, name.encode(how, errors)))
         with self._at_once():
-            self._db.executemany("INSERT INTO folder VALUES (?, ?)", folders)
-            self._db.executemany("INSERT INTO name VALUES (?, ?, ?)", lines)
+            self.names.add(rows)
 
     def add_versions(self, rows: Iterable[tuple[str, str, str, str]]) -> None:
         """Remember older versions: (place, path, path of the original or "", its name)."""
@@ -186,44 +164,6 @@ class CaseFile:
         """What `add_versions` remembered, all of one original together."""
         for row in self._db.execute("SELECT place, path, original, name FROM version ORDER BY original, name, path"):
             yield row[0], os.fsdecode(row[1]), os.fsdecode(row[2]), os.fsdecode(row[3])
-
-    def shaped(self, pattern: str, limit: int = 20_000) -> list[str]:
-        """Paths of indexed files whose name fits a GLOB pattern (case counts)."""
-        return self._paths("CAST(file AS TEXT) GLOB ?", (pattern,), limit)
-
-    def index_names(self) -> None:
-        """Make look-ups fast; called once, when all names are in."""
-        self._db.execute("CREATE INDEX IF NOT EXISTS name_stem ON name (stem)")
-        self._db.execute("CREATE INDEX IF NOT EXISTS name_folder ON name (folder)")
-        self._db.execute("CREATE INDEX IF NOT EXISTS folder_path ON folder (path)")
-
-    def _paths(self, where: str, values: tuple[str | bytes, ...], limit: int) -> list[str]:
-        rows = self._db.execute(
-            f"SELECT path, file FROM name JOIN folder ON folder.id = name.folder WHERE {where} ORDER BY path, file LIMIT ?",
-            (*values, limit),
-        )
-        return [os.path.join(os.fsdecode(folder), os.fsdecode(file)) for folder, file in rows]
-
-    def by_name(self, name: str, limit: int = 200) -> list[str]:
-        """Paths of indexed files of this name, whatever its case and Unicode form."""
-        folded = fold_name(name)
-        return [
-            path
-            for path in self._paths("stem = ?", (stem_of(folded),), limit)
-            if fold_name(os.path.basename(path)) == folded
-        ]
-
-    def by_stem(self, stem: str, limit: int = 200) -> list[str]:
-        """Paths of indexed files whose name without extension is this."""
-        return self._paths("stem = ?", (fold_name(stem),), limit)
-
-    def in_folder(self, folder: str, limit: int = 2_000) -> list[str]:
-        """Paths of indexed files directly in a folder."""
-        return self._paths("folder.path = ?", (os.fsencode(folder),), limit)
-
-    def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
-        """Paths of indexed files that end in this extension (small letters, no dot)."""
-        return self._paths("CAST(file AS TEXT) LIKE ?", (f"%.{extension}",), limit)
 
     # --- what was found -------------------------------------------------------------------------------------------
 

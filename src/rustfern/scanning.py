@@ -292,7 +292,7 @@ def _walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool)
     search.rest(on_documents, observer.count, on_versions, on_dismissed if thorough else None)
     file.add_names(waiting)
     file.add_versions(versions)
-    file.index_names()
+    file.names.settle()
     return dismissed
 
 

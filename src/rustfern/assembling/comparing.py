@@ -231,7 +231,7 @@ class Comparing(Elsewhere):
         format_name = copy.content.format
         drafted = [d.original for d in self.drafts.values() if d.original]
         if beside:
-            paths = [*self.case.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
+            paths = [*self.case.names.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
         else:
             base = (find.home.volume or find.home.path) if find.home else find.entry.root
             for draft in self.drafts.values():
@@ -292,7 +292,7 @@ class Comparing(Elsewhere):
         if known is None:
             known = self.like[format_name] = []
             for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
-                for path in self.case.with_extension(other):
+                for path in self.case.names.with_extension(other):
                     source = self.source_of(path)
                     try:
                         if source is not None and (entry := source.entry(path)).is_file:

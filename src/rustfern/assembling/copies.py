@@ -63,7 +63,7 @@ class Copies(Comparing):
             return True
         beside = place.where in ("beside", "index")
         found = self._by_path(find) or near.for_copy(
-            find, copy.content.format, self.case, self.homes, place.prefixes, beside=beside
+            find, copy.content.format, self.case.names, self.homes, place.prefixes, beside=beside
         )
         found = found or self.for_recent(find, copy.content.format, beside=beside)
         for item in found:
@@ -256,7 +256,7 @@ class Copies(Comparing):
         """Files of a gone document's name in other folders of the same home: it may have been moved."""
         if draft.original is None or exists(draft.original):
             return []
-        found = self.case.by_name(draft.name, limit=20)
+        found = self.case.names.by_name(draft.name, limit=20)
         return [path for path in found if path != draft.original and self.home_of(path) == draft.home]
 
     def add_saved(self, draft: Draft) -> int | None:

@@ -56,7 +56,7 @@ class Elsewhere(Recents):
 
     def _like(self, copy: Copy, name: str, find: Find) -> str | None:
         """The document of this name, elsewhere in the same home, that shares bytes or text with a copy."""
-        for path in self.case.by_name(name, limit=20):
+        for path in self.case.names.by_name(name, limit=20):
             if path == find.entry.path or self.home_of(path) != find.home:
                 continue
             source = self.source_of(path)
@@ -133,7 +133,7 @@ class Elsewhere(Recents):
     def take_asked(self, document: str) -> None:
         """What the person named is always answered for, also where nothing was left of it but the file itself."""
         for stem in dict.fromkeys((document, os.path.splitext(document)[0])):
-            for path in self.case.by_stem(fold_name(stem), limit=_MAX_ASKED):
+            for path in self.case.names.by_stem(fold_name(stem), limit=_MAX_ASKED):
                 named = os.path.splitext(document)[1]
                 if not named or path.casefold().endswith(named.casefold()):
                     self.draft(path, self.home_of(path))
@@ -182,10 +182,10 @@ class Elsewhere(Recents):
 
     def _loosely(self, path: str, name: str) -> str | None:
         """The document of this name whose folders are most like those of a copy in a dated folder."""
-        found = self.case.by_name(name, limit=30)
+        found = self.case.names.by_name(name, limit=30)
         if not found:
             name = _plain(name)
-            found = self.case.by_name(name, limit=30)
+            found = self.case.names.by_name(name, limit=30)
         parts = [*path.split(os.sep)[:-1], name]
         best, most = None, 0
         for candidate in found:
@@ -218,8 +218,9 @@ class Elsewhere(Recents):
     def take_sought(self, hosts: Iterable[str]) -> None:
         """Copies whose names only show beside the original's: a conflict copy that carries the name of a machine."""
         known = {host.casefold() for host in hosts if len(host) > 2}
+        with_dash = self.case.names.shaped(r"[^/]*-[^/]*[A-Za-z0-9]\.[^/]*")
         for place in self.catalogue.sought:
-            for path in self.case.shaped("*-*[A-Za-z0-9].*"):
+            for path in with_dash:
                 name = os.path.basename(path)
                 fields = self.catalogue.match(place, name) or self._with_host(name, known)
                 if not fields or path in self.found_paths:

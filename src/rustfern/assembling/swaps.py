@@ -47,7 +47,7 @@ class Swaps(Table):
         name = find.fields.get("name") or find.fields["elsewhere"]
         here = os.path.join(os.path.dirname(find.entry.path), name)
         if "elsewhere" in find.fields:
-            found = [path for path in self.case.by_name(name) if self.home_of(path) == find.home]
+            found = [path for path in self.case.names.by_name(name) if self.home_of(path) == find.home]
             here = found[0] if found else here
         draft = self.draft(here, find.home)
         bases = self._versions(draft)

@@ -90,8 +90,8 @@ class RecentNames:
         folded = fold_name(stem)
         return [path for path in self.paths if fold_name(near.name_of(path).rpartition(".")[0]) == folded][:limit]
 
-    def in_folder(self, folder: str, limit: int = 60) -> list[str]:
-        return [path for path in self.paths if near.folder_of(path) == folder][:limit]
+    def beside(self, folder: str, stem: str) -> list[str]:
+        return [path for path in self.by_stem(stem) if near.folder_of(path) == folder]
 
 
 class Reader:

@@ -279,7 +279,7 @@ class Traces(Trash):
             found = self._by_stem(find)
         else:
             gone = [d.original for d in self.drafts.values() if d.original]
-            found = near.for_owner_lock(find.fields["tail"], folder, size, self.case.in_folder(folder), gone)
+            found = near.for_owner_lock(find.fields["tail"], folder, size, self.case.names.in_folder(folder), gone)
             if not found and size != owner_lock.TEXT_SIZE:
                 text = "the lock carries its whole name"
                 found = [
@@ -293,7 +293,7 @@ class Traces(Trash):
         wanted = fields.get("stem", fields.get("cut", "")).casefold()
         classes = {"dwg-lock": ("dwg", "dxf"), "database-lock": ("accdb", "mdb"), "empty-lock": ("indd", "indt")}
         fitting = []
-        for path in [*self.case.in_folder(folder), *(d.original for d in self.drafts.values() if d.original)]:
+        for path in [*self.case.names.in_folder(folder), *(d.original for d in self.drafts.values() if d.original)]:
             stem, _, extension = os.path.basename(path).casefold().rpartition(".")
             same = stem == wanted if "stem" in fields else stem.startswith(wanted)
             reader = self.catalogue.places[find.place].reader

@@ -21,7 +21,7 @@ class Names(Protocol):
 
     def by_name(self, name: str, limit: int = ...) -> list[str]: ...
     def by_stem(self, stem: str, limit: int = ...) -> list[str]: ...
-    def in_folder(self, folder: str, limit: int = ...) -> list[str]: ...
+    def beside(self, folder: str, stem: str) -> list[str]: ...
 
 
 @dataclass
@@ -97,17 +97,13 @@ def for_copy(
 def _beside(
     fields: Mapping[str, str], folder: str, format_name: str | None, names: Names, prefixes: Sequence[str]
 ) -> list[Candidate]:
-    near = {name_of(path): path for path in names.in_folder(folder)}
-    folded = {fold_name(name): name for name in near}
-    if "vstem" in fields:
-        whole_name = fields["vstem"] + fields.get("dotext", "")
-        name = folded.get(fold_name(whole_name), whole_name)
+    named = fields["vstem"] + fields.get("dotext", "") if "vstem" in fields else fields.get("name")
+    if named is not None:
+        folded = fold_name(named)
+        there = {name_of(path): path for path in names.beside(folder, folded.rpartition(".")[0] or folded)}
+        name = next((name for name in there if fold_name(name) == folded), named)
         text = f"its name is that of {name} with an addition, in the same folder"
-        return [Candidate(near.get(name, join(folder, name)), [evidence("name-beside", text)], name in near)]
-    if "name" in fields:
-        name = folded.get(fold_name(fields["name"]), fields["name"])
-        text = f"its name is that of {name} with an addition, in the same folder"
-        return [Candidate(near.get(name, join(folder, name)), [evidence("name-beside", text)], name in near)]
+        return [Candidate(there.get(name, join(folder, name)), [evidence("name-beside", text)], name in there)]
     stems: list[tuple[str, bool]] = []
     if "stem" in fields:
         stems = [(stem, True) for stem in spellings(fields["stem"])]
@@ -115,10 +111,7 @@ def _beside(
         stems = [pair for text in spellings(fields["prefixed"]) for pair in endings(text, prefixes)]
     for stem, whole in stems:
         fitting = [
-            path
-            for name, path in near.items()
-            if fold_name(name.rpartition(".")[0] or name) == fold_name(stem)
-            and compatible(format_name, format_of_extension(extension_of(name)))
+            p for p in names.beside(folder, stem) if compatible(format_name, format_of_extension(extension_of(p)))
         ]
         if fitting:
             kind = "name-beside" if whole else "name-ending"

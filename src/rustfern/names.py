@@ -1,7 +1,8 @@
 """The name index of a search: every document-like name on a disk, in few bytes each, looked up by stem, folder or extension.
 
-The names themselves lie in the case file, one row for each folder (a name holds no `/`, so that it parts them). In memory is only a
-sorted array of hashed stems with the place of each name: 16 bytes for one.
+The names themselves lie in the case file, one row for each folder (a name holds no `/`, so that it parts them). In memory are only
+hashes of stems and extensions with the place of each name: 20 bytes for one. Names are compared whole before they count, so that
+hashes which are alike by chance do no harm.
 """
 
 from __future__ import annotations
@@ -9,8 +10,8 @@ from __future__ import annotations
 import os
 import re
 import sqlite3
-from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from itertools import islice
 from typing import TYPE_CHECKING
@@ -21,7 +22,12 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    Hashes = NDArray[np.uint64]
+    Numbers = NDArray[np.int32]
+
 TABLE = "CREATE TABLE listed (id INTEGER PRIMARY KEY, path BLOB NOT NULL, names BLOB NOT NULL)"
+_BASE = 0x9E37_79B9_7F4A_7C15
+_AT_ONCE = 1 << 19
 _STEMS_KEPT = 1_024
 _MAX_HELD = 200_000
 """So many names of folders that were looked at are kept at hand."""
@@ -33,15 +39,74 @@ def stem_of(name: str) -> str:
     return stem if dot and stem else name
 
 
+@dataclass(frozen=True, slots=True)
+class _Sorted:
+    """`stems` in order; `order` the name that each belongs to; of each name its hashed ending, folder and place in it; of each folder
+    the rank of its path.
+    """
+
+    stems: Hashes
+    order: Numbers
+    endings: Numbers
+    folders: Numbers
+    places: Numbers
+    rank: Numbers
+
+
+@lru_cache(4)
+def _powers(bits: int) -> tuple[Hashes, Hashes]:
+    """Powers of the base and of its inverse, from the zeroth on, modulo 2^64, as many as 2^bits."""
+    import numpy as np
+
+    def of(base: int) -> Hashes:
+        factors = np.full(1 << bits, base, np.uint64)
+        factors[0] = 1
+        return np.cumprod(factors)
+
+    return of(_BASE), of(pow(_BASE, -1, 1 << 64))
+
+
+def _hash(text: str) -> int:
+    """The hash of one folded text, as `_hashes` makes it: the sum of (byte + 1) * base^place, modulo 2^64."""
+    value = 0
+    for byte in reversed(text.encode()):
+        value = (value * _BASE + byte + 1) & 0xFFFF_FFFF_FFFF_FFFF
+    return value
+
+
+def _hashes(whole: bytes) -> tuple[Hashes, Numbers]:
+    """Hashed stems and endings of names parted by `/`, for all of them at once."""
+    import numpy as np
+
+    stems, endings = [], []
+    at = 0
+    while at <= len(whole):
+        stop = whole.find(b"/", at + _AT_ONCE)
+        part = np.frombuffer(whole[at : stop if stop >= 0 else len(whole)], np.uint8)
+        at = stop + 1 if stop >= 0 else len(whole) + 1
+        up, down = _powers(max(len(part).bit_length(), 20))
+        sums = np.zeros(len(part) + 1, np.uint64)
+        np.cumsum((part.astype(np.uint64) + np.uint64(1)) * up[: len(part)], out=sums[1:])
+        signs = np.flatnonzero(part == ord("/"))
+        starts, ends = np.append(0, signs + 1), np.append(signs, len(part))
+        dots = np.append(-1, np.flatnonzero(part == ord(".")))
+        last = dots[np.searchsorted(dots, ends) - 1]
+        dotted = last > starts
+        stops = np.where(dotted, last, ends)
+        behind = np.where(dotted, last + 1, ends)
+        stems.append((sums[stops] - sums[starts]) * down[starts])
+        endings.append(((sums[ends] - sums[behind]) * down[behind] >> np.uint64(33)).astype(np.int32))
+    return np.concatenate(stems), np.concatenate(endings)
+
+
 class NameIndex:
     """The names that `add` took, in the table `listed` of an open database. Whatever is looked up comes in the order of paths."""
 
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
         self._count = 0
-        self._stems, self._folders, self._places = array("q"), array("i"), array("i")
-        self._with: dict[str, array[int]] = {}
-        self._sorted: tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]] | None = None
+        self._batches: list[tuple[Hashes, Numbers, Numbers, Numbers]] = []
+        self._sorted: _Sorted | None = None
         # What is asked for is often asked again: the copies of one folder, the names that many homes share.
         self._at_hand: dict[int, tuple[str, list[str]]] = {}
         self._held = 0
@@ -56,40 +121,50 @@ class NameIndex:
 
     def add(self, rows: Iterable[tuple[str, Sequence[str]]]) -> None:
         """Take (folder, document-like names in it). Raises `sqlite3.Error`."""
+        import numpy as np
+
         lines: list[tuple[int, bytes, bytes]] = []
+        texts: list[str] = []
+        counts: list[int] = []
         for folder, unordered in rows:
             self._count += 1
             names = sorted(unordered)
             whole = "/".join(names)
             lines.append((self._count, os.fsencode(folder), os.fsencode(whole)))
-            folded = whole.lower().split("/") if whole.isascii() else [fold_name(name) for name in names]
-            apart = [name.rpartition(".") for name in folded]
-            # The stems last: an interrupt may leave more places than stems, never less.
-            self._folders.extend([self._count] * len(folded))
-            self._places.extend(range(len(folded)))
-            self._stems.extend([hash(part[0] or name) for part, name in zip(apart, folded, strict=True)])
-            for ending in {last for _, dot, last in apart if dot}:
-                self._with.setdefault(ending, array("i")).append(self._count)
+            texts.append(whole.lower() if whole.isascii() else "/".join(map(fold_name, names)))
+            counts.append(len(names))
+        if not lines:
+            return
+        stems, endings = _hashes("/".join(texts).encode("utf-8", "surrogatepass"))
+        folders = np.repeat(np.arange(self._count - len(counts) + 1, self._count + 1, dtype=np.int32), counts)
+        starts = np.cumsum(counts) - counts
+        places = (np.arange(len(folders)) - np.repeat(starts, counts)).astype(np.int32)
         self._db.executemany("INSERT INTO listed VALUES (?, ?, ?)", lines)
+        self._batches.append((stems, endings, folders, places))
         self._sorted = None
         self._of_stem.cache_clear()
 
     def settle(self) -> None:
         """Make look-ups fast; called when all names are in (else the first look-up does it)."""
-        self._by_hash()
+        self._settled()
 
-    def _by_hash(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
-        """(hashed stems in order, the name each belongs to, the rank of each folder's path)."""
+    def _settled(self) -> _Sorted:
         import numpy as np
 
         if self._sorted is None:
             self._db.execute("CREATE INDEX IF NOT EXISTS listed_path ON listed (path)")
-            hashes = np.array(self._stems, dtype=np.int64)
-            order = np.argsort(hashes, kind="stable")
-            rank = np.zeros(self._count + 1, dtype=np.int64)
+            if len(self._batches) != 1:
+                none = np.zeros(0, np.int32)
+                batches = self._batches or [(np.zeros(0, np.uint64), none, none, none)]
+                stems = np.concatenate([batch[0] for batch in batches])
+                endings, folders, places = (np.concatenate([batch[n] for batch in batches]) for n in (1, 2, 3))
+                self._batches = [(stems, endings, folders, places)]
+            stems, endings, folders, places = self._batches[0]
+            order = np.argsort(stems, kind="stable").astype(np.int32)
+            rank = np.zeros(self._count + 1, dtype=np.int32)
             by_path = [row[0] for row in self._db.execute("SELECT id FROM listed ORDER BY path")]
             rank[by_path] = np.arange(len(by_path))
-            self._sorted = hashes[order], order, rank
+            self._sorted = _Sorted(stems[order], order, endings, folders, places, rank)
         return self._sorted
 
     def _row(self, ident: int) -> tuple[str, list[str]]:
@@ -109,11 +184,13 @@ class NameIndex:
         """(folder, place in it) of the names that may have this folded stem."""
         import numpy as np
 
-        hashes, order, rank = self._by_hash()
-        sought = hash(stem)
-        low, high = np.searchsorted(hashes, sought, "left"), np.searchsorted(hashes, sought, "right")
-        found = [(self._folders[at], self._places[at]) for at in order[low:high].tolist()]
-        return sorted(found, key=lambda pair: (int(rank[pair[0]]), pair[1]))
+        held = self._settled()
+        sought = _hash(stem)
+        low, high = np.searchsorted(held.stems, sought, "left"), np.searchsorted(held.stems, sought, "right")
+        found = held.order[low:high]
+        folders, places = held.folders[found], held.places[found]
+        ordered = np.lexsort((places, held.rank[folders]))
+        return list(zip(folders[ordered].tolist(), places[ordered].tolist(), strict=True))
 
     def _fitting(self, stem: str, fits: Callable[[str], bool], only: int | None = None) -> Iterator[str]:
         for ident, place in self._of_stem(stem):
@@ -123,7 +200,7 @@ class NameIndex:
                     yield os.path.join(folder, names[place])
 
     def _ident(self, folder: str) -> int | None:
-        self._by_hash()
+        self._settled()
         row = self._db.execute("SELECT id FROM listed WHERE path = ?", (os.fsencode(folder),)).fetchone()
         return int(row[0]) if row else None
 
@@ -149,9 +226,11 @@ class NameIndex:
 
     def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
         """Paths of files that end in this extension (small letters, no dot)."""
-        ending, rank = f".{extension}", self._by_hash()[2]
-        idents = sorted(self._with.get(extension, ()), key=lambda ident: int(rank[ident]))
-        rows = map(self._row, idents)
+        import numpy as np
+
+        held, ending = self._settled(), f".{extension}"
+        idents = np.unique(held.folders[held.endings == _hash(extension) >> 33])
+        rows = map(self._row, idents[np.argsort(held.rank[idents])].tolist())
         found = (os.path.join(folder, n) for folder, names in rows for n in names if n.lower().endswith(ending))
         return list(islice(found, limit))
 

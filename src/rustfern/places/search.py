@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import fnmatch
 import os
-import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
@@ -33,7 +32,7 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 
 _MAX_IN_PLACE = 100_000
 _MAX_ENDINGS = 20_000
-_DOCUMENT, _LEFTOVER, _NEW = 1, 2, 4
+_DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
 
 _SHADOW = "._"
 """Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
@@ -278,12 +277,6 @@ class Search:
             return [(home.path, self._source(home.root)) for home in self.homes]
         return [(source.root, source) for source in self.sources]
 
-    def _sort(self, ending: str) -> int:
-        """What a name with this ending (from its last dot on) may be: a document, a leftover, both or neither."""
-        ends = self.catalogue.ends
-        leftover = any(ending.endswith(end) or end.endswith(ending) for end in ends)
-        return _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
-
     def _tree(self, folder: str) -> tuple[Place, str | None, dict[str, str]] | None:
         """The tree of older versions that a folder lies in: (place, the folder that it repeats, parts of its path).
 
@@ -312,12 +305,7 @@ class Search:
     ) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
-        # The ending of a name settles most names with one look-up; the rest by their first and last letters.
-        first, last = {s[0] for s in catalogue.starts}, {e[-1] for e in catalogue.ends if "." not in e}
-        bare = catalogue.bare_lengths
-        held = re.compile("|".join(map(re.escape, catalogue.holds)) or "(?!)").search
-        sorts: dict[str, int] = {}
-        known = sorts.get
+        sorting = _Sorting(catalogue)
         signs = catalogue.tree_signs.search
         kept_out, own = self.kept_out, set(self.own_folders)
         homes = sorted(self.homes, key=lambda home: -len(home.path))
@@ -344,36 +332,21 @@ class Search:
                         on_versions(folder, found_in, tree[0].id, tree[1] or "", share)
                     continue
                 closed = folder in kept_out
-                documents: list[str] = []
+                suspects, documents = sorting.sort(files)
                 hits = 0
-                home: Home | None = None
-                # One pass as quick as can be dismisses what a known ending and the first letter say nothing about.
-                likely = [name for name in files if known(name[name.rfind(".") :], _NEW) or name[0] in first]
-                for name in likely:
-                    dot = name.rfind(".")
-                    if dot > 0:
-                        ending = name[dot:]
-                        sort = sorts.get(ending)
-                        if sort is None:
-                            sort = sorts[ending] = self._sort(ending)
-                        if not sort and name[0] not in first:
-                            continue
-                    elif name[0] in first or name[-1] in last or len(name) in bare:
-                        sort = _LEFTOVER
-                    else:
-                        continue
-                    if (sort & _LEFTOVER or name[0] in first or held(name)) and not name.startswith(_SHADOW):
+                if suspects:
+                    home = home_of(folder, homes)
+                    taken = set()
+                    for name in suspects:
                         found = catalogue.match_beside(name)
                         if found is not None:
-                            if not hits:
-                                home = home_of(folder, homes)
-                            hits += 1
+                            taken.add(name)
                             path = os.path.join(folder, name)
                             if path not in self.seen:
                                 self._add(found[0], source, path, found[1], home)
-                            continue
-                    if sort & _DOCUMENT and not name.startswith(_SHADOW):
-                        documents.append(name)
+                    hits = len(taken)
+                    if hits:
+                        documents = [name for name in documents if name not in taken]
                 totals.dismissed_by_name += len(files) - len(documents) - hits
                 if on_dismissed:
                     taken = set(documents)
@@ -385,10 +358,58 @@ class Search:
                     folders.clear()
                 elif documents:
                     on_documents(folder, documents)
-                if len(sorts) > _MAX_ENDINGS:
-                    sorts.clear()
                 if totals.directories % 500 == 0:
                     tick(totals.files)
+
+
+class _Sorting:
+    """Tells what the names of a folder may be, most of them by their ending alone: a document, a leftover, both or neither."""
+
+    def __init__(self, catalogue: Catalogue) -> None:
+        self._ends, self._bare = catalogue.ends, catalogue.bare_lengths
+        self._first = {start[0] for start in catalogue.starts}
+        self._last = {end[-1] for end in catalogue.ends if "." not in end}
+        self._holds = catalogue.holds
+        self._signs = (*(f"/{first}" for first in sorted(self._first)), *catalogue.holds)
+        self._known: dict[str, int] = {}
+
+    def _sort(self, ending: str) -> int:
+        """What a name may be by its ending: from its last dot on, or its last letter where it has no dot."""
+        if not ending.startswith("."):
+            return _LEFTOVER * (ending in self._last) + _BARE * bool(self._bare)
+        leftover = any(ending.endswith(end) or end.endswith(ending) for end in self._ends)
+        return _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
+
+    def sort(self, names: Sequence[str]) -> tuple[list[str], list[str]]:
+        """(names that may be leftovers, names that may be documents) of one folder."""
+        if not names:
+            return [], []
+        # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
+        endings = [name[name.rfind(".") :] for name in names]
+        known = self._known
+        if len(known) > _MAX_ENDINGS:
+            known.clear()
+        sorts = {ending: known[ending] if ending in known else self._note(ending) for ending in set(endings)}
+        documents = {ending for ending, sort in sorts.items() if sort & _DOCUMENT}
+        leftovers = {ending for ending, sort in sorts.items() if sort & _LEFTOVER}
+        bare = {ending for ending, sort in sorts.items() if sort & _BARE}
+        pairs = list(zip(names, endings, strict=True))
+        likely = [name for name, ending in pairs if ending in documents] if documents else []
+        suspects = [name for name, ending in pairs if ending in leftovers] if leftovers else []
+        if bare:
+            suspects += [name for name, ending in pairs if ending in bare and len(name) in self._bare]
+        whole = "/" + "/".join(names)
+        if any(sign in whole for sign in self._signs):
+            first, holds = self._first, [part for part in self._holds if part in whole]
+            suspects += [name for name in names if name[0] in first or any(part in name for part in holds)]
+            suspects = [name for name in dict.fromkeys(suspects) if not name.startswith(_SHADOW)]
+            # A name that only begins with a dot has no ending.
+            likely = [name for name in likely if name.rfind(".") > 0 and not name.startswith(_SHADOW)]
+        return suspects, likely
+
+    def _note(self, ending: str) -> int:
+        self._known[ending] = found = self._sort(ending)
+        return found
 
 
 def home_of(path: str, homes: Sequence[Home]) -> Home | None:

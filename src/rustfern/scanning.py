@@ -115,6 +115,7 @@ def scan(
 
     observer.stage("looking into the folders where applications leave copies")
     search.known_places()
+    totals.search_seconds = time.monotonic() - started
     assembly.settings = search.settings
     assembly.found_paths = {find.entry.path for find in search.finds}
     assembly.take_settings()
@@ -123,13 +124,12 @@ def scan(
     records = [find for find in search.finds if find.kind == "record"]
     for find in records:
         assembly.recognise(find)
-    searched = time.monotonic() - started
     observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
     totals.first_seconds = time.monotonic() - started
 
     stopped = False
     try:
-        _rest(search, assembly, file, observer, hints, totals, searched, thorough=thorough, live=live)
+        _rest(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
     except KeyboardInterrupt:
         if not partial:
             raise
@@ -175,7 +175,7 @@ def scan(
 
 def _summary(answer: Answer, began: datetime, advice: Sequence[Advice]) -> dict[str, object]:
     """What a report says of a search: all but its documents."""
-    facts = contract.answer(answer)
+    facts = contract.answer(replace(answer, documents=(), unmatched=()))
     hints = answer.hints
     return {
         **{key: facts[key] for key in ("homes", "searched", "zones", "zone", "problems", "totals")},
@@ -225,7 +225,6 @@ def _rest(
     observer: Observer,
     hints: Hints,
     totals: Totals,
-    searched: float,
     *,
     thorough: bool,
     live: bool,
@@ -235,13 +234,12 @@ def _rest(
     walking = time.monotonic()
     known = {id(find) for find in search.finds}
     dismissed = _walk(search, file, observer, thorough=thorough)
+    totals.search_seconds += time.monotonic() - walking
     for find in search.finds:
         if find.kind == "record" and id(find) not in known:
             assembly.recognise(find)
     hosts = [told.text for told in search.settings.of("host")]
     assembly.take_sought(hosts)
-    totals.search_seconds = searched + time.monotonic() - walking
-
     if dismissed:
         observer.stage("looking at the first bytes of files whose names say nothing")
         for number, path in enumerate(dismissed):
@@ -319,8 +317,9 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None
     unnamed = []
     opened = [find for find in copies if places.places[find.place].misplaced]
     kept = [find for find in copies if places.places[find.place].attachment]
-    copies = [find for find in copies if find not in opened and find not in kept]
     for find in copies:
+        if places.places[find.place].misplaced or places.places[find.place].attachment:
+            continue
         told = _TELLING & find.fields.keys() or find.entry.path in assembly.named
         told = told or places.places[find.place].never_saved
         if not (told and assembly.take_named(find)):

@@ -32,7 +32,7 @@ from rustfern.model import (
     fold_name,
 )
 from rustfern.places.loader import Catalogue, Place
-from rustfern.places.recorded import inside, take_apart
+from rustfern.places.recorded import home_finder, inside, take_apart
 from rustfern.places.settings import Settings, Told
 from rustfern.sources.folder import FolderSource, exists
 from rustfern.times import to_utc
@@ -179,6 +179,7 @@ class Table:
     ) -> None:
         self.catalogue, self.homes, self.sources = catalogue, homes, sources
         self.roots = [source.root for source in sources]
+        self.home_of = home_finder(homes)  # the home that a path lies in, the innermost
         self.case, self.problems, self.reader = case, problems, reader
         self.drafts: dict[str, Draft] = {}
         self.unmatched: list[Copy | Lock | Record] = []
@@ -226,11 +227,6 @@ class Table:
         return self.drafts.setdefault(
             f"recorded:{recorded}", Draft(f"recorded:{recorded}", title, None, recorded, home)
         )
-
-    def home_of(self, path: str) -> Home | None:
-        """The home that a path lies in, the innermost."""
-        fitting = [home for home in self.homes if inside(path, home.path)]
-        return max(fitting, key=lambda home: len(home.path), default=None)
 
     def source_of(self, path: str) -> FolderSource | None:
         """The source that a path lies in, None if it is outside."""

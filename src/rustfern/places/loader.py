@@ -15,6 +15,7 @@ from rustfern.errors import CatalogueError
 from rustfern.formats.table import FORMATS
 
 _FLAGS = re.IGNORECASE | re.DOTALL
+_MAX_SHAPES = 10_000
 LayoutName = Literal["linux", "macos", "windows"]
 
 
@@ -191,15 +192,7 @@ class Catalogue:
             "|".join(re.escape(sign) for place in self.trees for sign in place.holds) or "(?!)"
         )
         self.sought = tuple(place for place in self.places.values() if place.where == "index")
-        # Most places are known by their ending: only those that can end like a name are tried on it.
-        lasts = {end[-1] for place in beside for end in place.ends}
-        self._anywhere = [place for place in beside if place.starts or place.bare_length or place.holds]
-        self._by_last = {
-            last: [
-                p for p in beside if p.starts or p.bare_length or p.holds or any(end.endswith(last) for end in p.ends)
-            ]
-            for last in lasts
-        }
+        self._likely: dict[tuple[str, bool, bool, bool], tuple[Place, ...]] = {}
         self.starts = tuple(sorted({start for place in beside for start in place.starts}))
         self.holds = tuple(sorted({part for place in beside for part in place.holds}))
         self.ends = tuple(sorted({end for place in beside for end in place.ends}))
@@ -231,14 +224,17 @@ class Catalogue:
 
     def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
         """The first "beside" place that a file name fits, and the named parts."""
-        if not (
-            name.startswith(self.starts)
-            or name.endswith(self.ends)
-            or len(name) in self.bare_lengths
-            or any(part in name for part in self.holds)
-        ):
+        begins, holds = name.startswith(self.starts), any(part in name for part in self.holds)
+        bare = len(name) in self.bare_lengths
+        if not (begins or holds or bare or name.endswith(self.ends)):
             return None
-        for place in self._by_last.get(name[-1:], self._anywhere):
+        key = name[name.rfind(".") :], begins, holds, bare
+        likely = self._likely.get(key)
+        if likely is None:
+            if len(self._likely) > _MAX_SHAPES:
+                self._likely.clear()
+            likely = self._likely[key] = tuple(place for place in self.beside if _may_fit(place, *key))
+        for place in likely:
             if not (
                 (place.ends and name.endswith(place.ends))
                 or (place.starts and name.startswith(place.starts))
@@ -249,6 +245,14 @@ class Catalogue:
             if (fields := self.match(place, name)) is not None:
                 return place, fields
         return None
+
+
+def _may_fit(place: Place, ending: str, begins: bool, holds: bool, bare: bool) -> bool:
+    """Whether names of one shape may be of a place: their ending (from the last dot on), and whether they are told by their beginning,
+    by a part, or by their length.
+    """
+    ends = any(ending.endswith(end) or end.endswith(ending) for end in place.ends)
+    return ends or bool((begins and place.starts) or (holds and place.holds) or (bare and place.bare_length))
 
 
 def _compiled(pattern: str, ident: str, key: str, file: str) -> re.Pattern[str]:

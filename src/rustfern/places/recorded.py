@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from rustfern.errors import SourceError
 from rustfern.model import Home, Layout, fold_name
@@ -98,6 +99,12 @@ def _long_name(short: str, names: Sequence[str]) -> str | None:
     return fitting[0] if len(fitting) == 1 else None
 
 
+@lru_cache(4_096)
+def _last(path: str) -> str:
+    """The last part of a path, folded."""
+    return fold_name(os.path.basename(os.path.normpath(path)))
+
+
 def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Sequence[str]) -> str | None:
     """Where a recorded path lies in what is searched; None if that is outside (another drive, a share, the web).
 
@@ -111,7 +118,7 @@ def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Se
     if len(parts) >= 2 and parts[0].casefold() in _PARENTS:
         person, rest = fold_name(parts[1]), parts[2:]
         near = [h for h in homes if home is None or h.volume == home.volume]
-        found = next((h for h in near if fold_name(os.path.basename(os.path.normpath(h.path))) == person), None)
+        found = next((h for h in near if _last(h.path) == person), None)
         if found is None and home is not None and home.volume is None:
             found = home  # a copy of a profile, perhaps under another name
         if found is not None:
@@ -123,6 +130,24 @@ def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Se
         return None
     path = join_as_there(volume, parts, any_case=any_case)
     return path if any(inside(path, root) for root in roots) else None
+
+
+def home_finder(homes: Iterable[Home]) -> Callable[[str], Home | None]:
+    """Tells the home that a path lies in by its text, the innermost; None if it lies in none."""
+    by_path: dict[str, Home] = {}
+    for home in homes:
+        by_path.setdefault(os.path.normpath(home.path), home)
+
+    def find(path: str) -> Home | None:
+        inner = os.path.normpath(path)
+        while (home := by_path.get(inner)) is None:
+            outer = os.path.dirname(inner)
+            if outer == inner:
+                return None
+            inner = outer
+        return home
+
+    return find
 
 
 def inside(path: str, root: str) -> bool:

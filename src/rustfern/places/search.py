@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
 from rustfern.errors import SourceError
-from rustfern.formats.table import DOCUMENT_EXTENSIONS
 from rustfern.model import Entry, Find, Home, Layout, Order, Searched, Totals
+from rustfern.places.listing import Sorting, Task, listings
 from rustfern.places.loader import Catalogue, Place
 from rustfern.places.patterns import (
     TEMPORARY,
@@ -20,8 +20,9 @@ from rustfern.places.patterns import (
     why_outside,
     with_temporary,
 )
-from rustfern.places.recorded import inside, take_apart, translate
+from rustfern.places.recorded import home_finder, inside, take_apart, translate
 from rustfern.places.settings.interface import Settings
+from rustfern.sources import steady
 from rustfern.sources.folder import FolderSource, is_folder, with_companions
 from rustfern.sources.interface import OnProblem
 
@@ -31,12 +32,6 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 """Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
 _MAX_IN_PLACE = 100_000
-_MAX_ENDINGS = 20_000
-_DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
-
-_SHADOW = "._"
-"""Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
-_DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
 
 
 @dataclass
@@ -58,6 +53,7 @@ class Search:
     seen: set[str] = field(default_factory=set)
     kept_out: set[str] = field(default_factory=set)
     settings: Settings = field(default_factory=Settings)
+    _lies_in: dict[str, FolderSource] = field(default_factory=dict)
     _trees: dict[str, bool] = field(default_factory=dict)
     _done: set[tuple[str, str]] = field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
@@ -66,14 +62,18 @@ class Search:
     def known_places(self) -> None:
         """Look into every folder that the catalogue names, in every home and on every volume, and where settings moved it."""
         self._read_settings()
+        of_homes = {
+            layout: [
+                (place, with_temporary(self._in_all_languages(place.folders[layout.value]), TEMPORARY_OF_HOME[layout]))
+                for place in self.catalogue.places.values()
+                if place.where == "home" and layout.value in place.folders
+            ]
+            for layout in {home.layout for home in self.homes}
+        }
         for home in self.homes:
             source = self._source(home.root)
-            for place in self.catalogue.places.values():
-                if place.where == "home" and home.layout.value in place.folders:
-                    patterns = self._in_all_languages(place.folders[home.layout.value])
-                    self._place(
-                        place, home.path, source, home, with_temporary(patterns, TEMPORARY_OF_HOME[home.layout])
-                    )
+            for place, patterns in of_homes[home.layout]:
+                self._place(place, home.path, source, home, patterns)
         volumes = {home.volume for home in self.homes if home.volume}
         for source in self.sources:
             # On the live machine the volume lies around what is searched.
@@ -105,7 +105,12 @@ class Search:
         )
 
     def _around(self, path: str) -> FolderSource | None:
-        return next((source for source in self.sources if inside(path, source.root)), None)
+        found = self._lies_in.get(path)
+        if found is None:
+            found = next((source for source in self.sources if inside(path, source.root)), None)
+            if found is not None and len(self._lies_in) < _MAX_IN_PLACE:
+                self._lies_in[path] = found
+        return found
 
     def find_files(self, base: str, pattern: str, any_case: bool) -> list[str]:
         """The regular files that a pattern such as `.config/*/settings.json` names below a folder."""
@@ -193,6 +198,12 @@ class Search:
         any_case = home is None or home.layout is not Layout.LINUX
         for pattern in patterns:
             folders, denied = self._resolve(source, base, pattern, any_case=any_case)
+            if not folders and not denied:
+                if not is_glob(pattern):
+                    self.searched.append(
+                        Searched(place.id, os.path.normpath(os.path.join(base, pattern)), "absent", by=by)
+                    )
+                continue
             for folder in denied:
                 if (shut := Searched(place.id, folder, "denied")) not in self.searched:
                     self.searched.append(shut)
@@ -206,9 +217,6 @@ class Search:
                 before = len(self.finds)
                 status = self._look(place, folder, source, home, place.depth)
                 self.searched.append(Searched(place.id, folder, status, len(self.finds) - before, by))
-            if not folders and not denied and not is_glob(pattern):
-                there = os.path.normpath(os.path.join(base, *pattern.split("/")))
-                self.searched.append(Searched(place.id, there, "absent", by=by))
 
     def _names(self, source: FolderSource, folder: str) -> tuple[list[str], list[str]]:
         """A folder's names; several places share a folder."""
@@ -218,6 +226,8 @@ class Search:
 
     def _resolve(self, source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
         known = self._resolved.get((base, pattern))
+        if known is None and self._resolved.get((base, pattern.partition("/")[0])) == ([], []):
+            return [], []
         if known is None:
             # Patterns share their beginnings: each part is looked up once.
             outer, _, last = pattern.rpartition("/")
@@ -305,37 +315,34 @@ class Search:
     ) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
-        sorting = _Sorting(catalogue)
+        sorting = Sorting(catalogue.starts, catalogue.ends, catalogue.holds, catalogue.bare_lengths)
         signs = catalogue.tree_signs.search
-        kept_out, own = self.kept_out, set(self.own_folders)
-        homes = sorted(self.homes, key=lambda home: -len(home.path))
+        kept_out, own = self.kept_out, frozenset(self.own_folders)
+        home_of = home_finder(self.homes)
         walked: list[str] = []
         for top, source in self._tops():
             if any(inside(top, done) for done in walked):
                 continue
             walked.append(top)
-            for folder, folders, files in source.walk(top, self.on_problem):
+            task = Task(top, [top], sorting, own, frozenset(kept_out), on_dismissed is not None)
+            for folder, files, suspects, documents, names in listings(
+                task, self.on_problem, aside=not steady.gentle.is_on
+            ):
                 totals.directories += 1
-                totals.files += len(files)
-                if folder in own or folder.endswith(_DECOYS):
-                    folders.clear()
-                    continue
+                totals.files += files
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
-                    found_in = [n for n in files if n[n.rfind(".") + 1 :].lower() in DOCUMENT_EXTENSIONS]
-                    totals.dismissed_by_name += len(files) - len(found_in)
-                    if found_in:
+                    totals.dismissed_by_name += files - len(documents)
+                    if documents:
                         share = (
                             "\\\\" + tree[2]["inner"].rpartition("/")[0].replace("/", "\\")
                             if "share" in tree[2]
                             else ""
                         )
-                        on_versions(folder, found_in, tree[0].id, tree[1] or "", share)
+                        on_versions(folder, documents, tree[0].id, tree[1] or "", share)
                     continue
-                closed = folder in kept_out
-                suspects, documents = sorting.sort(files)
                 hits = 0
                 if suspects:
-                    home = home_of(folder, homes)
+                    home = home_of(folder)
                     taken = set()
                     for name in suspects:
                         found = catalogue.match_beside(name)
@@ -347,73 +354,17 @@ class Search:
                     hits = len(taken)
                     if hits:
                         documents = [name for name in documents if name not in taken]
-                totals.dismissed_by_name += len(files) - len(documents) - hits
+                totals.dismissed_by_name += files - len(documents) - hits
                 if on_dismissed:
                     taken = set(documents)
                     on_dismissed(
-                        folder, [n for n in files if n not in taken and os.path.join(folder, n) not in self.seen]
+                        folder, [n for n in names if n not in taken and os.path.join(folder, n) not in self.seen]
                     )
-                if closed:
-                    # Copies, not originals; what lies deeper (a deleted folder) is no place for originals either.
-                    folders.clear()
-                elif documents:
+                # Below a folder of copies nothing is an original, what lies deeper (a deleted folder) included.
+                if documents and folder not in kept_out:
                     on_documents(folder, documents)
                 if totals.directories % 500 == 0:
                     tick(totals.files)
-
-
-class _Sorting:
-    """Tells what the names of a folder may be, most of them by their ending alone: a document, a leftover, both or neither."""
-
-    def __init__(self, catalogue: Catalogue) -> None:
-        self._ends, self._bare = catalogue.ends, catalogue.bare_lengths
-        self._first = {start[0] for start in catalogue.starts}
-        self._last = {end[-1] for end in catalogue.ends if "." not in end}
-        self._holds = catalogue.holds
-        self._signs = (*(f"/{first}" for first in sorted(self._first)), *catalogue.holds)
-        self._known: dict[str, int] = {}
-
-    def _sort(self, ending: str) -> int:
-        """What a name may be by its ending: from its last dot on, or its last letter where it has no dot."""
-        if not ending.startswith("."):
-            return _LEFTOVER * (ending in self._last) + _BARE * bool(self._bare)
-        leftover = any(ending.endswith(end) or end.endswith(ending) for end in self._ends)
-        return _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
-
-    def sort(self, names: Sequence[str]) -> tuple[list[str], list[str]]:
-        """(names that may be leftovers, names that may be documents) of one folder."""
-        if not names:
-            return [], []
-        # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
-        endings = [name[name.rfind(".") :] for name in names]
-        known = self._known
-        if len(known) > _MAX_ENDINGS:
-            known.clear()
-        sorts = {ending: known[ending] if ending in known else self._note(ending) for ending in set(endings)}
-        documents = {ending for ending, sort in sorts.items() if sort & _DOCUMENT}
-        leftovers = {ending for ending, sort in sorts.items() if sort & _LEFTOVER}
-        bare = {ending for ending, sort in sorts.items() if sort & _BARE}
-        pairs = list(zip(names, endings, strict=True))
-        likely = [name for name, ending in pairs if ending in documents] if documents else []
-        suspects = [name for name, ending in pairs if ending in leftovers] if leftovers else []
-        if bare:
-            suspects += [name for name, ending in pairs if ending in bare and len(name) in self._bare]
-        whole = "/" + "/".join(names)
-        if any(sign in whole for sign in self._signs):
-            first, holds = self._first, [part for part in self._holds if part in whole]
-            suspects += [name for name in names if name[0] in first or any(part in name for part in holds)]
-            suspects = [name for name in dict.fromkeys(suspects) if not name.startswith(_SHADOW)]
-            # A name that only begins with a dot has no ending.
-            likely = [name for name in likely if name.rfind(".") > 0 and not name.startswith(_SHADOW)]
-        return suspects, likely
-
-    def _note(self, ending: str) -> int:
-        self._known[ending] = found = self._sort(ending)
-        return found
-
-
-def home_of(path: str, homes: Sequence[Home]) -> Home | None:
-    return next((home for home in homes if inside(path, home.path)), None)
 
 
 def _path(home: Home | None) -> str:

@@ -8,7 +8,7 @@ import re
 import shutil
 import stat
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -72,33 +72,43 @@ class FolderSource:
     def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
         """Walk iteratively (a folder 2,000 deep is no problem), top down, in no promised order."""
         stack = [top]
-        pop, push, scandir, sep = stack.pop, stack.append, os.scandir, os.sep
         while stack:
-            folder = pop()
-            if steady.health.troubles and steady.health.failing():
-                on_problem(folder, "not listed, as its disk returned several read errors")
-                return
-            folders: list[str] = []
-            files: list[str] = []
-            add_file, add_folder = files.append, folders.append
-            try:
-                with scandir(folder) as listing:
-                    for item in listing:
-                        if item.is_dir(follow_symlinks=False):
-                            add_folder(item.name)
-                        else:
-                            add_file(item.name)
-            except OSError as error:
-                on_problem(folder, f"this folder could not be listed: {explain(error)}")
-                steady.note(error, folder)
-                if not files and not folders:
-                    continue
-            if folder == top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
-                folders[:] = [name for name in folders if name not in PSEUDO_FOLDERS]
-            yield folder, folders, files
-            prefix = folder if folder.endswith(sep) else folder + sep
-            for name in folders:
-                push(prefix + name)
+            folder = stack.pop()
+            found = self.list_folder(folder, folder == top, on_problem)
+            if found is None:
+                if steady.health.failing():
+                    return
+                continue
+            yield folder, *found
+            prefix = folder if folder.endswith(os.sep) else folder + os.sep
+            stack += [prefix + name for name in found[0]]
+
+    @staticmethod
+    def list_folder(
+        folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] = steady.note
+    ) -> tuple[list[str], list[str]] | None:
+        """The names of the folders and of all else directly in a folder; None if it cannot be listed, or its disk must not be read."""
+        if steady.health.troubles and steady.health.failing():
+            on_problem(folder, "not listed, as its disk returned several read errors")
+            return None
+        folders: list[str] = []
+        files: list[str] = []
+        add_file, add_folder = files.append, folders.append
+        try:
+            with os.scandir(folder) as listing:
+                for item in listing:
+                    if item.is_dir(follow_symlinks=False):
+                        add_folder(item.name)
+                    else:
+                        add_file(item.name)
+        except OSError as error:
+            on_problem(folder, f"this folder could not be listed: {explain(error)}")
+            on_error(error, folder)
+            if not files and not folders:
+                return None
+        if is_top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
+            folders[:] = [name for name in folders if name not in PSEUDO_FOLDERS]
+        return folders, files
 
     def names(self, folder: str) -> tuple[list[str], list[str]]:
         folders: list[str] = []

@@ -114,6 +114,11 @@ class Gentle:
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._known: dict[tuple[str, int, int], str | SourceError] = {}
 
+    @property
+    def is_on(self) -> bool:
+        """Whether disks are read gently now."""
+        return self._folder is not None
+
     def begin(self) -> None:
         """Read gently from now on."""
         self._folder = tempfile.TemporaryDirectory(prefix="rustfern-gentle-")

@@ -23,6 +23,8 @@ from pathlib import Path
 from common import best_of, peak_memory, row, rustfern
 
 PEOPLE = 5_000
+LARGE = 1_000_000
+"""From so many files on, what a search costs whatever it finds (reading the catalogue, starting) does not count any more."""
 TEXT = "crane booked for the {}th of April, two slings, high water at {}\n"
 NAMES = ("survey", "order", "plan", "invoice", "letter", "rota", "notes", "offer")
 
@@ -109,13 +111,14 @@ def main() -> int:
                 f"    {totals['files']} files, {len(answer['homes'])} homes, {lost} documents with copies: {seconds:.1f} s, search {totals.get('search_seconds', 0):.2f} s, find {find:.2f} s, case {case.stat().st_size >> 20} MB"
             )
             good &= row("peak memory", memory / 1e6, 400, "MB")
-            if totals.get("search_seconds"):
+            if files >= LARGE:
                 good &= row("search stage against find -printf", totals["search_seconds"] / find, 1.0)
             del answer, output
         if len(figures) > 1:
             (few, fast), (many, slow) = figures[0], figures[-1]
             good &= row(f"growth of time from {few} to {many} files, by the file", (slow / many) / (fast / few), 1.5)
-        good &= interrupted(base / f"disk-{asked.files[-1]}", max(figures[-1][1] / 3, 1.0), Path(scratch))
+        for share in (0.02, 0.1, 0.3):
+            good &= interrupted(base / f"disk-{asked.files[-1]}", max(figures[-1][1] * share, 0.7), Path(scratch))
         if not asked.keep:
             shutil.rmtree(base, ignore_errors=True)
             base.mkdir(exist_ok=True)

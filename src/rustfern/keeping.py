@@ -15,14 +15,14 @@ from typing import TextIO
 from rustfern import rebuilding
 from rustfern.alive import live_roots
 from rustfern.beginning import check_root, find_people
-from rustfern.casefile import CaseFile
 from rustfern.errors import RustFernError, SourceError, WrongUsage
-from rustfern.model import Copy, Entry, Hints, Lock, Problem, Totals
+from rustfern.model import Copy, Entry, Hints, Lock, Problem, Record, Totals
+from rustfern.needed import needed
 from rustfern.places.loader import catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.restoring import check_target
-from rustfern.scanning import Observer, Silent, scan
+from rustfern.scanning import Observer, Silent
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.kept import FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
 from rustfern.writing import clean, unfinished
@@ -91,7 +91,7 @@ def keep(
         out.problems.append(Problem(path, message))
 
     sources = [FolderSource(top) for top in tops]
-    homes, _ = find_people(sources, not roots, Hints(person=person), on_problem)
+    homes, others = find_people(sources, not roots, Hints(person=person), on_problem)
     head: dict[str, object] = {
         "schema": SCHEMA, "base": base, "at": datetime.now(UTC).isoformat(timespec="seconds"),
         "roots": [os.path.relpath(top, base) for top in tops],
@@ -110,12 +110,8 @@ def keep(
         found = [_Wanted(f.entry, f.kind, places[f.place].shortness) for f in search.finds]
         keeper.take(item for item in found if item.order < _LONG)
         observer.stage("searching everything, to take what lies beside documents")
-        case = CaseFile.create(None)
-        try:
-            answer = scan(roots, Hints(person=person), case, observer)
-        finally:
-            case.close()
-        rest = list(_of_answer(answer.documents, answer.unmatched))
+        things = needed(search, homes, others, observer, live=not roots, narrowed=person is not None)
+        rest = [wanted for thing in things for wanted in _wanted(thing)]
         settings = {told.file for told in search.settings.told}
         rest += [_Wanted(entry, "settings", _SETTINGS) for entry in _entries(settings, sources)]
         observer.stage("taking the rest")
@@ -123,27 +119,14 @@ def keep(
     return out
 
 
-def _of_answer(documents: Iterable[object], unmatched: Iterable[object]) -> Iterator[_Wanted]:
-    from rustfern.model import Document, Record
-
-    places = catalogue().places
-
-    def of(thing: object) -> Iterator[_Wanted]:
-        if isinstance(thing, (Copy, Lock)):
-            place = places.get(thing.place)
-            kind = thing.kind if isinstance(thing, Copy) else "lock"
-            order = _SAVED if kind == "saved" or place is None else place.shortness
-            yield _Wanted(thing.entry, str(kind), order)
-        elif isinstance(thing, Record):
-            with contextlib.suppress(SourceError):
-                yield _Wanted(FolderSource(os.path.dirname(thing.path)).entry(thing.path), "record", 1)
-
-    for document in documents:
-        if isinstance(document, Document):
-            for thing in (*document.copies, *document.locks, *document.records):
-                yield from of(thing)
-    for thing in unmatched:
-        yield from of(thing)
+def _wanted(thing: Copy | Lock | Record) -> Iterator[_Wanted]:
+    if isinstance(thing, Record):
+        with contextlib.suppress(SourceError):
+            yield _Wanted(FolderSource(os.path.dirname(thing.path)).entry(thing.path), "record", 1)
+        return
+    place = catalogue().places.get(thing.place)
+    kind = thing.kind if isinstance(thing, Copy) else "lock"
+    yield _Wanted(thing.entry, str(kind), _SAVED if kind == "saved" or place is None else place.shortness)
 
 
 def _entries(paths: Iterable[str], sources: Sequence[FolderSource]) -> Iterator[Entry]:

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 TABLE = "CREATE TABLE listed (id INTEGER PRIMARY KEY, path BLOB NOT NULL, names BLOB NOT NULL)"
 _BASE = 0x9E37_79B9_7F4A_7C15
-_AT_ONCE = 1 << 19
+_AT_ONCE = 1 << 16
 _STEMS_KEPT = 1_024
 _MAX_HELD = 200_000
 """So many names of folders that were looked at are kept at hand."""
@@ -84,7 +84,7 @@ def _hashes(whole: bytes) -> tuple[Hashes, Numbers]:
         stop = whole.find(b"/", at + _AT_ONCE)
         part = np.frombuffer(whole[at : stop if stop >= 0 else len(whole)], np.uint8)
         at = stop + 1 if stop >= 0 else len(whole) + 1
-        up, down = _powers(max(len(part).bit_length(), 20))
+        up, down = _powers(max(len(part).bit_length(), 17))
         sums = np.zeros(len(part) + 1, np.uint64)
         np.cumsum((part.astype(np.uint64) + np.uint64(1)) * up[: len(part)], out=sums[1:])
         signs = np.flatnonzero(part == ord("/"))

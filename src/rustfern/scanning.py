@@ -116,20 +116,16 @@ def scan(
     observer.stage("looking into the folders where applications leave copies")
     search.known_places()
     totals.search_seconds = time.monotonic() - started
-    assembly.settings = search.settings
-    assembly.found_paths = {find.entry.path for find in search.finds}
-    assembly.take_settings()
+    take_settings(search, assembly)
     zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
     hints, zone = _in_their_zone(hints, zones, live=live)
-    records = [find for find in search.finds if find.kind == "record"]
-    for find in records:
-        assembly.recognise(find)
+    take_records(search, assembly)
     observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
     totals.first_seconds = time.monotonic() - started
 
     stopped = False
     try:
-        _rest(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
+        gather(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
     except KeyboardInterrupt:
         if not partial:
             raise
@@ -140,7 +136,7 @@ def scan(
 
     observer.stage("choosing")
     missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
-    documents = [_document(draft, assembly, hints, missing) for draft in _of_people(assembly.drafts.values(), others)]
+    documents = [_document(draft, assembly, hints, missing) for draft in of_people(assembly.drafts.values(), others)]
     hits: list[Hit] = []
     if hints.words:
         observer.stage("looking for the words in all texts")
@@ -218,7 +214,21 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     return replace(hints, lost_at=lost_at, older_than=older_than), name
 
 
-def _rest(
+def take_settings(search: Search, assembly: Assembly) -> None:
+    """Hand over what was read of settings when the known places were looked through."""
+    assembly.settings = search.settings
+    assembly.found_paths = {find.entry.path for find in search.finds}
+    assembly.take_settings()
+
+
+def take_records(search: Search, assembly: Assembly) -> None:
+    """Read the records that were found so far."""
+    for find in search.finds:
+        if find.kind == "record":
+            assembly.recognise(find)
+
+
+def gather(
     search: Search,
     assembly: Assembly,
     file: CaseFile,
@@ -336,7 +346,7 @@ def _match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None
     assembly.take_kept_attachments(kept)
 
 
-def _of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
+def of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
     """Without what a common trash or temporary folder holds of people who were not asked for."""
     return [d for d in drafts if d.original is None or not any(inside(d.original, home.path) for home in others)]
 

@@ -275,7 +275,7 @@ class Copies(Comparing):
             return None
         name = os.path.basename(draft.original)
         entry = with_companions(source, entry, BELONGING.get(extension_of(name), ()))
-        content, members = self.reader.content(entry, name)
+        content, members = self.content_of(entry, name)
         piece = weights.evidence("its-own-file", "it is the saved file itself")
         draft.copies.append(
             Copy(entry, Kind.SAVED, draft.place or SAVED_PLACE, content, extension_right(name, content.format),

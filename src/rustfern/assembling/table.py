@@ -244,12 +244,16 @@ class Table:
         """Note something that could not be read; the search goes on."""
         self.problems.append(Problem(path, message))
 
+    def content_of(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+        """The checked content of a copy and its members."""
+        return self.reader.content(entry, name)
+
     def read_copy(self, find: Find, entry: Entry, evidence: tuple[Evidence, ...], name: str | None = None) -> Copy:
         """Read what a find holds, to its end."""
         place = self.catalogue.places[find.place]
         base = os.path.basename(entry.path)
         told = near.shown_stem(find, place.prefixes) if "name" in find.fields else None
-        content, members = self.reader.content(entry, name or told or base)
+        content, members = self.content_of(entry, name or told or base)
         content, notes = complete_enough(content, place) if not foreign(content, place) else (content, ())
         return Copy(
             entry=entry,

@@ -6,6 +6,7 @@ import json
 import sys
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
+from itertools import islice
 from typing import Any, TypeVar
 
 import click
@@ -136,5 +137,8 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Machine-read
 
 
 def print_json(value: object) -> None:
-    """JSON on stdout: ASCII, so that names which are not UTF-8 survive."""
-    sys.stdout.write(json.dumps(value, ensure_ascii=True, indent=1) + "\n")
+    """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written as it is made: an answer on a large disk is long."""
+    parts = json.JSONEncoder(ensure_ascii=True, indent=1).iterencode(value)
+    while some := "".join(islice(parts, 10_000)):
+        sys.stdout.write(some)
+    sys.stdout.write("\n")

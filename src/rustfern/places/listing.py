@@ -21,7 +21,7 @@ from rustfern.sources import steady
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import OnProblem
 
-MANY = 30_000
+MANY = 100_000
 """From so many files on, another process lists the rest."""
 SHADOW = "._"
 """Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""

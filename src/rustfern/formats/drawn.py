@@ -34,7 +34,7 @@ def draw(data: bytes) -> bytes | None:
         return None
     try:
         run = subprocess.run(
-            [sys.executable, "-m", "rustfern.formats.drawn"],
+            [sys.executable, "-P", "-m", "rustfern.formats.drawn"],  # -P: no module of the folder that we stand in
             input=_IMPORT.sub(b"none", _LINK.sub(b"", data)),
             capture_output=True,
             timeout=_PATIENCE,

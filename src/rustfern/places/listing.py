@@ -148,7 +148,7 @@ def _aside(task: Task, on_problem: OnProblem) -> Iterator[Listed]:
     """List with a second process. Where none can be had, or it ends too early, the rest is listed here."""
     try:
         run = subprocess.Popen(
-            [sys.executable, "-m", "rustfern.places.listing"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            [sys.executable, "-P", "-m", "rustfern.places.listing"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL, start_new_session=os.name == "posix",
         )  # fmt: skip
     except OSError:

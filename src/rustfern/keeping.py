@@ -105,12 +105,13 @@ def keep(
     with keeper.manifest(head):
         observer.stage("taking what is in the known folders")
         search = Search(sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
-        search.known_places()
-        places = catalogue().places
-        found = [_Wanted(f.entry, f.kind, places[f.place].shortness) for f in search.finds]
-        keeper.take(item for item in found if item.order < _LONG)
-        observer.stage("searching everything, to take what lies beside documents")
-        things = needed(search, homes, others, observer, live=not roots, narrowed=person is not None)
+        with search.ahead():
+            search.known_places()
+            places = catalogue().places
+            found = [_Wanted(f.entry, f.kind, places[f.place].shortness) for f in search.finds]
+            keeper.take(item for item in found if item.order < _LONG)
+            observer.stage("searching everything, to take what lies beside documents")
+            things = list(needed(search, homes, others, observer, live=not roots, narrowed=person is not None))
         rest = [wanted for thing in things for wanted in _wanted(thing)]
         settings = {told.file for told in search.settings.told}
         rest += [_Wanted(entry, "settings", _SETTINGS) for entry in _entries(settings, sources)]

@@ -130,4 +130,6 @@ def needed(
     yield from assembly.unmatched
     yield from elsewhere
     for draft in drafts:
-        yield from (*draft.copies, *draft.locks, *draft.records)
+        yield from draft.copies
+        yield from draft.locks
+        yield from draft.records

@@ -43,7 +43,7 @@ from rustfern.sources.folder import FolderSource
 from rustfern.times import from_wall, show_in, zone_named
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
-_BATCH = 20_000
+_BATCH = 50_000
 _SO_FAR = 500
 """So many of the things found are still matched when a search is stopped."""
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
@@ -107,32 +107,31 @@ def scan(
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
     places = catalogue()
-    search = Search(
-        sources, homes, places, on_problem, totals, own_folders=own_folders(file), only_homes=hints.person is not None
-    )
+    search = Search(sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough)
     reader = Reader(on_problem)
     assembly = Assembly(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
 
-    observer.stage("looking into the folders where applications leave copies")
-    search.known_places()
-    totals.search_seconds = time.monotonic() - started
-    take_settings(search, assembly)
-    zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
-    hints, zone = _in_their_zone(hints, zones, live=live)
-    take_records(search, assembly)
-    observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
-    totals.first_seconds = time.monotonic() - started
-
     stopped = False
-    try:
-        gather(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
-    except KeyboardInterrupt:
-        if not partial:
-            raise
-        stopped = True
-        observer.stage("stopping: what was found so far is put in order")
-        if not assembly.drafts:
-            _match(assembly, places, _unique(search.finds)[:_SO_FAR])
+    with search.ahead():
+        observer.stage("looking into the folders where applications leave copies")
+        search.known_places()
+        totals.search_seconds = time.monotonic() - started
+        take_settings(search, assembly)
+        zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
+        hints, zone = _in_their_zone(hints, zones, live=live)
+        take_records(search, assembly)
+        observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
+        totals.first_seconds = time.monotonic() - started
+
+        try:
+            gather(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
+        except KeyboardInterrupt:
+            if not partial:
+                raise
+            stopped = True
+            observer.stage("stopping: what was found so far is put in order")
+            if not assembly.drafts:
+                _match(assembly, places, _unique(search.finds)[:_SO_FAR])
 
     observer.stage("choosing")
     missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]

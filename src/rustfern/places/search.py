@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import fnmatch
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from rustfern.errors import SourceError
 from rustfern.model import Entry, Find, Home, Layout, Order, Searched, Totals
-from rustfern.places.listing import Sorting, Task, listings
+from rustfern.places.listing import Lister, Sorting, Task
 from rustfern.places.loader import Catalogue, Place
 from rustfern.places.patterns import (
     TEMPORARY,
@@ -32,13 +33,16 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 """Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
 _MAX_IN_PLACE = 100_000
+_MANY_HOMES = 20
+"""With so many, looking into their known places takes long enough to list the tree in the meantime."""
+
+_ORDERS = {str(order): order for order in Order}
 
 
 @dataclass
 class Search:
-    """One search over some roots, or with `only_homes` over the given homes and the common places of their volumes.
-
-    Results collect in `finds` and `searched`.
+    """One search over some roots, or with `only_homes` over the given homes and the common places of their volumes; `thorough` asks for
+    names that say nothing too. Results collect in `finds` and `searched`.
     """
 
     sources: Sequence[FolderSource]
@@ -48,6 +52,7 @@ class Search:
     totals: Totals
     own_folders: Sequence[str] = ()
     only_homes: bool = False
+    thorough: bool = False
     finds: list[Find] = field(default_factory=list)
     searched: list[Searched] = field(default_factory=list)
     seen: set[str] = field(default_factory=set)
@@ -58,6 +63,19 @@ class Search:
     _done: set[tuple[str, str]] = field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
     _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._lister = Lister(Sorting(self.catalogue), self.on_problem, aside=not steady.gentle.is_on)
+
+    @contextmanager
+    def ahead(self) -> Iterator[None]:
+        """Around all of a search that walks everything: with many homes, the tree is listed while their places are looked into."""
+        if len(self.homes) > _MANY_HOMES and not self.only_homes and len(self.sources) == 1:
+            self._lister.begin(self._task(self.sources[0].root))
+        try:
+            yield
+        finally:
+            self._lister.end()
 
     def known_places(self) -> None:
         """Look into every folder that the catalogue names, in every home and on every volume, and where settings moved it."""
@@ -278,7 +296,7 @@ class Search:
             return
         if place.together and entry.is_file:
             entry = with_companions(self._source_around(entry.path), entry, place.together)
-        find = Find(entry, place.id, place.kind, fields, home, Order(place.order), place.complete)
+        find = Find(entry, place.id, place.kind, fields, home, _ORDERS[place.order], place.complete)
         self.finds.append(find)
 
     def _tops(self) -> list[tuple[str, FolderSource]]:
@@ -306,6 +324,9 @@ class Search:
             there = self._trees[first] = bool(is_folder(first))
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
+    def _task(self, top: str) -> Task:
+        return Task(top, [top], frozenset(self.own_folders), self.thorough)
+
     def rest(
         self,
         on_documents: OnDocuments,
@@ -315,19 +336,19 @@ class Search:
     ) -> None:
         """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
         catalogue, totals = self.catalogue, self.totals
-        sorting = Sorting(catalogue.starts, catalogue.ends, catalogue.holds, catalogue.bare_lengths)
         signs = catalogue.tree_signs.search
-        kept_out, own = self.kept_out, frozenset(self.own_folders)
+        kept_out, below = self.kept_out, set[str]()
         home_of = home_finder(self.homes)
         walked: list[str] = []
         for top, source in self._tops():
             if any(inside(top, done) for done in walked):
                 continue
             walked.append(top)
-            task = Task(top, [top], sorting, own, frozenset(kept_out), on_dismissed is not None)
-            for folder, files, suspects, documents, names in listings(
-                task, self.on_problem, aside=not steady.gentle.is_on
-            ):
+            for folder, files, leftovers, documents, names in self._lister.listings(self._task(top)):
+                # Below a folder of copies nothing is an original, what lies deeper (a deleted folder) included.
+                if kept_out and ((outer := folder.rpartition(os.sep)[0]) in kept_out or outer in below):
+                    below.add(folder)
+                    continue
                 totals.directories += 1
                 totals.files += files
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
@@ -340,27 +361,20 @@ class Search:
                         )
                         on_versions(folder, documents, tree[0].id, tree[1] or "", share)
                     continue
-                hits = 0
-                if suspects:
+                if leftovers:
                     home = home_of(folder)
-                    taken = set()
-                    for name in suspects:
-                        found = catalogue.match_beside(name)
-                        if found is not None:
-                            taken.add(name)
-                            path = os.path.join(folder, name)
-                            if path not in self.seen:
-                                self._add(found[0], source, path, found[1], home)
-                    hits = len(taken)
-                    if hits:
-                        documents = [name for name in documents if name not in taken]
-                totals.dismissed_by_name += files - len(documents) - hits
+                    prefix = folder if folder.endswith(os.sep) else folder + os.sep
+                    for name, ident, fields in leftovers:
+                        if (path := prefix + name) not in self.seen:
+                            self._add(catalogue.places[ident], source, path, fields, home)
+                    taken = {leftover[0] for leftover in leftovers}
+                    documents = [name for name in documents if name not in taken]
+                totals.dismissed_by_name += files - len(documents) - len(leftovers)
                 if on_dismissed:
                     taken = set(documents)
                     on_dismissed(
                         folder, [n for n in names if n not in taken and os.path.join(folder, n) not in self.seen]
                     )
-                # Below a folder of copies nothing is an original, what lies deeper (a deleted folder) included.
                 if documents and folder not in kept_out:
                     on_documents(folder, documents)
                 if totals.directories % 500 == 0:

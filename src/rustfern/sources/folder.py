@@ -63,6 +63,22 @@ def _online_only(path: str) -> bool:
     return False
 
 
+def _is_folder(item: os.DirEntry[str]) -> bool:
+    try:
+        return item.is_dir(follow_symlinks=False)
+    except OSError:
+        return False
+
+
+def _parted(there: list[os.DirEntry[str]]) -> tuple[list[str], list[str]]:
+    """The names of folders, and of all else."""
+    folders = [item.name for item in there if _is_folder(item)]
+    if not folders:
+        return [], [item.name for item in there]
+    inner = frozenset(folders)
+    return folders, [item.name for item in there if item.name not in inner]
+
+
 class FolderSource:
     """Everything below one folder. Links are never followed; devices, FIFOs and sockets are never opened."""
 
@@ -91,32 +107,24 @@ class FolderSource:
         if steady.health.troubles and steady.health.failing():
             on_problem(folder, "not listed, as its disk returned several read errors")
             return None
-        folders: list[str] = []
-        files: list[str] = []
-        add_file, add_folder = files.append, folders.append
+        there: list[os.DirEntry[str]] = []
         try:
             with os.scandir(folder) as listing:
-                for item in listing:
-                    if item.is_dir(follow_symlinks=False):
-                        add_folder(item.name)
-                    else:
-                        add_file(item.name)
+                there.extend(listing)  # what came before an error stays
         except OSError as error:
             on_problem(folder, f"this folder could not be listed: {explain(error)}")
             on_error(error, folder)
-            if not files and not folders:
+            if not there:
                 return None
+        folders, files = _parted(there)
         if is_top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
             folders[:] = [name for name in folders if name not in PSEUDO_FOLDERS]
         return folders, files
 
     def names(self, folder: str) -> tuple[list[str], list[str]]:
-        folders: list[str] = []
-        files: list[str] = []
         try:
             with os.scandir(folder) as listing:
-                for item in listing:
-                    (folders if item.is_dir(follow_symlinks=False) else files).append(item.name)
+                folders, files = _parted(list(listing))
         except OSError as error:
             raise SourceError(f"this folder could not be listed ({explain(error)})", folder) from error
         return sorted(folders), sorted(files)

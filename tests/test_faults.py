@@ -16,7 +16,7 @@ from conftest import Run, docx, odt, packed, write
 from rustfern import formats, restoring, scanning
 from rustfern.casefile import CaseFile, roots_of
 from rustfern.errors import Malformed
-from rustfern.model import State
+from rustfern.model import Hints, State
 from rustfern.places.settings import files
 from rustfern.places.settings.interface import Source
 from rustfern.sources import steady
@@ -137,6 +137,20 @@ def test_gently_a_bad_file_is_asked_for_once_and_stops_no_other(disk: Path, fail
         states.pop("plan 0.odt~") is State.UNREADABLE and set(states.values()) == {State.INTACT} and len(states) == 11
     )
     assert sum(steady.health.troubles.values()) == 1
+
+
+@pytest.mark.parametrize("asked", ["plan 0", "plan 5", "pla 3"])
+def test_gently_what_is_wanted_most_is_read_first(disk: Path, failing: type[Failing], asked: str) -> None:
+    failing.bad, failing.first = "Documents", 7  # the disk dies after a few reads
+    steady.gentle.begin()
+    try:
+        answer = scanning.scan([str(disk)], Hints(document=asked))
+    finally:
+        steady.gentle.end()
+    assert answer.notices[0].startswith("STOP")
+    first = answer.documents[0]
+    assert first.name.startswith("plan " + asked[-1]) and first.verdict.situation == "overwritten"
+    assert first.verdict.best is not None and first.copies[first.verdict.best].content.state is State.INTACT
 
 
 def test_gentle_on_the_built_command(disk: Path, rustfern: Rustfern) -> None:

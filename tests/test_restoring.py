@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from rustfern.casefile import KeptCopy
 from rustfern.naming import layout, named, safe_name
-from rustfern.writing import unfinished
+from rustfern.unfinished import fresh_name
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -128,7 +128,7 @@ def test_what_a_killed_run_left_is_cleaned(disk: Path, tmp_path: Path, rustfern:
         .strip()
     )
     to = tmp_path / "out"
-    here = unfinished().split("-")[1]
+    here = fresh_name().split("-")[1]
     write(to / f".rustfern-{here}-{dead}-{'ab' * 8}", "half a file")
     write(to / f".rustfern-{here}-{dead}-{'cd' * 8}/inner.txt", "half a folder")
     alive = write(to / f".rustfern-{here}-{os.getpid()}-{'ef' * 8}", "somebody works on this")

@@ -9,16 +9,15 @@ from rustfern.model import Document, Lock, show_name
 from rustfern.places.loader import Catalogue
 from rustfern.places.recorded import inside
 from rustfern.sources import running
+from rustfern.unfinished import usual_folder
 
 _RECENT_SECONDS = 120
 
 
 def live_roots() -> list[str]:
     """What is searched without any ROOT: this person's home (with its trash) and the temporary folders."""
-    import tempfile
-
     roots = [os.path.realpath(os.path.expanduser("~"))]
-    for folder in (tempfile.gettempdir(), "/tmp", "/var/tmp"):
+    for folder in (usual_folder(), "/tmp", "/var/tmp"):
         path = os.path.realpath(folder)
         if os.path.isdir(path) and path not in roots and not any(inside(path, root) for root in roots):
             roots.append(path)

@@ -7,6 +7,7 @@ import stat
 from collections.abc import Sequence
 from dataclasses import replace
 
+from rustfern import unfinished
 from rustfern.alive import live_roots
 from rustfern.casefile import CaseFile, new_case_path, state_folder
 from rustfern.errors import CaseError, SourceError, WrongUsage
@@ -69,6 +70,18 @@ def state_is_inside(roots: Sequence[str]) -> bool:
     return any(inside(os.path.realpath(state_folder()), root) for root in roots)
 
 
+def copy_elsewhere(roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
+    """Have private copies made outside of the roots; where that cannot be, say so. On the live machine memory is the last resort."""
+    if (
+        unfinished.stay_out_of([os.path.realpath(root) for root in roots], [str(state_folder()), "/dev/shm"]) is None
+        and on_problem
+    ):
+        on_problem(
+            unfinished.place(),
+            "private copies are made here, in what is searched, for want of another place: set TMPDIR to a folder elsewhere",
+        )
+
+
 def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
     """The case file of a scan: the one asked for, else a new one in the state folder, never inside what is searched."""
     notices: list[str] = []
@@ -96,8 +109,9 @@ def find_people(
 ) -> tuple[list[Home], list[Home]]:
     """The homes that are searched (of the person asked for, else all), and the others; `kept` are those of kept folders.
 
-    Raises `WrongUsage` if the person asked for has none.
+    Raises `WrongUsage` if the person asked for has none. From here on, private copies are made outside of what is searched.
     """
+    copy_elsewhere([source.root for source in sources], None if live else on_problem)
     if live:
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []

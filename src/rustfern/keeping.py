@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import hashlib
+import itertools
 import json
 import os
 import stat
@@ -24,8 +26,9 @@ from rustfern.places.search import Search
 from rustfern.restoring import check_target
 from rustfern.scanning import Observer, Silent
 from rustfern.sources.folder import FolderSource, explain
-from rustfern.sources.kept import FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
-from rustfern.writing import clean, unfinished
+from rustfern.sources.kept import EARLIER, FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
+from rustfern.unfinished import clean, fresh_name
+from rustfern.writing import claim
 
 _CHUNK = 1 << 20
 _TRIES = 3
@@ -35,7 +38,9 @@ _SAVED, _SETTINGS, _LONG = 2.5, 2.7, 3
 
 @dataclass
 class Keeping:
-    """What came of it. `changing` are paths that were still being written; sizes in bytes."""
+    """What came of it. `changing` are paths that were still being written, `earlier` where versions lie that an earlier run had kept and
+    that have changed since; sizes in bytes.
+    """
 
     folder: str
     taken: int = 0
@@ -43,6 +48,7 @@ class Keeping:
     bytes: int = 0
     left: list[str] = field(default_factory=list)
     changing: list[str] = field(default_factory=list)
+    earlier: list[str] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
     by_kind: dict[str, int] = field(default_factory=dict)
@@ -237,7 +243,7 @@ class _Keeper:
             self._problem(entry.path, error.what)
             return
         except OSError as error:
-            self._full = error.errno in (28, 122)  # ENOSPC, EDQUOT: nothing more fits
+            self._full = error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1))  # nothing more fits
             self.out.left.append(entry.path)
             self._problem(entry.path, f"it could not be written to the target ({explain(error)})")
             return
@@ -252,6 +258,7 @@ class _Keeper:
         target = entry.link_target or ""
         if "/" in target or os.sep in target:
             raise SourceError("this link leads to a file, it is no lock and was not taken", entry.path)
+        self._set_aside(to)
         with contextlib.suppress(FileNotFoundError):
             os.unlink(to)
         os.symlink(target, to)
@@ -266,7 +273,7 @@ class _Keeper:
         if folder not in self._cleaned:
             self._cleaned.add(folder)
             clean(folder)
-        part = os.path.join(folder, unfinished())
+        part = os.path.join(folder, fresh_name())
         try:
             for attempt in range(_TRIES):
                 before = os.lstat(entry.path)
@@ -287,6 +294,7 @@ class _Keeper:
             if _sum(part) != digest.hexdigest():
                 raise SourceError("what was written is not what was read: the target disk is at fault", entry.path)
             os.utime(part, ns=(after.st_mtime_ns, after.st_mtime_ns))
+            self._set_aside(to, digest.hexdigest())
             os.replace(part, to)
         except FileNotFoundError as error:
             raise SourceError("it vanished before it could be taken", entry.path) from error
@@ -294,6 +302,24 @@ class _Keeper:
             with contextlib.suppress(OSError):
                 os.unlink(part)
         return digest.hexdigest(), os.lstat(to).st_size, after.st_mtime_ns
+
+    def _set_aside(self, to: str, digest: str = "") -> None:
+        """What an earlier run kept under this name may be another version by now: both stay."""
+        if not os.path.lexists(to) or (os.path.isfile(to) and _sum(to) == digest):
+            return
+        relative = os.path.relpath(to, os.path.join(self.target, FILES))
+        for number in itertools.count(1):
+            other = os.path.join(self.target, EARLIER, str(number), relative)
+            os.makedirs(os.path.dirname(other), exist_ok=True)
+            with contextlib.suppress(FileExistsError):
+                try:
+                    os.link(to, other, follow_symlinks=False)  # its name stays taken up to the last
+                except FileExistsError:
+                    raise
+                except OSError:
+                    claim(to, other)
+                self.out.earlier.append(other)
+                return
 
     def _line(self, line: dict[str, object]) -> None:
         assert self._lines is not None

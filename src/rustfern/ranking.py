@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import os
+from collections.abc import Iterable, Mapping
 
+from rustfern.formats.table import class_of, extension_of, format_of_extension
 from rustfern.matching.content import lacks
-from rustfern.model import Document, Hints, Kind, Situation, State
+from rustfern.model import Document, Find, Hints, Kind, Situation, State
+from rustfern.places.loader import Place
 
 
 def fit(asked: str, name: str, path: str | None) -> float:
@@ -21,6 +24,22 @@ def fit(asked: str, name: str, path: str | None) -> float:
     with_folders = fuzz.token_set_ratio(wanted, folders)
     close = fuzz.ratio(wanted, mine)
     return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
+
+
+def wanted_first(finds: Iterable[Find], hints: Hints, places: Mapping[str, Place]) -> list[Find]:
+    """Copies in the order in which they are read from a disk that may die: those of the document asked for, then of the kind of file,
+    then what applications saved by themselves before what stays for long, the newest first.
+    """
+
+    def key(find: Find) -> tuple[object, ...]:
+        name = find.fields.get("name") or find.fields.get("stem") or os.path.basename(find.entry.path)
+        asked = fit(hints.document, name, find.entry.path) if hints.document else 0.0
+        extension = extension_of(find.fields.get("name") or os.path.basename(find.entry.path))
+        other_class = hints.doc_class is not None and class_of(format_of_extension(extension)) != hints.doc_class
+        written = find.entry.modified.timestamp() if find.entry.modified else 0.0
+        return -round(asked, 1), other_class, places[find.place].shortness, -written, find.entry.path
+
+    return sorted((find for find in finds if places[find.place].is_copy and find.entry.is_file), key=key)
 
 
 _GRAVITY = {

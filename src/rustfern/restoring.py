@@ -22,7 +22,8 @@ from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
 from rustfern.model import Content, Entry, show_name
 from rustfern.naming import layout, named, safe_name, target_name
 from rustfern.sources.folder import FolderSource, explain
-from rustfern.writing import claim, clean, outside_searched, scratch, sync_folder
+from rustfern.unfinished import clean, scratch
+from rustfern.writing import claim, outside_searched, sync_folder
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
@@ -285,10 +286,6 @@ def _one(copy: KeptCopy, folder: str, name: str, notes: list[str], bases: Sequen
         target, content = _folder(entry, os.path.join(folder, name), expected)
     else:
         target, content = _file(entry, folder, name, expected, copy.facts["rebuilt_by"] or "", bases)
-    with contextlib.suppress(OSError):
-        if entry.modified is not None:
-            stamp = entry.modified.timestamp()
-            os.utime(target, (stamp, stamp))
     state = str(content.state)
     if state == copy.facts["state"] == "encrypted":
         notes.append("it is protected by a password, so its content could not be verified")
@@ -340,24 +337,23 @@ def _file(
         if written != expected:
             raise _changed(entry.path)
         back, _ = rebuilding.check(FolderSource(folder).entry(made), name, digest=False, counted=False)
+        _stamp(entry, made)
         target = _place(made, folder, name)
         sync_folder(folder)
         return target, back
 
 
-def _place(made: str, folder: str, name: str) -> str:
-    """Move a verified file to its name without ever replacing one: a taken name gets a number."""
-    for path in _names(folder, name):
+def _place(made: str, folder: str, name: str, *, has_extension: bool = True) -> str:
+    """Move what was verified to its name without ever replacing anything: a taken name gets a number."""
+    for path in _names(folder, name, has_extension=has_extension):
         try:
             claim(made, path)
         except FileExistsError:
             continue
         with contextlib.suppress(OSError):
-            os.chmod(path, 0o644)
+            os.chmod(path, 0o644 if has_extension else 0o755)
         return path
-    raise RestoreRefused(
-        f"{_TRIES} files of this name are there already", os.path.join(folder, name), "Name another folder"
-    )
+    raise RestoreRefused(f"{_TRIES} of this name are there already", os.path.join(folder, name), "Name another folder")
 
 
 def _names(folder: str, name: str, *, has_extension: bool = True) -> Iterator[str]:
@@ -383,13 +379,19 @@ def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
             place = next(path for path in _names(inner, last) if not os.path.lexists(path))
             with rebuilding.open_content(member) as stream:
                 sums.append((relative, _write(stream, place, member.path)))
+            _stamp(member, place)
         if rebuilding.bundle_sum(sums) != expected:
             raise _changed(entry.path)
         content, _ = rebuilding.check(FolderSource(folder).entry(made), name)
-        for path in _names(folder, name, has_extension=False):
-            if not os.path.lexists(path):
-                os.rename(made, path)  # a non-empty folder of that name makes this fail rather than replace
-                os.chmod(path, 0o755)
-                sync_folder(folder)
-                return path, content
-    raise RestoreRefused(f"{_TRIES} folders of this name are there already", target, "Name another folder")
+        _stamp(entry, made)
+        placed = _place(made, folder, name, has_extension=False)
+        sync_folder(folder)
+        return placed, content
+
+
+def _stamp(entry: Entry, made: str) -> None:
+    """Give what was written the modified time of its copy."""
+    if entry.modified is not None:
+        with contextlib.suppress(OSError):
+            stamp = entry.modified.timestamp()
+            os.utime(made, (stamp, stamp))

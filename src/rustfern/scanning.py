@@ -5,18 +5,19 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Collection, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Protocol
 
-from rustfern import choosing, contract
+from rustfern import choosing, contract, ranking
 from rustfern._version import __version__
 from rustfern.advising import Advice, advice_from
 from rustfern.alive import look_alive
 from rustfern.assembling import Assembly, Draft, Reader, first_answers, whereabouts
 from rustfern.beginning import find_people, open_case, open_roots, own_folders
 from rustfern.casefile import CaseFile
-from rustfern.errors import WrongUsage
+from rustfern.errors import SourceError, WrongUsage
 from rustfern.formats.table import class_of, extension_of, format_of_extension
 from rustfern.model import (
     Answer,
@@ -37,7 +38,6 @@ from rustfern.places.loader import Catalogue, catalogue
 from rustfern.places.patterns import is_system, says_nothing
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
-from rustfern.ranking import fit, rank
 from rustfern.sources import steady
 from rustfern.sources.folder import FolderSource
 from rustfern.times import from_wall, show_in, zone_named
@@ -46,6 +46,8 @@ _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _BATCH = 50_000
 _SO_FAR = 500
 """So many of the things found are still matched when a search is stopped."""
+_ASKED = 0.6
+"""From so much on, a document fits what the technician typed."""
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
@@ -142,7 +144,7 @@ def scan(
         hits = _words_in(documents, assembly, hints, file)
     holding = {documents[hit.number - 1].key: hit.found for hit in reversed(hits) if hit.number}
     keys = [document.key for document in documents]
-    documents = _number(rank(documents, hints, holding), file)
+    documents = _number(ranking.rank(documents, hints, holding), file)
     hits = [_numbered(hit, keys, documents) for hit in hits]
     if live:
         documents, live_notices = look_alive(documents, places)
@@ -255,8 +257,11 @@ def gather(
             assembly.take_by_content(path)
             if number % 1000 == 0:
                 observer.count(number)
-    observer.stage("reading and matching copies")
     finds = _unique([*search.finds, *assembly.more])
+    if steady.gentle.is_on:
+        observer.stage("reading gently, what is wanted most first")
+        _read_gently(assembly, finds, file, hints)
+    observer.stage("reading and matching copies")
     _match(assembly, assembly.catalogue, finds)
     if live:
         assembly.take_held()
@@ -265,6 +270,22 @@ def gather(
     assembly.take_versions(hints.document)
     assembly.take_mail()
     assembly.take_placeholders()
+
+
+def _read_gently(assembly: Assembly, finds: Sequence[Find], file: CaseFile, hints: Hints) -> None:
+    """Take what will be read from a disk that may die, the most wanted first: from here on it is read from what was taken."""
+    ordered = ranking.wanted_first(finds, hints, assembly.catalogue.places)
+    paths = file.names.by_stem(os.path.splitext(hints.document)[0]) if hints.document else []
+    for find in ordered:
+        paths.append(find.entry.path)
+        name = find.fields.get("name", "")
+        if name and hints.document and ranking.fit(hints.document, name, find.entry.path) >= _ASKED:
+            paths += [path for path in file.names.by_name(name) if assembly.home_of(path) == find.home]
+    for path in dict.fromkeys(paths):
+        source = assembly.source_of(path)
+        if source is not None:
+            with suppress(SourceError):
+                source.open(source.entry(path)).close()
 
 
 def _walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) -> list[str]:
@@ -377,7 +398,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
         online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
         elsewhere=assembly.elsewhere(draft),
         strays=assembly.strays(draft),
-        asked_for=hints.document is None or fit(hints.document, draft.name, draft.original) >= 0.6,
+        asked_for=hints.document is None or ranking.fit(hints.document, draft.name, draft.original) >= _ASKED,
     )
     verdict = choosing.choose(copies, facts, hints)
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:

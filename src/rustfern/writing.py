@@ -3,70 +3,62 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
+import errno
 import os
-import platform
-import re
-import secrets
-import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from rustfern.casefile import roots_of_recent_cases
 from rustfern.errors import WrongUsage
 from rustfern.places.recorded import inside
 from rustfern.sources.folder import explain
+from rustfern.unfinished import clean, scratch
 
-PART = ".rustfern-"
-"""What the name of everything that is not finished begins with; its machine and the number of its process follow."""
-_UNFINISHED = re.compile(r"\.rustfern-([0-9a-f]{8})-(\d{1,9})-[0-9a-f]{16}")
-
-
-def unfinished() -> str:
-    """A fresh name for what is not finished: it tells which machine and which process work on it."""
-    return f"{PART}{_host()}-{os.getpid()}-{secrets.token_hex(8)}"
+_AT_CWD, _NO_REPLACE, _EXCLUSIVE = -100, 1, 4
+_NOT_HERE = frozenset(
+    getattr(errno, name) for name in ("EINVAL", "ENOSYS", "ENOTSUP", "EOPNOTSUPP", "EPERM") if hasattr(errno, name)
+)
 
 
-def _host() -> str:
-    """This machine in eight letters: on a share, others may work in the same folder."""
-    return hashlib.sha256(platform.node().encode("utf-8", "replace")).hexdigest()[:8]
+def _move_alone(made: str, path: str) -> bool:
+    """Give a name in one step of the system that fails where the name is taken; False where there is no such step.
 
+    Source: renameat2(2) with RENAME_NOREPLACE; renamex_np(2) with RENAME_EXCL; MoveFileExW, which replaces only if asked to.
+    """
+    if os.name == "nt":
+        os.rename(made, path)
+        return True
+    import ctypes
 
-@contextlib.contextmanager
-def scratch(folder: str, remove: Callable[[str], Any]) -> Iterator[str]:
-    """A fresh name beside the target; what is left under it is removed, whatever happens."""
-    path = os.path.join(folder, unfinished())
-    try:
-        yield path
-    finally:
-        with contextlib.suppress(OSError):
-            remove(path)
-
-
-def clean(folder: str) -> None:
-    """Remove what a run that was killed left unfinished in a folder; what a running one works on stays."""
-    import psutil
-
-    with contextlib.suppress(OSError), os.scandir(folder) as listing:
-        for item in listing:
-            found = _UNFINISHED.fullmatch(item.name)
-            if found and found[1] == _host() and not psutil.pid_exists(int(found[2])):
-                with contextlib.suppress(OSError):
-                    if item.is_dir(follow_symlinks=False):
-                        shutil.rmtree(item.path, ignore_errors=True)
-                    else:
-                        os.unlink(item.path)
+    libc = ctypes.CDLL(None, use_errno=True)
+    source, target = os.fsencode(made), os.fsencode(path)
+    if hasattr(libc, "renameat2"):
+        failed = libc.renameat2(_AT_CWD, source, _AT_CWD, target, _NO_REPLACE)
+    elif hasattr(libc, "renamex_np"):
+        failed = libc.renamex_np(source, target, _EXCLUSIVE)
+    else:
+        return False
+    code = ctypes.get_errno()
+    if failed and code not in _NOT_HERE:
+        raise OSError(code, os.strerror(code), path)
+    return not failed
 
 
 def claim(made: str, path: str) -> None:
-    """Give a finished file its name. Raises `FileExistsError` if that is taken, `OSError` if it cannot be given."""
+    """Give a finished file or folder its name. Raises `FileExistsError` if that is taken, `OSError` if it cannot be given."""
+    if _move_alone(made, path):
+        return
+    if os.path.isdir(made):
+        if os.path.lexists(path):
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path)
+        os.rename(made, path)  # what comes there in the meantime, other than an empty folder, makes this fail
+        return
     try:
         os.link(made, path)
     except FileExistsError:
         raise
     except OSError:
-        # No hard links here (FAT and some shares): take the name first, then move over our own empty file.
+        # No hard links either: take the name first, then move over our own empty file.
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
         try:
             os.replace(made, path)

@@ -5,6 +5,7 @@ The rules are those of `docs/choosing.md`. Times are compared clock by clock; co
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from datetime import timedelta
 
@@ -124,7 +125,7 @@ class _Choice:
             return Situation.DIVERGED
         if self.facts.changed and not self._change_covered():
             return Situation.CRASHED
-        if self.facts.denied and self.facts.open_then:
+        if (self.facts.denied or any(not self._earlier(i) for i in self._unverified())) and self.facts.open_then:
             return Situation.CRASHED
         # A conflict copy is another branch, not what stood there before.
         branches = [i for i in holders if self.copies[i].kind is Kind.CONFLICT]
@@ -141,6 +142,11 @@ class _Choice:
         # Texts of one trade share words by chance, but hardly ever three in a row.
         strange = by_runs < _STRANGE_RUNS and by_words < _STRANGE_WORDS
         return len(earlier.tokens) >= 4 * _FEW_WORDS and (by_words < _OVERWRITTEN_SHARE or strange)
+
+    def _unverified(self) -> list[int]:
+        """Copies beside the saved file that could not be read, or not be checked: what they hold is unknown."""
+        states = enumerate(copy.content.state for copy in self.copies)
+        return [i for i, state in states if state is State.UNREADABLE and i != self.facts.saved]
 
     def _earlier(self, index: int) -> bool:
         copy = self.copies[index]
@@ -182,6 +188,13 @@ class _Choice:
         if self.facts.denied and situation in (Situation.NOTHING_LOST, Situation.CRASHED):
             self.warnings.append(
                 f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
+            )
+        if best is not None and (unverified := self._unverified()):
+            first = self.copies[unverified[0]]
+            more = f" and {len(unverified) - 1} more" if len(unverified) > 1 else ""
+            self.warnings.append(
+                f"not certain: a copy of it{more} could not be verified, and may hold more "
+                f"({show_name(os.path.basename(first.path))}: {first.content.reason})"
             )
         if self.facts.strays and self.facts.locked and situation is Situation.NOTHING_LOST:
             self.warnings.append(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import os
 import sys
@@ -94,6 +95,30 @@ def note_done(words: Sequence[str], began: datetime, status: int) -> None:
     _cases.clear()
 
 
+def _tell_unexpected(error: Exception) -> None:
+    """What no code of ours reckoned with: an error of the system where an answer is written, or a mistake in the program."""
+    if os.environ.get("RUSTFERN_TRACEBACK"):
+        raise error
+    if isinstance(error, OSError):
+        # Whatever is left of the answer cannot be written either: it goes nowhere.
+        with contextlib.suppress(OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        where = f": {os.fsdecode(error.filename)}" if error.filename else ""
+        said = f"the answer could not be given ({(error.strerror or type(error).__name__).lower()}){where}. See whether its disk is full, and run this again"
+    elif isinstance(error, MemoryError):
+        said = "there is not enough memory. Search less at a time: name one person with --person, or a folder"
+    else:
+        import traceback
+
+        last = traceback.extract_tb(error.__traceback__)[-1]
+        place = f"{os.path.basename(last.filename)}:{last.lineno}"
+        said = (
+            f"a mistake in Rust Fern ended this ({type(error).__name__} in {place}: {str(error)[:200]}). Nothing that was searched "
+            "was changed. Report it with these words; RUSTFERN_TRACEBACK=1 shows more"
+        )
+    print(f"rustfern: {show_name(said)}", file=sys.stderr)
+
+
 def run() -> None:
     """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
     began = datetime.now(UTC)
@@ -120,6 +145,9 @@ def run() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         status = 0
+    except Exception as error:
+        _tell_unexpected(error)
+        status = 3
     status = status if isinstance(status, int) else 0
     note_done(sys.argv[1:], began, status)
     sys.exit(status)

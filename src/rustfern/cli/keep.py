@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,7 @@ import click
 
 from rustfern.cli.options import json_option, print_json, warn_same_disk
 from rustfern.keeping import Keeping, keep
+from rustfern.sources.kept import EARLIER
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -54,7 +56,7 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
         print_json(
             {
                 "schema": "rustfern/keep-1", "folder": done.folder, "taken": done.taken, "before": done.before,
-                "bytes": done.bytes, "kinds": done.by_kind, "changing": done.changing, "left": done.left,
+                "bytes": done.bytes, "kinds": done.by_kind, "changing": done.changing, "left": done.left, "earlier": done.earlier,
                 "problems": [{"path": p.path, "message": p.message} for p in done.problems],
             }
         )  # fmt: skip
@@ -91,6 +93,10 @@ def _show(console: Console, done: Keeping, target: str) -> None:
         bullet(console, kinds)
     if done.before:
         bullet(console, f"{done.before} of them were there already, whole and unchanged", PALE)
+    if done.earlier:
+        count = len(done.earlier)
+        said = f"{count} had changed since they were kept: the earlier versions stay, below {os.path.join(done.folder, EARLIER)}"
+        bullet(console, said, WARN)
     for path in done.changing[:_SHOWN]:
         bullet(console, f"still being written while it was read: {path}. Run this again in a minute", WARN)
     for path in done.left[:_SHOWN]:

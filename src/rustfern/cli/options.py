@@ -11,7 +11,8 @@ from typing import Any, TypeVar
 
 import click
 
-from rustfern.casefile import CaseFile, latest_case_path
+from rustfern.beginning import copy_elsewhere
+from rustfern.casefile import CaseFile, latest_case_path, roots_of
 from rustfern.cli.times import CLOCK_ERROR, TIME, ZONE
 from rustfern.model import Hints, Situation, show_name
 from rustfern.times import show_in, zone_named
@@ -111,6 +112,7 @@ def case_at(path: str | None) -> CaseFile:
 
     file = CaseFile.open(path or latest_case_path())
     works_in(file.path)
+    copy_elsewhere(roots_of(file))
     name = file.about("zone")
     show_in(zone_named(name) if name else None)
     return file

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
-import tempfile
 from contextlib import closing
 from pathlib import Path
 from typing import BinaryIO
@@ -17,6 +16,7 @@ from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Content, Glance, State
+from rustfern.unfinished import private_folder
 
 _MAGIC = b"SQLite format 3\0"
 _MAX_ROWS = 200_000
@@ -43,8 +43,8 @@ class Database:
             raise Malformed("the page size of the database is impossible", 16)
         if head[24:28] == head[92:96] and pages * page > size:
             raise Malformed(f"the database stops after {size} of {pages * page} bytes", size)
-        with tempfile.TemporaryDirectory(prefix="rustfern-") as folder:
-            copy = Path(folder) / "database"
+        with private_folder() as folder:
+            copy = folder / "database"
             stream.seek(0)
             with copy.open("wb") as out:
                 shutil.copyfileobj(stream, out, 1 << 20)

@@ -11,7 +11,7 @@ import struct
 import tempfile
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
@@ -19,6 +19,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged import Data, held, unpack
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
+from rustfern.unfinished import place
 
 _COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
 _SILENCE = threading.Lock()
@@ -221,8 +222,9 @@ def _layers(data: Data) -> Reading:
 def _heard() -> Iterator[list[str]]:
     """The decoder of TIFF writes its complaints to the terminal by itself: they are caught, and tell of damage that it passes over."""
     said: list[str] = []
-    with _SILENCE, tempfile.TemporaryFile() as held:
+    with _SILENCE, ExitStack() as stack:
         try:
+            held = stack.enter_context(tempfile.TemporaryFile(dir=place()))
             kept = os.dup(2)
         except OSError:
             yield said

@@ -15,6 +15,7 @@ from rustfern import formats
 from rustfern.errors import Malformed, SourceError
 from rustfern.model import Content, Entry, Glance, Rebuilt, State
 from rustfern.sources.folder import source_of, with_companions
+from rustfern.unfinished import private_folder
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -82,12 +83,11 @@ def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
 def materialised(entry: Entry, endings: Sequence[str] = ()) -> Iterator[Path]:
     """A private copy of a file and of those that belong to it, for libraries that need a path and may write beside it."""
     import shutil
-    import tempfile
     from pathlib import Path
 
     whole = with_companions(source_of(entry), replace(entry, companions=()), endings)
-    with tempfile.TemporaryDirectory(prefix="rustfern-") as folder:
-        target = Path(folder) / "copy"
+    with private_folder() as folder:
+        target = folder / "copy"
         base = os.path.basename(entry.path)
         for relative, member in members(whole) if whole.companions else [(base, entry)]:
             with source_of(entry).open(member) as stream, Path(f"{target}{relative[len(base) :]}").open("wb") as out:

@@ -7,7 +7,6 @@ import os
 import re
 import shutil
 import stat
-import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
@@ -19,6 +18,7 @@ from rustfern.errors import SourceError
 from rustfern.model import Entry
 from rustfern.sources import steady
 from rustfern.sources.interface import OnProblem
+from rustfern.unfinished import is_ours, private_folder
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
@@ -72,11 +72,12 @@ def _is_folder(item: os.DirEntry[str]) -> bool:
 
 def _parted(there: list[os.DirEntry[str]]) -> tuple[list[str], list[str]]:
     """The names of folders, and of all else."""
-    folders = [item.name for item in there if _is_folder(item)]
-    if not folders:
+    inner = [item.name for item in there if _is_folder(item)]
+    if not inner:
         return [], [item.name for item in there]
-    inner = frozenset(folders)
-    return folders, [item.name for item in there if item.name not in inner]
+    apart = frozenset(inner)
+    # Private folders of ours are never searched.
+    return [name for name in inner if not is_ours(name)], [item.name for item in there if item.name not in apart]
 
 
 class FolderSource:
@@ -149,6 +150,8 @@ class FolderSource:
         )
 
     def open(self, entry: Entry) -> BinaryIO:
+        if (taken := steady.gentle.taken(entry.path)) is not None:
+            return taken
         try:
             if _online_only(entry.path):
                 raise SourceError("the content is online only and was not fetched", entry.path)
@@ -174,8 +177,8 @@ class FolderSource:
 
     @contextmanager
     def materialise(self, entry: Entry) -> Iterator[Path]:
-        with tempfile.TemporaryDirectory(prefix="rustfern-") as folder, self.open(entry) as stream:
-            target = Path(folder) / "copy"
+        with private_folder() as folder, self.open(entry) as stream:
+            target = folder / "copy"
             with target.open("wb") as out:
                 shutil.copyfileobj(stream, out, 1 << 20)
             yield target

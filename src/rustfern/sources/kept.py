@@ -13,6 +13,8 @@ from rustfern.model import Home, Layout
 
 MANIFEST = "rustfern-kept.jsonl"
 FILES = "files"
+EARLIER = "earlier"
+"""Below it lie versions that an earlier run kept, and that had changed when they were kept again."""
 SCHEMA = "rustfern/kept-1"
 _MAX_LINE = 1 << 20
 

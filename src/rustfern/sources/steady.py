@@ -9,14 +9,15 @@ from __future__ import annotations
 import errno
 import io
 import os
-import tempfile
 import time
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, TypeVar
 
 from rustfern.errors import SourceError
+from rustfern.unfinished import private_folder
 
 _T = TypeVar("_T")
 _BAD = frozenset({errno.EIO, errno.ENXIO, errno.ENODEV, getattr(errno, "EREMOTEIO", errno.EIO), errno.ETIMEDOUT})
@@ -111,40 +112,42 @@ class Gentle:
     """Keeps what was read in a private folder, so that no byte is asked for twice."""
 
     def __init__(self) -> None:
-        self._folder: tempfile.TemporaryDirectory[str] | None = None
-        self._known: dict[tuple[str, int, int], str | SourceError] = {}
-
-    @property
-    def is_on(self) -> bool:
+        self.is_on = False
         """Whether disks are read gently now."""
-        return self._folder is not None
+        self._open = ExitStack()
+        self._folder: Path | None = None
+        self._known: dict[str, str | SourceError] = {}
 
     def begin(self) -> None:
         """Read gently from now on."""
-        self._folder = tempfile.TemporaryDirectory(prefix="rustfern-gentle-")
+        self.is_on = True
 
     def end(self) -> None:
         """Forget what was read."""
-        if self._folder is not None:
-            self._folder.cleanup()
+        self.is_on = False
+        self._open.close()
         self._folder = None
         self._known.clear()
 
-    def through(self, stream: BinaryIO, path: str) -> BinaryIO:
-        """The same bytes, read once at most. Raises `SourceError` where they cannot be read, or are too many."""
-        if self._folder is None:
-            return stream
-        facts = os.fstat(stream.fileno())
-        key = path, facts.st_size, facts.st_mtime_ns
-        with stream:
-            if key not in self._known:
-                self._known[key] = self._take(
-                    stream, path, facts.st_size, Path(self._folder.name) / str(len(self._known))
-                )
-        found = self._known[key]
+    def taken(self, path: str) -> BinaryIO | None:
+        """What was read of a file already, so that its disk is not asked again. Raises `SourceError` where that failed."""
+        found = self._known.get(path)
         if isinstance(found, SourceError):
             raise SourceError(found.what, found.where, found.following)
-        return Path(found).open("rb")
+        return None if found is None else Path(found).open("rb")
+
+    def through(self, stream: BinaryIO, path: str) -> BinaryIO:
+        """The same bytes, read once at most. Raises `SourceError` where they cannot be read, or are too many."""
+        if not self.is_on:
+            return stream
+        with stream:
+            if self._folder is None:
+                self._folder = self._open.enter_context(private_folder())
+            size = os.fstat(stream.fileno()).st_size
+            self._known[path] = self._take(stream, path, size, self._folder / str(len(self._known)))
+        found = self.taken(path)
+        assert found is not None
+        return found
 
     @staticmethod
     def _take(stream: BinaryIO, path: str, size: int, target: Path) -> str | SourceError:

@@ -10,7 +10,6 @@ import fnmatch
 import re
 import shutil
 import struct
-import tempfile
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
@@ -18,6 +17,7 @@ from typing import Any
 
 from rustfern.errors import Malformed
 from rustfern.places.settings.interface import Source, Value
+from rustfern.unfinished import private_folder
 
 _ROOT = re.compile(r"HKEY_(?:CURRENT_USER|LOCAL_MACHINE\\SYSTEM|USERS\\[^\\]+)\\?", re.IGNORECASE)
 _MAX_KEYS = 20_000
@@ -34,8 +34,8 @@ def values(source: Source) -> Iterator[Value]:
     if len(head) < 4096:
         raise Malformed("the registry file stops inside its first block", len(head))
     bins = struct.unpack_from("<I", head, 40)[0]
-    with tempfile.TemporaryDirectory(prefix="rustfern-") as folder:
-        path = Path(folder) / "hive"
+    with private_folder() as folder:
+        path = folder / "hive"
         with path.open("wb") as out:
             out.write(head)
             shutil.copyfileobj(source.stream, out, 1 << 20)

@@ -1,0 +1,133 @@
+"""What is not finished, or only ours for a while: named so that the next run knows it, and removes what a killed one left.
+
+The name tells which machine and which process work on it. Private folders lie where temporary files do, but never in what is searched, as
+long as there is another place.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+import os
+import platform
+import re
+import secrets
+import shutil
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from rustfern.errors import SourceError
+
+PART = ".rustfern-"
+"""What the name of everything that is not finished begins with; its machine and the number of its process follow."""
+_UNFINISHED = re.compile(r"\.rustfern-([0-9a-f]{8})-(\d{1,9})-[0-9a-f]{16}")
+_FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC))
+_chosen: list[str] = []
+"""The folder for private folders, where the usual one must not be used."""
+
+
+def fresh_name() -> str:
+    """A fresh name for what is not finished."""
+    return f"{PART}{_host()}-{os.getpid()}-{secrets.token_hex(8)}"
+
+
+def is_ours(name: str) -> bool:
+    """Whether a file name is one of ours for what is not finished."""
+    return _UNFINISHED.fullmatch(name) is not None
+
+
+@lru_cache(1)
+def _host() -> str:
+    """This machine in eight letters: on a share, others may work in the same folder."""
+    return hashlib.sha256(platform.node().encode("utf-8", "replace")).hexdigest()[:8]
+
+
+@contextlib.contextmanager
+def scratch(where: str, remove: Callable[[str], Any]) -> Iterator[str]:
+    """A fresh name beside a target; what is left under it is removed, whatever happens."""
+    path = os.path.join(where, fresh_name())
+    try:
+        yield path
+    finally:
+        with contextlib.suppress(OSError):
+            remove(path)
+
+
+def clean(where: str) -> None:
+    """Remove what a run that was killed left unfinished in a folder; what a running one works on stays."""
+    with contextlib.suppress(OSError), os.scandir(where) as listing:
+        for item in listing:
+            found = _UNFINISHED.fullmatch(item.name)
+            if found and found[1] == _host() and not _runs(int(found[2])):
+                with contextlib.suppress(OSError):
+                    if item.is_dir(follow_symlinks=False):
+                        shutil.rmtree(item.path, ignore_errors=True)
+                    else:
+                        os.unlink(item.path)
+
+
+def _runs(process: int) -> bool:
+    import psutil
+
+    return bool(psutil.pid_exists(process))
+
+
+def usual_folder() -> str:
+    """Where temporary files lie. Unlike the standard library this writes nothing to find out."""
+    named = next((os.environ[name] for name in ("TMPDIR", "TEMP", "TMP") if os.environ.get(name)), None)
+    return named or ("/tmp" if os.name == "posix" else tempfile.gettempdir())
+
+
+def place() -> str:
+    """Where what is only ours for a while is made."""
+    return _chosen[0] if _chosen else usual_folder()
+
+
+def stay_out_of(roots: Sequence[str], others: Sequence[str]) -> str | None:
+    """Choose where private folders are made from now on: where temporary files usually lie, else in the first of `others` that can be
+    written, but not in `roots` (real paths). Leftovers of killed runs are removed there. None if every one of them is searched: the usual
+    place is kept then.
+    """
+    _chosen.clear()
+    usual = usual_folder()
+    tops = [os.path.join(root, "") for root in roots]
+    for each in (usual, *others):
+        inner = os.path.join(os.path.realpath(each), "")
+        if os.access(each, os.W_OK | os.X_OK) and not any(inner.startswith(top) for top in tops):
+            if each != usual:
+                _chosen.append(each)
+            clean(each)
+            return each
+    clean(usual)
+    return None
+
+
+@contextlib.contextmanager
+def private_folder() -> Iterator[Path]:
+    """A folder that only its owner may look into, for copies that libraries need as files; removed at the end. Raises `SourceError` where
+    there is no room for it, or for what is written into it.
+    """
+    base = place()
+    path = os.path.join(base, fresh_name())
+    try:
+        try:
+            os.mkdir(path, 0o700)
+        except OSError as error:
+            raise _no_room(error, base) from error
+        try:
+            yield Path(path)
+        except OSError as error:
+            if error.errno not in _FULL:
+                raise
+            raise _no_room(error, base) from error
+    finally:
+        shutil.rmtree(path, ignore_errors=True)
+
+
+def _no_room(error: OSError, base: str) -> SourceError:
+    what = f"no private copy can be made to read it from ({(error.strerror or '').lower()})"
+    return SourceError(what, base, "Free space there, or set TMPDIR to a folder elsewhere")

@@ -12,8 +12,10 @@ def main() -> None:
 
         sys.stdout.write(f"rustfern {__version__}\n")
         return
-    from rustfern.cli import run
-
+    try:
+        from rustfern.cli import run
+    except KeyboardInterrupt:
+        sys.exit(130)
     run()
 
 

@@ -235,11 +235,13 @@ class CaseFile:
             for ident, path, root, facts in rows
         ]
 
-    def add_restored(self, ident: str, target: str, sha256: str) -> None:
-        """Note that a copy was restored."""
+    def add_restored(self, rows: Iterable[tuple[str, str, str]]) -> None:
+        """Note copies that were restored: (id, path written, SHA-256)."""
         at = datetime.now(UTC).isoformat(timespec="seconds")
         with self._at_once():
-            self._db.execute("INSERT INTO restored VALUES (?, ?, ?, ?)", (at, ident, os.fsencode(target), sha256))
+            self._db.executemany(
+                "INSERT INTO restored VALUES (?, ?, ?, ?)", [(at, i, os.fsencode(t), s) for i, t, s in rows]
+            )
 
     def restored(self) -> list[tuple[str, str, str, str]]:
         """What was restored from this case: (when, id of the copy, path written, SHA-256)."""

@@ -61,17 +61,6 @@ class _Wanted:
     order: float
 
 
-def same_volume(target: str, roots: Iterable[str]) -> str | None:
-    """The first root on whose volume a target lies (its nearest folder that exists), None if on none."""
-    there = os.path.abspath(target)
-    while not os.path.exists(there) and os.path.dirname(there) != there:
-        there = os.path.dirname(there)
-    with contextlib.suppress(OSError):
-        device = os.stat(there).st_dev
-        return next((root for root in roots if os.stat(root).st_dev == device), None)
-    return None
-
-
 def keep(
     roots: Sequence[str] | None,
     to: str,

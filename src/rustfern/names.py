@@ -1,7 +1,7 @@
 """The name index of a search: every document-like name on a disk, in few bytes each, looked up by stem, folder or extension.
 
-The names themselves lie in the case file, one row for each folder (a name holds no `/`, so that it parts them). In memory are only
-hashes of stems and extensions with the place of each name: 20 bytes for one. Names are compared whole before they count, so that
+The names themselves lie in the case file, one row for each folder (a name holds no `/`, so that it parts them). Of many names only
+hashes of stems and extensions are in memory, with the place of each: 20 bytes for one. Names are compared whole before they count, so that
 hashes which are alike by chance do no harm.
 """
 
@@ -11,7 +11,6 @@ import os
 import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from itertools import islice
 from typing import TYPE_CHECKING
@@ -24,11 +23,15 @@ if TYPE_CHECKING:
 
     Hashes = NDArray[np.uint64]
     Numbers = NDArray[np.int32]
+    Batch = tuple[Hashes, Numbers, Numbers, Numbers]
+    """Of many names: hashed stems, hashed endings, the numbers of their folders, their places there."""
 
 TABLE = "CREATE TABLE listed (id INTEGER PRIMARY KEY, path BLOB NOT NULL, names BLOB NOT NULL)"
 _BASE = 0x9E37_79B9_7F4A_7C15
 _AT_ONCE = 1 << 16
 _STEMS_KEPT = 1_024
+_FEW_NAMES = 5_000
+"""Up to so many names are looked up without hashes: loading what hashes them takes longer."""
 _MAX_HELD = 200_000
 """So many names of folders that were looked at are kept at hand."""
 
@@ -39,18 +42,64 @@ def stem_of(name: str) -> str:
     return stem if dot and stem else name
 
 
-@dataclass(frozen=True, slots=True)
-class _Sorted:
-    """`stems` in order; `order` the name that each belongs to; of each name its hashed ending, folder and place in it; of each folder
-    the rank of its path.
-    """
+Place = tuple[int, int]
+"""A name: the number of its folder, and its place among the names there."""
 
-    stems: Hashes
-    order: Numbers
-    endings: Numbers
-    folders: Numbers
-    places: Numbers
-    rank: Numbers
+
+class _Few:
+    """The names of a small search, by stem and extension; `rank` orders folders by their paths."""
+
+    def __init__(self, folders: Iterable[tuple[int, Sequence[str]]], rank: Sequence[int]) -> None:
+        self._stems: dict[str, list[Place]] = {}
+        self._endings: dict[str, list[int]] = {}
+        for ident, names in sorted(folders, key=lambda row: rank[row[0]]):
+            for place, name in enumerate(names):
+                stem = stem_of(name)
+                self._stems.setdefault(stem, []).append((ident, place))
+                there = self._endings.setdefault(name[len(stem) + 1 :], [])
+                if there[-1:] != [ident]:
+                    there.append(ident)
+
+    def of_stem(self, stem: str) -> list[Place]:
+        """The names that have this folded stem, in the order of paths."""
+        return self._stems.get(stem, [])
+
+    def of_extension(self, extension: str) -> list[int]:
+        """The folders that have names of this extension, in the order of paths."""
+        return self._endings.get(extension, [])
+
+
+class _Many:
+    """The same for a large search, by hashes: what is found may also be another name, of the same hash by chance."""
+
+    def __init__(self, batches: list[Batch], rank: Sequence[int]) -> None:
+        import numpy as np
+
+        stems, self._endings, self._folders, self._places = (
+            np.concatenate(each) for each in zip(*batches, strict=True)
+        )
+        self._order = np.argsort(stems, kind="stable").astype(np.int32)
+        self._stems = stems[self._order]
+        self._rank = np.asarray(rank, np.int32)
+
+    def of_stem(self, stem: str) -> list[Place]:
+        """As `_Few.of_stem`."""
+        import numpy as np
+
+        sought = _hash(stem)
+        low, high = np.searchsorted(self._stems, sought, "left"), np.searchsorted(self._stems, sought, "right")
+        found = self._order[low:high]
+        folders, places = self._folders[found], self._places[found]
+        ordered = np.lexsort((places, self._rank[folders]))
+        return list(zip(folders[ordered].tolist(), places[ordered].tolist(), strict=True))
+
+    def of_extension(self, extension: str) -> list[int]:
+        """As `_Few.of_extension`."""
+        import numpy as np
+
+        idents = np.unique(self._folders[self._endings == _hash(extension) >> 33])
+        ordered: list[int] = idents[np.argsort(self._rank[idents])].tolist()
+        return ordered
 
 
 @lru_cache(4)
@@ -104,13 +153,14 @@ class NameIndex:
 
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
-        self._count = 0
-        self._batches: list[tuple[Hashes, Numbers, Numbers, Numbers]] = []
-        self._sorted: _Sorted | None = None
+        self._count = self._waiting_names = 0
+        self._waiting: list[tuple[int, str, int]] = []
+        self._batches: list[Batch] = []
+        self._settled: _Few | _Many | None = None
         # What is asked for is often asked again: the copies of one folder, the names that many homes share.
         self._at_hand: dict[int, tuple[str, list[str]]] = {}
         self._held = 0
-        self._of_stem = lru_cache(_STEMS_KEPT)(self._find_stem)
+        self._of_stem = lru_cache(_STEMS_KEPT)(lambda stem: self._lookup().of_stem(stem))
 
     @classmethod
     def anew(cls, db: sqlite3.Connection) -> NameIndex:
@@ -121,51 +171,50 @@ class NameIndex:
 
     def add(self, rows: Iterable[tuple[str, Sequence[str]]]) -> None:
         """Take (folder, document-like names in it). Raises `sqlite3.Error`."""
-        import numpy as np
-
         lines: list[tuple[int, bytes, bytes]] = []
-        texts: list[str] = []
-        counts: list[int] = []
         for folder, unordered in rows:
             self._count += 1
             names = sorted(unordered)
             whole = "/".join(names)
             lines.append((self._count, os.fsencode(folder), os.fsencode(whole)))
-            texts.append(whole.lower() if whole.isascii() else "/".join(map(fold_name, names)))
-            counts.append(len(names))
-        if not lines:
+            folded = whole.lower() if whole.isascii() else "/".join(map(fold_name, names))
+            self._waiting.append((self._count, folded, len(names)))
+            self._waiting_names += len(names)
+        self._db.executemany("INSERT INTO listed VALUES (?, ?, ?)", lines)
+        if self._batches or self._waiting_names > _FEW_NAMES:
+            self._hash_waiting()
+        self._settled = None
+        self._of_stem.cache_clear()
+
+    def _hash_waiting(self) -> None:
+        if not self._waiting:
             return
+        import numpy as np
+
+        idents, texts, counts = zip(*self._waiting, strict=True)
         stems, endings = _hashes("/".join(texts).encode("utf-8", "surrogatepass"))
-        folders = np.repeat(np.arange(self._count - len(counts) + 1, self._count + 1, dtype=np.int32), counts)
+        folders = np.repeat(np.array(idents, dtype=np.int32), counts)
         starts = np.cumsum(counts) - counts
         places = (np.arange(len(folders)) - np.repeat(starts, counts)).astype(np.int32)
-        self._db.executemany("INSERT INTO listed VALUES (?, ?, ?)", lines)
         self._batches.append((stems, endings, folders, places))
-        self._sorted = None
-        self._of_stem.cache_clear()
+        self._waiting.clear()
+        self._waiting_names = 0
 
     def settle(self) -> None:
         """Make look-ups fast; called when all names are in (else the first look-up does it)."""
-        self._settled()
+        self._lookup()
 
-    def _settled(self) -> _Sorted:
-        import numpy as np
-
-        if self._sorted is None:
+    def _lookup(self) -> _Few | _Many:
+        if self._settled is None:
             self._db.execute("CREATE INDEX IF NOT EXISTS listed_path ON listed (path)")
-            if len(self._batches) != 1:
-                none = np.zeros(0, np.int32)
-                batches = self._batches or [(np.zeros(0, np.uint64), none, none, none)]
-                stems = np.concatenate([batch[0] for batch in batches])
-                endings, folders, places = (np.concatenate([batch[n] for batch in batches]) for n in (1, 2, 3))
-                self._batches = [(stems, endings, folders, places)]
-            stems, endings, folders, places = self._batches[0]
-            order = np.argsort(stems, kind="stable").astype(np.int32)
-            rank = np.zeros(self._count + 1, dtype=np.int32)
-            by_path = [row[0] for row in self._db.execute("SELECT id FROM listed ORDER BY path")]
-            rank[by_path] = np.arange(len(by_path))
-            self._sorted = _Sorted(stems[order], order, endings, folders, places, rank)
-        return self._sorted
+            rank = [0] * (self._count + 1)
+            for place, (ident,) in enumerate(self._db.execute("SELECT id FROM listed ORDER BY path")):
+                rank[ident] = place
+            if self._batches:
+                self._settled = _Many(self._batches, rank)
+            else:
+                self._settled = _Few([(ident, folded.split("/")) for ident, folded, _ in self._waiting], rank)
+        return self._settled
 
     def _row(self, ident: int) -> tuple[str, list[str]]:
         """The path of a folder and its names; none if an interrupt took them back."""
@@ -180,18 +229,6 @@ class NameIndex:
             self._at_hand[ident] = found
         return found
 
-    def _find_stem(self, stem: str) -> list[tuple[int, int]]:
-        """(folder, place in it) of the names that may have this folded stem."""
-        import numpy as np
-
-        held = self._settled()
-        sought = _hash(stem)
-        low, high = np.searchsorted(held.stems, sought, "left"), np.searchsorted(held.stems, sought, "right")
-        found = held.order[low:high]
-        folders, places = held.folders[found], held.places[found]
-        ordered = np.lexsort((places, held.rank[folders]))
-        return list(zip(folders[ordered].tolist(), places[ordered].tolist(), strict=True))
-
     def _fitting(self, stem: str, fits: Callable[[str], bool], only: int | None = None) -> Iterator[str]:
         for ident, place in self._of_stem(stem):
             if only is None or ident == only:
@@ -200,7 +237,7 @@ class NameIndex:
                     yield os.path.join(folder, names[place])
 
     def _ident(self, folder: str) -> int | None:
-        self._settled()
+        self._lookup()
         row = self._db.execute("SELECT id FROM listed WHERE path = ?", (os.fsencode(folder),)).fetchone()
         return int(row[0]) if row else None
 
@@ -226,12 +263,14 @@ class NameIndex:
 
     def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
         """Paths of files that end in this extension (small letters, no dot)."""
-        import numpy as np
-
-        held, ending = self._settled(), f".{extension}"
-        idents = np.unique(held.folders[held.endings == _hash(extension) >> 33])
-        rows = map(self._row, idents[np.argsort(held.rank[idents])].tolist())
-        found = (os.path.join(folder, n) for folder, names in rows for n in names if n.lower().endswith(ending))
+        ending = f".{extension}"
+        rows = map(self._row, self._lookup().of_extension(extension))
+        found = (
+            os.path.join(folder, name)
+            for folder, names in rows
+            for name in names
+            if name.lower().endswith(ending) and len(name) > len(ending)
+        )
         return list(islice(found, limit))
 
     def shaped(self, pattern: str, limit: int = 20_000) -> list[str]:

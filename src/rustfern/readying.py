@@ -12,7 +12,6 @@ from rustfern.advising import Advice, advice_from
 from rustfern.beginning import find_people, open_roots
 from rustfern.errors import RustFernError
 from rustfern.formats.table import DOCUMENT_EXTENSIONS, extension_of
-from rustfern.keeping import same_volume
 from rustfern.model import Hints, Home, Problem, Totals
 from rustfern.places.homes import is_temporary_profile
 from rustfern.places.loader import catalogue
@@ -20,6 +19,7 @@ from rustfern.places.search import Search
 from rustfern.sources import running
 from rustfern.sources.folder import FolderSource
 from rustfern.times import minute
+from rustfern.writing import same_volume
 
 _AHEAD = timedelta(minutes=10)
 _HIBERNATED = (b"hibr", b"HIBR", b"wake", b"WAKE", b"RSTR")

@@ -145,23 +145,25 @@ def restore(
     before = _already(real)
     done: list[Restored] = []
     refused: list[Refused] = []
-    for copy in copies:
-        try:
-            folders, name, notes = _place_of(copy, wish)
-            restored = _again(copy, real, os.path.join(*folders, name), tuple(notes), before)
-            if restored is None:
-                inner = _make_folders(real, folders)
-                restored = _one(copy, inner, name, notes, _bases_of(copy, case))
-                restored = _listed(real, restored, copy)
-            done.append(restored)
-            if case.path is not None:
-                # The file is there and verified: a case file that cannot take the note must not say otherwise.
-                with contextlib.suppress(CaseError):
-                    case.add_restored(restored.id, restored.target, restored.sha256)
-        except (RestoreRefused, SourceError) as error:
-            refused.append(Refused(copy.id, str(error)))
-        except OSError as error:
-            refused.append(Refused(copy.id, _system(error, real)))
+    try:
+        for copy in copies:
+            try:
+                folders, name, notes = _place_of(copy, wish)
+                restored = _again(copy, real, os.path.join(*folders, name), tuple(notes), before)
+                if restored is None:
+                    inner = _make_folders(real, folders)
+                    restored = _one(copy, inner, name, notes, _bases_of(copy, case))
+                    restored = _listed(real, restored, copy)
+                done.append(restored)
+            except (RestoreRefused, SourceError) as error:
+                refused.append(Refused(copy.id, str(error)))
+            except OSError as error:
+                refused.append(Refused(copy.id, _system(error, real)))
+    finally:
+        if case.path is not None and done:
+            # The files are there and verified: a case file that cannot take the note must not say otherwise.
+            with contextlib.suppress(CaseError):
+                case.add_restored((each.id, each.target, each.sha256) for each in done)
     return done, refused
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import signal
 import time
-from collections.abc import Collection, Iterable, Sequence
-from contextlib import suppress
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Protocol
@@ -114,18 +115,19 @@ def scan(
     assembly = Assembly(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
 
     stopped = False
+    zones: tuple[str, ...] = ()
+    zone = hints.zone
     with search.ahead():
-        observer.stage("looking into the folders where applications leave copies")
-        search.known_places()
-        totals.search_seconds = time.monotonic() - started
-        take_settings(search, assembly)
-        zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
-        hints, zone = _in_their_zone(hints, zones, live=live)
-        take_records(search, assembly)
-        observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
-        totals.first_seconds = time.monotonic() - started
-
         try:
+            observer.stage("looking into the folders where applications leave copies")
+            search.known_places()
+            totals.search_seconds = time.monotonic() - started
+            take_settings(search, assembly)
+            zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
+            hints, zone = _in_their_zone(hints, zones, live=live)
+            take_records(search, assembly)
+            observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
+            totals.first_seconds = time.monotonic() - started
             gather(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
         except KeyboardInterrupt:
             if not partial:
@@ -137,37 +139,63 @@ def scan(
 
     observer.stage("choosing")
     missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
-    documents = [_document(draft, assembly, hints, missing) for draft in of_people(assembly.drafts.values(), others)]
+    documents: list[Document] = []
     hits: list[Hit] = []
-    if hints.words:
-        observer.stage("looking for the words in all texts")
-        hits = _words_in(documents, assembly, hints, file)
-    holding = {documents[hit.number - 1].key: hit.found for hit in reversed(hits) if hit.number}
-    keys = [document.key for document in documents]
-    documents = _number(ranking.rank(documents, hints, holding), file)
-    hits = [_numbered(hit, keys, documents) for hit in hits]
-    if live:
-        documents, live_notices = look_alive(documents, places)
-        notices += live_notices
-    if stopped:
-        notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
-    if said := steady.health.said():
-        notices.insert(0, show_name(said))
-    totals.bytes_read = reader.bytes_read
-    totals.seconds = time.monotonic() - started
-    answer = Answer(
-        file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
-        tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
-        zones, zone, tuple(hits), stopped,
-    )  # fmt: skip
-    with file.writing():
-        file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
-        file.keep_about(scan=_summary(answer, began, advice_from(search.settings, places)))
-        for document in documents:
-            file.keep_document(document.number, contract.document(document))
+    try:
+        for draft in of_people(assembly.drafts.values(), others):
+            documents.append(_document(draft, assembly, hints, missing))
+        if hints.words:
+            observer.stage("looking for the words in all texts")
+            hits = _words_in(documents, assembly, hints, file)
+    except KeyboardInterrupt:
+        if not partial:
+            raise
+        stopped = True
+    # The rest takes a moment only: an interrupt waits until what was found is in the case.
+    with _undisturbed() as came:
+        holding = {documents[hit.number - 1].key: hit.found for hit in reversed(hits) if hit.number}
+        keys = [document.key for document in documents]
+        documents = _number(ranking.rank(documents, hints, holding), file)
+        hits = [_numbered(hit, keys, documents) for hit in hits]
+        if live:
+            documents, live_notices = look_alive(documents, places)
+            notices += live_notices
+        if stopped:
+            notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
+        if said := steady.health.said():
+            notices.insert(0, show_name(said))
+        totals.bytes_read = reader.bytes_read
+        totals.seconds = time.monotonic() - started
+        answer = Answer(
+            file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
+            tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
+            zones, zone, tuple(hits), stopped,
+        )  # fmt: skip
+        with file.writing():
+            file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
+            file.keep_about(scan=_summary(answer, began, advice_from(search.settings, places)))
+            for document in documents:
+                file.keep_document(document.number, contract.document(document))
     if file is not case:
         file.close()
-    return answer
+    if came and not partial:
+        raise KeyboardInterrupt
+    return replace(answer, stopped=True) if came else answer
+
+
+@contextmanager
+def _undisturbed() -> Iterator[list[int]]:
+    """Interrupts in here only fill the list that is given, where this thread may say so."""
+    came: list[int] = []
+    try:
+        before = signal.signal(signal.SIGINT, lambda number, _: came.append(number))
+    except ValueError:  # not the main thread
+        yield came
+        return
+    try:
+        yield came
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def _summary(answer: Answer, began: datetime, advice: Sequence[Advice]) -> dict[str, object]:

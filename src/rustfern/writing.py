@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from rustfern.casefile import roots_of_recent_cases
@@ -75,6 +75,17 @@ def sync_folder(folder: str) -> None:
             os.fsync(handle)
         finally:
             os.close(handle)
+
+
+def same_volume(target: str, roots: Iterable[str]) -> str | None:
+    """The first root on whose volume a target lies (its nearest folder that exists), None if on none."""
+    there = os.path.abspath(target)
+    while not os.path.exists(there) and os.path.dirname(there) != there:
+        there = os.path.dirname(there)
+    with contextlib.suppress(OSError):
+        device = os.stat(there).st_dev
+        return next((root for root in roots if os.stat(root).st_dev == device), None)
+    return None
 
 
 def outside_searched(path: str, roots: Sequence[str] = ()) -> str:

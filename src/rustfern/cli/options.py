@@ -96,7 +96,7 @@ def hints_from(
 
 def warn_same_disk(target: str, searched: Sequence[str]) -> None:
     """Writing to the disk that is searched can destroy what could still be saved: said before anything is written."""
-    from rustfern.keeping import same_volume
+    from rustfern.writing import same_volume
 
     if (shared := same_volume(target, searched)) is not None:
         print(

@@ -172,14 +172,15 @@ class PlainText:
             if wide:
                 self._plausible(text, position)
             position += len(data)
-            *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
             if not sink.counted:
                 # Only the verdict is asked for: lines need not be told apart.
-                lines += len(whole) - (not data and not whole[-1])
-                sink.pieces += bool(whole)
+                lines += text.count("\n")
+                sink.pieces += bool(text)
+                rest = text[-1:] or rest
                 if not data:
-                    return lines
+                    return lines + (rest not in ("", "\n"))
                 continue
+            *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
             ended = not data and not whole[-1]
             for line in whole[: len(whole) - ended]:
                 put(line)

@@ -105,19 +105,21 @@ def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[st
 
 
 def find_people(
-    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[Home] = ()
+    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[KeptFolder] = ()
 ) -> tuple[list[Home], list[Home]]:
-    """The homes that are searched (of the person asked for, else all), and the others; `kept` are those of kept folders.
+    """The homes that are searched (of the person asked for, else all), and the others; `kept` are the kept folders among the sources.
 
     Raises `WrongUsage` if the person asked for has none. From here on, private copies are made outside of what is searched.
     """
-    copy_elsewhere([source.root for source in sources], None if live else on_problem)
+    taken_from = [root for each in kept for root in each.taken_from]
+    copy_elsewhere([*(source.root for source in sources), *taken_from], None if live else on_problem)
     if live:
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []
-    known = {home.root for home in kept}
+    of_kept = [home for each in kept for home in each.homes]
+    known = {home.root for home in of_kept}
     homes = [
-        *kept,
+        *of_kept,
         *(home for source in sources if source.root not in known for home in find_homes(source, on_problem)),
     ]
     # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.

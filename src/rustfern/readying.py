@@ -71,9 +71,7 @@ def ready(roots: Sequence[str] | None = None, person: str | None = None, target:
     tops, kept = open_roots(roots)
     sources = [FolderSource(top) for top in tops]
     live = not roots
-    homes, _ = find_people(
-        sources, live, Hints(person=person), on_problem, [home for each in kept for home in each.homes]
-    )
+    homes, _ = find_people(sources, live, Hints(person=person), on_problem, kept)
     search = Search(sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
     search.known_places()
     short = [find for find in search.finds if catalogue().places[find.place].shortness < 3 and find.kind != "record"]

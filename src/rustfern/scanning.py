@@ -106,7 +106,7 @@ def scan(
         problems.append(Problem(path, message))
 
     sources = [FolderSource(top) for top in tops]
-    homes, others = find_people(sources, live, hints, on_problem, [home for each in kept for home in each.homes])
+    homes, others = find_people(sources, live, hints, on_problem, kept)
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
     notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
     places = catalogue()
@@ -457,9 +457,9 @@ def _words_in(documents: Sequence[Document], assembly: Assembly, hints: Hints, f
     """The copies that hold the words. Texts stay in the case file only for a person who was chosen."""
     from rustfern.wording import WordIndex, index_texts
 
-    index = WordIndex(file.connection if hints.person else None)
+    index = WordIndex(hints.words or "", file.connection if hints.person else None)
     index_texts(index, documents, [item for item in assembly.unmatched if isinstance(item, Copy)])
-    return index.search(hints.words or "")
+    return index.search()
 
 
 def _numbered(hit: Hit, keys: Sequence[str], documents: Sequence[Document]) -> Hit:

@@ -45,9 +45,7 @@ def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_cl
 
     tops, kept = open_roots(roots)
     sources = [FolderSource(top) for top in tops]
-    homes, _ = find_people(
-        sources, not roots, Hints(person=person), on_problem, [home for each in kept for home in each.homes]
-    )
+    homes, _ = find_people(sources, not roots, Hints(person=person), on_problem, kept)
     search = Search(sources, homes, catalogue(), on_problem, Totals())
     search.known_places()
     rows = []

@@ -9,7 +9,8 @@ from __future__ import annotations
 import re
 import sqlite3
 import unicodedata
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 
 from rustfern import formats, rebuilding
 from rustfern.errors import SourceError
@@ -20,6 +21,7 @@ from rustfern.sources.folder import FolderSource
 _WHOLE = 4 << 20
 _AROUND = 160
 _MAX_HITS = 200
+_OFTEN = 500
 _SENTENCE = re.compile(r"(?<=[.!?…。！？])\s*")
 _TEXT_ON_DEMAND = frozenset({"pdf", "ai"})
 """Formats whose text is only read to be shown or searched."""
@@ -34,14 +36,20 @@ def _storable(text: str) -> str:
 
 def plain(text: str) -> str:
     """The form in which words are sought: folded, without accents."""
+    if text.isascii():
+        return fold(text.replace("\0", " "))
     apart = unicodedata.normalize("NFD", fold(_storable(text)))
     return "".join(sign for sign in apart if not unicodedata.combining(sign))
 
 
 class WordIndex:
-    """The texts of copies. `database` keeps them in the case file; without one they are gone when the search ends."""
+    """Those pieces of the texts of copies that hold any of the words. `database` keeps them in the case file; without one they are gone when
+    the search ends.
+    """
 
-    def __init__(self, database: sqlite3.Connection | None = None) -> None:
+    def __init__(self, words: str, database: sqlite3.Connection | None = None) -> None:
+        self._wanted = list(dict.fromkeys(plain(words).split()))
+        self._long = [word for word in self._wanted if len(word) >= _SHORTEST]
         self._db = database or sqlite3.connect(":memory:", isolation_level=None)
         self._db.execute(
             "CREATE VIRTUAL TABLE IF NOT EXISTS wording USING fts5(folded, piece UNINDEXED, number UNINDEXED, ident UNINDEXED, "
@@ -49,19 +57,42 @@ class WordIndex:
         )
         self._db.execute("DELETE FROM wording")
 
+    @contextmanager
+    def filling(self) -> Iterator[None]:
+        """Around all that is added: written at once, since each step of its own costs more than its texts."""
+        self._db.execute("BEGIN")
+        try:
+            yield
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+        self._db.execute("COMMIT")
+
     def add(self, number: int, ident: str, path: str, pieces: Iterable[str]) -> None:
         """Take in the text of one copy, piece by piece."""
-        shown = _storable(path)
-        rows = ((plain(piece), _storable(piece), number, ident, shown) for piece in pieces)
-        self._db.executemany("INSERT INTO wording VALUES (?, ?, ?, ?, ?)", rows)
+        shown, long = _storable(path), self._long
+        rows: list[tuple[str, str]] = []
+        often, most = dict.fromkeys(long, 0), 0
+        for piece in pieces:
+            folded = plain(piece)
+            found = [word for word in long if word in folded]
+            # Of a word that stands everywhere the first pieces are enough, and those that hold more of the words.
+            if len(found) > most or any(often[word] < _OFTEN for word in found):
+                rows.append((folded, _storable(piece)))
+            most = max(most, len(found))
+            for word in found:
+                often[word] += 1
+        self._db.executemany(
+            "INSERT INTO wording VALUES (?, ?, ?, ?, ?)",
+            ((folded, piece, number, ident, shown) for folded, piece in rows),
+        )
 
-    def search(self, words: str) -> list[Hit]:
+    def search(self) -> list[Hit]:
         """The copies that hold most of the words, the likeliest first, each with the sentence that holds most of them."""
-        wanted = list(dict.fromkeys(plain(words).split()))
-        long = [word for word in wanted if len(word) >= _SHORTEST]
-        if not long:
+        wanted = self._wanted
+        if not self._long:
             return []
-        match = " OR ".join('"{}"'.format(word.replace('"', '""')) for word in long)
+        match = " OR ".join('"{}"'.format(word.replace('"', '""')) for word in self._long)
         best: dict[tuple[int, str, str], Hit] = {}
         held: dict[tuple[int, str, str], set[str]] = {}
         rows = self._db.execute(
@@ -96,14 +127,15 @@ def index_texts(index: WordIndex, documents: Sequence[Document], others: Sequenc
 
     A hit's `number` is the place of its document in the list, from 1, and its `ident` that of the copy in the document, from 0.
     """
-    for number, document in enumerate(documents, 1):
-        paths = {copy.path: copy.entry for copy in document.copies}
-        for at, copy in enumerate(document.copies):
-            if at not in document.same_as:
-                bases = [paths[path] for path in copy.bases if path in paths]
-                index.add(number, str(at), copy.path, _text(copy, document.name, bases))
-    for copy in others:
-        index.add(0, "", copy.path, _text(copy, "", ()))
+    with index.filling():
+        for number, document in enumerate(documents, 1):
+            paths = {copy.path: copy.entry for copy in document.copies}
+            for at, copy in enumerate(document.copies):
+                if at not in document.same_as:
+                    bases = [paths[path] for path in copy.bases if path in paths]
+                    index.add(number, str(at), copy.path, _text(copy, document.name, bases))
+        for copy in others:
+            index.add(0, "", copy.path, _text(copy, "", ()))
 
 
 def _text(copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:

@@ -29,6 +29,12 @@ class KeptFolder:
     base: str
     at: str
 
+    @property
+    def taken_from(self) -> list[str]:
+        """The roots that it was taken from."""
+        inner_base = os.path.join(self.folder, FILES)
+        return [os.path.normpath(os.path.join(self.base, os.path.relpath(root, inner_base))) for root in self.roots]
+
 
 @dataclass(frozen=True, slots=True)
 class KeptFile:

@@ -249,6 +249,7 @@ FUZZED = packed("fuzzed.tar.xz")
         ("rows.xls", lambda data: formats.check(io.BytesIO(data), "rows.xls")),
         ("encoding.xml", lambda data: list(files.xml_values(Source(io.BytesIO(data), len(data), "x", ("*",))))),
         ("case.xlsx", lambda data: formats.read_text(io.BytesIO(data), "case.xlsx", 2_000)),
+        ("frame.xml", lambda data: formats.check(io.BytesIO(data), "frame.xml")),
         ("itself.plist", lambda data: list(files.plist_values(Source(io.BytesIO(data), len(data), "x", ("*",))))),
         ("encoding.xml", kept_lists.notepadpp_session),
         ("encoding.xml", lambda data: recovery_list.parse(io.BytesIO(data))),

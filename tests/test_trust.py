@@ -233,22 +233,41 @@ def test_two_processes_list_what_one_does(how: str, tmp_path: Path, monkeypatch:
     assert listed(tmp_path, how, monkeypatch) == alone
 
 
-def test_a_tree_as_deep_as_paths_go(tmp_path: Path, rustfern: Rustfern) -> None:
-    here = os.open(tmp_path, os.O_RDONLY)
-    try:
-        for depth in range(2_000):
-            os.mkdir("dd", dir_fd=here)
-            inner = os.open("dd", os.O_RDONLY, dir_fd=here)
-            os.close(here)
-            here = inner
-            if depth % 500 == 0:
-                os.close(os.open("plan.txt~", os.O_CREAT, dir_fd=here))
-    finally:
+def deep(top: Path, levels: int, every: int) -> None:
+    """Folders in folders, with a file at each so many levels, deeper than a path can be written."""
+    here = os.open(top, os.O_RDONLY)
+    for level in range(1, levels + 1):
+        os.mkdir("dd", dir_fd=here)
+        inner = os.open("dd", os.O_RDONLY, dir_fd=here)
         os.close(here)
-    run = rustfern("scan", tmp_path, "--json")
-    assert run.status == 0 and len(run.json["documents"]) >= 2
-    assert any("too long" in problem["message"] for problem in run.json["problems"])
-    subprocess.run(["rm", "-rf", str(tmp_path / "dd")], check=True)
+        here = inner
+        if level % every == 0:
+            with os.fdopen(os.open("plan.txt~", os.O_CREAT | os.O_WRONLY, dir_fd=here), "w") as out:
+                out.write(f"crane booked {level}")
+    os.close(here)
+
+
+def test_trees_as_deep_as_paths_go(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    trash = disk / "home/ines/.local/share/Trash"
+    write(trash / "info/yard.trashinfo", "[Trash Info]\nPath=/home/ines/yard\nDeletionDate=2026-09-21T14:18:00\n")
+    (trash / "files/yard").mkdir()
+    deep(trash / "files/yard", 1_200, 400)
+    (disk / "deeper").mkdir()
+    deep(disk / "deeper", 2_000, 500)
+    try:
+        run = rustfern("scan", disk, "--json")
+        names = [document["name"] for document in run.json["documents"]]
+        assert run.status == 0 and "yard" in names and names.count("plan.txt") >= 2
+        assert any("too long" in problem["message"] for problem in run.json["problems"])
+        number = by_name(run.json, "yard")["id"]
+        for _ in range(2):
+            restored = rustfern("restore", number, "--to", tmp_path / "out", "--json").json["restored"]
+            files = subprocess.run(["find", restored[0]["to"], "-type", "f"], capture_output=True, check=True).stdout
+            assert len(files.splitlines()) == 3
+        for command in (["check", "--recursive", disk], ["keep", disk, "--to", tmp_path / "kept"]):
+            assert rustfern(*command, "--json").status in (0, 3)
+    finally:
+        subprocess.run(["rm", "-rf", str(disk), str(tmp_path / "out"), str(tmp_path / "kept")], check=True)
 
 
 # --- reads, volumes and clocks --------------------------------------------------------------------------------------

@@ -79,13 +79,19 @@ def _verdict_alone(path: str) -> Checked:
 def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
     for path in paths:
         if recursive and path != "-" and os.path.isdir(path) and not os.path.islink(path):
-            for folder, folders, names in os.walk(path):
-                folders.sort()
-                for name in sorted(names):
-                    if not name.startswith(_LOCKS):  # no document: a sign that one is, or was, open
-                        yield os.path.join(folder, name)
+            yield from _below(path)
         else:
             yield path
+
+
+def _below(folder: str) -> list[str]:
+    """Every file below a folder, and the folders that cannot be listed."""
+    shut: list[str] = []
+    found: list[str] = []
+    for inner, _, names in FolderSource(folder).walk(folder, lambda path, _: shut.append(path)):
+        # A lock is no document: a sign that one is, or was, open.
+        found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
+    return sorted([*shut, *found])
 
 
 def check_one(path: str) -> Checked:
@@ -100,6 +106,7 @@ def check_one(path: str) -> Checked:
             whole = os.path.realpath(whole)
             entry = FolderSource(os.path.dirname(whole)).entry(whole)
         if entry.is_folder:
+            FolderSource(whole).names(whole)
             raise SourceError("this is a folder: name its files, or use --recursive", path)
         if not entry.is_file:
             raise SourceError("this is not a regular file and was not opened", path)

@@ -28,7 +28,7 @@ from rustfern.scanning import Observer, Silent
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.kept import EARLIER, FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
 from rustfern.unfinished import clean, fresh_name
-from rustfern.writing import claim
+from rustfern.writing import claim, make_folders
 
 _CHUNK = 1 << 20
 _TRIES = 3
@@ -220,7 +220,7 @@ class _Keeper:
         relative = os.path.relpath(entry.path, self.base)
         to = os.path.join(self.target, FILES, relative)
         try:
-            os.makedirs(os.path.dirname(to), exist_ok=True)
+            make_folders(os.path.dirname(to))
             self._folders.add(os.path.dirname(relative))
             if entry.link_target is not None:
                 digest, size, stamp = self._link(entry, to)
@@ -299,7 +299,7 @@ class _Keeper:
         relative = os.path.relpath(to, os.path.join(self.target, FILES))
         for number in itertools.count(1):
             other = os.path.join(self.target, EARLIER, str(number), relative)
-            os.makedirs(os.path.dirname(other), exist_ok=True)
+            make_folders(os.path.dirname(other))
             with contextlib.suppress(FileExistsError):
                 try:
                     os.link(to, other, follow_symlinks=False)  # its name stays taken up to the last

@@ -22,8 +22,8 @@ from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
 from rustfern.model import Content, Entry, show_name
 from rustfern.naming import layout, named, safe_name, target_name
 from rustfern.sources.folder import FolderSource, explain
-from rustfern.unfinished import clean, scratch
-from rustfern.writing import claim, outside_searched, sync_folder
+from rustfern.unfinished import clean, remove_tree, scratch
+from rustfern.writing import claim, make_folders, outside_searched, sync_folder
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
@@ -103,7 +103,7 @@ def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = Fals
     path = os.path.abspath(folder)
     real = os.path.realpath(path) if allow_inside else outside_searched(folder, roots)
     try:
-        os.makedirs(real, exist_ok=True)
+        make_folders(real)
         with scratch(real, os.unlink) as probe:
             os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     except FileExistsError as error:
@@ -370,13 +370,13 @@ def _names(folder: str, name: str, *, has_extension: bool = True) -> Iterator[st
 def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
     """A folder copy with all its members; moved into place only when every one is verified."""
     folder, name = os.path.split(target)
-    with scratch(folder, lambda path: shutil.rmtree(path, ignore_errors=True)) as made:
+    with scratch(folder, remove_tree) as made:
         os.mkdir(made, 0o700)
         sums = []
         for relative, member in rebuilding.members(entry):
             *above, last = (safe_name(part) for part in relative.split("/"))
             inner = os.path.join(made, *above)
-            os.makedirs(inner, exist_ok=True)
+            make_folders(inner)
             # Two names may become one when made safe: each keeps its file.
             place = next(path for path in _names(inner, last) if not os.path.lexists(path))
             with rebuilding.open_content(member) as stream:

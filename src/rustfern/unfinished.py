@@ -13,7 +13,6 @@ import os
 import platform
 import re
 import secrets
-import shutil
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
@@ -65,9 +64,25 @@ def clean(where: str) -> None:
             if found and found[1] == _host() and not _runs(int(found[2])):
                 with contextlib.suppress(OSError):
                     if item.is_dir(follow_symlinks=False):
-                        shutil.rmtree(item.path, ignore_errors=True)
+                        remove_tree(item.path)
                     else:
                         os.unlink(item.path)
+
+
+def remove_tree(path: str) -> None:
+    """Remove a folder of ours with all that is in it, as far as that can be done: one of a thousand levels is no problem."""
+    every = [path]
+    for each in every:
+        with contextlib.suppress(OSError), os.scandir(each) as listing:
+            for item in listing:
+                with contextlib.suppress(OSError):
+                    if item.is_dir(follow_symlinks=False):
+                        every.append(item.path)
+                    else:
+                        os.unlink(item.path)
+    for each in reversed(every):
+        with contextlib.suppress(OSError):
+            os.rmdir(each)
 
 
 def _runs(process: int) -> bool:
@@ -125,7 +140,7 @@ def private_folder() -> Iterator[Path]:
                 raise
             raise _no_room(error, base) from error
     finally:
-        shutil.rmtree(path, ignore_errors=True)
+        remove_tree(path)
 
 
 def _no_room(error: OSError, base: str) -> SourceError:

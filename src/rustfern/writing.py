@@ -67,6 +67,20 @@ def claim(made: str, path: str) -> None:
             raise
 
 
+def make_folders(path: str) -> None:
+    """Make a folder and those above it, where they are missing; a thousand of them are no problem. Raises `OSError`."""
+    missing = []
+    while not os.path.isdir(path):
+        missing.append(path)
+        path = os.path.dirname(path)
+    for each in reversed(missing):
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(each)
+            continue
+        if not os.path.isdir(each):
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), each)
+
+
 def sync_folder(folder: str) -> None:
     """Have the names of a folder written to the disk, where that can be asked for."""
     with contextlib.suppress(OSError):

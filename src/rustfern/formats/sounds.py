@@ -150,7 +150,7 @@ def _aac(stream: BinaryIO, size: int) -> Reading:
         length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF if len(head) == 7 else 0
         if head[:3] == b"TAG" or head[:3] == b"ID3" or (frames and not head.strip(b"\0")):
             break
-        if head[0] != 0xFF or head[1] & 0xF6 != 0xF0 or length < 7:
+        if length < 7 or head[0] != 0xFF or head[1] & 0xF6 != 0xF0:
             raise Malformed("no frame of sound, where one should begin", at)
         at += length
         frames += 1

@@ -78,6 +78,9 @@ def test_all_best_with_layout_listed_and_taken_up_again(disk: Path, tmp_path: Pa
     assert "its own place is free" in run.out and "Documents/dues.txt" in run.out
     again = rustfern("restore", "--all-best", "--keep-layout", "--to", to)
     assert again.status == 0 and again.out.count("was there already, read again") == 3 and files_in(to) == made
+    (to / "restored.jsonl").unlink()  # as if killed before anything was listed
+    assert rustfern("restore", "--all-best", "--keep-layout", "--to", to).out.count("was there already") == 3
+    assert len((to / "restored.jsonl").read_text().splitlines()) == 3
     # A file that was changed since is left alone, and its copy written beside it.
     hurt = to / sorted(made)[0]
     hurt.write_bytes(b"opened and changed")

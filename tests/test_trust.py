@@ -265,7 +265,7 @@ def test_trees_as_deep_as_paths_go(disk: Path, tmp_path: Path, rustfern: Rustfer
             files = subprocess.run(["find", restored[0]["to"], "-type", "f"], capture_output=True, check=True).stdout
             assert len(files.splitlines()) == 3
         for command in (["check", "--recursive", disk], ["keep", disk, "--to", tmp_path / "kept"]):
-            assert rustfern(*command, "--json").status in (0, 3)
+            assert rustfern(*command, "--json").status in (0, 1, 3)
     finally:
         subprocess.run(["rm", "-rf", str(disk), str(tmp_path / "out"), str(tmp_path / "kept")], check=True)
 

@@ -149,10 +149,13 @@ def restore(
         for copy in copies:
             try:
                 folders, name, notes = _place_of(copy, wish)
-                restored = _again(copy, real, os.path.join(*folders, name), tuple(notes), before)
+                wanted = os.path.join(*folders, name)
+                restored = _again(copy, real, wanted, tuple(notes), before)
                 if restored is None:
                     inner = _make_folders(real, folders)
                     restored = _one(copy, inner, name, notes, _bases_of(copy, case))
+                if not restored.again or (copy.path, restored.sha256, wanted) not in before:
+                    # A run that was killed may have given a file its name and not listed it.
                     restored = _listed(real, restored, copy)
                 done.append(restored)
             except (RestoreRefused, SourceError) as error:
@@ -209,7 +212,6 @@ def _again(
 ) -> Restored | None:
     """A copy that an earlier run restored, if its file is still there and the same."""
     expected: str = copy.facts["sha256"] or ""
-    # A run that was killed may have given a file its name and not listed it yet.
     relative = before.get((copy.path, expected, wanted), wanted)
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None

@@ -2,14 +2,17 @@
 """What holds when everything goes wrong: bench/faults.py [--times 200] [--only killed|untouched|speed] [--folder DIR]
 
 killed: `restore`, `keep`, `scan` and `report` on the demo disk, each killed (SIGKILL) at so many random moments: afterwards every file under its
-final name is whole, the next run cleans up and ends well, the case file opens. untouched: a digest of bytes, names, kinds, modes, times (those of
-access too, where the disk keeps them) and extended attributes of the demo disk and of `--folder`, before and after every command. speed: restoring and
-keeping against `cp`, `sync` and two `sha256sum` of the same files, in the same run.
+final name is whole, the next run cleans up and ends well, the case file opens. untouched: a digest of bytes, names, kinds, modes, times and extended
+attributes of the demo disk and of `--folder`, before and after every command: as they are, on a volume that keeps times of access, on one that is
+read-only, and without the rights of an administrator on files of somebody else. speed: restoring and keeping against `cp`, `sync` and two `sha256sum` of
+the same files, in the same run.
 """
 
 from __future__ import annotations
 
 import argparse
+import contextlib
+import ctypes
 import hashlib
 import json
 import os
@@ -31,12 +34,12 @@ RUSTFERN = [sys.executable, "-m", "rustfern"]
 LEFT = ".rustfern-"
 
 
-def call(*words: object, state: Path, quiet: bool = True) -> subprocess.CompletedProcess[str]:
+def call(*words: object, state: Path, rights: bool = True) -> subprocess.CompletedProcess[str]:
     """Run the program."""
-    env = {**os.environ, "XDG_STATE_HOME": str(state), "COLUMNS": "100"}
     return subprocess.run(
-        [*RUSTFERN, *map(str, words)], capture_output=quiet, text=True, env=env, errors="backslashreplace"
-    )
+        [*RUSTFERN, *map(str, words)], capture_output=True, text=True, errors="backslashreplace",
+        env={**os.environ, "XDG_STATE_HOME": str(state), "COLUMNS": "100"}, preexec_fn=None if rights else without_rights,
+    )  # fmt: skip
 
 
 def killed(words: list[object], after: float, state: Path) -> bool:
@@ -147,8 +150,8 @@ def kill_all(times: int) -> bool:
         )
 
 
-def digest(folder: Path) -> dict[str, tuple[object, ...]]:
-    """All that could be changed of each thing below a folder; the access time is read before the bytes."""
+def digest(folder: Path, *, accessed: bool = True) -> dict[str, tuple[object, ...]]:
+    """All that could be changed of each thing below a folder; times of access of files only where they are `accessed` with the right to keep them."""
     out: dict[str, tuple[object, ...]] = {}
     for path in sorted(walk(folder)):
         facts = os.lstat(path)
@@ -161,7 +164,9 @@ def digest(folder: Path) -> dict[str, tuple[object, ...]]:
         extra = tuple(
             (name, os.getxattr(path, name, follow_symlinks=False)) for name in os.listxattr(path, follow_symlinks=False)
         )
-        times = (facts.st_mtime_ns, facts.st_ctime_ns) + (() if stat.S_ISDIR(kind) else (facts.st_atime_ns,))
+        times = (facts.st_mtime_ns, facts.st_ctime_ns) + (
+            (facts.st_atime_ns,) if accessed and stat.S_ISREG(kind) else ()
+        )
         out[path] = (facts.st_mode, facts.st_uid, facts.st_size if not stat.S_ISDIR(kind) else 0, times, content, extra)
     return out
 
@@ -174,35 +179,80 @@ def walk(folder: Path) -> Iterator[str]:
             yield os.path.join(top, name)
 
 
-def untouched(more: str | None) -> bool:
+@contextlib.contextmanager
+def mounted(base: Path, options: str, of: Path | None = None) -> Iterator[Path | None]:
+    """A volume in memory with such options, or a folder mounted so; None where this machine mounts none."""
+    place = base / f"volume-{options.replace(',', '-')}"
+    place.mkdir()
+    words = ["mount", "-t", "tmpfs", "-o", options, "tmpfs", place] if of is None else ["mount", "--bind", of, place]
+    if subprocess.run(words, capture_output=True).returncode:
+        print(f"    {options}: no volumes can be mounted here, left out")
+        yield None
+        return
+    if of is not None:
+        subprocess.run(["mount", "-o", f"remount,bind,{options}", place], check=True)
+    try:
+        yield place
+    finally:
+        subprocess.run(["umount", place], check=True)
+
+
+def without_rights() -> None:
+    """Give up the rights of an administrator to read everything, and to act as the owner of everything, for what is executed next."""
+    libc = ctypes.CDLL(None)
+    for capability in (1, 2, 3):  # CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH, CAP_FOWNER
+        libc.prctl(24, capability, 0, 0, 0)
+
+
+def unchanged(disk: Path, what: str, base: Path, *, rights: bool = True) -> bool:
     """Run every command over a disk; whether nothing of it changed."""
+    time.sleep(1.1)
+    before = digest(disk, accessed=rights)
+    name = what.replace(" ", "-").replace(",", "")
+    out, state = base / f"out-{name}", base / f"state-{name}"
+    document = next((path for path in sorted(disk.rglob("*.odt")) if path.is_file()), disk)
+    commands: list[list[object]] = [
+        ["ready", disk], ["places", disk], ["scan", disk, "--gentle"], ["scan", disk, "--words", "larch"], ["scan", disk, "--thorough", "--everything"],
+        ["keep", disk, "--to", out / "kept"], ["keep", disk, "--to", out / "kept"], ["check", "--recursive", disk], ["check", document], ["look", "1"],
+        ["look", "1", "--text"], ["look", "1a", "1b"], ["look", document], ["look", "1", "--figure", out / "life.png"], ["restore", "1", "--dry-run", "--to", out / "x"],
+        ["restore", "--all-best", "--keep-layout", "--to", out / "restored"], ["report", "--for", "record", "--to", out / "r.html"],
+        ["report", "--csv"], ["cases", "--log"], ["guide", disk, "--to", out / "guide", "--yes"],
+    ]  # fmt: skip
+    ended = [call(*command, state=state, rights=rights).returncode for command in commands]
+    after = digest(disk, accessed=rights)
+    changed = [path for path in sorted(before.keys() | after.keys()) if before.get(path) != after.get(path)]
+    good = not changed and all(status in (0, 1, 2, 3) for status in ended) and ended[4] in (0, 3)
+    print(
+        f"{'ok ' if good else 'BAD'} {what}: {len(before)} things, {len(commands)} commands, {len(changed)} changed {changed[:3] or ''}"
+    )
+    return good
+
+
+def untouched(more: str | None) -> bool:
+    """Run every command over disks, as they are and as they could be attached; whether nothing of them changed."""
     with tempfile.TemporaryDirectory() as folder:
-        base, state = Path(folder), Path(folder) / "state"
-        disk = base / "disk"
-        call("demo", "--to", disk, state=state)
-        disks = [disk]
+        base = Path(folder)
+        call("demo", "--to", base / "demo", state=base / "state")
+        disks = [base / "demo"]
         if more:
             shutil.copytree(more, base / "more", symlinks=True)
             disks.append(base / "more")
         good = True
-        for each in disks:
-            time.sleep(1.1)
-            before = digest(each)
-            out = base / f"out-{each.name}"
-            commands: list[list[object]] = [
-                ["ready", each], ["places", each], ["scan", each, "--thorough", "--everything"], ["scan", each, "--gentle"], ["scan", each, "--words", "larch"],
-                ["keep", each, "--to", out / "kept"], ["check", "--recursive", each], ["look", "1"], ["look", "1", "--text"], ["look", "1a", "1b"],
-                ["restore", "--all-best", "--keep-layout", "--to", out / "restored"], ["report", "--for", "record", "--to", out / "r.html"],
-                ["cases", "--log"], ["guide", each, "--to", out / "guide", "--yes"],
-            ]  # fmt: skip
-            for command in commands:
-                call(*command, state=state)
-            after = digest(each)
-            changed = [path for path in sorted(before.keys() | after.keys()) if before.get(path) != after.get(path)]
-            good &= not changed
-            print(
-                f"{'ok ' if not changed else 'BAD'} {each.name}: {len(before)} things, {len(commands)} commands, {len(changed)} changed {changed[:3] or ''}"
-            )
+        for disk in disks:
+            good &= unchanged(disk, f"{disk.name} as it is", base)
+            with mounted(base, "strictatime,size=4g") as volume:
+                if volume is not None:
+                    shutil.copytree(disk, volume / "disk", symlinks=True)
+                    good &= unchanged(volume / "disk", f"{disk.name}, times of access kept", base)
+            shutil.rmtree(base / "volume-strictatime-size=4g", ignore_errors=True)
+            with mounted(base, "ro", disk) as volume:
+                if volume is not None:
+                    good &= unchanged(volume, f"{disk.name} read-only", base)
+            shutil.rmtree(base / "volume-ro", ignore_errors=True)
+            if hasattr(os, "geteuid") and os.geteuid() == 0:
+                for path in walk(disk):
+                    os.chown(path, 12_345, 12_345, follow_symlinks=False)
+                good &= unchanged(disk, f"{disk.name} of somebody else, without rights", base, rights=False)
         return good
 
 

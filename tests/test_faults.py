@@ -16,6 +16,7 @@ from conftest import Run, docx, odt, packed, write
 from rustfern import formats, restoring, scanning
 from rustfern.casefile import CaseFile, roots_of
 from rustfern.errors import Malformed
+from rustfern.formats.drawn import draw
 from rustfern.model import Hints, State
 from rustfern.places.settings import files
 from rustfern.places.settings.interface import Source
@@ -261,6 +262,21 @@ def test_what_fuzzing_found_stays_mended(name: str, parse: Callable[[bytes], obj
     began = time.process_time()
     with contextlib.suppress(Malformed):
         parse(FUZZED[name])
+    assert time.process_time() - began < 20
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [("x.html", "<script "), ("x.html", "<style>"), ("x.html", "<!-- "), ("x.html", "<"), ("x.md", "#"), ("x.md", "# # "), ("x.csv", '"'), ("x.json", "["), ("x.svg", "@import "), ("x.svg", "url(")],
+)  # fmt: skip
+def test_texts_made_to_take_long_do_not(name: str, text: str) -> None:
+    import time
+
+    began = time.process_time()
+    data = (("<html>" if name.endswith("html") else "# ") + text * (1_500_000 // len(text)) + "x").encode()
+    formats.check(io.BytesIO(data), name)
+    formats.read_text(io.BytesIO(data), name, 4 << 20)
+    assert draw(b"<svg xmlns='http://www.w3.org/2000/svg'>" + data) is None
     assert time.process_time() - began < 20
 
 

@@ -14,7 +14,7 @@ import sys
 _MOST, _UNPACKED = 8 << 20, 32 << 20
 _WIDTH, _PATIENCE = 900, 15
 _LINK = re.compile(rb"""\s(?:xlink:)?href\s*=\s*(["'])(?!#|data:image/)[^"']*\1""", re.IGNORECASE)
-_IMPORT = re.compile(rb"@import[^;]*;|url\(\s*['\"]?(?!#|['\"]?#|data:)[^)]*\)", re.IGNORECASE)
+_IMPORT = re.compile(rb"@import[^;<]*;?|url\(\s*['\"]?(?!['\"]?\s*(?:#|data:))[^)<]*\)?", re.IGNORECASE)
 
 
 def looks_drawn(head: bytes) -> bool:

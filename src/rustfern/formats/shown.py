@@ -15,11 +15,14 @@ from datetime import datetime, timedelta
 from rustfern.formats.words import Spot, TextSink
 
 _MARKED = frozenset({"md", "rst", "org", "adoc"})
-_HEADING = re.compile(r" {0,3}(#{1,6})[ \t]+(.+?)[ \t#]*$|={1,5} .+$|(\*{1,6}) .+$")
+_HEADING = re.compile(r" {0,3}(#{1,6})[ \t]+(.+)$|={1,5} .+$|(\*{1,6}) .+$")
 _BLOCK = re.compile(r"(?i)(?=<(?:h[1-6]|p|div|li|tr|td|th|/?table|br|dt|dd|pre|title|section|article)\b)")
 _NAME = re.compile(r"(?i)<(h(?=[1-6])|[a-z]+)([1-6])?")
 _TAG = re.compile(r"<[^<>]*>")
-_HIDDEN = re.compile(r"(?is)<(script|style|head|template)\b.*?</\1\s*>|<!--.*?-->")
+_HIDDEN = {"!--": re.compile("-->")} | {
+    tag: re.compile(rf"(?i)</{tag}\s*>") for tag in ("script", "style", "head", "template")
+}
+_HIDES = re.compile(r"(?i)<(!--|(?:script|style|head|template)\b)")
 _DAY_ZERO = datetime(1899, 12, 30)
 _CELL_ENDS = frozenset({"table", "tr", "td", "th"})
 _HELD = 4 << 20
@@ -169,11 +172,26 @@ class _Page(Layout):
         of_html("\n".join(self._lines), self._sink.show)
 
 
+def _visible(text: str) -> str:
+    """A page without what is never shown. What is opened and not closed hides nothing; it is sought once."""
+    parts, at, endless = [], 0, set[str]()
+    for found in _HIDES.finditer(text):
+        kind = found[1].lower()
+        if found.start() < at or kind in endless:
+            continue
+        if (end := _HIDDEN[kind].search(text, found.end())) is None:
+            endless.add(kind)
+            continue
+        parts.append(text[at : found.start()])
+        at = end.end()
+    return " ".join([*parts, text[at:]])
+
+
 def of_html(text: str, put: Callable[..., None]) -> None:
     """Hand on the readable text of a page: headings, paragraphs and cells."""
     table = row = column = 0
     cell: list[str] = []
-    for block in [*_BLOCK.split(_HIDDEN.sub(" ", text)), "</table>"]:
+    for block in [*_BLOCK.split(_visible(text)), "</table>"]:
         found = _NAME.match(block)
         tag = found[1].lower() if found else ""
         plain = html.unescape(_TAG.sub(" ", block))

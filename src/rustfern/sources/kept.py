@@ -103,6 +103,8 @@ def read_files(folder: str) -> Iterator[KeptFile]:
 def _lines(folder: str) -> Iterator[Any]:
     with open(os.path.join(folder, MANIFEST), encoding="utf-8", errors="surrogateescape") as source:  # noqa: PTH123
         while line := source.readline(_MAX_LINE):
+            if line.isspace():
+                continue
             try:
                 yield json.loads(line)
             except (ValueError, RecursionError):

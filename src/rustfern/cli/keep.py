@@ -95,7 +95,7 @@ def _show(console: Console, done: Keeping, target: str) -> None:
         bullet(console, f"{done.before} of them were there already, whole and unchanged", PALE)
     if done.earlier:
         count = len(done.earlier)
-        said = f"{count} had changed since they were kept: the earlier versions stay, below {os.path.join(done.folder, EARLIER)}"
+        said = f"{count} had changed since they were kept: both versions stay, the earlier below {os.path.join(done.folder, EARLIER)}"
         bullet(console, said, WARN)
     for path in done.changing[:_SHOWN]:
         bullet(console, f"still being written while it was read: {path}. Run this again in a minute", WARN)

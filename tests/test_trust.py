@@ -135,7 +135,7 @@ def test_a_copy_that_cannot_be_read_is_never_passed_over(
 
     class Failing(steady.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
-            if "survey.odt_0" in self._path or "plan 1.txt~" in self._path:
+            if self._path.endswith(("survey.odt_0.odt", "plan 1.txt~", "plan 0.txt")):
                 raise OSError(state, os.strerror(state))
             return read()
 
@@ -146,6 +146,8 @@ def test_a_copy_that_cannot_be_read_is_never_passed_over(
     assert told["plan 1.txt"].situation == "nothing-lost"
     for name in ("survey.odt", "plan 1.txt"):
         assert any("could not be verified" in warning for warning in told[name].warnings), told[name]
+    assert told["plan 0.txt"].situation == "wont-open" and told["plan 0.txt"].best is not None
+    assert any("the saved file could not be read" in warning for warning in told["plan 0.txt"].warnings)
     assert not any("not certain" in warning for warning in told["plan 2.txt"].warnings)
 
 
@@ -184,7 +186,7 @@ def test_what_was_kept_stays_when_it_is_kept_again(disk: Path, tmp_path: Path, r
     assert rustfern("keep", disk, "--to", tmp_path / "kept").status == 0
     write(autosave, odt("planking fair", "overwritten by the next autosave"), T0 + 900)
     again = rustfern("keep", disk, "--to", tmp_path / "kept")
-    assert again.status == 0 and "1 had changed since they were kept" in again.out
+    assert again.status == 0 and "1 file had changed since it was kept" in again.out
     earlier = [path for path in (tmp_path / "kept/earlier").rglob("*") if path.is_file()]
     assert [path.read_bytes() for path in earlier] == [first] and earlier[0].name == autosave.name
     kept = next(path for path in (tmp_path / "kept/files").rglob(autosave.name))

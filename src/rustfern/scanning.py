@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import time
 from collections.abc import Collection, Iterable, Iterator, Sequence
@@ -49,6 +50,7 @@ _SO_FAR = 500
 """So many of the things found are still matched when a search is stopped."""
 _ASKED = 0.6
 """From so much on, a document fits what the technician typed."""
+_MAX_ORIGINALS = 200
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
@@ -115,12 +117,20 @@ def scan(
     assembly = Assembly(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
 
     stopped = False
+    dismissed: list[str] | None = None
     zones: tuple[str, ...] = ()
     zone = hints.zone
     with search.ahead():
         try:
             observer.stage("looking into the folders where applications leave copies")
-            search.known_places()
+            search.known_places(settings=not steady.gentle.is_on)
+            if steady.gentle.is_on:
+                # What is wanted most comes before anything else is read, settings and records too.
+                observer.stage("walking the whole tree")
+                dismissed = _walk(search, file, observer, thorough=thorough)
+                observer.stage("reading gently, what is wanted most first")
+                _read_gently(search, assembly, file, hints)
+                search.settings_after_all()
             totals.search_seconds = time.monotonic() - started
             take_settings(search, assembly)
             zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
@@ -128,7 +138,9 @@ def scan(
             take_records(search, assembly)
             observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
             totals.first_seconds = time.monotonic() - started
-            gather(search, assembly, file, observer, hints, totals, thorough=thorough, live=live)
+            if dismissed is None:
+                dismissed = walk(search, file, observer, totals, thorough=thorough)
+            gather(search, assembly, dismissed, observer, hints, live=live)
         except KeyboardInterrupt:
             if not partial:
                 raise
@@ -254,28 +266,27 @@ def take_records(search: Search, assembly: Assembly) -> None:
     """Read the records that were found so far."""
     for find in search.finds:
         if find.kind == "record":
+            assembly.recorded.add(find.entry.path)
             assembly.recognise(find)
 
 
-def gather(
-    search: Search,
-    assembly: Assembly,
-    file: CaseFile,
-    observer: Observer,
-    hints: Hints,
-    totals: Totals,
-    *,
-    thorough: bool,
-    live: bool,
-) -> None:
-    """All that follows when the known places are looked through: the whole tree, matching, what is reached only then."""
+def walk(search: Search, file: CaseFile, observer: Observer, totals: Totals, *, thorough: bool) -> list[str]:
+    """Walk everything when the known places are looked through; with `thorough` gives the paths of files whose names say nothing."""
     observer.stage("walking the whole tree")
     walking = time.monotonic()
-    known = {id(find) for find in search.finds}
     dismissed = _walk(search, file, observer, thorough=thorough)
     totals.search_seconds += time.monotonic() - walking
+    return dismissed
+
+
+def gather(
+    search: Search, assembly: Assembly, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
+) -> None:
+    """All that follows when everything was walked: what records say, matching, what is reached only then. `dismissed` are paths of files
+    whose first bytes must tell.
+    """
     for find in search.finds:
-        if find.kind == "record" and id(find) not in known:
+        if find.kind == "record" and find.entry.path not in assembly.recorded:
             assembly.recognise(find)
     hosts = [told.text for told in search.settings.of("host")]
     assembly.take_sought(hosts)
@@ -286,9 +297,6 @@ def gather(
             if number % 1000 == 0:
                 observer.count(number)
     finds = _unique([*search.finds, *assembly.more])
-    if steady.gentle.is_on:
-        observer.stage("reading gently, what is wanted most first")
-        _read_gently(assembly, finds, file, hints)
     observer.stage("reading and matching copies")
     _match(assembly, assembly.catalogue, finds)
     if live:
@@ -300,15 +308,13 @@ def gather(
     assembly.take_placeholders()
 
 
-def _read_gently(assembly: Assembly, finds: Sequence[Find], file: CaseFile, hints: Hints) -> None:
+def _read_gently(search: Search, assembly: Assembly, file: CaseFile, hints: Hints) -> None:
     """Take what will be read from a disk that may die, the most wanted first: from here on it is read from what was taken."""
-    ordered = ranking.wanted_first(finds, hints, assembly.catalogue.places)
-    paths = file.names.by_stem(os.path.splitext(hints.document)[0]) if hints.document else []
-    for find in ordered:
-        paths.append(find.entry.path)
-        name = find.fields.get("name", "")
-        if name and hints.document and ranking.fit(hints.document, name, find.entry.path) >= _ASKED:
-            paths += [path for path in file.names.by_name(name) if assembly.home_of(path) == find.home]
+    words = re.split(r"\W+", os.path.splitext(hints.document)[0].strip()) if hints.document else []
+    named = "(?i:[^/]*" + "[^/]*".join(map(re.escape, words)) + "[^/]*)"
+    originals = file.names.shaped(named, _MAX_ORIGINALS) if any(words) else []
+    copies = ranking.wanted_first(search.finds, hints, assembly.catalogue.places)
+    paths = [*originals, *(find.entry.path for find in copies)]
     for path in dict.fromkeys(paths):
         source = assembly.source_of(path)
         if source is not None:

@@ -197,6 +197,7 @@ class Table:
         self.drafted: dict[str, int] = {}  # how many copies its draft had then
         self.narrowed = narrowed
         self.settings = Settings()
+        self.recorded: set[str] = set()  # records that were read before everything was walked
         self.recent: dict[str, Told] = {}  # key of a document → the latest entry of a recent-file list
         self.away: dict[str, Told] = {}  # recorded paths outside of what is searched
         self.gone = RecentNames()

@@ -234,8 +234,9 @@ class Traces(Trash):
         try:
             with rebuilding.open_content(find.entry) as stream:
                 data = stream.read(1 << 16)
+            unread = ""
         except (SourceError, OSError) as error:
-            self.problem(find.entry.path, error.what if isinstance(error, SourceError) else explain(error))
+            unread = error.what if isinstance(error, SourceError) else explain(error)
             data = b""
         folder, path = os.path.dirname(find.entry.path), find.entry.path
         owner = host = None
@@ -265,8 +266,13 @@ class Traces(Trash):
                 # Neither name nor size speak for a lock: other programs use the sign too.
                 self.problem(path, f"this looks like a lock but is none: {error}")
                 return
-            notes.append(f"its inside is damaged ({error}); its name still tells")
-            self.problem(path, f"this lock is damaged inside: {error}. Its name was used")
+            notes.append(
+                f"its inside {'could not be read' if unread else 'is damaged'} ({unread or error}); its name still tells"
+            )
+            if not unread:
+                self.problem(path, f"this lock is damaged inside: {error}. Its name was used")
+        if unread:
+            self.problem(path, f"this lock could not be read ({unread}). Its name was used")
         lock = Lock(find.entry, find.place, owner, host, opened, notes=tuple(notes))
         if place.reader == "odf-lock":
             original = os.path.join(folder, find.fields["name"])

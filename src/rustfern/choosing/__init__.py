@@ -115,6 +115,9 @@ class _Choice:
             return Situation.WONT_OPEN
         if self.saved.content.state is State.EMPTY:
             return Situation.OVERWRITTEN if self.others else Situation.NOTHING_LOST
+        if self._unread():
+            newer_there = any(newer(self.copies[i], self.saved)[0] > 0 for i in self.others if not self._earlier(i))
+            return Situation.CRASHED if newer_there or self.facts.open_then else Situation.WONT_OPEN
         holders = [i for i in self.others if self._own(i)]
         later = [i for i in holders if not self._earlier(i)]
         if any(newer(self.copies[i], self.saved)[0] >= 0 for i in later):
@@ -142,6 +145,11 @@ class _Choice:
         # Texts of one trade share words by chance, but hardly ever three in a row.
         strange = by_runs < _STRANGE_RUNS and by_words < _STRANGE_WORDS
         return len(earlier.tokens) >= 4 * _FEW_WORDS and (by_words < _OVERWRITTEN_SHARE or strange)
+
+    def _unread(self) -> bool:
+        """Whether the saved file could not be read: nothing can be compared with it."""
+        content = self.saved.content if self.saved else None
+        return content is not None and content.state is State.UNREADABLE and content.sha256 is None
 
     def _unverified(self) -> list[int]:
         """Copies beside the saved file that could not be read, or not be checked: what they hold is unknown."""
@@ -188,6 +196,10 @@ class _Choice:
         if self.facts.denied and situation in (Situation.NOTHING_LOST, Situation.CRASHED):
             self.warnings.append(
                 f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
+            )
+        if self.saved is not None and self._unread():
+            self.warnings.append(
+                f"not certain: the saved file could not be read ({self.saved.content.reason}), so nothing was compared with it"
             )
         if best is not None and (unverified := self._unverified()):
             first = self.copies[unverified[0]]

@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import importlib
 import os
+import shutil
 import sys
+import textwrap
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
@@ -66,9 +68,23 @@ def main() -> None:
     """
 
 
+def say(text: str) -> None:
+    """Say something on stderr; on a terminal, lines are broken between words."""
+    whole = f"rustfern: {show_name(text)}"
+    if sys.stderr.isatty():
+        whole = textwrap.fill(
+            whole,
+            shutil.get_terminal_size().columns,
+            subsequent_indent="   ",
+            break_long_words=False,
+            break_on_hyphens=False,
+        )
+    print(whole, file=sys.stderr)
+
+
 def tell(error: RustFernError) -> None:
     """Say an error on stderr: what, where, what next."""
-    print(f"rustfern: {show_name(str(error))}", file=sys.stderr)
+    say(str(error))
 
 
 _cases: list[str] = []
@@ -116,7 +132,7 @@ def _tell_unexpected(error: Exception) -> None:
             f"a mistake in Rust Fern ended this ({type(error).__name__} in {place}: {str(error)[:200]}). Nothing that was searched "
             "was changed. Report it with these words; RUSTFERN_TRACEBACK=1 shows more"
         )
-    print(f"rustfern: {show_name(said)}", file=sys.stderr)
+    say(said)
 
 
 def run() -> None:
@@ -134,13 +150,13 @@ def run() -> None:
         tell(error)
         status = error.exit_status
     except click.exceptions.Abort:
-        print("rustfern: interrupted; nothing half-done was left under a final name", file=sys.stderr)
+        say("interrupted; nothing half-done was left under a final name")
         status = 130
     except click.ClickException as error:
         error.show()
         status = 2
     except KeyboardInterrupt:
-        print("rustfern: interrupted; nothing half-done was left under a final name", file=sys.stderr)
+        say("interrupted; nothing half-done was left under a final name")
         status = 130
     except BrokenPipeError:
         sys.stderr.close()

@@ -16,11 +16,12 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 _SHOWN = 5
-_MANY = {
-    "saved": "saved originals", "autosave": "autosaves", "backup": "backups", "temporary": "temporary copies", "swap": "swap files",
-    "trash": "from the trash", "version": "older versions", "conflict": "conflict copies", "lock": "locks", "record": "records",
-    "settings": "settings files",
+_NAMES = {
+    "saved": ("saved original", "saved originals"), "temporary": ("temporary copy", "temporary copies"), "swap": ("swap file", "swap files"),
+    "trash": ("from the trash", "from the trash"), "version": ("older version", "older versions"), "conflict": ("conflict copy", "conflict copies"),
+    "settings": ("settings file", "settings files"),
 }  # fmt: skip
+"""What one and several of a kind are called, where an s is not enough."""
 
 
 @click.command()
@@ -87,15 +88,20 @@ def _show(console: Console, done: Keeping, target: str) -> None:
     console.print(Text(said, style=f"bold {FERN if good else RUST}"))
     bullet(console, f"in {done.folder}, with a manifest that has the SHA-256 of each")
     kinds = ", ".join(
-        f"{number} {_MANY.get(kind, kind)}" for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1])
+        f"{number} {_NAMES.get(kind, (kind, kind + 's'))[number > 1]}"
+        for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1])
     )
     if kinds:
         bullet(console, kinds)
     if done.before:
         bullet(console, f"{done.before} of them were there already, whole and unchanged", PALE)
     if done.earlier:
-        count = len(done.earlier)
-        said = f"{count} had changed since they were kept: both versions stay, the earlier below {os.path.join(done.folder, EARLIER)}"
+        who = (
+            "1 file had changed since it was"
+            if len(done.earlier) == 1
+            else f"{len(done.earlier)} files had changed since they were"
+        )
+        said = f"{who} kept: both versions stay, the earlier below {os.path.join(done.folder, EARLIER)}"
         bullet(console, said, WARN)
     for path in done.changing[:_SHOWN]:
         bullet(console, f"still being written while it was read: {path}. Run this again in a minute", WARN)

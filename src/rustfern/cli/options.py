@@ -13,6 +13,7 @@ import click
 
 from rustfern.beginning import copy_elsewhere
 from rustfern.casefile import CaseFile, latest_case_path, roots_of
+from rustfern.cli import say
 from rustfern.cli.times import CLOCK_ERROR, TIME, ZONE
 from rustfern.model import Hints, Situation, show_name
 from rustfern.times import show_in, zone_named
@@ -99,10 +100,9 @@ def warn_same_disk(target: str, searched: Sequence[str]) -> None:
     from rustfern.writing import same_volume
 
     if (shared := same_volume(target, searched)) is not None:
-        print(
-            f"rustfern: careful: {show_name(target)} is on the same disk as {show_name(shared)}. Writing there can destroy "
-            "what could still be saved after a deletion: another disk is better",
-            file=sys.stderr,
+        say(
+            f"careful: {show_name(target)} is on the same disk as {show_name(shared)}. Writing there can destroy "
+            "what could still be saved after a deletion: another disk is better"
         )
 
 

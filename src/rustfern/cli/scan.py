@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from rustfern import contract
+from rustfern.cli import say
 from rustfern.cli.options import case_option, hint_options, hints_from, json_option, paths_option, print_json
 from rustfern.scanning import Silent, exit_status, scan
 from rustfern.sources import steady
@@ -128,7 +129,7 @@ def command(
 
         show(out(), answer, roots, everything=everything, clock_error=hints.clock_error)
     if answer.stopped:
-        print("rustfern: interrupted; what was found so far is in the case", file=sys.stderr)
+        say("interrupted; what was found so far is in the case")
     return exit_status(answer)
 
 
@@ -144,7 +145,7 @@ def show(
     """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
     from rich.text import Text
 
-    from rustfern.cli.console import FERN, PALE, RUST, bullet, heading, short_path, wrong_clock, zone
+    from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, heading, short_path, wrong_clock, zone
     from rustfern.cli.view import document_block, short_block
     from rustfern.model import show_name
 
@@ -213,9 +214,11 @@ def show(
         console.print(Text(f"{len(inner)} {several} deleted with a folder can be had alone (--everything)", style=PALE))
     if calm_ones and not everything:
         several = _several("document", len(calm_ones))
-        console.print(
-            Text(f"{len(calm_ones)} {several} with leftovers lost nothing (--everything shows them)", style=PALE)
-        )
+        unsure = sum(any("not certain" in warning for warning in d["warnings"]) for d in calm_ones)
+        line = Text(f"{len(calm_ones)} {several} with leftovers lost nothing", style=PALE)
+        if unsure:
+            line.append(f", but of {unsure} of them that is not certain", style=WARN)
+        console.print(line.append(" (--everything shows them)"))
     if answer.unmatched and not everything:
         count = len(answer.unmatched)
         console.print(
@@ -298,8 +301,18 @@ def _not_searched(console: Console, answer: Answer) -> None:
 
 
 def _next(console: Console, answer: Answer, shown: list[dict[str, Any]], typed: Sequence[str]) -> None:
-    from rustfern.cli.console import next_steps, shell_word
+    from rich.text import Text
 
+    from rustfern.cli.console import RUST, next_steps, shell_word
+
+    if any(notice.startswith("STOP") for notice in answer.notices):
+        console.print()
+        console.print(
+            Text(
+                f"! Stop here: {steady.ADVICE}. Each further read can take what is still there.",
+                style=f"bold {RUST}",
+            )
+        )
     found = [d for d in shown if d["best"] and d["situation"] != "nothing-lost"]
     where = " ".join(shell_word(root) for root in typed)
     if not found:

@@ -65,7 +65,12 @@ def what_happened(document: Json) -> str:
     if document["situation"] == "deleted":
         return "Its original is not there any more."
     if document["situation"] == "wont-open":
-        return "The saved file is damaged."
+        saved = next((copy for copy in document["copies"] if copy["kind"] == "saved"), None)
+        return (
+            "The saved file could not be read."
+            if saved and saved["state"] == "unreadable"
+            else "The saved file is damaged."
+        )
     if document["situation"] == "diverged":
         return "Work went on in the saved file after an autosave that it never took over."
     if document["situation"] == "overwritten":

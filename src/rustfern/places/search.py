@@ -77,9 +77,10 @@ class Search:
         finally:
             self._lister.end()
 
-    def known_places(self) -> None:
-        """Look into every folder that the catalogue names, in every home and on every volume, and where settings moved it."""
-        self._read_settings()
+    def known_places(self, *, settings: bool = True) -> None:
+        """Look into every folder that the catalogue names, in every home and on every volume, and with `settings` where these moved it."""
+        if settings:
+            self._read_settings()
         of_homes = {
             layout: [
                 (place, with_temporary(self._in_all_languages(place.folders[layout.value]), TEMPORARY_OF_HOME[layout]))
@@ -103,6 +104,14 @@ class Search:
                         if place.where == "volume" and layout.value in place.folders:
                             whole = with_temporary(place.folders[layout.value], TEMPORARY_OF_VOLUME[layout])
                             self._place(place, base, source, owners.get(layout), whole)
+        if settings:
+            self._moved_places()
+        self._listed.clear()
+        self._resolved.clear()
+
+    def settings_after_all(self) -> None:
+        """What `known_places` left out without `settings`: read them, and look where they moved copies."""
+        self._read_settings()
         self._moved_places()
         self._listed.clear()
         self._resolved.clear()

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
 
@@ -33,6 +34,9 @@ _DATALESS = 0x40000000
 
 _HELD = re.compile(r"/proc/\d+/fd/\d+")
 HELD_ROOT = "/proc"
+
+_AT_ONCE = 20_000
+"""So many entries of a folder are held at a time."""
 
 PSEUDO_FOLDERS = frozenset({"proc", "sys", "dev"})
 _SYSTEM_SIGNS = frozenset({"etc", "usr", "bin", "var"})
@@ -70,14 +74,24 @@ def _is_folder(item: os.DirEntry[str]) -> bool:
         return False
 
 
-def _parted(there: list[os.DirEntry[str]]) -> tuple[list[str], list[str]]:
-    """The names of folders, and of all else."""
-    inner = [item.name for item in there if _is_folder(item)]
-    if not inner:
-        return [], [item.name for item in there]
-    apart = frozenset(inner)
-    # Private folders of ours are never searched.
-    return [name for name in inner if not is_ours(name)], [item.name for item in there if item.name not in apart]
+def _list(folder: str, folders: list[str], files: list[str]) -> None:
+    """Add the names of the folders, and of all else, directly in a folder. Raises `OSError`; what came before an error is there."""
+    with os.scandir(folder) as listing:
+        ended = False
+        while not ended:
+            there: list[os.DirEntry[str]] = []
+            try:
+                there.extend(islice(listing, _AT_ONCE))
+                ended = len(there) < _AT_ONCE
+            finally:
+                inner = [item.name for item in there if _is_folder(item)]
+                if inner:
+                    # Private folders of ours are never searched.
+                    folders += [name for name in inner if not is_ours(name)]
+                    apart = frozenset(inner)
+                    files += [item.name for item in there if item.name not in apart]
+                else:
+                    files += [item.name for item in there]
 
 
 class FolderSource:
@@ -108,24 +122,24 @@ class FolderSource:
         if steady.health.troubles and steady.health.failing():
             on_problem(folder, "not listed, as its disk returned several read errors")
             return None
-        there: list[os.DirEntry[str]] = []
+        folders: list[str] = []
+        files: list[str] = []
         try:
-            with os.scandir(folder) as listing:
-                there.extend(listing)  # what came before an error stays
+            _list(folder, folders, files)
         except OSError as error:
             on_problem(folder, f"this folder could not be listed: {explain(error)}")
             on_error(error, folder)
-            if not there:
+            if not files and not folders:
                 return None
-        folders, files = _parted(there)
         if is_top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
             folders[:] = [name for name in folders if name not in PSEUDO_FOLDERS]
         return folders, files
 
     def names(self, folder: str) -> tuple[list[str], list[str]]:
+        folders: list[str] = []
+        files: list[str] = []
         try:
-            with os.scandir(folder) as listing:
-                folders, files = _parted(list(listing))
+            _list(folder, folders, files)
         except OSError as error:
             raise SourceError(f"this folder could not be listed ({explain(error)})", folder) from error
         return sorted(folders), sorted(files)

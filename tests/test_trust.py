@@ -22,7 +22,7 @@ from pathlib import Path
 import pytest
 from conftest import BUILT, DATA, Run, by_name, odt, write
 
-from rustfern import casebook, casefile, restoring, scanning, unfinished, writing
+from rustfern import casebook, casefile, keeping, restoring, scanning, unfinished, writing
 from rustfern.model import State
 from rustfern.places import listing
 from rustfern.places.loader import catalogue
@@ -193,6 +193,36 @@ def test_what_was_kept_stays_when_it_is_kept_again(disk: Path, tmp_path: Path, r
     assert kept.read_bytes() == autosave.read_bytes()
     assert rustfern("keep", disk, "--to", tmp_path / "kept", "--json").json["earlier"] == []
     assert by_name(rustfern("scan", tmp_path / "kept", "--json").json, "survey.odt")["situation"] == "crashed"
+
+
+def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
+    disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sums = keeping._sync_and_sum
+
+    class Failing(steady.Watched):
+        def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
+            if self._path.endswith("plan 1.txt~"):
+                raise OSError(errno.EIO, os.strerror(errno.EIO))
+            return read()
+
+    def wrong(path: str) -> str:
+        data = Path(path).read_bytes()
+        if b"crane 0 for" in data:
+            return "0" * 64
+        if b"crane 2 for" in data:
+            raise OSError(errno.EDQUOT, os.strerror(errno.EDQUOT))
+        return sums(path)
+
+    monkeypatch.setattr(steady, "raw", Failing)
+    monkeypatch.setattr(keeping, "_sync_and_sum", wrong)
+    done = keeping.keep([str(disk)], str(tmp_path / "kept"))
+    told = {os.path.basename(problem.path): problem.message for problem in done.problems}
+    assert "reading failed" in told["plan 1.txt~"] and "the target disk is at fault" in told["plan 0.txt~"]
+    assert "could not be written" in told["plan 2.txt~"] and any(path.endswith("plan 2.txt~") for path in done.left)
+    kept = {path.name for path in (tmp_path / "kept/files").rglob("*") if path.is_file()}
+    assert not kept & set(told) and "survey.odt_0.odt" in kept
+    assert not [path for path in (tmp_path / "kept").rglob("*") if unfinished.is_ours(path.name)]
 
 
 # --- listing with two processes -------------------------------------------------------------------------------------

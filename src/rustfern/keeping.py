@@ -10,9 +10,10 @@ import json
 import os
 import stat
 from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import TextIO
+from typing import BinaryIO, TextIO
 
 from rustfern import rebuilding
 from rustfern.alive import live_roots
@@ -140,6 +141,18 @@ def _entries(paths: Iterable[str], sources: Sequence[FolderSource]) -> Iterator[
                 yield source.entry(os.path.join(folder, each))
 
 
+@dataclass(frozen=True, slots=True)
+class _Written:
+    """A file that was read and written as `part`, still to be verified and to be called `to`; `stamp` in ns since 1970."""
+
+    entry: Entry
+    kind: str
+    to: str
+    part: str
+    sha256: str
+    stamp: int
+
+
 class _Keeper:
     """Writes files and their manifest lines; what is there already and verified is not taken again."""
 
@@ -150,6 +163,8 @@ class _Keeper:
         self._cleaned: set[str] = set()
         self._lines: TextIO | None = None
         self._full = False
+        self._aside = ThreadPoolExecutor(1)
+        self._pending: tuple[_Written, Future[str]] | None = None
 
     @contextlib.contextmanager
     def manifest(self, head: dict[str, object]) -> Iterator[None]:
@@ -167,12 +182,22 @@ class _Keeper:
                     self._line(head)
                 elif not _ends_in_line(path):
                     self._lines.write("\n")
-                yield
+                try:
+                    yield
+                finally:
+                    self._drop()
             self._stamp_folders()
         except OSError as error:
             raise WrongUsage(
                 f"the target cannot be written ({explain(error)})", self.target, "Name another with --to DIR"
             ) from error
+
+    def _drop(self) -> None:
+        """End the other thread; what it was verifying when an interrupt came is not kept."""
+        self._aside.shutdown()
+        if self._pending is not None:
+            with contextlib.suppress(OSError):
+                os.unlink(self._pending[0].part)
 
     def _verify(self) -> None:
         """What an earlier run took counts only if it is still whole, and its source has not changed since."""
@@ -200,6 +225,7 @@ class _Keeper:
                     continue
                 self.done.add(entry.path)
                 self._take(entry, item.kind)
+        self._settle()
 
     def _stamp_folders(self) -> None:
         """Folders have their times too; set last, the innermost first, since writing into one changes it."""
@@ -219,25 +245,55 @@ class _Keeper:
             return
         relative = os.path.relpath(entry.path, self.base)
         to = os.path.join(self.target, FILES, relative)
-        try:
+        with self._telling(entry):
             make_folders(os.path.dirname(to))
             self._folders.add(os.path.dirname(relative))
             if entry.link_target is not None:
                 digest, size, stamp = self._link(entry, to)
+                line = {"path": relative, "size": size, "modified_ns": stamp, "sha256": digest, "kind": kind}
+                self._note({**line, "link": entry.link_target}, kind, size)
             elif entry.is_file:
-                digest, size, stamp = self._copy(entry, to)
-            else:
-                return
+                written = self._read(entry, kind, to)
+                verifying = self._aside.submit(_sync_and_sum, written.part)
+                # While this one is verified the next is read; the one before is done.
+                self._settle()
+                self._pending = written, verifying
+
+    @contextlib.contextmanager
+    def _telling(self, entry: Entry) -> Iterator[None]:
+        """What goes wrong with one file is told; the others go on."""
+        try:
+            yield
         except SourceError as error:
             self._problem(entry.path, error.what)
-            return
         except OSError as error:
             self._full = error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1))  # nothing more fits
             self.out.left.append(entry.path)
             self._problem(entry.path, f"it could not be written to the target ({explain(error)})")
+
+    def _settle(self) -> None:
+        """Give the file that was verified last its name, and note it."""
+        if self._pending is None:
             return
-        line = {"path": relative, "size": size, "modified_ns": stamp, "sha256": digest, "kind": kind}
-        self._line({**line, "link": entry.link_target} if entry.link_target is not None else line)
+        (written, verifying), self._pending = self._pending, None
+        with self._telling(written.entry):
+            try:
+                if verifying.result() != written.sha256:
+                    what = "what was written is not what was read: the target disk is at fault"
+                    raise SourceError(what, written.entry.path)
+                os.utime(written.part, ns=(written.stamp, written.stamp))
+                size = os.lstat(written.part).st_size
+                self._set_aside(written.to, written.sha256)
+                os.replace(written.part, written.to)
+            finally:
+                with contextlib.suppress(OSError):
+                    os.unlink(written.part)
+            relative = os.path.relpath(written.entry.path, self.base)
+            line = {"path": relative, "size": size, "modified_ns": written.stamp, "sha256": written.sha256}
+            self._note({**line, "kind": written.kind}, written.kind, size)
+
+    def _note(self, line: dict[str, object], kind: str, size: int) -> None:
+        self._line(line)
         self.out.taken += 1
         self.out.bytes += size
         self.out.by_kind[kind] = self.out.by_kind.get(kind, 0) + 1
@@ -255,9 +311,8 @@ class _Keeper:
         os.utime(to, ns=(facts.st_mtime_ns, facts.st_mtime_ns), follow_symlinks=False)
         return hashlib.sha256(os.fsencode(target)).hexdigest(), facts.st_size, facts.st_mtime_ns
 
-    def _copy(self, entry: Entry, to: str) -> tuple[str, int, int]:
-        """One file: read, written, read back, moved into place. What changes while it is read is read again."""
-        source = FolderSource(entry.root)
+    def _read(self, entry: Entry, kind: str, to: str) -> _Written:
+        """Read one file and write it beside its name. What changes while it is read is read again."""
         folder = os.path.dirname(to)
         if folder not in self._cleaned:
             self._cleaned.add(folder)
@@ -268,29 +323,23 @@ class _Keeper:
                 before = os.lstat(entry.path)
                 if not stat.S_ISREG(before.st_mode):
                     raise SourceError("this is not a regular file any more", entry.path)
-                with source.open(entry) as stream, open(part, "wb") as out:  # noqa: PTH123
-                    digest = hashlib.sha256()
-                    while block := stream.read(_CHUNK):
+                digest = hashlib.sha256()
+                with FolderSource(entry.root).open(entry) as stream, open(part, "wb") as out:  # noqa: PTH123
+                    while block := _block(stream, entry.path):
                         digest.update(block)
                         out.write(block)
-                    out.flush()
-                    os.fsync(out.fileno())
                 after = os.lstat(entry.path)
                 if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns):
                     break
                 if attempt == _TRIES - 1:
                     self.out.changing.append(entry.path)
-            if _sum(part) != digest.hexdigest():
-                raise SourceError("what was written is not what was read: the target disk is at fault", entry.path)
-            os.utime(part, ns=(after.st_mtime_ns, after.st_mtime_ns))
-            self._set_aside(to, digest.hexdigest())
-            os.replace(part, to)
-        except FileNotFoundError as error:
-            raise SourceError("it vanished before it could be taken", entry.path) from error
-        finally:
+        except BaseException as error:
             with contextlib.suppress(OSError):
                 os.unlink(part)
-        return digest.hexdigest(), os.lstat(to).st_size, after.st_mtime_ns
+            if isinstance(error, FileNotFoundError):
+                raise SourceError("it vanished before it could be taken", entry.path) from error
+            raise
+        return _Written(entry, kind, to, part, digest.hexdigest(), after.st_mtime_ns)
 
     def _set_aside(self, to: str, digest: str = "") -> None:
         """What an earlier run kept under this name may be another version by now: both stay."""
@@ -323,6 +372,23 @@ def _ends_in_line(path: str) -> bool:
     with open(path, "rb") as stream:  # noqa: PTH123
         stream.seek(-1, os.SEEK_END)
         return stream.read() == b"\n"
+
+
+def _block(stream: BinaryIO, path: str) -> bytes:
+    try:
+        return stream.read(_CHUNK)
+    except OSError as error:
+        raise SourceError(f"reading failed ({explain(error)})", path) from error
+
+
+def _sync_and_sum(path: str) -> str:
+    """Have a file written to the disk; the SHA-256 of what is read back."""
+    handle = os.open(path, os.O_RDWR)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+    return _sum(path)
 
 
 def _sum(path: str) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import os
+import re
 from collections.abc import Callable, Iterable, Sequence
 
 from rustfern.errors import SourceError
@@ -68,6 +69,16 @@ def is_glob(pattern: str) -> bool:
     return "*" in pattern or "?" in pattern
 
 
+def fitting(names: Sequence[str], pattern: str) -> list[str]:
+    """The names that a pattern fits, whatever their case. In a large folder, most patterns are told by their plain parts alone."""
+    wanted = pattern.casefold()
+    whole = "/".join(names).casefold()
+    if "[" not in wanted and any(part not in whole for part in re.split(r"[*?]", wanted)):
+        return []
+    fits = re.compile(fnmatch.translate(wanted)).match
+    return [name for name in names if fits(name.casefold())]
+
+
 def with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str]:
     """Patterns with the temporary folder filled in."""
     out = []
@@ -114,9 +125,6 @@ def resolve(
                 except SourceError:
                     denied.append(folder)
                     continue
-                wanted = part.casefold()
-                following += [
-                    os.path.join(folder, name) for name in names if fnmatch.fnmatchcase(name.casefold(), wanted)
-                ]
+                following += [os.path.join(folder, name) for name in fitting(names, part)]
         found = following
     return found, denied

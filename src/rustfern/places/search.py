@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -16,6 +15,7 @@ from rustfern.places.patterns import (
     TEMPORARY,
     TEMPORARY_OF_HOME,
     TEMPORARY_OF_VOLUME,
+    fitting,
     is_glob,
     resolve,
     why_outside,
@@ -155,8 +155,7 @@ class Search:
                 names = self._names(source, folder)[1]
             except SourceError:
                 continue
-            wanted = name.casefold()
-            found += [os.path.join(folder, each) for each in names if fnmatch.fnmatchcase(each.casefold(), wanted)]
+            found += [os.path.join(folder, each) for each in fitting(names, name)]
         return found
 
     def _moved_places(self) -> None:

@@ -116,8 +116,9 @@ class _Choice:
         if self.saved.content.state is State.EMPTY:
             return Situation.OVERWRITTEN if self.others else Situation.NOTHING_LOST
         if self._unread():
-            newer_there = any(newer(self.copies[i], self.saved)[0] > 0 for i in self.others if not self._earlier(i))
-            return Situation.CRASHED if newer_there or self.facts.open_then else Situation.WONT_OPEN
+            after = [i for i in self.others if not self._earlier(i)]
+            unsaved = self.facts.open_then or any(newer(self.copies[i], self.saved)[0] > 0 for i in after)
+            return Situation.CRASHED if after and unsaved else Situation.WONT_OPEN
         holders = [i for i in self.others if self._own(i)]
         later = [i for i in holders if not self._earlier(i)]
         if any(newer(self.copies[i], self.saved)[0] >= 0 for i in later):

@@ -117,7 +117,7 @@ def search_stage(disk: str) -> None:
     # The scan itself leaves what records hold out of this stage: it is recognised later.
     scanning.find_people = timed(scanning.find_people)  # type: ignore[assignment]
     Search.known_places = timed(Search.known_places)  # type: ignore[method-assign, assignment]
-    scanning._walk = timed(scanning._walk, last=True)  # type: ignore[assignment]
+    scanning.walk = timed(scanning.walk, last=True)  # type: ignore[assignment]
     with tempfile.TemporaryDirectory() as folder, contextlib.suppress(Searched):
         scanning.scan([disk], case=f"{folder}/c.fern")
     print(spent[0])

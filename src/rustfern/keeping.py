@@ -19,13 +19,13 @@ from rustfern import rebuilding
 from rustfern.alive import live_roots
 from rustfern.beginning import check_root, find_people
 from rustfern.errors import RustFernError, SourceError, WrongUsage
+from rustfern.gathering import Observer, Silent
 from rustfern.model import Copy, Entry, Hints, Lock, Problem, Record, Totals
 from rustfern.needed import needed
 from rustfern.places.loader import catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.restoring import check_target
-from rustfern.scanning import Observer, Silent
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.kept import EARLIER, FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
 from rustfern.unfinished import clean, fresh_name

@@ -15,11 +15,11 @@ from rustfern import formats
 from rustfern.assembling import Assembly, Reader
 from rustfern.casefile import CaseFile
 from rustfern.errors import SourceError
+from rustfern.gathering import Observer, gather, of_people, take_records, take_settings, walk
 from rustfern.matching.candidates import Candidate
-from rustfern.model import Content, Copy, Entry, Find, Glance, Hints, Home, Kind, Lock, Problem, Record, State, Totals
+from rustfern.model import Content, Copy, Entry, Find, Glance, Hints, Home, Kind, Lock, Problem, Record, State
 from rustfern.places.loader import catalogue
 from rustfern.places.search import Search
-from rustfern.scanning import Observer, gather, of_people, take_records, take_settings, walk
 from rustfern.sources.folder import FolderSource, exists
 
 _FEW = 4
@@ -117,7 +117,7 @@ def needed(
         assembly = _ByNames(search, homes, case, narrowed=narrowed)
         take_settings(search, assembly)
         take_records(search, assembly)
-        dismissed = walk(search, case, observer, Totals(), thorough=False)
+        dismissed = walk(search, case, observer, thorough=False)
         gather(search, assembly, dismissed, observer, Hints(), live=live)
         elsewhere: list[Copy] = list(assembly.saved_elsewhere())
         for path in sorted(assembly.wanted):

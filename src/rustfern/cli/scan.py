@@ -12,7 +12,8 @@ import click
 from rustfern import contract
 from rustfern.cli import say
 from rustfern.cli.options import case_option, hint_options, hints_from, json_option, paths_option, print_json
-from rustfern.scanning import Silent, exit_status, scan
+from rustfern.gathering import Silent
+from rustfern.scanning import exit_status, scan
 from rustfern.sources import steady
 
 if TYPE_CHECKING:

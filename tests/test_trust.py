@@ -225,6 +225,21 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
     assert not [path for path in (tmp_path / "kept").rglob("*") if unfinished.is_ours(path.name)]
 
 
+def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    class Failing(steady.Watched):
+        def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
+            def bad() -> object:
+                raise OSError(errno.EIO, os.strerror(errno.EIO))
+
+            return super()._watch(bad if "Documents" in self._path else read)
+
+    monkeypatch.setattr(steady, "raw", Failing)
+    done = keeping.keep([str(disk)], str(tmp_path / "kept"))
+    assert done.warnings[0].startswith("STOP") and "image of this disk first" in done.warnings[0]
+    assert sum(steady.health.troubles.values()) == 3 and done.taken
+    steady.health.reset()
+
+
 # --- listing with two processes -------------------------------------------------------------------------------------
 
 

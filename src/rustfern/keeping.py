@@ -26,6 +26,7 @@ from rustfern.places.loader import catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.restoring import check_target
+from rustfern.sources import steady
 from rustfern.sources.folder import FolderSource, explain
 from rustfern.sources.kept import EARLIER, FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
 from rustfern.unfinished import clean, fresh_name
@@ -76,6 +77,7 @@ def keep(
     `WrongUsage` for a target inside what is searched or one that belongs to another search, `SourceError` for a root.
     """
     observer = observer or Silent()
+    steady.health.reset()
     tops = list(dict.fromkeys(check_root(root) for root in (roots or live_roots())))
     base = os.path.commonpath(tops)
     target = check_target(to, tops)
@@ -113,6 +115,8 @@ def keep(
         rest += [_Wanted(entry, "settings", _SETTINGS) for entry in _entries(settings, sources)]
         observer.stage("taking the rest")
         keeper.take(item for item in [*found, *rest] if not short_lived or item.order < _LONG)
+    if said := steady.health.said():
+        out.warnings.append(said)
     return out
 
 

@@ -10,6 +10,7 @@ import click
 
 from rustfern.cli.options import json_option, print_json, warn_same_disk
 from rustfern.keeping import Keeping, keep
+from rustfern.model import show_name
 from rustfern.sources.kept import EARLIER
 
 if TYPE_CHECKING:
@@ -58,6 +59,7 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
             {
                 "schema": "rustfern/keep-1", "folder": done.folder, "taken": done.taken, "before": done.before,
                 "bytes": done.bytes, "kinds": done.by_kind, "changing": done.changing, "left": done.left, "earlier": done.earlier,
+                "warnings": done.warnings,
                 "problems": [{"path": p.path, "message": p.message} for p in done.problems],
             }
         )  # fmt: skip
@@ -75,6 +77,8 @@ def _show(console: Console, done: Keeping, target: str) -> None:
 
     from rustfern.cli.console import FERN, PALE, RUST, WARN, bullet, heading, next_steps, shell_word, size
 
+    for warning in done.warnings:
+        console.print(Text(f"! {show_name(warning)}", style=f"bold {RUST}"))
     good = not done.left
     count = done.taken + done.before
     if not count and good:

@@ -224,7 +224,7 @@ def show(
         count = len(answer.unmatched)
         console.print(
             Text(
-                f"{count} {_several('leftover', count)} belong to no document that could be shown (--everything)",
+                f"{count} {'leftover belongs' if count == 1 else 'leftovers belong'} to no document that could be shown (--everything)",
                 style=PALE,
             )
         )

@@ -63,10 +63,17 @@ def clean(where: str) -> None:
             found = _UNFINISHED.fullmatch(item.name)
             if found and found[1] == _host() and not _runs(int(found[2])):
                 with contextlib.suppress(OSError):
+                    if not _is_own(item):
+                        continue
                     if item.is_dir(follow_symlinks=False):
                         remove_tree(item.path)
                     else:
                         os.unlink(item.path)
+
+
+def _is_own(item: os.DirEntry[str]) -> bool:
+    """Whether this person made it: in a folder for all, somebody else could have laid a trap. Raises `OSError`."""
+    return not hasattr(os, "geteuid") or item.stat(follow_symlinks=False).st_uid == os.geteuid()
 
 
 def remove_tree(path: str) -> None:

@@ -8,12 +8,8 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import hashlib
 import os
-import platform
 import re
-import secrets
-import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
@@ -31,6 +27,8 @@ _chosen: list[str] = []
 
 def fresh_name() -> str:
     """A fresh name for what is not finished."""
+    import secrets
+
     return f"{PART}{_host()}-{os.getpid()}-{secrets.token_hex(8)}"
 
 
@@ -42,6 +40,9 @@ def is_ours(name: str) -> bool:
 @lru_cache(1)
 def _host() -> str:
     """This machine in eight letters: on a share, others may work in the same folder."""
+    import hashlib
+    import platform
+
     return hashlib.sha256(platform.node().encode("utf-8", "replace")).hexdigest()[:8]
 
 
@@ -101,7 +102,11 @@ def _runs(process: int) -> bool:
 def usual_folder() -> str:
     """Where temporary files lie. Unlike the standard library this writes nothing to find out."""
     named = next((os.environ[name] for name in ("TMPDIR", "TEMP", "TMP") if os.environ.get(name)), None)
-    return named or ("/tmp" if os.name == "posix" else tempfile.gettempdir())
+    if named or os.name == "posix":
+        return named or "/tmp"
+    import tempfile
+
+    return tempfile.gettempdir()
 
 
 def place() -> str:

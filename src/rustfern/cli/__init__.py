@@ -5,9 +5,7 @@ from __future__ import annotations
 import contextlib
 import importlib
 import os
-import shutil
 import sys
-import textwrap
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
@@ -72,6 +70,9 @@ def say(text: str) -> None:
     """Say something on stderr; on a terminal, lines are broken between words."""
     whole = f"rustfern: {show_name(text)}"
     if sys.stderr.isatty():
+        import shutil
+        import textwrap
+
         whole = textwrap.fill(
             whole,
             shutil.get_terminal_size().columns,

@@ -8,21 +8,21 @@ from __future__ import annotations
 
 import contextlib
 import os
-import pickle
-import queue
-import signal
-import subprocess
 import sys
-import threading
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import BinaryIO, NamedTuple
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 
 from rustfern.formats.table import DOCUMENT_EXTENSIONS
 from rustfern.places.loader import Catalogue, catalogue
 from rustfern.sources import steady
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import OnProblem
+
+if TYPE_CHECKING:
+    import queue
+    import subprocess
+    import threading
 
 SEVERAL, MANY = 30_000, 100_000
 """From so many files on, another process is made ready, and from so many on it lists the rest."""
@@ -215,6 +215,8 @@ class _Other:
     """A second process that waits for a task; a thread takes what it tells, so that it need not wait for us."""
 
     def __init__(self, run: subprocess.Popen[bytes]) -> None:
+        import queue
+
         self._run = run
         self._told: queue.Queue[Told | None] = queue.Queue(_MAX_WAITING)
         self._stopped = False
@@ -223,6 +225,8 @@ class _Other:
     @classmethod
     def start(cls) -> _Other | None:
         """None where no process can be had."""
+        import subprocess
+
         command = [sys.executable, "-P", "-m", "rustfern.places.listing"]
         try:
             return cls(
@@ -236,6 +240,9 @@ class _Other:
 
     def begin(self, task: Task) -> None:
         """Give it its task."""
+        import pickle
+        import threading
+
         assert self._run.stdin is not None
         with contextlib.suppress(OSError):  # it ended at once: nothing will be told
             pickle.dump(task, self._run.stdin)
@@ -244,6 +251,8 @@ class _Other:
         self._taking.start()
 
     def _take(self) -> None:
+        import pickle
+
         assert self._run.stdout is not None
         told: Told | None = None
         with contextlib.suppress(OSError, EOFError, ValueError, pickle.UnpicklingError):
@@ -259,6 +268,8 @@ class _Other:
 
     def end(self) -> None:
         """End it, whatever it does."""
+        import queue
+
         self._stopped = True
         self._run.kill()
         while True:  # the thread may wait for room
@@ -284,12 +295,16 @@ Told = tuple[list[tuple[str, int, list[Leftover], str, str]], list[tuple[str, st
 
 
 def _tell(stream: BinaryIO, told: Told) -> None:
+    import pickle
+
     pickle.dump(told, stream, pickle.HIGHEST_PROTOCOL)
     stream.flush()
 
 
 def serve(asked: BinaryIO, told: BinaryIO) -> None:
     """List what is asked for on one stream and tell of it on the other, batch by batch."""
+    import pickle
+
     task: Task = pickle.load(asked)
     rows: list[tuple[str, int, list[Leftover], str, str]] = []
     problems: list[tuple[str, str]] = []
@@ -313,6 +328,8 @@ def serve(asked: BinaryIO, told: BinaryIO) -> None:
 
 
 if __name__ == "__main__":
+    import signal
+
     if hasattr(signal, "SIGPIPE"):
         signal.signal(signal.SIGPIPE, signal.SIG_DFL)
     serve(sys.stdin.buffer, sys.stdout.buffer)

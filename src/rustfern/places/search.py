@@ -33,7 +33,7 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 """Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
 _MAX_IN_PLACE = 100_000
-_MANY_HOMES = 20
+_MANY_HOMES = 5
 """With so many, looking into their known places takes long enough to list the tree in the meantime."""
 
 _ORDERS = {str(order): order for order in Order}

@@ -271,7 +271,8 @@ class _Keeper:
         except SourceError as error:
             self._problem(entry.path, error.what)
         except OSError as error:
-            self._full = error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1))  # nothing more fits
+            if error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1)):
+                self._full = True  # nothing more fits
             self.out.left.append(entry.path)
             self._problem(entry.path, f"it could not be written to the target ({explain(error)})")
 

@@ -254,12 +254,12 @@ class _Other:
         import pickle
 
         assert self._run.stdout is not None
-        told: Told | None = None
-        with contextlib.suppress(OSError, EOFError, ValueError, pickle.UnpicklingError):
-            while not self._stopped:
-                told = pickle.load(self._run.stdout)
-                self._told.put(told)
-        self._told.put(None)
+        try:
+            with contextlib.suppress(OSError, EOFError, ValueError, pickle.UnpicklingError):
+                while not self._stopped:
+                    self._told.put(pickle.load(self._run.stdout))
+        finally:
+            self._told.put(None)  # whatever happened: somebody waits for the end
 
     def answers(self) -> Iterator[Told]:
         """What it tells, batch by batch, up to its end."""

@@ -27,7 +27,10 @@ def _differs(item: Copy, saved: Copy | None) -> Json | None:
     """Words that a copy has more and fewer than the saved file; None without a saved file or without words."""
     if saved is None or item is saved or item.content.words is None or saved.content.words is None:
         return None
-    found = difference(item.content, saved.content)
+    try:
+        found = difference(item.content, saved.content)
+    except MemoryError:
+        return None  # how much they differ is not worth the answer
     return {"more": found.only_left, "fewer": found.only_right}
 
 

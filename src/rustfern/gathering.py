@@ -51,7 +51,8 @@ def take_settings(search: Search, assembly: Assembly) -> None:
     """Hand over what was read of settings when the known places were looked through."""
     assembly.settings = search.settings
     assembly.found_paths = {find.entry.path for find in search.finds}
-    assembly.take_settings()
+    with assembly.isolated(assembly.roots[0]):
+        assembly.take_settings()
 
 
 def take_records(search: Search, assembly: Assembly) -> None:
@@ -59,7 +60,8 @@ def take_records(search: Search, assembly: Assembly) -> None:
     for find in search.finds:
         if find.kind == "record":
             assembly.recorded.add(find.entry.path)
-            assembly.recognise(find)
+            with assembly.isolated(find):
+                assembly.recognise(find)
 
 
 def gather(
@@ -70,23 +72,29 @@ def gather(
     """
     for find in search.finds:
         if find.kind == "record" and find.entry.path not in assembly.recorded:
-            assembly.recognise(find)
+            with assembly.isolated(find):
+                assembly.recognise(find)
     hosts = [told.text for told in search.settings.of("host")]
-    assembly.take_sought(hosts)
+    top = assembly.roots[0]
+    with assembly.isolated(top):
+        assembly.take_sought(hosts)
     if dismissed:
         observer.stage("looking at the first bytes of files whose names say nothing")
         for number, path in enumerate(dismissed):
-            assembly.take_by_content(path)
+            with assembly.isolated(path):
+                assembly.take_by_content(path)
             if number % 1000 == 0:
                 observer.count(number)
     finds = unique([*search.finds, *assembly.more])
     observer.stage("reading and matching copies")
     match(assembly, assembly.catalogue, finds)
-    if live:
-        assembly.take_held()
-    if hints.document:
-        assembly.take_asked(hints.document)
-    assembly.take_versions(hints.document)
+    with assembly.isolated(top):
+        if live:
+            assembly.take_held()
+        if hints.document:
+            assembly.take_asked(hints.document)
+    with assembly.isolated(top):
+        assembly.take_versions(hints.document)
     assembly.take_mail()
     assembly.take_placeholders()
 
@@ -160,7 +168,8 @@ def match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None:
     assembly.take_trash([find for find in finds if find.kind == "trash"])
     for find in finds:
         if find.kind == "lock":
-            assembly.take_lock(find)
+            with assembly.isolated(find):
+                assembly.take_lock(find)
     copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
     unnamed = []
     opened = [find for find in copies if places.places[find.place].misplaced]
@@ -170,17 +179,21 @@ def match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None:
             continue
         told = _TELLING & find.fields.keys() or find.entry.path in assembly.named
         told = told or places.places[find.place].never_saved
-        if not (told and assembly.take_named(find)):
-            unnamed.append(find)
+        with assembly.isolated(find):
+            if not (told and assembly.take_named(find)):
+                unnamed.append(find)
     unnamed += assembly.settle_contending()
     assembly.settle_locks()
     for find in unnamed:
-        assembly.take_unnamed(find)
+        with assembly.isolated(find):
+            assembly.take_unnamed(find)
     for find in opened:
-        assembly.take_misplaced(find)
+        with assembly.isolated(find):
+            assembly.take_misplaced(find)
     for find in finds:
         if _is_rebuilt(places, find):
-            assembly.take_swap(find)
+            with assembly.isolated(find):
+                assembly.take_swap(find)
     assembly.take_kept_attachments(kept)
 
 

@@ -74,6 +74,12 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
     """
     held = held or {}
 
+    def safe_key(document: Document) -> tuple[object, ...]:
+        try:
+            return key(document)
+        except Exception:  # a document that cannot be weighed comes last, and hides no other
+            return (True, 0.0, 0, True, True, 9, True, 0.0, 0.0, 0, 0.0, document.key)
+
     def key(document: Document) -> tuple[object, ...]:
         verdict = document.verdict
         asked = fit(hints.document, document.name, document.original) if hints.document else 0.0
@@ -102,4 +108,4 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
             document.key,
         )
 
-    return sorted(documents, key=key)
+    return sorted(documents, key=safe_key)

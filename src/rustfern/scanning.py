@@ -14,7 +14,7 @@ from rustfern import choosing, contract, ranking
 from rustfern._version import __version__
 from rustfern.advising import Advice, advice_from
 from rustfern.alive import look_alive
-from rustfern.assembling import Assembly, Draft, Reader, first_answers, whereabouts
+from rustfern.assembling import Assembly, Draft, Reader, first_answers, not_judged, whereabouts
 from rustfern.beginning import find_people, open_case, open_roots, own_folders
 from rustfern.casefile import CaseFile
 from rustfern.errors import WrongUsage
@@ -42,6 +42,7 @@ from rustfern.model import (
     Searched,
     Situation,
     Totals,
+    Verdict,
     show_name,
 )
 from rustfern.places.loader import catalogue
@@ -136,7 +137,7 @@ def scan(
     hits: list[Hit] = []
     try:
         for draft in of_people(assembly.drafts.values(), others):
-            documents.append(_document(draft, assembly, hints, missing))
+            documents.append(_judged(draft, assembly, hints, missing))
         if hints.words:
             observer.stage("looking for the words in all texts")
             hits = _words_in(documents, assembly, hints, file)
@@ -151,8 +152,9 @@ def scan(
         documents = _number(ranking.rank(documents, hints, holding), file)
         hits = [_numbered(hit, keys, documents) for hit in hits]
         if live:
-            documents, live_notices = look_alive(documents, places)
-            notices += live_notices
+            with assembly.isolated(tops[0]):
+                documents, live_notices = look_alive(documents, places)
+                notices += live_notices
         if stopped:
             notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
         if said := steady.health.said():
@@ -234,6 +236,27 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     except ValueError as error:
         raise WrongUsage(str(error), None, "If another zone is meant, name it with --zone") from error
     return replace(hints, lost_at=lost_at, older_than=older_than), name
+
+
+def _judged(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:
+    """The document of a draft; where choosing fails, it is listed as one that could not be judged, and the others are answered for."""
+    known = list(draft.copies)
+    try:
+        return _document(draft, assembly, hints, missing)
+    except Exception as error:
+        what = not_judged(error)
+        path = draft.original or draft.key
+        assembly.problem(path, what)
+        situation = Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
+        verdict = Verdict(
+            hints.happened or situation, None, (f"it {what}",), ("nothing is known of which copy is the best: look at each",)
+        )
+        name = format_of_extension(extension_of(draft.name))
+        return Document(
+            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and os.path.lexists(draft.original)),
+            draft.recorded, draft.home.person if draft.home else None, tuple(known), tuple(draft.locks), tuple(draft.records),
+            verdict, {}, draft.within,
+        )  # fmt: skip
 
 
 def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:

@@ -80,7 +80,10 @@ def show_in(zone: tzinfo | None) -> None:
 
 def local(time: datetime) -> datetime:
     """An aware time by the wall clock that people are told of."""
-    return time.astimezone(_shown[0]) if _shown else time.astimezone()
+    try:
+        return time.astimezone(_shown[0]) if _shown else time.astimezone()
+    except (OverflowError, ValueError, OSError):
+        return time  # the first and last days of the calendar have no time in some zones
 
 
 def minute(time: datetime) -> str:

@@ -147,5 +147,5 @@ def _text(copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:
         under = [FolderSource(entry.root).entry(entry.path) for entry in bases]
         with rebuilding.open_content(copy.entry, copy.recipe, under) as stream:
             return [piece.text for piece in formats.read_text(stream, name, _WHOLE)[1]]
-    except SourceError:
+    except Exception:  # what cannot be read any more, or does something strange to a reader, was said when it was checked
         return []

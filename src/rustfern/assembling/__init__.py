@@ -5,20 +5,30 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 
 from rustfern.assembling.copies import Copies
 from rustfern.assembling.swaps import Swaps
-from rustfern.assembling.table import Draft, Reader, whereabouts
+from rustfern.assembling.table import Draft, Reader, not_judged, whereabouts
 from rustfern.assembling.traces import Traces
 from rustfern.matching import candidates as near
 from rustfern.model import Find, show_name
 from rustfern.times import minute
 
-__all__ = ["Assembly", "Draft", "Reader", "first_answers", "whereabouts"]
+__all__ = ["Assembly", "Draft", "Reader", "first_answers", "not_judged", "whereabouts"]
 
 
 class Assembly(Traces, Copies, Swaps):
     """All steps on one table."""
+
+
+def _first_answer(assembly: Assembly, find: Find) -> str:
+    place = assembly.catalogue.places[find.place]
+    copy = assembly.read_copy(find, find.entry, ())
+    listed = assembly.named.get(find.entry.path)
+    told = listed[2] if listed and listed[2] else near.shown_stem(find, place.prefixes)
+    when = minute(find.entry.modified) if find.entry.modified else "an unknown time"
+    return f"{show_name(told or os.path.basename(find.entry.path))}: an autosave of {when} is {copy.content.state}"
 
 
 def first_answers(assembly: Assembly, finds: Sequence[Find], seconds: float, most: int) -> list[str]:
@@ -33,14 +43,6 @@ def first_answers(assembly: Assembly, finds: Sequence[Find], seconds: float, mos
     for find in newest[:most]:
         if time.monotonic() - started > seconds:
             break
-        place = assembly.catalogue.places[find.place]
-        copy = assembly.read_copy(find, find.entry, ())
-        listed = assembly.named.get(find.entry.path)
-        name = (
-            listed[2]
-            if listed and listed[2]
-            else near.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
-        )
-        when = minute(find.entry.modified) if find.entry.modified else "an unknown time"
-        lines.append(f"{show_name(name)}: an autosave of {when} is {copy.content.state}")
+        with suppress(Exception):  # it is judged, and what goes wrong is said, later
+            lines.append(_first_answer(assembly, find))
     return lines

@@ -102,18 +102,25 @@ class Copies(Comparing):
 
     def settle_contending(self) -> list[Find]:
         """Numbered autosaves of documents of one name: each of them belongs to another one. Gives those that belong to none."""
-        left = []
+        left: list[Find] = []
         for group in self.contending.values():
-            paths = list(dict.fromkeys(item.path for _, _, found in group for item in found))
-            held = [{item.path: item.evidence for item in found} for _, _, found in group]
-            assigned = joint.assign([[row.get(path, []) for path in paths] for row in held])
-            for (find, copy, _), row, (column, confidence) in zip(group, held, assigned, strict=True):
-                if column is None or confidence < weights.THRESHOLD:
-                    left.append(find)
-                    continue
-                given = replace(copy, evidence=tuple(row[paths[column]]), confidence=confidence)
-                self.draft(paths[column], find.home).copies.append(given)
+            with self.isolated(*(find for find, _, _ in group)):
+                left += self._assign(group)
         self.contending.clear()
+        return left
+
+    def _assign(self, group: list[tuple[Find, Copy, list[Candidate]]]) -> list[Find]:
+        """Share one group out; gives what belongs to none."""
+        left = []
+        paths = list(dict.fromkeys(item.path for _, _, found in group for item in found))
+        held = [{item.path: item.evidence for item in found} for _, _, found in group]
+        assigned = joint.assign([[row.get(path, []) for path in paths] for row in held])
+        for (find, copy, _), row, (column, confidence) in zip(group, held, assigned, strict=True):
+            if column is None or confidence < weights.THRESHOLD:
+                left.append(find)
+                continue
+            given = replace(copy, evidence=tuple(row[paths[column]]), confidence=confidence)
+            self.draft(paths[column], find.home).copies.append(given)
         return left
 
     def _by_path(self, find: Find) -> list[Candidate]:

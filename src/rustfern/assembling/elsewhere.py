@@ -91,9 +91,10 @@ class Elsewhere(Recents):
         for find in finds:
             draft = wanted.get(fold_name(find.fields["attached"] + find.fields.get("dotext", "")))
             if draft is not None and draft.home in (None, find.home):
-                piece = weights.evidence("name", "a mail carries a file of its name")
-                copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
-                draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
+                with self.isolated(find):
+                    piece = weights.evidence("name", "a mail carries a file of its name")
+                    copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
+                    draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
 
     def take_held(self) -> None:
         """On the live machine: documents that were deleted or replaced while a program still holds them open."""
@@ -109,12 +110,13 @@ class Elsewhere(Recents):
                 continue
             home = self.home_of(was)
             find = Find(entry, "held-open", "temporary", {}, home)
-            text = f"{program} still holds it open; it was deleted as {was}"
-            piece = weights.evidence("swap-header", text)
-            copy = self.read_copy(find, entry, (piece,), name=os.path.basename(was))
-            note = f"do not close {program}: this copy vanishes with it"
-            draft = self.draft(was, home)
-            draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0], notes=(*copy.notes, note)))
+            with self.isolated(find):
+                text = f"{program} still holds it open; it was deleted as {was}"
+                piece = weights.evidence("swap-header", text)
+                copy = self.read_copy(find, entry, (piece,), name=os.path.basename(was))
+                notes = (*copy.notes, f"do not close {program}: this copy vanishes with it")
+                sure = weights.confidences([[piece]])[0]
+                self.draft(was, home).copies.append(replace(copy, confidence=sure, notes=notes))
 
     def take_by_content(self, path: str) -> None:
         """A file whose name says nothing: a document if its first bytes say so, and no copy of one that is known."""
@@ -151,7 +153,8 @@ class Elsewhere(Recents):
                 continue
             for target, place, entry, exact in different[:_MAX_OF_ONE]:
                 read += 1
-                self._give_version(target, place, entry, exact, name)
+                with self.isolated(entry.path):
+                    self._give_version(target, place, entry, exact, name)
         if left:
             self.problem(
                 self.roots[0],
@@ -255,12 +258,13 @@ class Elsewhere(Recents):
             if find.entry.size > _MAX_STORE:
                 self.problem(find.entry.path, "this mail store is too large to look through; its mails were not read")
                 continue
-            try:
-                self._mail_store(find, wanted)
-            except Malformed as error:
-                self.problem(find.entry.path, f"this is named like a store of mails but is none: {error}")
-            except (SourceError, OSError) as error:
-                self.problem(find.entry.path, f"this mail store could not be read: {error}")
+            with self.isolated(find.entry.path):
+                try:
+                    self._mail_store(find, wanted)
+                except Malformed as error:
+                    self.problem(find.entry.path, f"this is named like a store of mails but is none: {error}")
+                except (SourceError, OSError) as error:
+                    self.problem(find.entry.path, f"this mail store could not be read: {error}")
 
     def _mail_store(self, find: Find, wanted: dict[str, Draft]) -> None:
         from rustfern.traces import mail_store

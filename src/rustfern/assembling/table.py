@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
@@ -245,6 +246,43 @@ class Table:
         """Note something that could not be read; the search goes on."""
         self.problems.append(Problem(path, message))
 
+    @contextmanager
+    def isolated(self, *things: Find | Lock | str) -> Iterator[None]:
+        """A step that works on these finds (or paths): an error of any sort costs them alone. They are listed as ones that could not
+        be judged, and the search goes on.
+        """
+        try:
+            yield
+        except Exception as error:
+            for thing in things:
+                self._not_judged(thing, error)
+
+    def _not_judged(self, thing: Find | Lock | str, error: Exception) -> None:
+        what = not_judged(error)
+        path = thing if isinstance(thing, str) else thing.entry.path
+        self.problem(path, what)
+        if isinstance(thing, Lock):
+            self.unmatched.append(replace(thing, notes=(*thing.notes, what)))
+        elif isinstance(thing, str) or self._was_given(path):
+            return
+        elif thing.kind == "lock":
+            self.unmatched.append(Lock(thing.entry, thing.place, None, None, thing.entry.modified, notes=(what,)))
+        elif thing.kind == "record":
+            self.unmatched.append(Record(path, self.catalogue.places[thing.place].reader, what, when=thing.entry.modified))
+        else:
+            content = Content(Glance(), State.UNREADABLE, what, thing.entry.size)
+            with suppress(Exception):  # whatever failed may fail again here
+                content, _ = self.content_of(thing.entry, os.path.basename(path))
+            self.unmatched.append(
+                Copy(thing.entry, Kind(thing.kind), thing.place, content, None, clocks_of(thing.entry, content), notes=(what,))
+            )
+
+    def _was_given(self, path: str) -> bool:
+        """Whether a copy or lock has its document, or is listed without one."""
+        drafted = (item.entry.path for draft in self.drafts.values() for item in (*draft.copies, *draft.locks))
+        left = (item.path if isinstance(item, Record) else item.entry.path for item in self.unmatched)
+        return path in drafted or path in left
+
     def content_of(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """The checked content of a copy and its members."""
         return self.reader.content(entry, name)
@@ -310,6 +348,11 @@ class Table:
             piece = weights.evidence("its-own-file", "nothing tells of another file that it belongs to")
             draft.copies.append(replace(copy, confidence=max(copy.confidence, 0.6), evidence=(piece,)))
         self.drafts[draft.key] = draft
+
+
+def not_judged(error: Exception) -> str:
+    """What is said of something that a mistake of ours, or a want of memory, kept from being judged."""
+    return f"could not be judged ({type(error).__name__}: {str(error)[:100]}); look at it, and restore it by its id"
 
 
 def foreign(content: Content, place: Place) -> bool:

@@ -134,12 +134,13 @@ class Traces(Trash):
     def take_placeholders(self) -> None:
         """Say on known documents that their content is online only; the others are pointed out."""
         for find in self.placeholders:
-            place = self.catalogue.places[find.place]
-            name = find.fields.get("name") or find.fields.get("stem", "")
-            path = os.path.join(os.path.dirname(find.entry.path), name)
-            draft = self.drafts.get(self.key(path, find.home or self.home_of(path)))
-            record = Record(find.entry.path, place.id, f"{name}: {place.says}", (), find.entry.modified)
-            (draft.records if draft else self.unmatched).append(record)
+            with self.isolated(find):
+                place = self.catalogue.places[find.place]
+                name = find.fields.get("name") or find.fields.get("stem", "")
+                path = os.path.join(os.path.dirname(find.entry.path), name)
+                draft = self.drafts.get(self.key(path, find.home or self.home_of(path)))
+                record = Record(find.entry.path, place.id, f"{name}: {place.says}", (), find.entry.modified)
+                (draft.records if draft else self.unmatched).append(record)
 
     def _recovery_list(self, find: Find, found: recovery_list.RecoveryList) -> None:
         path, home = find.entry.path, find.home
@@ -331,10 +332,11 @@ class Traces(Trash):
         """Locks that fit several documents go to those of which copies were written, or which were saved, while they lay there."""
         waiting, self.waiting = self.waiting, []
         for lock, found in waiting:
-            for item in found:
-                if piece := self._open_then(lock, item.path):
-                    item.evidence.append(piece)
-            self._give_lock(lock, found)
+            with self.isolated(lock):
+                for item in found:
+                    if piece := self._open_then(lock, item.path):
+                        item.evidence.append(piece)
+                self._give_lock(lock, found)
 
     def _open_then(self, lock: Lock, path: str) -> Evidence | None:
         if lock.opened is None:

@@ -69,17 +69,17 @@ class Trash(Table):
         """Match what lies in a trash to its records; both may be orphans."""
         for find in finds:
             found = self.trash.pop(find.entry.path, None)
-            if found is None:
-                self.own_document(
-                    self.read_copy(find, find.entry, ()), find, os.path.basename(find.entry.path), trashed=True
-                )
-                continue
-            self._deleted(find, found)
+            with self.isolated(find):
+                if found is not None:
+                    self._deleted(find, found)
+                    continue
+                copy = self.read_copy(find, find.entry, ())
+                self.own_document(copy, find, os.path.basename(find.entry.path), trashed=True)
         for found in self.trash.values():
-            draft = self._deleted_draft(found)
-            draft.records[-1] = replace(
-                draft.records[-1], says=draft.records[-1].says + "; what it speaks of is no longer in the trash"
-            )
+            with self.isolated(found.find):
+                draft = self._deleted_draft(found)
+                gone = draft.records[-1].says + "; what it speaks of is no longer in the trash"
+                draft.records[-1] = replace(draft.records[-1], says=gone)
 
     def _deleted_draft(self, found: Deleted) -> Draft:
         draft = (

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from rustfern.matching.content import difference, equal
 from rustfern.matching.identity import later
-from rustfern.model import CLOCKS, Copy, Kind, Order, State
+from rustfern.model import CLOCKS, Content, Copy, Kind, Order, State
 from rustfern.times import minute
 
 _FAR = timedelta(days=2)
@@ -118,12 +118,43 @@ def same_versions(copies: Sequence[Copy], saved: int | None) -> dict[int, int]:
         (i for i, copy in enumerate(copies) if copy.content.state in (State.INTACT, State.ENCRYPTED, State.UNREADABLE)),
         key=lambda i: (i != saved, copies[i].written is None, copies[i].written),
     )
-    heads: list[int] = []
+    heads = _Heads(copies)
     out: dict[int, int] = {}
     for index in order:
-        head = next((h for h in heads if equal(copies[h].content, copies[index].content)), None)
+        head = heads.of(copies[index].content)
         if head is None:
-            heads.append(index)
+            heads.add(index)
         else:
             out[index] = head
     return out
+
+
+class _Heads:
+    """The versions told apart so far, by what can make contents equal: nothing is compared with thousands of the same format."""
+
+    def __init__(self, copies: Sequence[Copy]) -> None:
+        self._copies = copies
+        self._by_sum: dict[tuple[str, str], list[int]] = {}
+        self._by_format: dict[str | None, list[int]] = {}
+        self._rank: dict[int, int] = {}
+
+    @staticmethod
+    def _sums(content: Content) -> Iterator[tuple[str, str]]:
+        for kind in ("sha256", "looks", "text_hash"):
+            if (value := getattr(content, kind)) is not None:
+                yield kind, value
+
+    def add(self, index: int) -> None:
+        content = self._copies[index].content
+        self._rank[index] = len(self._rank)
+        for key in self._sums(content):
+            self._by_sum.setdefault(key, []).append(index)
+        if content.text_hash is not None:
+            self._by_format.setdefault(content.format, []).append(index)
+
+    def of(self, content: Content) -> int | None:
+        """The first of the versions that a content is equal to."""
+        likely = {index for key in self._sums(content) for index in self._by_sum.get(key, ())}
+        if content.text_hash is not None:
+            likely.update(index for name, there in self._by_format.items() if name != content.format for index in there)
+        return next((i for i in sorted(likely, key=self._rank.__getitem__) if equal(self._copies[i].content, content)), None)

@@ -171,7 +171,7 @@ def shown_stem(find: Find, prefixes: Sequence[str]) -> str | None:
         return spellings(fields["untitled"])[0]
     if "prefixed" in fields:
         text = spellings(fields["prefixed"])[0]
-        return endings(text, prefixes)[0][0]
+        return next((stem for stem, _ in endings(text, prefixes)), text)
     return None
 
 

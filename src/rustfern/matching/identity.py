@@ -24,6 +24,7 @@ _KINDS = {
 }
 _SAVES, _NEW = 2, 0.5
 """What is left of a common first save where one of them has hardly any save of its own: all made from a template begin so."""
+_DIGITS = 18
 _NO_WORDS, _MANY_WORDS = 0.1, 20
 """What is left where both hold text and none of it is the same: documents of a program that gives all of them one id."""
 
@@ -86,10 +87,13 @@ def later(left: Content, right: Content) -> int:
         if mine < theirs:
             return -1
     if values(left, "made") & values(right, "made"):
-        ours, other = values(left, "cycles"), values(right, "cycles")
-        if ours and other and ours != other:
-            return 1 if max(map(int, ours)) > max(map(int, other)) else -1
-        ours, other = values(left, "worked"), values(right, "worked")
-        if ours and other and ours != other:
-            return 1 if max(map(int, ours)) > max(map(int, other)) else -1
+        for counted in ("cycles", "worked"):
+            ours, other = _most(values(left, counted)), _most(values(right, counted))
+            if ours is not None and other is not None and ours != other:
+                return 1 if ours > other else -1
     return 0
+
+
+def _most(counts: frozenset[str]) -> int | None:
+    """The greatest of the counts that a document carries; what is no count, or has more digits than any, is passed over."""
+    return max((int(count) for count in counts if len(count) <= _DIGITS and count.isdecimal()), default=None)

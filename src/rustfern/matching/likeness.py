@@ -88,7 +88,7 @@ def _bands(contents: Sequence[Content]) -> dict[int, list[int]]:
     import numpy as np
 
     places, found = sketches(contents)
-    rows = found.astype(np.uint64).reshape(len(places), -1, _ROWS)
+    rows = found.astype(np.uint64).reshape(len(places), _HASHES // _ROWS, _ROWS)
     keys = ((rows[:, :, 0] << np.uint64(32)) | rows[:, :, 1]) ^ _functions()[1]
     return dict(zip(places, keys.tolist(), strict=True))
 

@@ -133,6 +133,8 @@ def _read_one(
         on_problem(path, f"{error.what}; if it is in use, attach the disk or search a copy")
     except OSError as error:
         on_problem(path, f"reading failed ({(error.strerror or str(error)).lower()})")
+    except Exception as error:  # whatever a strange file does to a reader: it costs that file
+        on_problem(path, f"these settings could not be read ({type(error).__name__}: {str(error)[:100]})")
     for setting, home in wanted:
         count = 0
         for value in chosen(values, setting.key, setting.value):

@@ -69,6 +69,13 @@ def state(tmp_path: Path) -> Path:
     return tmp_path / "state"
 
 
+@pytest.fixture(autouse=True)
+def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test finds the cases of another one, nor of this machine."""
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("run")))
+    monkeypatch.delenv("RUSTFERN_CASE", raising=False)
+
+
 @pytest.fixture
 def rustfern(state: Path) -> Callable[..., Run]:
     """Call the built command; `without_rights` drops the right of root to read everything."""

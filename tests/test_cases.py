@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 from conftest import Run, write
 
-from rustfern import casebook
+from rustfern.cases import manage
 from rustfern.errors import CaseError
 from rustfern.times import near, show_in, zone_named
 
@@ -54,7 +54,10 @@ def test_cases_are_listed_annotated_chosen_and_removed(disk: Path, tmp_path: Pat
     refused = rustfern("cases", "2", "--remove")
     assert refused.status == 2 and "--yes" in refused.err
     assert rustfern("cases", "2", "--remove", "--yes").status == 0 and not Path(second["path"]).exists()
-    assert rustfern("cases", "nothing").status == 1 and rustfern("look", "1").status == 0
+    assert rustfern("cases", "nothing").status == 1
+    gone = rustfern("look", "1")
+    assert gone.status == 2 and "no case is in use in this terminal" in gone.err  # the other one is never taken instead
+    assert rustfern("cases", "1", "--continue").status == 0 and rustfern("look", "1").status == 0
     rustfern("scan", disk)
     assert rustfern("cases", "--json").json["cases"][0]["used"]
 
@@ -67,7 +70,7 @@ def test_the_log_is_only_added_to(disk: Path, rustfern: Rustfern) -> None:
             with pytest.raises(sqlite3.IntegrityError, match="only added to"):
                 db.execute(statement)
     with pytest.raises(CaseError):
-        casebook.add(path + "x", ["look"], 0, datetime.now(UTC))
+        manage.add(path + "x", ["look"], 0, datetime.now(UTC))
 
 
 def test_texts_are_forgotten_to_the_last_byte(disk: Path, rustfern: Rustfern) -> None:

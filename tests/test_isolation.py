@@ -81,7 +81,9 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         return call
 
     if step == "choose":
-        monkeypatch.setattr(scanning.choosing, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error))
+        monkeypatch.setattr(
+            scanning.choosing, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error)
+        )
     elif step == "show":
         monkeypatch.setattr(clocks, "later", broken(clocks.later))
     else:

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern import names
+from rustfern.cases import name_index as names
 from rustfern.model import fold_name
 
 _NAME = st.text(st.sampled_from("aäA\u0308bß.~ \udcff☂"), min_size=1, max_size=8).filter(lambda n: n not in (".", ".."))

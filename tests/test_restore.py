@@ -15,8 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rustfern as package
-from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, letters
+from rustfern.cases.case_file import CaseFile, letters
+from rustfern.cases.lookup import find_copy
 from rustfern.errors import CaseError, NotFound
 from rustfern.model import fold_name
 from rustfern.restoring import safe_name

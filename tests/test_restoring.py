@@ -15,9 +15,9 @@ from conftest import Run, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.casefile import KeptCopy
+from rustfern.cases.case_file import KeptCopy
 from rustfern.naming import layout, named, safe_name
-from rustfern.unfinished import fresh_name
+from rustfern.output.temporary import fresh_name
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000

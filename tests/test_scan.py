@@ -148,8 +148,10 @@ def test_the_case_never_lies_inside_what_is_searched(tmp_path: Path, rustfern: R
     run = rustfern("scan", tmp_path / "d", "--case", tmp_path / "d" / "c.fern")
     assert run.status == 2 and "inside what is searched" in run.err
     kept = rustfern("scan", tmp_path / "d", "--json", XDG_STATE_HOME=str(tmp_path / "d" / "state"))
-    assert kept.json["case"] is None and not (tmp_path / "d" / "state").exists()
-    shown = rustfern("scan", tmp_path / "d", XDG_STATE_HOME=str(tmp_path / "d" / "state"))
+    assert kept.json["case"].startswith(os.environ["XDG_RUNTIME_DIR"]) and not (tmp_path / "d" / "state").exists()
+    nowhere = {name: str(tmp_path / "d" / "state") for name in ("XDG_STATE_HOME", "XDG_RUNTIME_DIR")}
+    assert rustfern("scan", tmp_path / "d", "--json", **nowhere).json["case"] is None
+    shown = rustfern("scan", tmp_path / "d", **nowhere)
     assert "--case FILE" in shown.out and " --in " in shown.out
 
 
@@ -377,8 +379,8 @@ def test_an_interrupt_ends_with_130_and_a_message(tmp_path: Path) -> None:
 def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from rustfern import scanning
     from rustfern.assembling import Assembly
-    from rustfern.casefile import CaseFile
-    from rustfern.names import NameIndex
+    from rustfern.cases.case_file import CaseFile
+    from rustfern.cases.name_index import NameIndex
     from rustfern.places.search import Search
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "s"))

@@ -22,8 +22,10 @@ from pathlib import Path
 import pytest
 from conftest import BUILT, DATA, Run, by_name, odt, write
 
-from rustfern import casebook, casefile, keeping, restoring, scanning, unfinished, writing
+from rustfern import keeping, restoring, scanning
+from rustfern.cases import case_file, manage
 from rustfern.model import State
+from rustfern.output import atomic, temporary
 from rustfern.places import listing
 from rustfern.places.loader import catalogue
 from rustfern.sources import steady
@@ -112,18 +114,18 @@ def test_nothing_of_the_folder_that_it_is_started_in_is_executed(disk: Path, tmp
 
 
 def test_private_copies_of_a_killed_run_are_removed_by_the_next(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
-    temporary = tmp_path / "tmp"
-    dead = unfinished.fresh_name().replace(f"-{os.getpid()}-", f"-{_dead()}-")
-    write(temporary / dead / "hive", "private")
-    alive = write(temporary / unfinished.fresh_name() / "hive", "somebody works on this")
+    folder = tmp_path / "tmp"
+    dead = temporary.fresh_name().replace(f"-{os.getpid()}-", f"-{_dead()}-")
+    write(folder / dead / "hive", "private")
+    alive = write(folder / temporary.fresh_name() / "hive", "somebody works on this")
     there = {alive.parent}
     if os.geteuid() == 0:
-        trap = temporary / dead.replace(dead[-4:], "beef")
+        trap = folder / dead.replace(dead[-4:], "beef")
         write(trap / "hive", "somebody else's")
         os.chown(trap, 12_345, 12_345)
         there.add(trap)
-    assert rustfern("scan", disk, TMPDIR=str(temporary)).status == 0
-    assert set(temporary.iterdir()) == there
+    assert rustfern("scan", disk, TMPDIR=str(folder)).status == 0
+    assert set(folder.iterdir()) == there
 
 
 def _dead() -> int:
@@ -167,7 +169,7 @@ def test_a_name_is_never_given_twice(kind: str, without: str, tmp_path: Path, mo
         raise OSError(errno.EPERM, "no links here")
 
     if without:
-        monkeypatch.setattr(writing, "_move_alone", lambda made, path: False)
+        monkeypatch.setattr(atomic, "_move_alone", lambda made, path, folder: False)
     if without == "links too":
         monkeypatch.setattr(os, "link", refused)
     for name in ("taken", "free"):
@@ -175,15 +177,15 @@ def test_a_name_is_never_given_twice(kind: str, without: str, tmp_path: Path, mo
         write(made / "inner" if kind == "folder" else made, "new")
     write(tmp_path / "taken" / "inner" if kind == "folder" else tmp_path / "taken", "old")
     with pytest.raises(FileExistsError):
-        writing.claim(str(tmp_path / "made taken"), str(tmp_path / "taken"))
-    writing.claim(str(tmp_path / "made free"), str(tmp_path / "free"))
+        atomic.rename_exclusive(str(tmp_path / "made taken"), str(tmp_path / "taken"))
+    atomic.rename_exclusive(str(tmp_path / "made free"), str(tmp_path / "free"))
     texts = {
         name: (tmp_path / name / "inner" if kind == "folder" else tmp_path / name).read_text()
         for name in ("taken", "free")
     }
     assert texts == {"taken": "old", "free": "new"} and (tmp_path / "made taken").exists()
     with pytest.raises(OSError):
-        writing.claim(str(tmp_path / "made taken"), str(tmp_path / "not there" / "x"))
+        atomic.rename_exclusive(str(tmp_path / "made taken"), str(tmp_path / "not there" / "x"))
 
 
 def test_what_was_kept_stays_when_it_is_kept_again(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
@@ -212,13 +214,13 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
                 raise OSError(errno.EIO, os.strerror(errno.EIO))
             return read()
 
-    def wrong(path: str) -> str:
-        data = Path(path).read_bytes()
+    def wrong(handle: int) -> str:
+        data = os.pread(handle, 1 << 20, 0)
         if b"crane 0 for" in data:
             return "0" * 64
         if b"crane 2 for" in data:
             raise OSError(errno.EDQUOT, os.strerror(errno.EDQUOT))
-        return sums(path)
+        return sums(handle)
 
     monkeypatch.setattr(steady, "raw", Failing)
     monkeypatch.setattr(keeping, "_sync_and_sum", wrong)
@@ -228,7 +230,7 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
     assert "could not be written" in told["plan 2.txt~"] and any(path.endswith("plan 2.txt~") for path in done.left)
     kept = {path.name for path in (tmp_path / "kept/files").rglob("*") if path.is_file()}
     assert not kept & set(told) and "survey.odt_0.odt" in kept
-    assert not [path for path in (tmp_path / "kept").rglob("*") if unfinished.is_ours(path.name)]
+    assert not [path for path in (tmp_path / "kept").rglob("*") if temporary.is_ours(path.name)]
 
 
 def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -337,7 +339,7 @@ def test_short_reads_change_nothing(disk: Path, tmp_path: Path, monkeypatch: pyt
     monkeypatch.setattr(steady, "raw", Short)
     answer = scanning.scan([str(disk)], case=str(tmp_path / "c.fern"))
     assert [(d.name, d.verdict) for d in answer.documents] == [(d.name, d.verdict) for d in plain.documents]
-    case = casefile.CaseFile.open(str(tmp_path / "c.fern"))
+    case = case_file.CaseFile.open(str(tmp_path / "c.fern"))
     copies = [
         next(c for c in case.copies(d.number) if c.id == c.document["best"])
         for d in answer.documents
@@ -450,17 +452,17 @@ def test_a_clock_that_jumps_changes_no_choice(disk: Path, tmp_path: Path, monkey
             return datetime.now(UTC) + timedelta(days=4_000 * (-1) ** next(turns))
 
     ticks = iter(range(10_000))
-    for module in (scanning, restoring, casefile, casebook):
+    for module in (scanning, restoring, case_file, manage):
         monkeypatch.setattr(module, "datetime", Jumping)
     monkeypatch.setattr(time, "time", lambda: 4e9 * (next(ticks) % 2))
     answer = scanning.scan([str(disk)], case=str(tmp_path / "c.fern"))
     assert [(d.name, d.verdict) for d in answer.documents] == [(d.name, d.verdict) for d in plain.documents]
-    case = casefile.CaseFile.open(str(tmp_path / "c.fern"))
+    case = case_file.CaseFile.open(str(tmp_path / "c.fern"))
     copy = next(c for c in case.copies(1) if c.id == c.document["best"])
     for again in (False, True):
         done, refused = restoring.restore([copy], str(tmp_path / "out"), case, [str(disk)])
         assert not refused and done[0].again is again
     assert os.stat(done[0].target).st_mtime == pytest.approx(os.stat(copy.path).st_mtime, abs=0.001)
-    casebook.add(str(tmp_path / "c.fern"), ["restore", "1"], 0, Jumping.now(UTC))
-    assert len(casebook.log(case)) == 1
+    manage.add(str(tmp_path / "c.fern"), ["restore", "1"], 0, Jumping.now(UTC))
+    assert len(manage.log(case)) == 1
     case.close()

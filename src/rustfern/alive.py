@@ -6,10 +6,10 @@ import os
 from dataclasses import replace
 
 from rustfern.model import Document, Lock, show_name
+from rustfern.output.temporary import usual_folder
 from rustfern.places.loader import Catalogue
 from rustfern.places.recorded import inside
 from rustfern.sources import running
-from rustfern.unfinished import usual_folder
 
 _RECENT_SECONDS = 120
 

@@ -6,8 +6,9 @@ import os
 from collections.abc import Sequence
 
 from rustfern import rebuilding, restoring
-from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, latest_case_path, roots_of
+from rustfern.cases.case_file import roots_of
+from rustfern.cases.location import case_in_use, open_existing
+from rustfern.cases.lookup import find_copy
 from rustfern.model import Content
 from rustfern.scanning import scan
 from rustfern.sources.folder import FolderSource
@@ -28,11 +29,11 @@ def check(path: str) -> Content:
 def restore(
     what: Sequence[str], to: str, case: str | None = None
 ) -> tuple[list[restoring.Restored], list[restoring.Refused]]:
-    """Restore documents (`1`), copies (`1b`) or names from a case, by default the latest, into a folder.
+    """Restore documents (`1`), copies (`1b`) or names from a case, by default that of this terminal, into a folder.
 
     Returns what was restored and what was refused. Raises `CaseError`, `NotFound`, or `WrongUsage` for a bad target.
     """
-    file = CaseFile.open(case or latest_case_path())
+    file = open_existing(case or case_in_use())
     try:
         roots = roots_of(file)
         return restoring.restore([find_copy(file, each) for each in what], to, file, roots)

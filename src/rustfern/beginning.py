@@ -7,17 +7,26 @@ import stat
 from collections.abc import Sequence
 from dataclasses import replace
 
-from rustfern import unfinished
 from rustfern.alive import live_roots
-from rustfern.casefile import CaseFile, new_case_path, state_folder
-from rustfern.errors import CaseError, SourceError, WrongUsage
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.location import (
+    VARIABLE,
+    case_folder,
+    is_case_folder,
+    new_case_path,
+    roots_of_recent_cases,
+    runtime_folders,
+    state_folder,
+)
+from rustfern.errors import CaseError, SourceError, WrongUsage, explain
 from rustfern.model import Hints, Home, show_name
+from rustfern.output import temporary
+from rustfern.output.inside import Roots
 from rustfern.places.homes import find_homes, own_home
 from rustfern.places.loader import catalogue
-from rustfern.places.recorded import inside
-from rustfern.sources.folder import FolderSource, explain
+from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import OnProblem
-from rustfern.sources.kept import KeptFolder, is_kept, read_head
+from rustfern.sources.kept import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
 
 
 def check_root(root: str) -> str:
@@ -48,8 +57,9 @@ def check_root(root: str) -> str:
     return os.path.realpath(path)
 
 
-def open_roots(roots: Sequence[str] | None) -> tuple[list[str], list[KeptFolder]]:
-    """The folders that are searched, each once; a folder that `keep` wrote stands for the roots that it was taken from.
+def open_roots(roots: Sequence[str] | None, on_problem: OnProblem | None = None) -> tuple[list[str], list[KeptFolder]]:
+    """The folders that are searched, each once; a folder that `keep` wrote stands for the roots that it was taken from, if it is whole:
+    else it is searched as any other.
 
     Without roots: this person's own files. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
     """
@@ -57,51 +67,87 @@ def open_roots(roots: Sequence[str] | None) -> tuple[list[str], list[KeptFolder]
     kept: list[KeptFolder] = []
     for root in roots or live_roots():
         top = check_root(root)
-        if roots and is_kept(top):
+        if roots and is_kept(top) and not (why := why_not_whole(top)):
             kept.append(read_head(top))
             tops += [check_root(each) for each in kept[-1].roots if os.path.isdir(each)]
         else:
+            if roots and is_kept(top) and on_problem:
+                on_problem(
+                    os.path.join(top, MANIFEST),
+                    f"this list of kept files was not believed, and the folder searched as any other: {why}",
+                )
             tops.append(top)
     return list(dict.fromkeys(tops)), kept
 
 
 def state_is_inside(roots: Sequence[str]) -> bool:
     """Whether the folder of the cases lies in what is searched: no case is kept there then."""
-    return any(inside(os.path.realpath(state_folder()), root) for root in roots)
+    return Roots(roots).hold(str(state_folder()))
 
 
 def copy_elsewhere(roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
     """Have private copies made outside of the roots; where that cannot be, say so. On the live machine memory is the last resort."""
     if (
-        unfinished.stay_out_of([os.path.realpath(root) for root in roots], [str(state_folder()), "/dev/shm"]) is None
+        temporary.stay_out_of(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
         and on_problem
     ):
         on_problem(
-            unfinished.place(),
+            temporary.place(),
             "private copies are made here, in what is searched, for want of another place: set TMPDIR to a folder elsewhere",
         )
 
 
+def copy_elsewhere_of(paths: Sequence[str]) -> None:
+    """The same for files that are looked at by their paths: nothing tells how far the tree reaches that they lie in, so it is taken to reach
+    as far as the folder that they share with the usual place for private copies, unless that is the top of a file system.
+    """
+    usual = os.path.realpath(temporary.usual_folder())
+    roots = roots_of_recent_cases()
+    for path in paths:
+        real = os.path.realpath(path)
+        folder = real if os.path.isdir(real) else os.path.dirname(real)
+        shared = (
+            os.path.commonpath([folder, usual])
+            if os.path.splitdrive(folder)[0] == os.path.splitdrive(usual)[0]
+            else usual
+        )
+        roots.append(folder if shared == usual or os.path.ismount(shared) else shared)
+    copy_elsewhere(roots)
+
+
 def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
-    """The case file of a scan: the one asked for, else a new one in the state folder, never inside what is searched."""
-    notices: list[str] = []
+    """The case file of a scan, for this process alone: the one asked for, else a new one in a folder of ours, never inside what is searched.
+
+    Raises `WrongUsage` or `CaseError` for one that cannot be used, or that another search works in.
+    """
+    if case is None and (named := os.environ.get(VARIABLE)):
+        case = named
     if case is not None:
         path = os.path.abspath(case)
-        if any(inside(os.path.realpath(path), root) for root in roots):
+        recent = [] if is_case_folder(path) else roots_of_recent_cases()
+        if Roots([*roots, *recent]).hold(path):
             raise WrongUsage(
                 "the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE"
             )
-        return CaseFile.create(path), notices
-    if state_is_inside(roots):
-        notices.append(
-            "the case is kept in memory only, as its usual folder is among what is searched: name one elsewhere with --case FILE"
-        )
-        return CaseFile.create(None), notices
+        return _alone(CaseFile.create(path)), []
+    memory = "the case is kept in memory only"
+    folder = case_folder(Roots(roots))
+    if folder is None:
+        said = f"{memory}, as its usual folder is among what is searched or cannot be written: name one elsewhere with --case FILE"
+        return CaseFile.create(None), [said]
     try:
-        return CaseFile.create(new_case_path()), notices
+        return _alone(CaseFile.create(new_case_path(folder))), []
     except CaseError as error:
-        notices.append(f"the case is kept in memory only: {error}")
-        return CaseFile.create(None), notices
+        return CaseFile.create(None), [f"{memory}: {error}"]
+
+
+def _alone(file: CaseFile) -> CaseFile:
+    try:
+        file.begin_work()
+    except CaseError:
+        file.close()
+        raise
+    return file
 
 
 def find_people(
@@ -142,5 +188,5 @@ def find_people(
 
 def own_folders(file: CaseFile) -> list[str]:
     """Our own files are never searched."""
-    folders = [os.path.realpath(state_folder())]
+    folders = [os.path.realpath(folder) for folder in (state_folder(), *runtime_folders())]
     return folders if file.path is None else [*folders, os.path.dirname(os.path.realpath(file.path))]

@@ -11,13 +11,13 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 
 from rustfern import formats, rebuilding
-from rustfern.beginning import copy_elsewhere
+from rustfern.beginning import copy_elsewhere_of
 from rustfern.errors import SourceError
 from rustfern.formats.table import BELONGING, class_of, extension_of, extension_right, title_of
 from rustfern.model import Content, Entry, Glance, State
+from rustfern.output.temporary import place
 from rustfern.sources.folder import FolderSource, with_companions
 from rustfern.times import local, minute
-from rustfern.unfinished import place
 
 _MANY, _WITHIN = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -43,7 +43,7 @@ class Checked:
 
 def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Checked]:
     """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
-    copy_elsewhere([path if os.path.isdir(path) else os.path.dirname(path) or "." for path in paths if path != "-"])
+    copy_elsewhere_of([path for path in paths if path != "-"])
     files = list(_files(paths, recursive=recursive))
     if len(files) < _TOGETHER or (os.cpu_count() or 1) < 2 or "-" in files:
         yield from (check_one(path) if path != "-" else _stdin() for path in files)

@@ -56,6 +56,11 @@ class NotFound(RustFernError):
     exit_status = 1
 
 
+def explain(error: OSError) -> str:
+    """The system's own words for an error, without the path."""
+    return (error.strerror or type(error).__name__).lower()
+
+
 class Malformed(Exception):
     """The one error a parser raises: what the bytes break, and at which offset (bytes) or in which part."""
 

@@ -10,7 +10,7 @@ from typing import Protocol
 
 from rustfern import ranking
 from rustfern.assembling import Assembly, Draft
-from rustfern.casefile import CaseFile
+from rustfern.cases.case_file import CaseFile
 from rustfern.errors import SourceError
 from rustfern.model import Find, Hints, Home
 from rustfern.places.loader import Catalogue

@@ -8,6 +8,7 @@ import hashlib
 import itertools
 import json
 import os
+import shutil
 import stat
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -18,22 +19,24 @@ from typing import BinaryIO, TextIO
 from rustfern import rebuilding
 from rustfern.alive import live_roots
 from rustfern.beginning import check_root, find_people
-from rustfern.errors import RustFernError, SourceError, WrongUsage
+from rustfern.errors import RustFernError, SourceError, WrongUsage, explain
 from rustfern.gathering import Observer, Silent
 from rustfern.model import Copy, Entry, Hints, Lock, Problem, Record, Totals
 from rustfern.needed import needed
+from rustfern.output.atomic import lock
+from rustfern.output.folder import Folder, permitted
+from rustfern.output.temporary import clean, fresh_name
 from rustfern.places.loader import catalogue
 from rustfern.places.recorded import inside
 from rustfern.places.search import Search
 from rustfern.restoring import check_target
 from rustfern.sources import steady
-from rustfern.sources.folder import FolderSource, explain
-from rustfern.sources.kept import EARLIER, FILES, MANIFEST, SCHEMA, inner, is_kept, read_files, read_head
-from rustfern.unfinished import clean, fresh_name
-from rustfern.writing import claim, make_folders
+from rustfern.sources.folder import FolderSource
+from rustfern.sources.kept import EARLIER, FILES, MANIFEST, SCHEMA, inner_parts, is_kept, read_files, read_head
 
 _CHUNK = 1 << 20
 _TRIES = 3
+_FOLDER_MODE = 0o700
 _SAVED, _SETTINGS, _LONG = 2.5, 2.7, 3
 """Order of what is taken: copies that vanish soonest, then the originals they belong to, settings, what stays for long."""
 
@@ -147,18 +150,32 @@ def _entries(paths: Iterable[str], sources: Sequence[FolderSource]) -> Iterator[
 
 @dataclass(frozen=True, slots=True)
 class _Written:
-    """A file that was read and written as `part`, still to be verified and to be called `to`; `stamp` in ns since 1970."""
+    """A file that was read and written as `part` in `folder`, still to be verified and to be called `name`; `stamp` in ns since 1970.
+    `handle` is that of what was written.
+    """
 
     entry: Entry
     kind: str
-    to: str
+    folder: Folder
+    name: str
     part: str
+    handle: int
     sha256: str
     stamp: int
 
+    def drop(self) -> None:
+        """Let it go: what has no name by then is removed."""
+        with contextlib.suppress(OSError):
+            os.close(self.handle)
+        self.folder.remove(self.part)
+        self.folder.close()
+
 
 class _Keeper:
-    """Writes files and their manifest lines; what is there already and verified is not taken again."""
+    """Writes files and their manifest lines; what is there already and verified is not taken again.
+
+    Everything is made relative to the open target: what is swapped for a link meanwhile leads nowhere.
+    """
 
     def __init__(self, target: str, base: str, out: Keeping) -> None:
         self.target, self.base, self.out = target, base, out
@@ -169,48 +186,84 @@ class _Keeper:
         self._full = False
         self._aside = ThreadPoolExecutor(1)
         self._pending: tuple[_Written, Future[str]] | None = None
+        self._top: Folder
 
     @contextlib.contextmanager
     def manifest(self, head: dict[str, object]) -> Iterator[None]:
-        path = os.path.join(self.target, MANIFEST)
         there = is_kept(self.target)
         if there:
             if read_head(self.target).base != self.base:
                 raise WrongUsage("this folder keeps files of another search", self.target, "Name another with --to DIR")
-            self._verify()
         elif set(os.listdir(self.target)) - {MANIFEST}:
             raise WrongUsage("the target is not empty", self.target, "Name a new folder with --to DIR")
         try:
-            with open(path, "a", encoding="utf-8") as self._lines:  # noqa: PTH123
-                if not there:
-                    self._line(head)
-                elif not _ends_in_line(path):
-                    self._lines.write("\n")
-                try:
-                    yield
-                finally:
-                    self._drop()
-            self._stamp_folders()
+            with Folder(self.target) as self._top:
+                handle = self._own_manifest()
+                with os.fdopen(handle, "r+", encoding="utf-8") as self._lines:
+                    if there:
+                        self._verify()
+                    size = self._lines.seek(0, os.SEEK_END)
+                    if not size:
+                        self._line(head)
+                    elif (
+                        os.pread(handle, 1, size - 1) != b"\n"
+                        if hasattr(os, "pread")
+                        else not _ends_in_line(self.target)
+                    ):
+                        self._lines.write("\n")
+                    try:
+                        yield
+                    finally:
+                        self._drop()
+                        self._lines.flush()
+                        self._finish_folders()
+                        os.fsync(handle)
+                        self._top.sync()
         except OSError as error:
             raise WrongUsage(
                 f"the target cannot be written ({explain(error)})", self.target, "Name another with --to DIR"
             ) from error
 
+    def _own_manifest(self) -> int:
+        """The handle of the manifest, for this process alone. Raises `WrongUsage` for a link or anything else under its name."""
+        try:
+            handle = self._top.append(MANIFEST)
+        except OSError as error:
+            raise WrongUsage(
+                f"the manifest there cannot be used, and was not touched ({explain(error)})", os.path.join(self.target, MANIFEST),
+                "Name a new folder with --to DIR",
+            ) from error  # fmt: skip
+        if not lock(handle, wait=False):
+            os.close(handle)
+            raise WrongUsage(
+                "another command keeps files in this folder just now",
+                self.target,
+                "Wait until it has ended, or name another with --to DIR",
+            )
+        return handle
+
     def _drop(self) -> None:
         """End the other thread; what it was verifying when an interrupt came is not kept."""
         self._aside.shutdown()
         if self._pending is not None:
-            with contextlib.suppress(OSError):
-                os.unlink(self._pending[0].part)
+            self._pending[0].drop()
+            self._pending = None
 
     def _verify(self) -> None:
         """What an earlier run took counts only if it is still whole, and its source has not changed since."""
         for file in read_files(self.target):
             with contextlib.suppress(OSError, RustFernError):
-                copy = inner(self.target, file.path)
+                *above, name = inner_parts(self.target, file.path)
                 facts = os.lstat(os.path.join(self.base, file.path))
-                same = facts.st_size == file.size and facts.st_mtime_ns == file.modified_ns
-                if same and (os.readlink(copy) == file.link if file.link is not None else _sum(copy) == file.sha256):
+                if (facts.st_size, facts.st_mtime_ns) != (file.size, file.modified_ns):
+                    continue
+                with self._top.below([FILES, *above], make=False) as folder:
+                    same = (
+                        folder.target_of(name) == file.link
+                        if file.link is not None
+                        else _sum_of(folder, name) == file.sha256
+                    )
+                if same:
                     self.done.add(os.path.join(self.base, file.path))
                     self.out.before += 1
 
@@ -231,34 +284,40 @@ class _Keeper:
                 self._take(entry, item.kind)
         self._settle()
 
-    def _stamp_folders(self) -> None:
-        """Folders have their times too; set last, the innermost first, since writing into one changes it."""
+    def _finish_folders(self) -> None:
+        """Folders have their times too; set last, the innermost first, since writing into one changes it. Their names are synced."""
         every = set()
         for folder in self._folders:
             while folder and folder not in every:
                 every.add(folder)
                 folder = os.path.dirname(folder)
         for folder in sorted(every, key=len, reverse=True):
-            with contextlib.suppress(OSError):
-                stamp = os.lstat(os.path.join(self.base, folder)).st_mtime_ns
-                os.utime(os.path.join(self.target, FILES, folder), ns=(stamp, stamp))
+            with contextlib.suppress(OSError), self._top.below([FILES, *folder.split(os.sep)], make=False) as there:
+                there.sync()
+                there.set_time(os.lstat(os.path.join(self.base, folder)).st_mtime_ns)
 
     def _take(self, entry: Entry, kind: str) -> None:
         if self._full:
             self.out.left.append(entry.path)
             return
         relative = os.path.relpath(entry.path, self.base)
-        to = os.path.join(self.target, FILES, relative)
+        *above, name = relative.split(os.sep)
         with self._telling(entry):
-            make_folders(os.path.dirname(to))
+            folder = self._top.below([FILES, *above], mode=_FOLDER_MODE)
             self._folders.add(os.path.dirname(relative))
-            if entry.link_target is not None:
-                digest, size, stamp = self._link(entry, to)
-                line = {"path": relative, "size": size, "modified_ns": stamp, "sha256": digest, "kind": kind}
-                self._note({**line, "link": entry.link_target}, kind, size)
-            elif entry.is_file:
-                written = self._read(entry, kind, to)
-                verifying = self._aside.submit(_sync_and_sum, written.part)
+            written = None
+            try:
+                if entry.link_target is not None:
+                    digest, size, stamp = self._link(entry, folder, name, relative)
+                    line = {"path": relative, "size": size, "modified_ns": stamp, "sha256": digest, "kind": kind}
+                    self._note({**line, "link": entry.link_target}, kind, size)
+                elif entry.is_file:
+                    written = self._read(entry, kind, folder, name)
+            finally:
+                if written is None:
+                    folder.close()
+            if written is not None:
+                verifying = self._aside.submit(_sync_and_sum, written.handle)
                 # While this one is verified the next is read; the one before is done.
                 self._settle()
                 self._pending = written, verifying
@@ -282,18 +341,20 @@ class _Keeper:
             return
         (written, verifying), self._pending = self._pending, None
         with self._telling(written.entry):
+            folder, name = written.folder, written.name
             try:
                 if verifying.result() != written.sha256:
                     what = "what was written is not what was read: the target disk is at fault"
                     raise SourceError(what, written.entry.path)
-                os.utime(written.part, ns=(written.stamp, written.stamp))
-                size = os.lstat(written.part).st_size
-                self._set_aside(written.to, written.sha256)
-                os.replace(written.part, written.to)
+                size = os.fstat(written.handle).st_size
+                folder.set_facts(written.part, permitted(written.entry.mode), written.stamp)
+                relative = os.path.relpath(written.entry.path, self.base)
+                self._set_aside(folder, name, relative, written.sha256)
+                if not folder.is_where_it_was():
+                    raise OSError(errno.ESTALE, "a folder of the target was moved or replaced", folder.path)
+                folder.replace(written.part, name)
             finally:
-                with contextlib.suppress(OSError):
-                    os.unlink(written.part)
-            relative = os.path.relpath(written.entry.path, self.base)
+                written.drop()
             line = {"path": relative, "size": size, "modified_ns": written.stamp, "sha256": written.sha256}
             self._note({**line, "kind": written.kind}, written.kind, size)
 
@@ -303,33 +364,34 @@ class _Keeper:
         self.out.bytes += size
         self.out.by_kind[kind] = self.out.by_kind.get(kind, 0) + 1
 
-    def _link(self, entry: Entry, to: str) -> tuple[str, int, int]:
+    def _link(self, entry: Entry, folder: Folder, name: str, relative: str) -> tuple[str, int, int]:
         """A lock that is a link to nowhere is made again; it leads to nothing here either."""
         target = entry.link_target or ""
         if "/" in target or os.sep in target:
             raise SourceError("this link leads to a file, it is no lock and was not taken", entry.path)
-        self._set_aside(to)
-        with contextlib.suppress(FileNotFoundError):
-            os.unlink(to)
-        os.symlink(target, to)
+        self._set_aside(folder, name, relative)
+        folder.remove(name)
+        folder.make_link(name, target)
         facts = os.lstat(entry.path)
-        os.utime(to, ns=(facts.st_mtime_ns, facts.st_mtime_ns), follow_symlinks=False)
+        folder.set_facts(name, None, facts.st_mtime_ns)
         return hashlib.sha256(os.fsencode(target)).hexdigest(), facts.st_size, facts.st_mtime_ns
 
-    def _read(self, entry: Entry, kind: str, to: str) -> _Written:
+    def _read(self, entry: Entry, kind: str, folder: Folder, name: str) -> _Written:
         """Read one file and write it beside its name. What changes while it is read is read again."""
-        folder = os.path.dirname(to)
-        if folder not in self._cleaned:
-            self._cleaned.add(folder)
-            clean(folder)
-        part = os.path.join(folder, fresh_name())
+        if folder.path not in self._cleaned:
+            self._cleaned.add(folder.path)
+            clean(folder.path)
+        part = fresh_name()
+        handle = folder.make(part)
         try:
             for attempt in range(_TRIES):
                 before = os.lstat(entry.path)
                 if not stat.S_ISREG(before.st_mode):
                     raise SourceError("this is not a regular file any more", entry.path)
                 digest = hashlib.sha256()
-                with FolderSource(entry.root).open(entry) as stream, open(part, "wb") as out:  # noqa: PTH123
+                os.ftruncate(handle, 0)
+                os.lseek(handle, 0, os.SEEK_SET)
+                with FolderSource(entry.root).open(entry) as stream, open(handle, "wb", closefd=False) as out:
                     while block := _block(stream, entry.path):
                         digest.update(block)
                         out.write(block)
@@ -339,30 +401,38 @@ class _Keeper:
                 if attempt == _TRIES - 1:
                     self.out.changing.append(entry.path)
         except BaseException as error:
-            with contextlib.suppress(OSError):
-                os.unlink(part)
+            os.close(handle)
+            folder.remove(part)
             if isinstance(error, FileNotFoundError):
                 raise SourceError("it vanished before it could be taken", entry.path) from error
             raise
-        return _Written(entry, kind, to, part, digest.hexdigest(), after.st_mtime_ns)
+        return _Written(entry, kind, folder, name, part, handle, digest.hexdigest(), after.st_mtime_ns)
 
-    def _set_aside(self, to: str, digest: str = "") -> None:
+    def _set_aside(self, folder: Folder, name: str, relative: str, digest: str = "") -> None:
         """What an earlier run kept under this name may be another version by now: both stay."""
-        if not os.path.lexists(to) or (os.path.isfile(to) and _sum(to) == digest):
+        there = folder.stat(name)
+        if there is None or (stat.S_ISREG(there.st_mode) and _sum_of(folder, name) == digest):
             return
-        relative = os.path.relpath(to, os.path.join(self.target, FILES))
+        above = relative.split(os.sep)[:-1]
         for number in itertools.count(1):
-            other = os.path.join(self.target, EARLIER, str(number), relative)
-            make_folders(os.path.dirname(other))
-            with contextlib.suppress(FileExistsError):
+            with self._top.below([EARLIER, str(number), *above], mode=_FOLDER_MODE) as other:
                 try:
-                    os.link(to, other, follow_symlinks=False)  # its name stays taken up to the last
+                    folder.link(name, other, name)  # its name stays taken up to the last
                 except FileExistsError:
-                    raise
+                    continue
                 except OSError:
-                    claim(to, other)
-                self.out.earlier.append(other)
+                    self._move(folder, other, name)
+                other.sync()
+                self.out.earlier.append(os.path.join(other.path, name))
                 return
+
+    @staticmethod
+    def _move(folder: Folder, other: Folder, name: str) -> None:
+        """Where there are no hard links: copy to the other folder under a fresh name, then give it its own."""
+        with other.scratch() as made:
+            with folder.open(name) as source, os.fdopen(other.make(made), "wb") as out:
+                shutil.copyfileobj(source, out, _CHUNK)
+            other.rename(made, name)
 
     def _line(self, line: dict[str, object]) -> None:
         assert self._lines is not None
@@ -373,8 +443,8 @@ class _Keeper:
         self.out.problems.append(Problem(path, message))
 
 
-def _ends_in_line(path: str) -> bool:
-    with open(path, "rb") as stream:  # noqa: PTH123
+def _ends_in_line(folder: str) -> bool:
+    with open(os.path.join(folder, MANIFEST), "rb") as stream:  # noqa: PTH123
         stream.seek(-1, os.SEEK_END)
         return stream.read() == b"\n"
 
@@ -386,19 +456,21 @@ def _block(stream: BinaryIO, path: str) -> bytes:
         raise SourceError(f"reading failed ({explain(error)})", path) from error
 
 
-def _sync_and_sum(path: str) -> str:
+def _sync_and_sum(handle: int) -> str:
     """Have a file written to the disk; the SHA-256 of what is read back."""
-    handle = os.open(path, os.O_RDWR)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-    return _sum(path)
+    os.fsync(handle)
+    os.lseek(handle, 0, os.SEEK_SET)
+    with open(handle, "rb", closefd=False) as stream:
+        return _sum(stream)
 
 
-def _sum(path: str) -> str:
+def _sum_of(folder: Folder, name: str) -> str:
+    with folder.open(name) as stream:
+        return _sum(stream)
+
+
+def _sum(stream: BinaryIO) -> str:
     digest = hashlib.sha256()
-    with open(path, "rb") as stream:  # noqa: PTH123
-        while block := stream.read(_CHUNK):
-            digest.update(block)
+    while block := stream.read(_CHUNK):
+        digest.update(block)
     return digest.hexdigest()

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern import formats, rebuilding
-from rustfern.casefile import KeptCopy
+from rustfern.cases.case_file import KeptCopy
 from rustfern.errors import SourceError
 from rustfern.formats.parts import Part, parts
 from rustfern.formats.words import Enough, Piece

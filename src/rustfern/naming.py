@@ -6,9 +6,9 @@ import os
 import re
 from datetime import UTC, datetime
 
-from rustfern.casefile import KeptCopy
+from rustfern.cases.case_file import KeptCopy
+from rustfern.cases.name_index import stem_of
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension, title_of
-from rustfern.names import stem_of
 from rustfern.times import local
 
 _UNFIT = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')

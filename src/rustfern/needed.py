@@ -13,7 +13,7 @@ from dataclasses import replace
 
 from rustfern import formats
 from rustfern.assembling import Assembly, Reader
-from rustfern.casefile import CaseFile
+from rustfern.cases.case_file import CaseFile
 from rustfern.errors import SourceError
 from rustfern.gathering import Observer, gather, of_people, take_records, take_settings, walk
 from rustfern.matching.candidates import Candidate

@@ -26,6 +26,15 @@ def fit(asked: str, name: str, path: str | None) -> float:
     return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
 
 
+_FITS = 0.6
+"""From so much on, a document fits what the technician typed."""
+
+
+def fits(asked: str, name: str, path: str | None) -> bool:
+    """Whether a document is likely the one that was asked for."""
+    return fit(asked, name, path) >= _FITS
+
+
 def wanted_first(finds: Iterable[Find], hints: Hints, places: Mapping[str, Place]) -> list[Find]:
     """Copies in the order in which they are read from a disk that may die: those of the document asked for, then of the kind of file,
     then what applications saved by themselves before what stays for long, the newest first.

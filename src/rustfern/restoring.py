@@ -9,25 +9,28 @@ import io
 import json
 import os
 import shutil
-import stat
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import BinaryIO
 
-from rustfern import rebuilding
-from rustfern.casefile import CaseFile, KeptCopy
-from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage
+from rustfern import formats, rebuilding
+from rustfern.cases.case_file import CaseFile, KeptCopy
+from rustfern.cases.location import roots_of_recent_cases
+from rustfern.errors import CaseError, RestoreRefused, SourceError, WrongUsage, explain
 from rustfern.model import Content, Entry, show_name
 from rustfern.naming import layout, named, safe_name, target_name
-from rustfern.sources.folder import FolderSource, explain
-from rustfern.unfinished import clean, remove_tree, scratch
-from rustfern.writing import claim, make_folders, outside_searched, sync_folder
+from rustfern.output.atomic import lock, make_folders
+from rustfern.output.folder import Folder, permitted
+from rustfern.output.inside import Roots
+from rustfern.output.temporary import clean, scratch
+from rustfern.sources.folder import FolderSource
+from rustfern.writing import outside_searched
 
 _CHUNK = 1 << 20
 _TRIES = 1_000
 _SPARE = 1 << 16
+_FOLDER_MODE = 0o700
 LIST = "restored.jsonl"
 """The list of what was restored, beside the files."""
 
@@ -135,39 +138,70 @@ def restore(
     copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: Wish = _AS_FOUND
 ) -> tuple[list[Restored], list[Refused]]:
     """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on. What an earlier run
-    restored there is verified again and not written twice. A list of all that was done lies beside the files.
+    restored there is verified again and not written twice. A list of all that was done lies beside the files; while one run works in a
+    folder, others wait.
 
     Raises `WrongUsage` for a target that cannot be used at all, or has too little space.
     """
-    check_space(folder, sum(each.size for each in plan(copies, wish) if not _is_there(folder, each)))
+    planned = plan(copies, wish)
+    check_space(folder, sum(each.size for each in planned if not _is_there(folder, each)))
+    _outside(folder, planned, roots, wish)
     real = check_target(folder, roots, allow_inside=wish.allow_inside)
-    clean(real)
-    before = _already(real)
     done: list[Restored] = []
     refused: list[Refused] = []
-    try:
-        for copy in copies:
-            try:
-                folders, name, notes = _place_of(copy, wish)
-                wanted = os.path.join(*folders, name)
-                restored = _again(copy, real, wanted, tuple(notes), before)
-                if restored is None:
-                    inner = _make_folders(real, folders)
-                    restored = _one(copy, inner, name, notes, _bases_of(copy, case))
-                if not restored.again or (copy.path, restored.sha256, wanted) not in before:
-                    # A run that was killed may have given a file its name and not listed it.
-                    restored = _listed(real, restored, copy)
-                done.append(restored)
-            except (RestoreRefused, SourceError) as error:
-                refused.append(Refused(copy.id, str(error)))
-            except OSError as error:
-                refused.append(Refused(copy.id, _system(error, real)))
-    finally:
-        if case.path is not None and done:
-            # The files are there and verified: a case file that cannot take the note must not say otherwise.
-            with contextlib.suppress(CaseError):
-                case.add_restored((each.id, each.target, each.sha256) for each in done)
+    with _open_target(real) as target, _List(target) as listed:
+        clean(real)
+        try:
+            for copy in copies:
+                try:
+                    folders, name, notes = _place_of(copy, wish)
+                    wanted = os.path.join(*folders, name)
+                    restored = _again(copy, target, wanted, tuple(notes), listed.before)
+                    if restored is None:
+                        with _below(target, folders) as inner:
+                            restored = _one(copy, inner, name, notes, _bases_of(copy, case))
+                    if not restored.again or (copy.path, restored.sha256, wanted) not in listed.before:
+                        # A run that was killed may have given a file its name and not listed it.
+                        restored = listed.add(restored, copy)
+                    done.append(restored)
+                except (RestoreRefused, SourceError) as error:
+                    refused.append(Refused(copy.id, str(error)))
+                except OSError as error:
+                    refused.append(Refused(copy.id, _system(error, real)))
+        finally:
+            if case.path is not None and done:
+                # The files are there and verified: a case file that cannot take the note must not say otherwise.
+                with contextlib.suppress(CaseError):
+                    case.add_restored((each.id, each.target, each.sha256) for each in done)
     return done, refused
+
+
+def _outside(folder: str, planned: Sequence[Planned], roots: Sequence[str], wish: Wish) -> None:
+    """Whether every folder that files go to lies outside of what was searched: a layout can lead into it from above. Raises `WrongUsage`."""
+    if wish.allow_inside:
+        return
+    outside_searched(folder, roots)
+    searched = Roots([*roots, *roots_of_recent_cases()])
+    for place in dict.fromkeys(os.path.dirname(each.target) for each in planned):
+        if searched.hold(os.path.join(os.path.abspath(folder), place)):
+            raise WrongUsage(
+                "files would be restored into what was searched, where writing can destroy what could still be saved",
+                os.path.join(folder, place), "Name a folder elsewhere with --to DIR, on another disk if you can",
+            )  # fmt: skip
+
+
+def _open_target(real: str) -> Folder:
+    """The target, held by its handle. Raises `WrongUsage` where its path was changed since it was checked."""
+    try:
+        folder = Folder(real)
+    except OSError as error:
+        raise WrongUsage(
+            f"the target cannot be opened ({explain(error)})", real, "Name another with --to DIR"
+        ) from error
+    if os.path.realpath(real) != real or not folder.is_where_it_was():
+        folder.close()
+        raise WrongUsage("the target was moved or replaced just now", real, "Name another with --to DIR")
+    return folder
 
 
 def _is_there(folder: str, planned: Planned) -> bool:
@@ -176,46 +210,101 @@ def _is_there(folder: str, planned: Planned) -> bool:
     return os.path.isdir(path) or (os.path.isfile(path) and os.path.getsize(path) == planned.size)
 
 
-def _make_folders(real: str, folders: Sequence[str]) -> str:
+def _below(target: Folder, folders: Sequence[str]) -> Folder:
     """The folders of a layout below the target; one that is a link or a file there is refused."""
-    path = real
-    for each in folders:
-        path = os.path.join(path, each)
-        with contextlib.suppress(FileExistsError):
-            os.mkdir(path)
-        if not stat.S_ISDIR(os.lstat(path).st_mode):
-            raise RestoreRefused(
-                "a folder of the layout is something else there", path, "Name an empty folder with --to DIR"
-            )
-    if folders:
-        clean(path)
-    return path
-
-
-def _already(real: str) -> dict[tuple[str, str, str], str]:
-    """What the list beside the files says: (copy, sum, folder and name that were wanted) → file below the target."""
-    found: dict[tuple[str, str, str], str] = {}
     try:
-        with open(os.path.join(real, LIST), encoding="utf-8", errors="surrogateescape") as lines:  # noqa: PTH123
-            for line in lines:
-                # A last line may have been cut off.
-                with contextlib.suppress(ValueError, KeyError, TypeError, RecursionError):
-                    row = json.loads(line)
-                    found[str(row["from"]), str(row["sha256"]), str(row["wanted"])] = str(row["to"])
-    except OSError:
-        return {}
-    return found
+        inner = target.below(folders)
+    except OSError as error:
+        if error.errno not in (errno.ELOOP, errno.ENOTDIR, errno.EEXIST, getattr(errno, "EMLINK", errno.ELOOP)):
+            raise
+        raise RestoreRefused(
+            "a folder of the layout is something else there",
+            os.path.join(target.path, *folders),
+            "Name an empty folder with --to DIR",
+        ) from error
+    if folders:
+        clean(inner.path)
+    return inner
+
+
+class _List:
+    """The list beside the files, open for this run alone. `before` is what it says: (copy, sum, folder and name that were wanted) → file
+    below the target. A list that cannot be written changes nothing of what is restored: it is said.
+    """
+
+    def __init__(self, target: Folder) -> None:
+        self._target = target
+        self.before: dict[tuple[str, str, str], str] = {}
+        self._out: BinaryIO | None = None
+        self._trouble = ""
+
+    def __enter__(self) -> _List:
+        for _ in range(_TRIES):
+            try:
+                handle = self._target.append(LIST)
+            except OSError as error:
+                self._trouble = explain(error)
+                return self
+            lock(handle, wait=True)
+            now = self._target.stat(LIST)
+            if now is not None and (now.st_dev, now.st_ino) == (os.fstat(handle).st_dev, os.fstat(handle).st_ino):
+                break
+            os.close(handle)  # the run that was waited for removed it: nothing was restored
+        self._out = os.fdopen(handle, "ab+")
+        self._out.seek(0)
+        for line in self._out:
+            # A last line may have been cut off.
+            with contextlib.suppress(ValueError, KeyError, TypeError, RecursionError):
+                row = json.loads(line)
+                self.before[str(row["from"]), str(row["sha256"]), str(row["wanted"])] = str(row["to"])
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._out is not None:
+            with contextlib.suppress(OSError):
+                if os.fstat(self._out.fileno()).st_size == 0:
+                    self._target.remove(LIST)
+                else:
+                    self._target.sync()
+            self._out.close()
+
+    def add(self, restored: Restored, copy: KeptCopy) -> Restored:
+        """Add a line, synced; a last line that was cut off is ended first. The file is there and verified, whatever becomes of the line."""
+        try:
+            if self._out is None:
+                raise OSError(errno.EIO, self._trouble)
+            size = self._out.seek(0, os.SEEK_END)
+            self._out.seek(max(size - 1, 0))
+            if self._out.read(1) not in (b"", b"\n"):
+                self._out.write(b"\n")
+            self._out.write(json.dumps(_row(self._target.path, restored, copy)).encode() + b"\n")
+            self._out.flush()
+            os.fsync(self._out.fileno())
+        except OSError as error:
+            note = f"it is not in the list beside the files, which could not be written ({explain(error)})"
+            return replace(restored, notes=(*restored.notes, note))
+        return restored
+
+
+def _row(real: str, restored: Restored, copy: KeptCopy) -> dict[str, object]:
+    folders = os.path.relpath(os.path.dirname(restored.target), real)
+    return {
+        "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
+        "from": restored.source, "to": os.path.relpath(restored.target, real), "wanted": os.path.normpath(os.path.join(folders, restored.wanted)),
+        "sha256": restored.sha256, "state": restored.state, "written": copy.facts["written"], "confidence": copy.facts["confidence"],
+        "evidence": [piece["text"] for piece in copy.facts["evidence"]],
+    }  # fmt: skip
 
 
 def _again(
-    copy: KeptCopy, real: str, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
+    copy: KeptCopy, folder: Folder, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
 ) -> Restored | None:
     """A copy that an earlier run restored, if its file is still there and the same."""
     expected: str = copy.facts["sha256"] or ""
     relative = before.get((copy.path, expected, wanted), wanted)
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None
-    target = os.path.join(real, relative)
+    target = os.path.join(folder.path, relative)
     if os.path.realpath(target) != target or not (os.path.isfile(target) or os.path.isdir(target)):
         return None
     try:
@@ -227,38 +316,6 @@ def _again(
     state = "damaged" if copy.facts["state"] == "damaged" else str(content.state)
     document = copy.document["name"]
     return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
-
-
-def _listed(real: str, restored: Restored, copy: KeptCopy) -> Restored:
-    """Add a line to the list beside the files. The file is there and verified: a list that cannot take the line must not say otherwise."""
-    try:
-        _list(real, restored, copy)
-    except OSError as error:
-        note = f"it is not in the list beside the files, which could not be written ({explain(error)})"
-        return replace(restored, notes=(*restored.notes, note))
-    return restored
-
-
-def _list(real: str, restored: Restored, copy: KeptCopy) -> None:
-    """Add a line to the list beside the files, synced; a last line that was cut off is ended first."""
-    folders = os.path.relpath(os.path.dirname(restored.target), real)
-    row = {
-        "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
-        "from": restored.source, "to": os.path.relpath(restored.target, real), "wanted": os.path.normpath(os.path.join(folders, restored.wanted)),
-        "sha256": restored.sha256, "state": restored.state, "written": copy.facts["written"], "confidence": copy.facts["confidence"],
-        "evidence": [piece["text"] for piece in copy.facts["evidence"]],
-    }  # fmt: skip
-    handle = os.open(
-        os.path.join(real, LIST), os.O_CREAT | os.O_APPEND | os.O_RDWR | getattr(os, "O_NOFOLLOW", 0), 0o600
-    )
-    with os.fdopen(handle, "ab+") as out:
-        size = out.seek(0, os.SEEK_END)
-        out.seek(max(size - 1, 0))
-        if out.read(1) not in (b"", b"\n"):
-            out.write(b"\n")
-        out.write(json.dumps(row).encode() + b"\n")
-        out.flush()
-        os.fsync(out.fileno())
 
 
 def _bases_of(copy: KeptCopy, case: CaseFile) -> list[Entry]:
@@ -276,7 +333,7 @@ def _system(error: OSError, folder: str) -> str:
     return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
 
 
-def _one(copy: KeptCopy, folder: str, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
+def _one(copy: KeptCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
     source = FolderSource(copy.root)
     entry = source.entry(copy.path)
     if entry.link_target is not None:
@@ -287,7 +344,7 @@ def _one(copy: KeptCopy, folder: str, name: str, notes: list[str], bases: Sequen
         entry = replace(entry, companions=tuple(name for name in others if name != os.path.basename(entry.path)))
     expected: str = copy.facts["sha256"] or ""
     if entry.is_bundle:
-        target, content = _folder(entry, os.path.join(folder, name), expected)
+        target, content = _folder(entry, folder, name, expected)
     else:
         target, content = _file(entry, folder, name, expected, copy.facts["rebuilt_by"] or "", bases)
     state = str(content.state)
@@ -306,15 +363,14 @@ def _changed(path: str) -> RestoreRefused:
     return RestoreRefused("this copy changed since the scan", path, "Scan again and look at what is there now")
 
 
-def make_new(path: str) -> io.BufferedWriter:
+def make_new(folder: Folder, name: str) -> io.BufferedWriter:
     """A new file to be written, readable by its owner alone; never one that is there."""
-    handle = os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0), 0o600)
-    return io.BufferedWriter(io.FileIO(handle, "wb"))
+    return io.BufferedWriter(io.FileIO(folder.make(name), "wb"))
 
 
-def _write(stream: BinaryIO, target: str, source: str) -> str:
+def _write(stream: BinaryIO, folder: Folder, name: str, source: str) -> str:
     """Write a new file, synced; its SHA-256 as read back from disk. `source` is named where reading it fails."""
-    with make_new(target) as out:
+    with make_new(folder, name) as out:
         while True:
             try:
                 chunk = stream.read(_CHUNK)
@@ -326,76 +382,79 @@ def _write(stream: BinaryIO, target: str, source: str) -> str:
         out.flush()
         os.fsync(out.fileno())
     sums = hashlib.sha256()
-    with Path(target).open("rb") as back:
+    with folder.open(name) as back:
         while chunk := back.read(_CHUNK):
             sums.update(chunk)
     return sums.hexdigest()
 
 
 def _file(
-    entry: Entry, folder: str, name: str, expected: str, recipe: str, bases: Sequence[Entry]
+    entry: Entry, folder: Folder, name: str, expected: str, recipe: str, bases: Sequence[Entry]
 ) -> tuple[str, Content]:
-    with scratch(folder, os.unlink) as made:
+    with folder.scratch() as made:
         with rebuilding.open_content(entry, recipe, bases) as stream:
-            written = _write(stream, made, entry.path)
+            written = _write(stream, folder, made, entry.path)
         if written != expected:
             raise _changed(entry.path)
-        back, _ = rebuilding.check(FolderSource(folder).entry(made), name, digest=False, counted=False)
-        _stamp(entry, made)
-        target = _place(made, folder, name)
-        sync_folder(folder)
-        return target, back
+        with folder.open(made) as stream:
+            back = formats.check(stream, name, digest=False, counted=False)
+        _like(entry, folder, made)
+        return _place(folder, made, name), back
 
 
-def _place(made: str, folder: str, name: str, *, has_extension: bool = True) -> str:
-    """Move what was verified to its name without ever replacing anything: a taken name gets a number."""
-    for path in _names(folder, name, has_extension=has_extension):
+def _place(folder: Folder, made: str, name: str, *, has_extension: bool = True) -> str:
+    """Move what was verified to its name without ever replacing anything: a taken name gets a number. Gives its path."""
+    if not folder.is_where_it_was():
+        raise RestoreRefused(
+            "the target folder was moved or replaced while it was written to",
+            folder.path,
+            "Name another with --to DIR, and let nobody work in it",
+        )
+    for each in _names(name, has_extension=has_extension):
         try:
-            claim(made, path)
+            folder.rename(made, each)
         except FileExistsError:
             continue
-        with contextlib.suppress(OSError):
-            os.chmod(path, 0o644 if has_extension else 0o755)
-        return path
-    raise RestoreRefused(f"{_TRIES} of this name are there already", os.path.join(folder, name), "Name another folder")
+        folder.sync()
+        return os.path.join(folder.path, each)
+    raise RestoreRefused(
+        f"{_TRIES} of this name are there already", os.path.join(folder.path, name), "Name another folder"
+    )
 
 
-def _names(folder: str, name: str, *, has_extension: bool = True) -> Iterator[str]:
+def _names(name: str, *, has_extension: bool = True) -> Iterator[str]:
     stem, dot, extension = name.rpartition(".")
     if not has_extension or not dot or len(extension) > 8 or ")" in extension:
         stem, extension = name, ""
     for number in range(1, _TRIES + 1):
         mark = "" if number == 1 else f" {number}"
-        yield os.path.join(folder, f"{stem}{mark}" + (f".{extension}" if extension else ""))
+        yield f"{stem}{mark}" + (f".{extension}" if extension else "")
 
 
-def _folder(entry: Entry, target: str, expected: str) -> tuple[str, Content]:
-    """A folder copy with all its members; moved into place only when every one is verified."""
-    folder, name = os.path.split(target)
-    with scratch(folder, remove_tree) as made:
-        os.mkdir(made, 0o700)
+def _folder(entry: Entry, folder: Folder, name: str, expected: str) -> tuple[str, Content]:
+    """A folder copy with all its members that can be read; moved into place only when every one is verified."""
+    with folder.scratch() as made:
         sums = []
-        for relative, member in rebuilding.members(entry):
-            *above, last = (safe_name(part) for part in relative.split("/"))
-            inner = os.path.join(made, *above)
-            make_folders(inner)
-            # Two names may become one when made safe: each keeps its file.
-            place = next(path for path in _names(inner, last) if not os.path.lexists(path))
-            with rebuilding.open_content(member) as stream:
-                sums.append((relative, _write(stream, place, member.path)))
-            _stamp(member, place)
+        with folder.below([made], mode=_FOLDER_MODE) as top:
+            for relative, member in rebuilding.members(entry):
+                *above, last = (safe_name(part) for part in relative.split("/"))
+                try:
+                    stream = rebuilding.open_content(member)
+                except SourceError:
+                    continue  # it could not be read at the scan either, which its verdict says; if it could, the sums differ
+                with stream, top.below(above, mode=_FOLDER_MODE) as inner:
+                    # Two names may become one when made safe: each keeps its file.
+                    place = next(each for each in _names(last) if inner.stat(each) is None)
+                    sums.append((relative, _write(stream, inner, place, member.path)))
+                    _like(member, inner, place)
         if rebuilding.bundle_sum(sums) != expected:
             raise _changed(entry.path)
-        content, _ = rebuilding.check(FolderSource(folder).entry(made), name)
-        _stamp(entry, made)
-        placed = _place(made, folder, name, has_extension=False)
-        sync_folder(folder)
-        return placed, content
+        content, _ = rebuilding.check(FolderSource(folder.path).entry(os.path.join(folder.path, made)), name)
+        _like(entry, folder, made, _FOLDER_MODE)
+        return _place(folder, made, name, has_extension=False), content
 
 
-def _stamp(entry: Entry, made: str) -> None:
-    """Give what was written the modified time of its copy."""
-    if entry.modified is not None:
-        with contextlib.suppress(OSError):
-            stamp = entry.modified.timestamp()
-            os.utime(made, (stamp, stamp))
+def _like(entry: Entry, folder: Folder, made: str, least: int = 0) -> None:
+    """Give what was written the time of its copy, and its mode, as far as the umask allows."""
+    modified = round(entry.modified.timestamp() * 1_000_000) * 1_000 if entry.modified is not None else None
+    folder.set_facts(made, permitted(entry.mode) | least, modified)

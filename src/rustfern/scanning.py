@@ -16,7 +16,8 @@ from rustfern.advising import Advice, advice_from
 from rustfern.alive import look_alive
 from rustfern.assembling import Assembly, Draft, Reader, first_answers, not_judged, whereabouts
 from rustfern.beginning import find_people, open_case, open_roots, own_folders
-from rustfern.casefile import CaseFile
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.location import remember
 from rustfern.errors import WrongUsage
 from rustfern.formats.table import class_of, extension_of, format_of_extension
 from rustfern.gathering import (
@@ -55,8 +56,6 @@ from rustfern.times import from_wall, show_in, zone_named
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _SO_FAR = 500
 """So many of the things found are still matched when a search is stopped."""
-_ASKED = 0.6
-"""From so much on, a document fits what the technician typed."""
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 
@@ -81,16 +80,23 @@ def scan(
     started, began = time.monotonic(), datetime.now(UTC)
     steady.health.reset()
     live = not roots
-    tops, kept = open_roots(roots)
     problems: list[Problem] = []
     totals = Totals()
 
     def on_problem(path: str, message: str) -> None:
         problems.append(Problem(path, message))
 
+    tops, kept = open_roots(roots, on_problem)
+    never = [*tops, *(root for each in kept for root in each.taken_from)]
+    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
     sources = [FolderSource(top) for top in tops]
-    homes, others = find_people(sources, live, hints, on_problem, kept)
-    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, tops)
+    try:
+        homes, others = find_people(sources, live, hints, on_problem, kept)
+    except BaseException:
+        if file is not case:
+            file.discard()
+        raise
+    remember(file.path, never)
     notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
     places = catalogue()
     search = Search(sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough)
@@ -247,9 +253,14 @@ def _judged(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Se
         what = not_judged(error)
         path = draft.original or draft.key
         assembly.problem(path, what)
-        situation = Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
+        situation = (
+            Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
+        )
         verdict = Verdict(
-            hints.happened or situation, None, (f"it {what}",), ("nothing is known of which copy is the best: look at each",)
+            hints.happened or situation,
+            None,
+            (f"it {what}",),
+            ("nothing is known of which copy is the best: look at each",),
         )
         name = format_of_extension(extension_of(draft.name))
         return Document(
@@ -286,7 +297,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
         online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
         elsewhere=assembly.elsewhere(draft),
         strays=assembly.strays(draft),
-        asked_for=hints.document is None or ranking.fit(hints.document, draft.name, draft.original) >= _ASKED,
+        asked_for=hints.document is None or ranking.fits(hints.document, draft.name, draft.original),
     )
     verdict = choosing.choose(copies, facts, hints)
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:

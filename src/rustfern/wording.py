@@ -13,7 +13,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 from rustfern import formats, rebuilding
-from rustfern.errors import SourceError
 from rustfern.formats.words import fold
 from rustfern.model import Copy, Document, Entry, Hit, State
 from rustfern.sources.folder import FolderSource
@@ -147,5 +146,7 @@ def _text(copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:
         under = [FolderSource(entry.root).entry(entry.path) for entry in bases]
         with rebuilding.open_content(copy.entry, copy.recipe, under) as stream:
             return [piece.text for piece in formats.read_text(stream, name, _WHOLE)[1]]
-    except Exception:  # what cannot be read any more, or does something strange to a reader, was said when it was checked
+    except (
+        Exception
+    ):  # what cannot be read any more, or does something strange to a reader, was said when it was checked
         return []

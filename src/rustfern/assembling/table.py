@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from rustfern import rebuilding
-from rustfern.casefile import CaseFile
+from rustfern.cases.case_file import CaseFile
 from rustfern.errors import SourceError
 from rustfern.formats.table import class_of, extension_right
 from rustfern.matching import candidates as near
@@ -268,20 +268,31 @@ class Table:
         elif thing.kind == "lock":
             self.unmatched.append(Lock(thing.entry, thing.place, None, None, thing.entry.modified, notes=(what,)))
         elif thing.kind == "record":
-            self.unmatched.append(Record(path, self.catalogue.places[thing.place].reader, what, when=thing.entry.modified))
+            self.unmatched.append(
+                Record(path, self.catalogue.places[thing.place].reader, what, when=thing.entry.modified)
+            )
         else:
             content = Content(Glance(), State.UNREADABLE, what, thing.entry.size)
             with suppress(Exception):  # whatever failed may fail again here
                 content, _ = self.content_of(thing.entry, os.path.basename(path))
             self.unmatched.append(
-                Copy(thing.entry, Kind(thing.kind), thing.place, content, None, clocks_of(thing.entry, content), notes=(what,))
+                Copy(
+                    thing.entry,
+                    Kind(thing.kind),
+                    thing.place,
+                    content,
+                    None,
+                    clocks_of(thing.entry, content),
+                    notes=(what,),
+                )
             )
 
     def _was_given(self, path: str) -> bool:
         """Whether a copy or lock has its document, or is listed without one."""
-        drafted = (item.entry.path for draft in self.drafts.values() for item in (*draft.copies, *draft.locks))
+        copies = (copy.entry.path for draft in self.drafts.values() for copy in draft.copies)
+        locks = (lock.entry.path for draft in self.drafts.values() for lock in draft.locks)
         left = (item.path if isinstance(item, Record) else item.entry.path for item in self.unmatched)
-        return path in drafted or path in left
+        return path in copies or path in locks or path in left
 
     def content_of(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """The checked content of a copy and its members."""

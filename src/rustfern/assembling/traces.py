@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from rustfern import rebuilding
 from rustfern.assembling.table import OPEN_FOR, SLACK, Draft, last_part, whereabouts
 from rustfern.assembling.trash import Trash
-from rustfern.errors import Malformed, SourceError
+from rustfern.errors import Malformed, SourceError, explain
 from rustfern.matching import candidates as near
 from rustfern.matching import weights
 from rustfern.matching.candidates import Candidate
@@ -24,7 +24,7 @@ from rustfern.model import (
 )
 from rustfern.places.loader import Place
 from rustfern.places.recorded import inside, translate
-from rustfern.sources.folder import exists, explain
+from rustfern.sources.folder import exists
 from rustfern.times import minute, to_utc
 
 if TYPE_CHECKING:

@@ -157,4 +157,6 @@ class _Heads:
         likely = {index for key in self._sums(content) for index in self._by_sum.get(key, ())}
         if content.text_hash is not None:
             likely.update(index for name, there in self._by_format.items() if name != content.format for index in there)
-        return next((i for i in sorted(likely, key=self._rank.__getitem__) if equal(self._copies[i].content, content)), None)
+        return next(
+            (i for i in sorted(likely, key=self._rank.__getitem__) if equal(self._copies[i].content, content)), None
+        )

@@ -102,11 +102,11 @@ def note_done(words: Sequence[str], began: datetime, status: int) -> None:
     """Note a command in the logs of the cases that it worked in. A log that cannot be written changes nothing of what was done."""
     if not _cases:
         return
-    from rustfern import casebook
+    from rustfern.cases import manage
 
     for path in _cases:
         try:
-            casebook.add(path, words, status, began)
+            manage.add(path, words, status, began)
         except (RustFernError, OSError):
             continue
     _cases.clear()

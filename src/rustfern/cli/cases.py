@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rustfern import casebook
-from rustfern.casefile import CaseFile
+from rustfern.cases import manage
+from rustfern.cases.case_file import CaseFile
 from rustfern.cli.options import json_option, paths_option, print_json
 from rustfern.errors import WrongUsage
 from rustfern.model import show_name
@@ -65,22 +65,22 @@ def command(
     changes = [*told.values(), note, go_on, purge_text, remove, show_log]
     if which is None and not any(changes):
         return _list(as_json)
-    path = casebook.find(which)
+    path = manage.find(which)
     if remove:
         return _remove(path, yes)
     if any(value is not None for value in (*told.values(), note)):
-        casebook.annotate(path, note, **told)
+        manage.annotate(path, note, **told)
     if go_on:
-        casebook.use(path)
-    forgotten = casebook.purge_texts(path) if purge_text else None
+        manage.use(path)
+    forgotten = manage.purge_texts(path) if purge_text else None
     _show(path, as_json, show_log, go_on, forgotten)
     return 0
 
 
 def _list(as_json: bool) -> int:
-    rows = casebook.cases()
+    rows = manage.cases()
     if as_json:
-        print_json({"schema": "rustfern/cases-1", "cases": [casebook.facts(row) for row in rows]})
+        print_json({"schema": "rustfern/cases-1", "cases": [manage.facts(row) for row in rows]})
         return 0 if rows else 1
     from rich.text import Text
 
@@ -118,15 +118,15 @@ def _list(as_json: bool) -> int:
 def _show(path: str, as_json: bool, show_log: bool, go_on: bool, forgotten: bool | None) -> None:
     file = CaseFile.open(path)
     try:
-        done, told = casebook.log(file), casebook.paper(file)
+        done, told = manage.log(file), manage.paper(file)
     finally:
         file.close()
-    row = casebook.row_of(path)
+    row = manage.row_of(path)
     if as_json:
         print_json(
             {
                 "schema": "rustfern/case-1",
-                **casebook.facts(row),
+                **manage.facts(row),
                 "consent": told["consent"],
                 "log": [
                     {
@@ -165,7 +165,7 @@ def _show(path: str, as_json: bool, show_log: bool, go_on: bool, forgotten: bool
         next_steps(console, [("look 1", "its first document"), ("report --to FILE.html", "the page for the customer")])
 
 
-def _log(console: Console, done: list[casebook.Done]) -> None:
+def _log(console: Console, done: list[manage.Done]) -> None:
     import shlex
 
     from rich.text import Text
@@ -189,11 +189,11 @@ def _log(console: Console, done: list[casebook.Done]) -> None:
 
 
 def _remove(path: str, yes: bool) -> int:
-    row = casebook.row_of(path)
+    row = manage.row_of(path)
     if not yes:
         if not sys.stdin.isatty():
             raise WrongUsage("removing a case cannot be undone", os.path.basename(path), "Add --yes to remove it")
         click.confirm(f"Remove case {row.name} for good (restored files stay)?", abort=True, err=True)
-    casebook.remove(path)
+    manage.remove(path)
     click.echo(f"Removed: case {row.name}")
     return 0

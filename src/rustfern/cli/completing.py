@@ -13,12 +13,13 @@ def complete_what(ctx: click.Context, _param: click.Parameter, incomplete: str) 
     """Numbers of documents, ids of copies and names of documents of the case in use; nothing where there is none."""
     from click.shell_completion import CompletionItem
 
-    from rustfern.casefile import CaseFile, latest_case_path
+    from rustfern.cases.case_file import CaseFile
+    from rustfern.cases.location import case_in_use
     from rustfern.errors import RustFernError
     from rustfern.model import show_name
 
     try:
-        file = CaseFile.open(ctx.params.get("case") or latest_case_path())
+        file = CaseFile.open(ctx.params.get("case") or case_in_use())
     except RustFernError:
         return []
     out: list[CompletionItem] = []

@@ -6,8 +6,8 @@ import os
 
 import click
 
-from rustfern.asking import find_copy
 from rustfern.beginning import open_case
+from rustfern.cases.lookup import find_copy
 from rustfern.cli import restore as restoring_command
 from rustfern.cli import scan as scanning_command
 from rustfern.cli.console import SLATE, next_steps, out, own_name, shell_word

@@ -11,14 +11,16 @@ from datetime import UTC, datetime
 
 import click
 
-from rustfern import casebook
 from rustfern.alive import live_roots
 from rustfern.beginning import state_is_inside
-from rustfern.casefile import CaseFile, latest_case_path
+from rustfern.cases import manage
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.location import case_in_use
 from rustfern.cli.options import CLASSES
 from rustfern.cli.times import TIME
-from rustfern.errors import CaseError, RustFernError, WrongUsage
+from rustfern.errors import CaseError, NotFound, RustFernError, WrongUsage
 from rustfern.model import show_name
+from rustfern.ranking import fits
 from rustfern.sources.kept import is_kept
 
 _SITUATIONS = {
@@ -248,7 +250,7 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
             "Do the steps alone: rustfern scan ROOT --case FILE, then look and restore with the same --case FILE",
         )
     _remember(answers, path)
-    number = _first(path)
+    number = _first(path, answers)
     if number is None:
         return 1
     if _run("look", number, *case) not in (0, 3):
@@ -273,7 +275,7 @@ def _own_case(answers: _Answers) -> list[str]:
 
 def _case_in_use() -> str | None:
     try:
-        return latest_case_path()
+        return case_in_use()
     except CaseError:
         return None
 
@@ -297,17 +299,26 @@ def _remember(answers: _Answers, case: str) -> None:
     told = [f"told: {_SITUATIONS[answers.happened]}", "still open" if answers.still_open else "not open any more"]
     told += [f"since then: {_SINCE[each]}" for each in answers.since]
     try:
-        casebook.annotate(case, "; ".join(told))
+        manage.annotate(case, "; ".join(told))
     except CaseError:
         return
 
 
-def _first(case: str) -> str | None:
-    """The document that the search puts first: of those that fit what was told, the one with most at stake."""
+def _first(case: str, answers: _Answers) -> str | None:
+    """The document that the search puts first, if it fits the name that was told: what was not asked for is never restored."""
     file = CaseFile.open(case)
     try:
-        lost = [document["id"] for document in file.documents() if document["situation"] != "nothing-lost"]
+        lost = [document for document in file.documents() if document["situation"] != "nothing-lost"]
     finally:
         file.close()
+    if answers.document:
+        fitting = [d for d in lost if fits(answers.document, d["name"], d["original"])]
+        if lost and not fitting:
+            others = "; ".join(f"{d['id']}  {show_name(d['name'])}" for d in lost[:8])
+            raise NotFound(
+                f"no lost document is called {show_name(answers.document)}, so nothing was restored", None,
+                f"Lost documents found: {others}. Restore one by its number: rustfern restore NUMBER --to DIR",
+            )  # fmt: skip
+        lost = fitting
     # A new case numbers its documents in the order in which the search puts them.
-    return str(lost[0]) if lost else None
+    return str(lost[0]["id"]) if lost else None

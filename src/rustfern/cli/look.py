@@ -10,8 +10,9 @@ from typing import Any
 
 import click
 
-from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, KeptCopy
+from rustfern.beginning import copy_elsewhere_of
+from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
+from rustfern.cases.lookup import find_copy
 from rustfern.cli.completing import complete_what
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
 from rustfern.errors import NotFound, SourceError
@@ -66,6 +67,8 @@ def command(
                 "there is no such file", each, "Give the path of a file, or the id of a copy: rustfern look 1b"
             )
     file = None if all(is_file(each) for each in what) else case_at(case)
+    roots = roots_of(file) if file is not None else []
+    copy_elsewhere_of([*roots, *(each for each in what if is_file(each))])
     try:
         keep = WHOLE if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
         found = [Shown.of(each, file, keep) for each in what]
@@ -74,9 +77,9 @@ def command(
         if file is not None:
             file.close()
     if figure is not None:
-        _draw(found[0], life, figure)
+        _draw(found[0], life, figure, roots)
     if target is not None:
-        _write_picture(found, target)
+        _write_picture(found, target, roots)
     if len(found) == 2:
         return _compared(found[0], found[1], as_json, target)
     return _one(found[0], life, _Asked(whole, sheet, words, figure, target), as_json)
@@ -138,15 +141,15 @@ def _life(shown: Shown, what: Sequence[str], file: CaseFile | None) -> list[Even
     return events(shown.copy.document, [copy.facts for copy in file.copies(shown.copy.number)])
 
 
-def _draw(shown: Shown, life: Sequence[Event], target: str) -> None:
+def _draw(shown: Shown, life: Sequence[Event], target: str, roots: Sequence[str]) -> None:
     if not life:
         raise NotFound("a figure is made of a document's life", None, "Give its number: rustfern look 1 --figure FILE")
     from rustfern.reporting.figure import draw
 
-    draw(shown.name, life, target)
+    draw(shown.name, life, target, roots)
 
 
-def _write_picture(found: Sequence[Shown], target: str) -> None:
+def _write_picture(found: Sequence[Shown], target: str, roots: Sequence[str]) -> None:
     from rustfern.reporting.pictures import differing, write
 
     pictures = [picture(each.copy, each.bases, each.label) for each in found]
@@ -156,7 +159,7 @@ def _write_picture(found: Sequence[Shown], target: str) -> None:
         raise NotFound(
             "it holds no picture that can be shown", missing.label, "Look at its text: rustfern look WHAT --text"
         )
-    write(there[0] if len(there) == 1 else differing(there[0], there[1]).shown, target)
+    write(there[0] if len(there) == 1 else differing(there[0], there[1]).shown, target, roots)
 
 
 def _one(shown: Shown, life: list[Event], asked: _Asked, as_json: bool) -> int:

@@ -12,7 +12,8 @@ from typing import Any, TypeVar
 import click
 
 from rustfern.beginning import copy_elsewhere
-from rustfern.casefile import CaseFile, latest_case_path, roots_of
+from rustfern.cases.case_file import CaseFile, roots_of
+from rustfern.cases.location import about_case, case_in_use, open_existing
 from rustfern.cli import say
 from rustfern.cli.times import CLOCK_ERROR, TIME, ZONE
 from rustfern.model import Hints, Situation, show_name
@@ -107,18 +108,24 @@ def warn_same_disk(target: str, searched: Sequence[str]) -> None:
 
 
 def case_at(path: str | None) -> CaseFile:
-    """The case asked for, or the latest; its times are told by the clock of the system that it searched. Raises `CaseError`."""
+    """The case asked for, or that of this terminal, said first; its times are told by the clock of the system that it searched.
+
+    Raises `CaseError` if there is none: another one is never taken instead.
+    """
     from rustfern.cli import works_in
 
-    file = CaseFile.open(path or latest_case_path())
+    file = open_existing(path or case_in_use())
     works_in(file.path)
+    say(about_case(file))
     copy_elsewhere(roots_of(file))
     name = file.about("zone")
     show_in(zone_named(name) if name else None)
     return file
 
 
-case_option = click.option("--case", metavar="FILE", help="The case file (default: the latest, in your state folder).")
+case_option = click.option(
+    "--case", metavar="FILE", help="The case file (default: that of this terminal's last search)."
+)
 
 
 def _full_paths(_context: click.Context, _option: click.Parameter, wanted: bool) -> None:

@@ -6,7 +6,8 @@ import os
 
 import click
 
-from rustfern import casebook
+from rustfern.cases import manage
+from rustfern.cases.case_file import roots_of
 from rustfern.cli.options import case_at, case_option, json_option, print_json
 from rustfern.errors import WrongUsage
 from rustfern.model import show_name
@@ -48,6 +49,7 @@ def command(
     from rustfern.reporting.report import Paper, gather, html, table
 
     file = case_at(case)
+    roots = roots_of(file)
     try:
         if as_json:
             print_json({"schema": "rustfern/report-1", **gather(file, person)})
@@ -62,7 +64,7 @@ def command(
         ending = os.path.splitext(target)[1].lower()
         if ending not in (".html", ".csv"):
             raise WrongUsage("a report is a page or a table", target, "Name it .html or .csv")
-        known = casebook.paper(file)
+        known = manage.paper(file)
         paper = Paper(ticket or known["ticket"], technician or known["technician"], consent or known["consent"])
         text = (
             table(file, person)
@@ -71,6 +73,6 @@ def command(
         )
     finally:
         file.close()
-    write_new(target, text.encode("utf-8", "backslashreplace"), "report")
+    write_new(target, text.encode("utf-8", "backslashreplace"), "report", roots)
     click.echo(f"Written: {show_name(target)}")
     return 0

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 import click
 
 from rustfern import contract
-from rustfern.asking import find_copy
-from rustfern.casefile import CaseFile, KeptCopy, roots_of
+from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
+from rustfern.cases.lookup import find_copy
 from rustfern.cli.completing import complete_what
 from rustfern.cli.options import (
     case_at,

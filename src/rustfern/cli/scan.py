@@ -206,7 +206,9 @@ def show(
                 short_block(console, document)
         except (ValueError, LookupError, TypeError, ArithmeticError) as error:
             name = show_name(f"{document['id']}  {document['name']}")
-            console.print(Text(f"{name}: it could not be shown ({type(error).__name__}): see it with --json", style=WARN))
+            console.print(
+                Text(f"{name}: it could not be shown ({type(error).__name__}): see it with --json", style=WARN)
+            )
     more = len(shown) - most
     if not shown or more > 0 or inner or ((calm_ones or answer.unmatched) and not everything):
         console.print()

@@ -16,7 +16,7 @@ from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.words import TextSink, number
 from rustfern.model import Content, Glance, State
-from rustfern.unfinished import private_folder
+from rustfern.output.temporary import private_folder
 
 _MAGIC = b"SQLite format 3\0"
 _MAX_ROWS = 200_000

@@ -19,7 +19,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged import Data, held, unpack
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
-from rustfern.unfinished import place
+from rustfern.output.temporary import place
 
 _COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
 _SILENCE = threading.Lock()

@@ -18,6 +18,8 @@ from rustfern.model import Glance, State
 _MAX = 4 << 30
 _BEHIND = 1 << 20
 _MAX_DEPTH = 10_000
+_CONTROLS = bytes(range(9)) + bytes(range(14, 32))
+"""Signs that readers pass over: they are no text."""
 _TOKEN = re.compile(
     rb"\\([A-Za-z]{1,40})(-?\d{1,10})? ?|\\'([0-9A-Fa-f]{2})|\\([^A-Za-z])|([{}])|([^\\{}\r\n]+)|[\r\n]+", re.DOTALL
 )
@@ -175,6 +177,7 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
             if text:
                 if b"\0\0\0\0\0\0\0\0" in text:
                     raise Malformed("zeros where text should be", found.start())
+                text = text.translate(None, _CONTROLS)
                 try:
                     shown = text.decode(codepage, "replace")
                 except LookupError:

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, BinaryIO
 from rustfern import formats
 from rustfern.errors import Malformed, SourceError
 from rustfern.model import Content, Entry, Glance, Rebuilt, State
+from rustfern.output.temporary import private_folder
 from rustfern.sources.folder import source_of, with_companions
-from rustfern.unfinished import private_folder
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -140,11 +140,17 @@ def check(entry: Entry, name: str, *, digest: bool = True, counted: bool = True)
             return _checked(stream, name, entry, digest=digest, counted=counted), ()
     sums: list[tuple[str, str]] = []
     damaged: list[str] = []
+    lost: list[str] = []
     newest: datetime | None = None
     verified = size = 0
     for relative, member in members(entry):
-        with open_content(member) as stream:
-            content = _checked(stream, os.path.basename(relative), member)
+        try:
+            with open_content(member) as stream:
+                content = _checked(stream, os.path.basename(relative), member)
+        except SourceError as error:
+            # One pipe or unreadable file costs the rest nothing, but the whole is not whole any more.
+            lost.append(f"{relative}: {error.what}")
+            continue
         sums.append((relative, content.sha256 or ""))
         if member.modified is not None and (newest is None or member.modified > newest):
             newest = member.modified
@@ -157,6 +163,14 @@ def check(entry: Entry, name: str, *, digest: bool = True, counted: bool = True)
     state = State.INTACT if sums else State.EMPTY
     if damaged:
         state, reason = State.DAMAGED, f"{len(damaged)} of {len(sums)} files are damaged, the first is {damaged[0]}"
+    if lost:
+        if not sums:
+            raise SourceError(f"none of its {len(lost)} files could be read, the first is {lost[0]}", entry.path)
+        more = f"; {reason}" if damaged else ""
+        state, reason = (
+            State.DAMAGED,
+            f"{len(lost)} of {len(sums) + len(lost)} files could not be read, the first is {lost[0]}{more}",
+        )
     amounts = {"files": len(sums)}
     content = Content(Glance(modified=newest), state, reason, size, bundle_sum(sums), amounts=amounts)
     return content, tuple(relative for relative, _ in sums)

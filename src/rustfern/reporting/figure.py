@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import io
+import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rustfern.errors import WrongUsage
 from rustfern.model import show_name
+from rustfern.output.temporary import private_folder
 from rustfern.reporting.life import Event
 from rustfern.times import local
 from rustfern.writing import write_new
@@ -19,10 +21,18 @@ _INK, _PALE, _CHOSEN, _BROKEN = "#20282e", "#7a858c", "#1f7a3d", "#a8321f"
 _SIGNS = {"saved": "s", "autosave": "o", "trash": "X", "opened": "|", "lost": "v"}
 
 
-def draw(title: str, found: Sequence[Event], path: str) -> None:
-    """Write the figure as `.png` or `.svg`. Raises `WrongUsage` for another ending, or where it cannot be written."""
+def draw(title: str, found: Sequence[Event], path: str, roots: Sequence[str] = ()) -> None:
+    """Write the figure as `.png` or `.svg`, outside of the roots that were searched. Raises `WrongUsage` for another ending, or where it cannot be written."""
     if not path.lower().endswith((".png", ".svg")):
         raise WrongUsage("a figure is written as .png or .svg", path, "Name it so: --figure life.png")
+    with private_folder() as settings:
+        # The library keeps settings and a list of fonts in folders of its own: here they vanish with the figure.
+        os.environ["MPLCONFIGDIR"] = str(settings)
+        made = _drawn(title, found, path[-3:].lower())
+    write_new(path, made, "figure", roots)
+
+
+def _drawn(title: str, found: Sequence[Event], form: str) -> bytes:
     import matplotlib
 
     matplotlib.use("Agg")
@@ -32,9 +42,9 @@ def draw(title: str, found: Sequence[Event], path: str) -> None:
     _rows(axes, found)
     axes.set_title(show_name(title), loc="left", fontsize=13, fontweight="bold", color=_INK)
     made = io.BytesIO()
-    figure.savefig(made, format=path[-3:].lower())
+    figure.savefig(made, format=form)
     pyplot.close(figure)
-    write_new(path, made.getvalue(), "figure")
+    return made.getvalue()
 
 
 def _rows(axes: Axes, found: Sequence[Event]) -> None:

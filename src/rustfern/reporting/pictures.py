@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -68,10 +69,10 @@ def _flat(picture: Image) -> Image:
     return flat
 
 
-def write(picture: Image, target: str) -> None:
+def write(picture: Image, target: str, roots: Sequence[str] = ()) -> None:
     """Write a picture as `.png`. Raises `WrongUsage` for another ending, or where it cannot be written."""
     if not target.lower().endswith(".png"):
         raise WrongUsage("a picture is written as .png", target, "Name it so: --picture copy.png")
     made = io.BytesIO()
     _flat(picture).save(made, "PNG")
-    write_new(target, made.getvalue(), "picture")
+    write_new(target, made.getvalue(), "picture", roots)

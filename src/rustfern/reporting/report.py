@@ -12,8 +12,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
 
-from rustfern import casebook
-from rustfern.casefile import CaseFile
+from rustfern.cases import manage
+from rustfern.cases.case_file import CaseFile
 from rustfern.errors import CaseError, WrongUsage
 from rustfern.model import show_name
 from rustfern.times import local
@@ -78,7 +78,7 @@ def gather(case: CaseFile, person: str | None = None) -> Json:
         rows.append({**document, "copies": copies, "back": [_back(row, copies) for row in mine]})
     done = [
         {"began": _stamp(each.began), "ended": _stamp(each.ended), "says": list(each.says), "status": each.status}
-        for each in casebook.log(case)
+        for each in manage.log(case)
     ]
     return {"scan": scan, "people": people, "documents": rows, "roots": scan["roots"], "case": case.path, "log": done}
 

@@ -15,11 +15,11 @@ from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
 
-from rustfern.errors import SourceError
+from rustfern.errors import SourceError, explain
 from rustfern.model import Entry
+from rustfern.output.temporary import is_ours, private_folder
 from rustfern.sources import steady
 from rustfern.sources.interface import OnProblem
-from rustfern.unfinished import is_ours, private_folder
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
@@ -48,11 +48,6 @@ def utc(seconds: float) -> datetime | None:
         return _EPOCH + timedelta(seconds=seconds)
     except (OverflowError, ValueError):
         return None
-
-
-def explain(error: OSError) -> str:
-    """The system's own words for an error, without the path."""
-    return (error.strerror or type(error).__name__).lower()
 
 
 def _online_only(path: str) -> bool:
@@ -161,6 +156,7 @@ class FolderSource:
             link_target=target,
             device=facts.st_dev,
             inode=facts.st_ino,
+            mode=stat.S_IMODE(facts.st_mode) & 0o777,
         )
 
     def open(self, entry: Entry) -> BinaryIO:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
+import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from rustfern.errors import WrongUsage
-from rustfern.model import Home, Layout
+from rustfern.errors import WrongUsage, explain
+from rustfern.model import Home, Layout, show_name
+from rustfern.output.atomic import open_own
+from rustfern.output.temporary import is_ours
 
 MANIFEST = "rustfern-kept.jsonl"
 FILES = "files"
@@ -48,19 +52,71 @@ class KeptFile:
 
 
 def is_kept(folder: str) -> bool:
-    """Whether a folder was written by `rustfern keep`."""
-    path = os.path.join(folder, MANIFEST)
-    return os.path.isfile(path) and os.path.getsize(path) > 0
+    """Whether a folder seems to have been written by `rustfern keep`: a manifest lies in it that is a plain file."""
+    try:
+        facts = os.lstat(os.path.join(folder, MANIFEST))
+    except OSError:
+        return False
+    return stat.S_ISREG(facts.st_mode) and facts.st_nlink == 1 and facts.st_size > 0
 
 
-def inner(folder: str, relative: str) -> str:
-    """A path of a manifest below its files. Raises `WrongUsage` if it climbs out."""
+def why_not_whole(folder: str) -> str:
+    """Why the manifest of a folder is not believed; empty if the folder is as `keep` leaves it.
+
+    A disk can hold a manifest that somebody made: it is believed only of a folder that holds nothing else, in which all that it names is
+    there as real files, with no link on the way.
+    """
+    others = [name for name in os.listdir(folder) if name not in (MANIFEST, FILES, EARLIER) and not is_ours(name)]
+    if others:
+        return f"other things lie beside it, such as {show_name(sorted(others)[0])}"
+    real: set[str] = set()
+    try:
+        head = read_head(folder)
+        for path in (
+            *head.roots,
+            *(each for home in head.homes for each in (home.path, home.root, home.volume or home.path)),
+        ):
+            _check_way(folder, path, real)
+        for file in read_files(folder):
+            path = inner(folder, file.path)
+            _check_way(folder, os.path.dirname(path), real)
+            facts = os.lstat(path)
+            plain = (
+                stat.S_ISLNK(facts.st_mode)
+                if file.link is not None
+                else stat.S_ISREG(facts.st_mode) and facts.st_size == file.size
+            )
+            if not plain:
+                return f"{show_name(file.path)} is not what was kept"
+    except WrongUsage as error:
+        return error.what
+    except (OSError, NotADirectoryError) as error:
+        return f"what it names is not there as it was kept ({explain(error) if error.strerror else error})"
+    return ""
+
+
+def _check_way(folder: str, path: str, real: set[str]) -> None:
+    """Whether every folder on the way to a path is a real one; those known to be are in `real`. Raises `OSError`."""
+    while path not in real and len(path) > len(folder):
+        if not stat.S_ISDIR(os.lstat(path).st_mode):
+            raise NotADirectoryError(errno.ENOTDIR, "a folder is a link", path)
+        real.add(path)
+        path = os.path.dirname(path)
+
+
+def inner_parts(folder: str, relative: str) -> list[str]:
+    """The parts of a path of a manifest below its files. Raises `WrongUsage` if it climbs out."""
     parts = [part for part in relative.replace(os.sep, "/").split("/") if part not in ("", ".")]
     if ".." in parts or os.path.isabs(relative) or any("\0" in part for part in parts):
         raise WrongUsage(
             "the manifest of this kept folder names a path outside of it", folder, "Keep again into another folder"
         )
-    return os.path.join(folder, FILES, *parts)
+    return parts
+
+
+def inner(folder: str, relative: str) -> str:
+    """A path of a manifest below its files. Raises `WrongUsage` if it climbs out."""
+    return os.path.join(folder, FILES, *inner_parts(folder, relative))
 
 
 def read_head(folder: str) -> KeptFolder:
@@ -101,7 +157,8 @@ def read_files(folder: str) -> Iterator[KeptFile]:
 
 
 def _lines(folder: str) -> Iterator[Any]:
-    with open(os.path.join(folder, MANIFEST), encoding="utf-8", errors="surrogateescape") as source:  # noqa: PTH123
+    handle = open_own(os.path.join(folder, MANIFEST), os.O_RDONLY)
+    with os.fdopen(handle, encoding="utf-8", errors="surrogateescape") as source:
         while line := source.readline(_MAX_LINE):
             if line.isspace():
                 continue

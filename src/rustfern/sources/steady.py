@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import BinaryIO, TypeVar
 
 from rustfern.errors import SourceError
-from rustfern.unfinished import private_folder
+from rustfern.output.temporary import private_folder
 
 _T = TypeVar("_T")
 _BAD = frozenset({errno.EIO, errno.ENXIO, errno.ENODEV, getattr(errno, "EREMOTEIO", errno.EIO), errno.ETIMEDOUT})

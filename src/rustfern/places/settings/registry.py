@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import Any
 
 from rustfern.errors import Malformed
+from rustfern.output.temporary import private_folder
 from rustfern.places.settings.interface import Source, Value
-from rustfern.unfinished import private_folder
 
 _ROOT = re.compile(r"HKEY_(?:CURRENT_USER|LOCAL_MACHINE\\SYSTEM|USERS\\[^\\]+)\\?", re.IGNORECASE)
 _MAX_KEYS = 20_000

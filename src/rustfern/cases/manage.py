@@ -15,7 +15,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from rustfern.casefile import CaseFile, chosen_case, latest_case_path, roots_of, state_folder
+from rustfern.cases.case_file import CaseFile, roots_of
+from rustfern.cases.location import VARIABLE, case_in_use, case_paths, forget, name_of, open_existing, remember
 from rustfern.errors import CaseError, NotFound
 
 _LOG = (
@@ -23,6 +24,7 @@ _LOG = (
     "CREATE TRIGGER IF NOT EXISTS log_unchanged BEFORE UPDATE ON log BEGIN SELECT RAISE(ABORT, 'the log is only added to'); END",
     "CREATE TRIGGER IF NOT EXISTS log_complete BEFORE DELETE ON log BEGIN SELECT RAISE(ABORT, 'the log is only added to'); END",
 )
+_FORGOTTEN = "(forgotten)"
 _ABOUT = ("ticket", "technician", "consent")
 _PATIENCE = 5_000
 
@@ -59,7 +61,7 @@ class CaseRow:
 
 def add(path: str, says: Sequence[str], status: int | None, began: datetime, ended: datetime | None = None) -> None:
     """Add a line to a case's log. Raises `CaseError`."""
-    file = CaseFile.open(path)
+    file = open_existing(path)
     try:
         _add(file, says, status, began, ended or datetime.now(UTC))
     finally:
@@ -98,7 +100,7 @@ def paper(file: CaseFile) -> dict[str, str]:
 
 def annotate(path: str, note: str | None, **told: str | None) -> None:
     """Note a ticket, a technician, a consent; add a note to the log. Raises `CaseError`."""
-    file = CaseFile.open(path)
+    file = open_existing(path)
     now = datetime.now(UTC)
     try:
         with file.writing():
@@ -111,14 +113,10 @@ def annotate(path: str, note: str | None, **told: str | None) -> None:
 
 def cases() -> list[CaseRow]:
     """All cases of the state folder, the newest first. What is no case file is left out."""
+    used = ""
     with contextlib.suppress(CaseError):
-        used = latest_case_path()
-        return [row for path in _paths() if (row := _row(path, used))]
-    return [row for path in _paths() if (row := _row(path, ""))]
-
-
-def _paths() -> list[str]:
-    return [str(path) for path in sorted(state_folder().glob("case-*.fern"), reverse=True)]
+        used = case_in_use()
+    return [row for path in case_paths() if (row := _row(path, used))]
 
 
 def row_of(path: str) -> CaseRow:
@@ -151,19 +149,12 @@ def _row(path: str, used: str) -> CaseRow | None:
         file.close()
 
 
-def name_of(path: str) -> str:
-    """What a case is called: the day and the time at which it was begun, or its file's name."""
-    stem = Path(path).stem
-    parts = stem.split("-")
-    return f"{parts[1]}-{parts[2]}" if len(parts) == 4 and parts[0] == "case" else stem
-
-
 def find(which: str | None) -> str:
     """The path of the case that is meant: by its number in the list, the beginning of its name, its ticket, or its path; the one in use
     if nothing is said. Raises `NotFound`, or `CaseError` if there is none.
     """
     if which is None:
-        return latest_case_path()
+        return case_in_use()
     if os.path.isfile(which):
         return os.path.abspath(which)
     there = cases()
@@ -178,17 +169,15 @@ def find(which: str | None) -> str:
 
 
 def use(path: str) -> None:
-    """Have look, restore and report go on with this case until another is begun or chosen. Raises `CaseError`."""
-    CaseFile.open(path).close()
-    target = chosen_case()
-    try:
-        scratch = target.with_suffix(".new")
-        scratch.write_text(json.dumps({"path": os.path.abspath(path), "at": datetime.now(UTC).isoformat()}))
-        os.replace(scratch, target)
-    except OSError as error:
-        raise CaseError(
-            f"the choice cannot be kept ({error.strerror})", str(target), "Give --case FILE each time"
-        ) from error
+    """Have look, restore and report in this terminal go on with this case until another is begun or chosen. Raises `CaseError`."""
+    if named := os.environ.get(VARIABLE):
+        raise CaseError(f"{VARIABLE} names the case of this terminal", named, f"Unset {VARIABLE}, or set it to {path}")
+    file = open_existing(path)
+    roots = roots_of(file)
+    file.close()
+    remember(path, roots)
+    if case_in_use() != os.path.abspath(path):
+        raise CaseError("the choice cannot be kept", path, "Give --case FILE each time")
 
 
 def _holds_texts(file: CaseFile) -> bool:
@@ -197,13 +186,15 @@ def _holds_texts(file: CaseFile) -> bool:
 
 
 def purge_texts(path: str) -> bool:
-    """Forget the texts of documents that a search for words kept; whether there were any. Raises `CaseError`."""
-    file = CaseFile.open(path)
+    """Forget the texts of documents that a search for words kept, and the words that were sought; whether there were any. Raises `CaseError`."""
+    file = open_existing(path)
     try:
         there = _holds_texts(file)
         # What is deleted is overwritten, in the tables and in the free space of the file.
-        for statement in ("PRAGMA secure_delete = ON", "DROP TABLE IF EXISTS wording", "VACUUM"):
+        for statement in ("PRAGMA secure_delete = ON", "DROP TABLE IF EXISTS wording"):
             file.connection.execute(statement)
+        there = _forget_words(file) or there
+        file.connection.execute("VACUUM")
     except sqlite3.Error as error:
         raise CaseError(f"the case file cannot be written ({error})", path, "Free space, or ask for rights") from error
     finally:
@@ -211,9 +202,43 @@ def purge_texts(path: str) -> bool:
     return there
 
 
+def _forget_words(file: CaseFile) -> bool:
+    """Take the words that were typed out of the log; whether there were any. It is the one change that a log ever sees."""
+    told = log(file)
+    without = [_without_words(each.says) if each.status is not None else each.says for each in told]
+    changed = [
+        (json.dumps(new), number)
+        for number, (old, new) in enumerate(zip(told, without, strict=True), 1)
+        if old.says != new
+    ]
+    if not changed:
+        return False
+    numbers = [row[0] for row in file.connection.execute("SELECT rowid FROM log ORDER BY rowid")]
+    with file.writing():
+        file.connection.execute("DROP TRIGGER log_unchanged")
+        file.connection.executemany(
+            "UPDATE log SET says = ? WHERE rowid = ?", [(says, numbers[at - 1]) for says, at in changed]
+        )
+        for statement in _LOG:
+            file.connection.execute(statement)
+    return True
+
+
+def _without_words(says: Sequence[str]) -> tuple[str, ...]:
+    """A command as it was typed, without the words that were sought."""
+    out: list[str] = []
+    for word in says:
+        if out and out[-1] == "--words":
+            out.append(_FORGOTTEN)
+        else:
+            out.append(f"--words={_FORGOTTEN}" if word.startswith("--words=") else word)
+    return tuple(out)
+
+
 def remove(path: str) -> None:
-    """Delete a case file. Raises `CaseError` for what is none."""
-    CaseFile.open(path).close()
+    """Delete a case file, and what terminals remember of it. Raises `CaseError` for what is none."""
+    open_existing(path).close()
+    forget(path)
     try:
         for ending in ("", "-journal", "-wal", "-shm"):
             with contextlib.suppress(FileNotFoundError):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from rustfern.casefile import CaseFile, KeptCopy, roots_of
+from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
 from rustfern.errors import NotFound
 from rustfern.model import show_name
 

@@ -9,19 +9,21 @@ import json
 import os
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from rustfern.errors import CaseError
-from rustfern.names import TABLE, NameIndex
+from rustfern.cases.name_index import TABLE, NameIndex
+from rustfern.errors import CaseError, explain
+from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
+from rustfern.output.temporary import fresh_name, process_began
 
 FORMAT = 1
-_RECENT_CASES = 50
 _APPLICATION_ID = 0x52464331  # "RFC1"
 _VERSIONS = "CREATE TABLE IF NOT EXISTS version (place TEXT NOT NULL, path BLOB NOT NULL, original BLOB NOT NULL, name BLOB NOT NULL)"
+_MAGIC, _HEADER_BYTES = b"SQLite format 3\0", 100
 _TABLES = """
 CREATE TABLE about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE document (number INTEGER PRIMARY KEY, key BLOB UNIQUE NOT NULL, facts TEXT);
@@ -29,13 +31,6 @@ CREATE TABLE copy (id TEXT PRIMARY KEY, number INTEGER NOT NULL, key BLOB NOT NU
                    facts TEXT, UNIQUE (number, key));
 CREATE TABLE restored (at TEXT NOT NULL, id TEXT NOT NULL, target BLOB NOT NULL, sha256 TEXT NOT NULL);
 """
-
-
-def state_folder() -> Path:
-    """Where case files are kept: the user's state folder."""
-    import platformdirs
-
-    return Path(platformdirs.user_state_dir("rustfern", appauthor=False))
 
 
 def letters(number: int) -> str:
@@ -46,6 +41,78 @@ def letters(number: int) -> str:
         number, rest = divmod(number - 1, 26)
         out = chr(97 + rest) + out
     return out
+
+
+def _fresh(where: str) -> sqlite3.Connection:
+    """A database with our tables in it. Raises `sqlite3.Error`."""
+    db = sqlite3.connect(where, isolation_level=None)
+    db.execute("PRAGMA synchronous = NORMAL")
+    db.execute("BEGIN")
+    for statement in [*_TABLES.split(";"), _VERSIONS, TABLE]:
+        db.execute(statement)
+    db.execute(f"PRAGMA application_id = {_APPLICATION_ID}")
+    db.execute(f"PRAGMA user_version = {FORMAT}")
+    db.execute("INSERT INTO about VALUES ('made', ?)", (datetime.now(UTC).isoformat(timespec="seconds"),))
+    db.execute("COMMIT")
+    return db
+
+
+def _make(path: str) -> None:
+    """A new case file: it gets its name when it is one, so that a killed run leaves no empty file that nobody knows. Raises `OSError`."""
+    folder = os.path.dirname(os.path.abspath(path))
+    os.makedirs(folder, exist_ok=True, mode=0o700)
+    made = os.path.join(folder, fresh_name())
+    try:
+        # The file names customers' documents: nobody else needs to read it.
+        os.close(os.open(made, os.O_CREAT | os.O_EXCL | os.O_RDWR, PRIVATE))
+        _fresh(made).close()
+        with suppress(FileExistsError):
+            rename_exclusive(made, os.path.abspath(path))
+        sync_folder(folder)
+    finally:
+        for ending in ("", "-journal"):
+            with suppress(OSError):
+                os.unlink(made + ending)
+
+
+def _version(path: str) -> int:
+    """The format of a case file, from its first bytes. It is made private if it is not. Raises `CaseError` for anything else.
+
+    Source: the SQLite file format, 1.3 (user version at 60, application id at 68).
+    """
+    try:
+        handle = open_own(path, os.O_RDONLY)
+        try:
+            head = os.read(handle, _HEADER_BYTES)
+            ours = len(head) == _HEADER_BYTES and head.startswith(_MAGIC)
+            if not ours or int.from_bytes(head[68:72], "big") != _APPLICATION_ID:
+                raise CaseError(
+                    "this is not a case file of Rust Fern, and was not touched", path, "Name another with --case FILE"
+                )
+            if hasattr(os, "fchmod") and os.fstat(handle).st_mode & 0o077:
+                with suppress(OSError):
+                    os.fchmod(handle, PRIVATE)
+        finally:
+            os.close(handle)
+    except OSError as error:
+        raise CaseError(
+            f"this is not a case file of Rust Fern ({explain(error)})", path, "Name another with --case FILE"
+        ) from error
+    return int.from_bytes(head[60:64], "big")
+
+
+def _this_process() -> tuple[int, str, str]:
+    """This process: its number, when it began, the machine it runs on."""
+    import platform
+
+    return os.getpid(), process_began(os.getpid()), platform.node()
+
+
+def _works(process: int, began: str, host: str) -> bool:
+    """Whether a process is still at work; of another machine nobody knows."""
+    import platform
+
+    return host != platform.node() or process_began(process) == began
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,53 +138,78 @@ class CaseFile:
     @classmethod
     def create(cls, path: str | None) -> CaseFile:
         """Make or continue a case. Raises `CaseError` for a file that is no case file or cannot be written."""
-        if path is not None and Path(path).exists() and Path(path).stat().st_size:
-            case = cls.open(path)
-            with case._at_once():
-                case.names = NameIndex.anew(case._db)
-                case._db.execute(_VERSIONS)
-                case._db.execute("DELETE FROM version")
-            return case
-        try:
-            if path is not None:
-                Path(path).parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-                # The file names customers' documents: nobody else needs to read it.
-                os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
-            db = sqlite3.connect(path or ":memory:", isolation_level=None)
-            db.execute("PRAGMA synchronous = NORMAL")
-            db.execute("BEGIN")
-            for statement in [*_TABLES.split(";"), _VERSIONS, TABLE]:
-                db.execute(statement)
-            db.execute(f"PRAGMA application_id = {_APPLICATION_ID}")
-            db.execute(f"PRAGMA user_version = {FORMAT}")
-            db.execute("INSERT INTO about VALUES ('made', ?)", (datetime.now(UTC).isoformat(timespec="seconds"),))
-            db.execute("COMMIT")
-        except (OSError, sqlite3.Error) as error:
-            raise CaseError(
-                f"the case file cannot be written ({error})", path, "Name another with --case FILE"
-            ) from error
-        return cls(db, path)
+        if path is None:
+            return cls(_fresh(":memory:"), None)
+        if not os.path.lexists(path):
+            try:
+                _make(path)
+            except (OSError, sqlite3.Error) as error:
+                said = explain(error) if isinstance(error, OSError) else str(error)
+                raise CaseError(
+                    f"the case file cannot be written ({said})", path, "Name another with --case FILE"
+                ) from error
+        case = cls.open(path)
+        with case._at_once():
+            case.names = NameIndex.anew(case._db)
+            case._db.execute(_VERSIONS)
+            case._db.execute("DELETE FROM version")
+        return case
 
     @classmethod
     def open(cls, path: str) -> CaseFile:
-        """Open an existing case. Raises `CaseError` if it is none, is damaged, or comes from a newer version."""
-        if not Path(path).is_file():
+        """Open an existing case. Raises `CaseError` if it is none, is damaged, or comes from a newer version.
+
+        What is not ours is told by its first bytes, and never opened as a database: that could change it.
+        """
+        if not os.path.lexists(path):
             raise CaseError("there is no such case file", path, "Scan first, or name another with --case FILE")
-        try:
-            db = sqlite3.connect(path, isolation_level=None)
-            ident = db.execute("PRAGMA application_id").fetchone()[0]
-            version = db.execute("PRAGMA user_version").fetchone()[0]
-        except sqlite3.Error as error:
-            raise CaseError(f"this is not a case file ({error})", path, "Name another with --case FILE") from error
-        if ident != _APPLICATION_ID:
-            raise CaseError("this is not a case file of Rust Fern", path, "Name another with --case FILE")
+        version = _version(path)
         if version > FORMAT:
             raise CaseError(
                 f"this case file is from a newer version (format {version}, this version reads {FORMAT})",
                 path,
                 "Update Rust Fern, or scan again into another file with --case FILE",
             )
+        try:
+            db = sqlite3.connect(f"{Path(path).absolute().as_uri()}?mode=rw", uri=True, isolation_level=None)
+            db.execute("PRAGMA user_version")
+        except sqlite3.Error as error:
+            raise CaseError(
+                f"this case file cannot be read ({error})", path, "Name another with --case FILE"
+            ) from error
         return cls(db, path)
+
+    # --- one at a time --------------------------------------------------------------------------------------------
+
+    def begin_work(self) -> None:
+        """Have this process be the only one that searches into this case. Raises `CaseError`, with who is at it, if another one is."""
+        if self.path is None:
+            return
+        with self._at_once():
+            self._db.execute("CREATE TABLE IF NOT EXISTS busy (process INTEGER, began TEXT, host TEXT, at TEXT)")
+            row = self._db.execute("SELECT process, began, host, at FROM busy").fetchone()
+            mine = _this_process()
+            if row is not None and row[:3] != mine and _works(*row[:3]):
+                raise CaseError(
+                    f"another search works in this case (process {row[0]} on {row[2]}, since {row[3]} UTC)", self.path,
+                    "Wait until it has ended, or name another with --case FILE",
+                )  # fmt: skip
+            self._db.execute("DELETE FROM busy")
+            self._db.execute("INSERT INTO busy VALUES (?, ?, ?, ?)", (*mine, f"{datetime.now(UTC):%Y-%m-%d %H:%M}"))
+
+    def end_work(self) -> None:
+        """Let others search into this case."""
+        if self.path is not None:
+            with suppress(sqlite3.Error):
+                self._db.execute("DELETE FROM busy WHERE process = ? AND began = ? AND host = ?", _this_process())
+
+    def discard(self) -> None:
+        """Close the file, and remove it if nothing was ever searched into it."""
+        unused = self.path is not None and self.about("roots") is None
+        self.close()
+        if unused and self.path is not None:
+            with suppress(OSError):
+                os.unlink(self.path)
 
     @property
     def connection(self) -> sqlite3.Connection:
@@ -127,15 +219,17 @@ class CaseFile:
     @contextmanager
     def _at_once(self) -> Iterator[None]:
         try:
-            self._db.execute("BEGIN")
+            self._db.execute("BEGIN IMMEDIATE")
             yield
             self._db.execute("COMMIT")
         except sqlite3.Error as error:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
+            held = "locked" in str(error)
             raise CaseError(
-                f"the case file cannot be written ({error})", self.path, "Free space, or name another with --case FILE"
-            ) from error
+                "another command writes to this case" if held else f"the case file cannot be written ({error})", self.path,
+                "Try again when it has ended" if held else "Free space, or name another with --case FILE",
+            ) from error  # fmt: skip
         except BaseException:
             # An interrupt: what was begun is taken back, so that the next thing can be written.
             if self._db.in_transaction:
@@ -250,68 +344,10 @@ class CaseFile:
 
     def close(self) -> None:
         """Close the file."""
+        self.end_work()
         self._db.close()
-
-
-def new_case_path() -> str:
-    """A path for a new case in the state folder: its name is its time, so that the latest is the last."""
-    stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S-%f")
-    return str(state_folder() / f"case-{stamp}.fern")
 
 
 def roots_of(case: CaseFile) -> list[str]:
     """The folders that a case searched."""
     return [os.fsdecode(bytes.fromhex(root)) for root in case.about("roots") or []]
-
-
-def roots_of_recent_cases() -> list[str]:
-    """What the last scans searched, whichever case is used now: nothing is ever written there."""
-    roots: list[str] = []
-    for path in sorted(state_folder().glob("case-*.fern"))[-_RECENT_CASES:]:
-        try:
-            case = CaseFile.open(str(path))
-        except CaseError:
-            continue
-        try:
-            roots += roots_of(case)
-        except sqlite3.Error:
-            continue
-        finally:
-            case.close()
-    return sorted(set(roots))
-
-
-def chosen_case() -> Path:
-    """Where it is kept which case the technician chose to go on with."""
-    return state_folder() / "chosen.json"
-
-
-def _chosen() -> tuple[str, datetime] | None:
-    """The case that was chosen, and when; None if none was, or it is gone."""
-    try:
-        told = json.loads(chosen_case().read_text())
-        path, at = str(told["path"]), datetime.fromisoformat(told["at"])
-    except (OSError, ValueError, KeyError, TypeError):
-        return None
-    return (path, at) if os.path.isfile(path) else None
-
-
-def latest_case_path() -> str:
-    """The case that was chosen since, or that of the last scan that came to its end. Raises `CaseError` if there is none."""
-    chosen = _chosen()
-    for path in sorted(state_folder().glob("case-*.fern"), reverse=True):
-        try:
-            case = CaseFile.open(str(path))
-        except CaseError:
-            continue
-        try:
-            if case.about("roots") is not None:
-                made = case.connection.execute("SELECT value FROM about WHERE key = 'made'").fetchone()
-                return chosen[0] if chosen and chosen[1] >= datetime.fromisoformat(made[0]) else str(path)
-        except sqlite3.Error:
-            continue
-        finally:
-            case.close()
-    if chosen:
-        return chosen[0]
-    raise CaseError("there is no case yet", None, "Scan first: rustfern scan ROOT")

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from rustfern.errors import SourceError
+from rustfern.output.inside import Roots
 
 PART = ".rustfern-"
 """What the name of everything that is not finished begins with; its machine and the number of its process follow."""
@@ -99,6 +100,22 @@ def _runs(process: int) -> bool:
     return bool(psutil.pid_exists(process))
 
 
+def process_began(process: int) -> str:
+    """When a process began, as this system counts (numbers of processes come again); empty if there is none. Source: proc_pid_stat(5), field 22."""
+    try:
+        with open(f"/proc/{process}/stat", "rb") as stat:  # noqa: PTH123
+            return stat.read(4096).rpartition(b")")[2].split()[19].decode("ascii")
+    except (OSError, IndexError, ValueError):
+        if os.path.exists("/proc/self/stat"):
+            return ""
+    import psutil
+
+    try:
+        return str(int(psutil.Process(process).create_time()))
+    except (psutil.Error, OSError):
+        return ""
+
+
 def usual_folder() -> str:
     """Where temporary files lie. Unlike the standard library this writes nothing to find out."""
     named = next((os.environ[name] for name in ("TMPDIR", "TEMP", "TMP") if os.environ.get(name)), None)
@@ -121,10 +138,9 @@ def stay_out_of(roots: Sequence[str], others: Sequence[str]) -> str | None:
     """
     _chosen.clear()
     usual = usual_folder()
-    tops = [os.path.join(root, "") for root in roots]
+    searched = Roots(roots)
     for each in (usual, *others):
-        inner = os.path.join(os.path.realpath(each), "")
-        if os.access(each, os.W_OK | os.X_OK) and not any(inner.startswith(top) for top in tops):
+        if os.access(each, os.W_OK | os.X_OK) and not searched.hold(each):
             if each != usual:
                 _chosen.append(each)
             clean(each)

@@ -1,0 +1,1 @@
+"""A technician's cases: one SQLite file each, its log, the name index, which one is in use."""

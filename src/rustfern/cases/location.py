@@ -1,0 +1,237 @@
+"""Where cases lie, which one a terminal is at work in, and which folders were searched lately.
+
+A terminal goes on in the case of its own last search, whatever was searched elsewhere: another customer's case is never taken for it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from rustfern.cases.case_file import CaseFile, roots_of
+from rustfern.errors import CaseError
+from rustfern.output.atomic import open_own
+from rustfern.output.folder import Folder
+from rustfern.output.inside import Roots
+from rustfern.output.temporary import process_began
+
+_RECENT_CASES = 50
+_TERMINALS = "terminals"
+_MAX_RECORD_BYTES = 1 << 16
+_PRIVATE_FOLDER = 0o700
+VARIABLE = "RUSTFERN_CASE"
+"""The environment variable that names the case of a terminal or a script."""
+
+
+def state_folder() -> Path:
+    """Where case files are kept: the user's state folder."""
+    import platformdirs
+
+    return Path(platformdirs.user_state_dir("rustfern", appauthor=False))
+
+
+def runtime_folders() -> list[Path]:
+    """Where a case is kept until this machine is shut down, the best first: on no disk at all. Where the system names a folder for
+    that, it is the only one. Source: XDG Base Directory Specification, XDG_RUNTIME_DIR.
+    """
+    if named := os.environ.get("XDG_RUNTIME_DIR"):
+        folders = [Path(named, "rustfern")]
+    elif hasattr(os, "getuid"):
+        folders = [Path(f"/run/user/{os.getuid()}/rustfern"), Path(f"/dev/shm/rustfern-{os.getuid()}")]
+    else:
+        folders = []
+    return [folder for folder in folders if folder.parent.is_dir()]
+
+
+def _own(folder: Path) -> bool:
+    """Make a private folder of ours, or see that it is one; False where it cannot be, or is somebody else's."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=_PRIVATE_FOLDER)
+        facts = folder.lstat()
+        if os.name != "nt" and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
+            return False
+    except OSError:
+        return False
+    return os.access(folder, os.W_OK | os.X_OK) and not folder.is_symlink()
+
+
+def case_folder(searched: Roots) -> Path | None:
+    """Where a new case is kept: the state folder, else one of the runtime folders; never in what is searched. None if nowhere."""
+    return next(
+        (each for each in (state_folder(), *runtime_folders()) if not searched.hold(str(each)) and _own(each)), None
+    )
+
+
+def new_case_path(folder: Path) -> str:
+    """A path for a new case: its name is its time, so that the latest is the last."""
+    stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S-%f")
+    return str(folder / f"case-{stamp}.fern")
+
+
+def case_paths() -> list[str]:
+    """All cases of our own folders, the newest first."""
+    found = {
+        path.name: str(path) for folder in (*runtime_folders(), state_folder()) for path in folder.glob("case-*.fern")
+    }
+    return [found[name] for name in sorted(found, reverse=True)]
+
+
+def is_case_folder(path: str) -> bool:
+    """Whether a file lies directly in one of the folders that are ours for cases."""
+    above = os.path.realpath(os.path.dirname(path))
+    return above in {os.path.realpath(folder) for folder in (state_folder(), *runtime_folders())}
+
+
+def roots_of_recent_cases() -> list[str]:
+    """What the last scans of disks searched, whichever case is used now, and what the case of this terminal did: nothing is written there.
+
+    A live search of this person's own files, whose case lies in a runtime folder, only counts in its own terminal.
+    """
+    recent = sorted(map(str, state_folder().glob("case-*.fern")), reverse=True)[:_RECENT_CASES]
+    with contextlib.suppress(CaseError):
+        recent.append(case_in_use())
+    roots: list[str] = []
+    for path in dict.fromkeys(recent):
+        try:
+            case = CaseFile.open(path)
+        except CaseError:
+            continue
+        try:
+            roots += roots_of(case)
+        except sqlite3.Error:
+            continue
+        finally:
+            case.close()
+    return sorted(set(roots))
+
+
+def open_existing(path: str) -> CaseFile:
+    """Open a case to go on with it. Raises `CaseError`, also for one that lies in what was searched: nothing is ever written there."""
+    if not is_case_folder(path) and Roots(roots_of_recent_cases()).hold(path):
+        raise CaseError(
+            "this case file lies inside what was searched, where nothing is written",
+            path,
+            "Copy it elsewhere, and name the copy with --case FILE",
+        )
+    return CaseFile.open(path)
+
+
+# --- the case of this terminal ------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class _Remembered:
+    """What the last search of a terminal left: its case (None: kept in memory only), when."""
+
+    case: str | None
+    at: str
+
+
+def _terminal() -> str:
+    """This terminal by the process that leads its session and when that began: numbers of processes come again."""
+    leader = os.getsid(0) if hasattr(os, "getsid") else os.getppid()
+    return f"{leader}-{process_began(leader)}"
+
+
+def remember(case: str | None, searched: Iterable[str] = ()) -> None:
+    """Have this terminal go on with a case; None: its last search kept none. Written where nothing is searched; nowhere if there is no such place."""
+    if os.environ.get(VARIABLE):
+        return
+    roots = Roots(searched)
+    told = {"case": os.path.abspath(case) if case else None, "at": datetime.now(UTC).isoformat()}
+    for base in (state_folder(), *runtime_folders()):
+        folder = base / _TERMINALS
+        if roots.hold(str(folder)) or not (_own(base) and _own(folder)):
+            continue
+        with contextlib.suppress(OSError), Folder(str(folder)) as there:
+            _forget_ended(there)
+            with there.scratch() as made:
+                handle = there.make(made)
+                with os.fdopen(handle, "wb") as out:
+                    out.write(json.dumps(told).encode())
+                there.replace(made, f"{_terminal()}.json")
+            return
+
+
+def _forget_ended(folder: Folder) -> None:
+    """Remove what terminals that are closed by now left."""
+    for name in folder.names():
+        number, _, began = name.removesuffix(".json").partition("-")
+        if number.isdigit() and process_began(int(number)) != began:
+            folder.remove(name)
+
+
+def forget(case: str) -> None:
+    """Remove every mention of a case that is gone."""
+    for base in (state_folder(), *runtime_folders()):
+        folder = base / _TERMINALS
+        if not folder.is_dir():
+            continue
+        with contextlib.suppress(OSError), Folder(str(folder)) as there:
+            for name in there.names():
+                found = _read(str(folder / name))
+                if found is not None and found.case == os.path.abspath(case):
+                    there.remove(name)
+
+
+def _read(path: str) -> _Remembered | None:
+    try:
+        with os.fdopen(open_own(path, os.O_RDONLY), "rb") as source:
+            told = json.loads(source.read(_MAX_RECORD_BYTES))
+        case = told["case"]
+        return _Remembered(None if case is None else str(case), str(told["at"]))
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return None
+
+
+def case_in_use() -> str:
+    """The case that this terminal is at work in. Raises `CaseError`, with what to do, if there is none: no other one is ever taken instead."""
+    if named := os.environ.get(VARIABLE):
+        return os.path.abspath(named)
+    name = f"{_terminal()}.json"
+    records = [_read(str(base / _TERMINALS / name)) for base in (state_folder(), *runtime_folders())]
+    found = max((each for each in records if each is not None), key=lambda each: each.at, default=None)
+    if found is None:
+        if case_paths():
+            raise CaseError(
+                "no case is in use in this terminal",
+                None,
+                "Scan first, or go on with one: rustfern cases, then rustfern cases 1 --continue",
+            )
+        raise CaseError("there is no case yet", None, "Scan first: rustfern scan ROOT")
+    if found.case is None:
+        raise CaseError(
+            "the case of the last search in this terminal was kept in memory only, and is gone", None,
+            "Scan again with --case FILE, on another disk than what is searched, or name what to restore with --in ROOT",
+        )  # fmt: skip
+    if not os.path.isfile(found.case):
+        raise CaseError(
+            "the case of this terminal is not there any more",
+            found.case,
+            "Scan again, or see which there are: rustfern cases",
+        )
+    return found.case
+
+
+def about_case(file: CaseFile) -> str:
+    """Which case, disk and person a command works with, in one line."""
+    roots = roots_of(file)
+    scan = file.about("scan") or {}
+    person = (scan.get("hints") or {}).get("person")
+    people = list(dict.fromkeys(str(home["person"]) for home in scan.get("homes") or ()))
+    whose = person or (", ".join(people[:3]) + (f" and {len(people) - 3} more" if len(people) > 3 else ""))
+    disk = ", ".join(roots[:2]) + (f" and {len(roots) - 2} more" if len(roots) > 2 else "")
+    return f"case {name_of(file.path or '')}, searched {disk or 'nothing yet'}" + (f", of {whose}" if whose else "")
+
+
+def name_of(path: str) -> str:
+    """What a case is called: the day and the time at which it was begun, or its file's name."""
+    stem = Path(path).stem
+    parts = stem.split("-")
+    return f"{parts[1]}-{parts[2]}" if len(parts) == 4 and parts[0] == "case" else stem

@@ -1,0 +1,1 @@
+"""How files of ours come to be, and where: private, whole or not at all, never inside what is searched."""

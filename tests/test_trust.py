@@ -35,6 +35,29 @@ T0 = 1_790_000_000
 SVG = '<svg xmlns="http://www.w3.org/2000/svg" width="40" height="40"><rect width="40" height="40" fill="teal"/></svg>'
 
 
+FOLDERS = ("XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_RUNTIME_DIR")
+WATCH = """
+import os, sys
+_log = os.open({log!r}, os.O_CREAT | os.O_APPEND | os.O_WRONLY, 0o600)
+_changing = ("os.mkdir", "os.remove", "os.rmdir", "os.symlink", "os.truncate", "os.chmod", "os.chown", "os.utime", "os.setxattr")
+def _watch(event, args):
+    paths = ()
+    if event == "open" and isinstance(args[2], int) and args[2] & (os.O_WRONLY | os.O_RDWR | os.O_CREAT | os.O_TRUNC):
+        paths = args[:1]
+    elif event in _changing:
+        paths = args[:1]
+    elif event in ("os.rename", "os.link"):
+        paths = args[:2]
+    elif event == "sqlite3.connect" and "mode=ro" not in str(args[0]) and args[0] != ":memory:":
+        paths = (str(args[0]).removeprefix("file://").partition("?")[0],)
+    for path in paths:
+        if isinstance(path, (str, bytes)):
+            os.write(_log, os.path.abspath(os.fsencode(path)) + b"\\n")
+sys.addaudithook(_watch)
+"""
+"""Writes down every path that a process opens for writing, makes, moves or changes (relative to a handle: from where it stands)."""
+
+
 @pytest.fixture
 def disk(tmp_path: Path) -> Path:
     top = tmp_path / "disk/home/ines"
@@ -69,7 +92,7 @@ def everything(root: Path) -> dict[str, object]:
     return out
 
 
-@pytest.mark.parametrize("how", ["own", "read-only", "without rights", "temporary folder inside"])
+@pytest.mark.parametrize("how", ["own", "read-only", "without rights", "temporary folder inside", "all folders inside"])
 def test_no_command_changes_what_is_searched(how: str, disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     papers = disk / "home/ines/Documents"
     with contextlib.closing(sqlite3.connect(papers / "dues.sqlite")) as made:
@@ -84,18 +107,27 @@ def test_no_command_changes_what_is_searched(how: str, disk: Path, tmp_path: Pat
         if how in ("read-only", "without rights"):
             path.chmod(0o555 if path.is_dir() else 0o444)
     before = everything(disk)
+    write(tmp_path / "watch/sitecustomize.py", WATCH.format(log=str(tmp_path / "written.txt")))
+    trace = {"PYTHONPATH": str(tmp_path / "watch")}
     out = tmp_path / "out"
-    env = {"TMPDIR": str(disk / "tmp")} if how == "temporary folder inside" else {}
+    env = {"TMPDIR": str(disk / "tmp")} if how.endswith("inside") else {}
+    if how == "all folders inside":
+        env |= {name: str(disk / "tmp") for name in FOLDERS} | {"HOME": str(disk / "home/ines")}
+        (tmp_path / "out").mkdir()
+        env["RUSTFERN_CASE"] = str(tmp_path / "out/case.fern")
     for words in (
         ["ready", disk], ["places", disk], ["scan", disk, "--gentle"], ["scan", disk, "--thorough", "--everything"], ["scan", disk, "--words", "crane"],
         ["keep", disk, "--to", out / "kept"], ["check", "--recursive", disk], ["look", "1"], ["look", "1", "--text"], ["look", papers / "flag.svg"],
         ["restore", "--all-best", "--keep-layout", "--to", out / "restored"], ["report", "--for", "record", "--to", out / "r.html"],
-        ["cases", "--log"], ["guide", disk, "--to", out / "guide", "--yes"],
+        ["look", "1", "--figure", out / "life.png"], ["look", papers / "dues.sqlite"], ["check", papers / "dues.sqlite"],
+        ["cases", "--log"], ["guide", disk, "--to", out / "guide", "--yes"], ["scan", disk / "home/ines"], *([["ready"]] if env else []),
     ):  # fmt: skip
-        run = rustfern(*words, without_rights=how == "without rights", **env)
+        run = rustfern(*words, without_rights=how == "without rights", **env, **trace)
         assert run.status in (0, 1, 3), (words, run.err)
     after = everything(disk)
     assert [path for path in before.keys() | after.keys() if before.get(path) != after.get(path)] == []
+    written = {os.path.realpath(path) for path in (tmp_path / "written.txt").read_text().splitlines()}
+    assert written and [path for path in written if path.startswith(f"{disk}/")] == []
 
 
 def test_nothing_of_the_folder_that_it_is_started_in_is_executed(disk: Path, tmp_path: Path) -> None:

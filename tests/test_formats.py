@@ -240,7 +240,7 @@ def test_mutated_documents_get_a_verdict(kind: str, wounds: list[tuple[float, by
 @given(st.binary(max_size=600))
 def test_binary_workbook_records(data: bytes) -> None:
     try:
-        for kind, body in xlsb.records(data, "sheet1.bin"):
+        for kind, body in xlsb.records([data[at : at + 7] for at in range(0, len(data), 7)], "sheet1.bin"):
             assert kind >= 0 and len(body) <= len(data)
     except Malformed as error:
         assert str(error)

@@ -6,20 +6,23 @@ temporary copy: opening a database can write beside it.
 
 from __future__ import annotations
 
+import codecs
 import shutil
 import sqlite3
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import BinaryIO
 
 from rustfern.errors import Malformed
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.words import TextSink, number
+from rustfern.formats.words import Gathered, TextSink, number
 from rustfern.model import Content, Glance, State
 from rustfern.output.temporary import private_folder
 
 _MAGIC = b"SQLite format 3\0"
-_MAX_ROWS = 200_000
+_MAX_ROWS, _MAX_TABLES = 200_000, 20_000
+_MAX_VALUE_BYTES, _LEAST_VALUE_BYTES, _PIECE_BYTES = 16 << 20, 1 << 16, 1 << 20
 _STEPS = 50_000_000
 
 
@@ -77,6 +80,17 @@ def check_set(path: Path) -> Content:
     )
 
 
+_BOUNDS = {
+    sqlite3.SQLITE_LIMIT_LENGTH: _MAX_VALUE_BYTES,
+    sqlite3.SQLITE_LIMIT_SQL_LENGTH: 1 << 20,
+    sqlite3.SQLITE_LIMIT_EXPR_DEPTH: 200,
+    sqlite3.SQLITE_LIMIT_COMPOUND_SELECT: 20,
+    sqlite3.SQLITE_LIMIT_ATTACHED: 0,
+    sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH: 1,
+}
+"""What the engine may do for a database that nobody vouches for; set before anything of it is read."""
+
+
 def _read(path: Path, sink: TextSink, *, journals: bool = False) -> int:
     steps = 0
 
@@ -85,29 +99,115 @@ def _read(path: Path, sink: TextSink, *, journals: bool = False) -> int:
         steps += 1
         return int(steps > _STEPS // 10_000)
 
-    rows = 0
     try:
         mode = "rw" if journals else "ro&immutable=1"
         with closing(sqlite3.connect(f"{path.as_uri()}?mode={mode}", uri=True)) as db:
+            for bound, value in _BOUNDS.items():
+                db.setlimit(bound, value)
             db.set_progress_handler(patience, 10_000)
             db.text_factory = lambda raw: raw.decode("utf-8", "replace")
+            db.execute("PRAGMA trusted_schema = OFF")
             found = db.execute("PRAGMA integrity_check(1)").fetchone()
             if not found or found[0] != "ok":
                 raise Malformed(f"the database is damaged: {str(found and found[0])[:200]}")
-            tables = [row[0] for row in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name")]
-            for table in tables:
-                sink.section, at = table, 0
-                quoted = '"' + table.replace('"', '""') + '"'
-                for row in db.execute(f"SELECT * FROM {quoted} LIMIT {_MAX_ROWS}"):
-                    rows, at = rows + 1, at + 1
-                    for column, value in enumerate(row, 1):
-                        if isinstance(value, str):
-                            sink.add(value, "cell", spot=(0, at, column))
-                        elif sink.keeps and isinstance(value, int | float):
-                            sink.show(number(str(value)), "cell", spot=(0, at, column))
+            return _texts(db, sink)
     except UnicodeDecodeError as error:
         # The names of a damaged schema are not even text.
         raise Malformed("the database is damaged: its names of tables or columns are no text") from error
     except sqlite3.Error as error:
+        if steps > _STEPS // 10_000:
+            raise Malformed("checking the database takes longer than any does: refused") from error
+        if error.sqlite_errorcode == sqlite3.SQLITE_TOOBIG:
+            raise Malformed("the database computes more than it holds: refused") from error
         raise Malformed(f"the database is damaged: {error}") from error
+
+
+def _texts(db: sqlite3.Connection, sink: TextSink) -> int:
+    """Hand on the text of all tables; how many rows there are. What a table computes is not content, and is not computed."""
+    rows = 0
+    wanted = "type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL %'"
+    for (table,) in db.execute(
+        f"SELECT name FROM sqlite_schema WHERE {wanted} ORDER BY name LIMIT {_MAX_TABLES}"
+    ).fetchall():
+        sink.section = table
+        quoted = _quoted(table)
+        columns = [
+            (number, name) for number, name, *_, hidden in db.execute(f"PRAGMA table_xinfo({quoted})") if not hidden
+        ]
+        if columns:
+            db.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, max(_MAX_VALUE_BYTES // len(columns), _LEAST_VALUE_BYTES))
+            rows += _rows(db, table, [name for _, name in columns], sink)
+            db.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MAX_VALUE_BYTES)
     return rows
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _rows(db: sqlite3.Connection, table: str, columns: list[str], sink: TextSink) -> int:
+    """Hand on the texts of one table. Blobs are never loaded; a text that is too long for the engine is read piece by piece."""
+    kinds = "('text', 'integer', 'real')" if sink.keeps else "('text')"
+    chosen = ", ".join(f"CASE WHEN typeof({_quoted(name)}) IN {kinds} THEN {_quoted(name)} END" for name in columns)
+    ident = next(
+        (name for name in ("_rowid_", "rowid", "oid") if name not in {column.casefold() for column in columns}), ""
+    )
+    at, last = 0, -(1 << 63)
+    while at < _MAX_ROWS:
+        by_row = f"SELECT {ident}, {chosen} FROM {_quoted(table)} WHERE {ident} >= ? ORDER BY {ident} LIMIT ?"
+        try:
+            for number, *row in db.execute(by_row, (last, _MAX_ROWS - at)):
+                at, last = at + 1, number + 1
+                _cells(row, at, sink)
+            return at
+        except sqlite3.OperationalError:
+            # A table without row ids (or a view of one): read in its own order, as far as the engine goes.
+            for row in db.execute(f"SELECT {chosen} FROM {_quoted(table)} LIMIT {_MAX_ROWS}"):
+                at += 1
+                _cells(row, at, sink)
+            return at
+        except (sqlite3.DataError, OverflowError) as error:
+            if getattr(error, "sqlite_errorcode", sqlite3.SQLITE_TOOBIG) != sqlite3.SQLITE_TOOBIG:
+                raise
+            found = db.execute(
+                f"SELECT {ident} FROM {_quoted(table)} WHERE {ident} >= ? ORDER BY {ident} LIMIT 1", (last,)
+            ).fetchone()
+            if found is None:
+                return at
+            at, last = at + 1, found[0] + 1
+            _long_row(db, table, columns, ident, found[0], sink)
+            if last > (1 << 63) - 1:
+                return at
+    return at
+
+
+def _cells(row: Sequence[object], at: int, sink: TextSink) -> None:
+    for column, value in enumerate(row, 1):
+        if isinstance(value, str):
+            sink.add(value, "cell", spot=(0, at, column))
+        elif sink.keeps and isinstance(value, int | float):
+            sink.show(number(str(value)), "cell", spot=(0, at, column))
+
+
+def _long_row(db: sqlite3.Connection, table: str, columns: list[str], ident: str, row: int, sink: TextSink) -> None:
+    """The texts of a row of which one at least is very long."""
+    encoding = (
+        str(db.execute("PRAGMA encoding").fetchone()[0])
+        .replace("UTF-16", "utf-16-")
+        .lower()
+        .replace("-le", "le")
+        .replace("-be", "be")
+    )
+    types = db.execute(
+        f"SELECT {', '.join(f'typeof({_quoted(name)})' for name in columns)} FROM {_quoted(table)} WHERE {ident} = ?",
+        (row,),
+    ).fetchone()
+    for name, kind in zip(columns, types or (), strict=False):
+        if kind != "text":
+            continue
+        gathered = Gathered(sink.add)
+        decoder = codecs.getincrementaldecoder(encoding)("replace")
+        with db.blobopen(table, name, row, readonly=True) as text:
+            while piece := text.read(_PIECE_BYTES):
+                gathered.add(decoder.decode(piece))
+        sink.add(gathered.rest())

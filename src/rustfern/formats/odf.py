@@ -17,7 +17,7 @@ from rustfern.formats import marks, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.shown import Grid, figure, hand_on
-from rustfern.formats.words import TextSink, number
+from rustfern.formats.words import Gathered, TextSink, number
 from rustfern.model import Glance, State
 from rustfern.times import iso
 
@@ -97,7 +97,7 @@ class _Body(xmlparts.Handler):
         self.sink = sink
         self.amounts = {"paragraphs": 0, "cells": 0, "slides": 0}
         self._skipping = 0
-        self._texts: list[list[str]] = []
+        self._texts: list[Gathered] = []
         self._sheet = False
         self._value: str | None = None
         self._full = ""
@@ -113,7 +113,7 @@ class _Body(xmlparts.Handler):
         elif self._skipping:
             return
         elif tag in _PARAGRAPHS:
-            self._texts.append([])
+            self._texts.append(Gathered(self.put))
         elif tag in ("s", "tab", "line-break"):
             self.text(" ")
         elif tag == "spreadsheet":
@@ -129,7 +129,7 @@ class _Body(xmlparts.Handler):
 
     def text(self, text: str) -> None:
         if self._texts and not self._skipping:
-            self._texts[-1].append(text)
+            self._texts[-1].add(text)
 
     def end(self, tag: str) -> None:
         if tag in _SKIP:
@@ -137,7 +137,7 @@ class _Body(xmlparts.Handler):
         elif self._skipping:
             return
         elif tag in _PARAGRAPHS and self._texts:
-            piece = "".join(self._texts.pop())
+            piece = self._texts.pop().rest()
             if self._cell_texts is not None:
                 self._cell_texts.append(piece)
             elif piece.strip():

@@ -21,7 +21,7 @@ from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.ooxml_text import Cells, PlainText, ShownStory, Story, Strings, Styles
 from rustfern.formats.table import class_of
-from rustfern.formats.words import TextSink
+from rustfern.formats.words import Texts, TextSink
 from rustfern.model import Glance, State
 from rustfern.times import iso
 
@@ -255,8 +255,8 @@ class Ooxml:
         """Read every part; gives the identities that they carry."""
         archive = package.archive
         names = sorted(archive.members, key=lambda n: (not n.casefold().endswith("sharedstrings.xml"), _natural(n)))
-        strings: list[str] | None = None
-        binary: list[str] | None = None
+        strings: Texts | None = None
+        binary: Texts | None = None
         base = posixpath.dirname(main)
         settings, workbook, times = marks.Settings(), marks.Workbook(), xmlparts.Collect(("TotalTime",))
         sections, styles = self._structure(package, main) if sink.keeps else ({}, Styles())
@@ -275,13 +275,12 @@ class Ooxml:
                 strings = shared.strings
                 continue
             if lower.endswith("sharedstrings.bin"):
-                binary = xlsb.shared_strings(b"".join(chunks))
+                binary = xlsb.shared_strings(chunks)
                 continue
             if lower.endswith(".bin") and _SHEET.search(name):
-                data = b"".join(chunks)
                 if binary is None:
                     binary = self._binary_strings(archive)
-                xlsb.cells(data, binary, sink, amounts, name)
+                xlsb.cells(chunks, binary, sink, amounts, name)
                 continue
             if _rels_of(name) not in package.read and not lower.endswith(".rels") and lower.endswith(_XML):
                 chunks = _without_links(chunks, name)
@@ -338,9 +337,9 @@ class Ooxml:
         return sections, styles
 
     @staticmethod
-    def _binary_strings(archive: zips.Archive) -> list[str]:
+    def _binary_strings(archive: zips.Archive) -> Texts:
         name = next((n for n in archive.members if n.casefold().endswith("sharedstrings.bin")), None)
-        return xlsb.shared_strings(archive.bytes_of(name)) if name else []
+        return xlsb.shared_strings(archive.read(archive.members[name]) if name else ())
 
 
 def _without_links(chunks: Iterable[bytes], part: str) -> Iterator[bytes]:
@@ -361,7 +360,7 @@ def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:
     """Text of the salvaged parts of a damaged package (OOXML or ODF), for recognising whose it is. Never raises."""
     from rustfern.formats.odf import _Body
 
-    strings: list[str] | None = None
+    strings: Texts | None = None
     for name, data in parts:
         lower = name.casefold()
         handler: xmlparts.Handler
@@ -373,7 +372,7 @@ def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:
                 for text in strings:
                     sink.add(text)
             elif lower.endswith("sharedstrings.bin"):
-                for text in xlsb.shared_strings(data):
+                for text in xlsb.shared_strings([data]):
                     sink.add(text)
             elif name == "content.xml":
                 xmlparts.run([data], _Body(sink), name, partial=True)

@@ -12,7 +12,7 @@ from collections.abc import Mapping, Sequence
 from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
 from rustfern.formats.shown import Grid, day, figure, hand_on, truth
-from rustfern.formats.words import Spot, TextSink, number
+from rustfern.formats.words import LONG, Gathered, Spot, Texts, TextSink, number
 
 _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
 _KIND = re.compile(rb" t=[\"'](\w+)[\"']")
@@ -32,7 +32,7 @@ class Story(xmlparts.Handler):
 
     def __init__(self, sink: TextSink, amounts: dict[str, int]) -> None:
         self._sink, self._amounts = sink, amounts
-        self._paragraphs: list[list[str]] = []
+        self._paragraphs: list[Gathered] = []
         self._in_text = False
         self._skipping = 0
 
@@ -44,17 +44,17 @@ class Story(xmlparts.Handler):
         elif self._skipping:
             return
         elif tag == "p":
-            self._paragraphs.append([])
+            self._paragraphs.append(Gathered(self.put))
         elif tag == "t":
             self._in_text = True
         elif tag in ("tab", "br", "cr") and self._paragraphs:
-            self._paragraphs[-1].append(" ")
+            self._paragraphs[-1].add(" ")
         elif tag == "noBreakHyphen" and self._paragraphs:
-            self._paragraphs[-1].append("-")
+            self._paragraphs[-1].add("-")
 
     def text(self, text: str) -> None:
         if self._in_text and not self._skipping and self._paragraphs:
-            self._paragraphs[-1].append(text)
+            self._paragraphs[-1].add(text)
 
     def end(self, tag: str) -> None:
         if tag == "Fallback":
@@ -64,7 +64,7 @@ class Story(xmlparts.Handler):
         elif tag == "t":
             self._in_text = False
         elif tag == "p" and self._paragraphs:
-            text = "".join(self._paragraphs.pop())
+            text = self._paragraphs.pop().rest()
             if text.strip():
                 self.put(text)
                 self._amounts["paragraphs"] = self._amounts.get("paragraphs", 0) + 1
@@ -172,21 +172,21 @@ class PlainText(xmlparts.Handler):
     looked_at = frozenset()
 
     def __init__(self, sink: TextSink) -> None:
-        self._sink, self._text = sink, [""]
+        self._sink, self._text = sink, Gathered(sink.add)
         self._inside = False
 
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
         if tag == "Text":
-            self._inside, self._text = True, []
+            self._inside, self._text = True, Gathered(self._sink.add)
 
     def text(self, text: str) -> None:
         if self._inside:
-            self._text.append(text)
+            self._text.add(text)
 
     def end(self, tag: str) -> None:
         if tag == "Text":
             self._inside = False
-            self._sink.add("".join(self._text))
+            self._sink.add(self._text.rest())
 
 
 class Strings(xmlparts.Handler):
@@ -196,22 +196,24 @@ class Strings(xmlparts.Handler):
     looked_at = frozenset()
 
     def __init__(self) -> None:
-        self.strings: list[str] = []
+        self.strings = Texts()
         self._parts: list[str] | None = None
+        self._length = 0
         self._in_text = False
         self._phonetic = 0
 
     def start(self, tag: str, attributes: xmlparts.Attributes) -> None:
         if tag == "si":
-            self._parts = []
+            self._parts, self._length = [], 0
         elif tag == "rPh":
             self._phonetic += 1
         elif tag == "t":
             self._in_text = not self._phonetic
 
     def text(self, text: str) -> None:
-        if self._in_text and self._parts is not None:
+        if self._in_text and self._parts is not None and self._length < LONG:
             self._parts.append(text)
+            self._length += len(text)
 
     def end(self, tag: str) -> None:
         if tag == "t":
@@ -232,7 +234,7 @@ class Cells(xmlparts.Handler):
     def __init__(
         self,
         sink: TextSink,
-        strings: list[str] | None,
+        strings: Texts | None,
         amounts: dict[str, int],
         part: str,
         dates: Sequence[bool] = (),
@@ -240,7 +242,7 @@ class Cells(xmlparts.Handler):
         self._sink, self._strings, self._amounts, self._part = sink, strings, amounts, part
         self._dates, self._style, self._spot = dates, "", ""
         self._kind = ""
-        self._text: list[str] | None = None
+        self._text: Gathered | None = None
         self._value: list[str] = []
 
     def whole(self, data: bytes) -> bool:
@@ -267,15 +269,15 @@ class Cells(xmlparts.Handler):
             self._kind, self._value = attributes.get("t", "n"), []
             self._style, self._spot = attributes.get("s", ""), attributes.get("r", "")
         elif tag in ("v", "t"):
-            self._text = []
+            self._text = Gathered(self._sink.count)
 
     def text(self, text: str) -> None:
         if self._text is not None:
-            self._text.append(text)
+            self._text.add(text)
 
     def end(self, tag: str) -> None:
         if tag in ("v", "t") and self._text is not None:
-            self._value.append("".join(self._text))
+            self._value.append(self._text.rest())
             self._text = None
         elif tag == "c" and self._value:
             self._take(self._kind, "".join(self._value))

@@ -10,7 +10,11 @@ from __future__ import annotations
 import base64
 import re
 import zlib
+from array import array
+from collections import OrderedDict
+from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any, BinaryIO
 
 from rustfern.errors import Malformed
@@ -21,6 +25,14 @@ from rustfern.model import Glance, State
 
 _MAX = 1 << 30
 _MAX_OBJECTS = 2_000_000
+_MAX_NUMBER = 8_388_607
+_LARGEST = (1 << 63) - 1
+_AT, _PACKED, _FREE = 1, 2, 3
+_PIECE = 1 << 20
+_MAX_UNPACKED = 2 << 30
+_MAX_PACKED_BYTES = 48 << 20
+_MAX_LETTERS_BYTES = 24 << 20
+_WITH_ARRAYS_BYTES = 1 << 20
 _MAX_DEPTH = 100
 _TAIL = 2048
 _BEHIND = 1 << 20
@@ -40,6 +52,7 @@ _NAME = re.compile(rb"/([^\0\t\n\f\r ()<>\[\]{}/%]*)")
 _WORD = re.compile(rb"(true|false|null)(?![A-Za-z])")
 _OBJECT = re.compile(rb"(\d{1,10})[\0\t\n\f\r ]+(\d{1,5})[\0\t\n\f\r ]+obj")
 _LITERAL = re.compile(rb"[()\\]")
+_PAIR = re.compile(rb"\d{1,10}\s+(\d{1,18})(?!\d)")
 _ROW = re.compile(rb"(\d{10})[ ](\d{5})[ ]([nf])")
 
 
@@ -70,15 +83,46 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         from rustfern.formats.page_text import show
 
         show(stream, sink)
-    return _Document(held(stream, size), limits).run()
+    return _Document(held(stream, size)).run()
+
+
+class _Places:
+    """Where each object is: millions of them take a few bytes each."""
+
+    def __init__(self) -> None:
+        self._kinds = bytearray()  # 0: nowhere, 1: at an offset, 2: in a stream of objects, 3: free
+        self._first, self._second = array("Q"), array("I")
+
+    def __len__(self) -> int:
+        return len(self._kinds)
+
+    def add(self, number: int, kind: int, first: int, second: int = 0) -> None:
+        """Note the place of an object, unless a later table told it. Raises `Malformed` for a number that no document has (ISO 32000-1, C.2)."""
+        if number > _MAX_NUMBER:
+            raise Malformed(f"an object has the number {number}, which no document reaches: refused")
+        more = number + 1 - len(self._kinds)
+        if more > 0:
+            more += len(self._kinds) // 4
+            self._kinds += bytes(more)
+            self._first.frombytes(bytes(8 * more))
+            self._second.frombytes(bytes(self._second.itemsize * more))
+        if not self._kinds[number]:
+            self._kinds[number], self._first[number], self._second[number] = kind, first & _LARGEST, second & 0xFFFFFFFF
+
+    def of(self, number: int) -> tuple[int, int, int]:
+        """(kind, offset, 0) or (kind, stream of objects, index) of an object."""
+        if number >= len(self._kinds):
+            return 0, 0, 0
+        return self._kinds[number], self._first[number], self._second[number]
 
 
 class _Document:
-    def __init__(self, data: Data, limits: Limits) -> None:
-        self.data, self.limits = data, limits
-        self.places: dict[int, tuple[int, int]] = {}  # number → (0, offset) or (stream, index)
+    def __init__(self, data: Data) -> None:
+        self.data = data
+        self.places = _Places()
         self.trailer: dict[str, Any] = {}
-        self.packed: dict[int, list[Any]] = {}
+        self.packed: OrderedDict[int, tuple[bytes, array[int]]] = OrderedDict()
+        self.verified: set[int] = set()
         self.base = 0
         self.unpacked = 0
 
@@ -168,10 +212,7 @@ class _Document:
                 row = matched(_ROW, data, at)
                 if not row:
                     raise Malformed("a row of the table of objects is damaged", at)
-                if row[3] == b"n":
-                    self.places.setdefault(number, (0, int(row[1])))
-                else:
-                    self.places.setdefault(number, (-1, 0))
+                self.places.add(number, _AT if row[3] == b"n" else _FREE, int(row[1]))
                 at = self._skip(row.end())
 
     def _table_stream(self, at: int) -> dict[str, Any]:
@@ -179,7 +220,6 @@ class _Document:
         value = self._value(self._skip(found.end()), 0)[0] if found else None
         if not isinstance(value, Stream) or value.facts.get("Type") != "XRef":
             raise Malformed("where the table of objects should be is none", at)
-        body = self._inflated(value, at)
         widths = value.facts.get("W")
         size = value.facts.get("Size", 0)
         index = value.facts.get("Index", [0, size])
@@ -188,10 +228,16 @@ class _Document:
             and isinstance(index, list)
             and all(isinstance(n, int) and 0 <= n < 1 << 40 for n in [*widths, *index])
         )
-        if body is None or not numbers or not isinstance(widths, list) or len(widths) < 3 or sum(widths) > 32:
+        if not numbers or not isinstance(widths, list) or len(widths) < 3 or sum(widths) > 32:
             raise Malformed("the stream of the table of objects is damaged", at)
         a, b, c = widths[:3]
         row = a + b + c
+        count_all = sum(index[1::2])
+        if count_all > _MAX_NUMBER + 1:
+            raise Malformed("the table of objects claims more objects than any document has: refused", at)
+        body = self._inflated(value, at, count_all * (row + 1) + row)
+        if body is None:
+            raise Malformed("the stream of the table of objects is damaged", at)
         where = 0
         for first, count in zip(index[::2], index[1::2], strict=False):
             if where + count * row > len(body) or not row:
@@ -201,8 +247,7 @@ class _Document:
                 one = int.from_bytes(body[where + a : where + a + b], "big")
                 two = int.from_bytes(body[where + a + b : where + row], "big")
                 where += row
-                place = (0, one) if kind == 1 else (one, two) if kind == 2 else (-1, 0)
-                self.places.setdefault(number, place)
+                self.places.add(number, kind if kind in (_AT, _PACKED) else _FREE, one, two)
         return value.facts
 
     # --- objects --------------------------------------------------------------------------------------------------
@@ -292,12 +337,11 @@ class _Document:
         raise Malformed("a text in the document is cut off", start)
 
     def _object(self, number: int) -> Any:
-        place = self.places.get(number)
-        if place is None or place[0] < 0:
+        kind, holder, index = self.places.of(number)
+        if kind not in (_AT, _PACKED):
             return None  # a reference to no object is null (7.3.10)
-        holder, where = place
-        if holder == 0:
-            at = self._skip(where + self.base)
+        if kind == _AT:
+            at = self._skip(holder + self.base)
             found = matched(_OBJECT, self.data, at)
             if not found or int(found[1]) != number:
                 raise Malformed(f"object {number} is not where the table says", min(at, len(self.data)))
@@ -305,41 +349,55 @@ class _Document:
             if not isinstance(value, Stream) and not self.data.startswith(b"endobj", self._skip(end)):
                 raise Malformed(f"object {number} does not end", end)
             return value
-        if holder not in self.packed:
-            self.packed[holder] = self._unpack(holder)
-        items = self.packed[holder]
-        if where >= len(items):
+        body, starts = self._unpack(holder)
+        if index >= len(starts):
             raise Malformed(f"object {number} is not in the stream of objects {holder}")
-        return items[where]
+        return self._value(self._skip_in(body, starts[index]), 1, body)[0]
 
-    def _unpack(self, holder: int) -> list[Any]:
-        value = self._object(holder) if self.places.get(holder, (1, 0))[0] == 0 else None
+    def _unpack(self, holder: int) -> tuple[bytes, array[int]]:
+        """A stream of objects and where each of them begins in it; the last few are held."""
+        if (found := self.packed.get(holder)) is not None:
+            self.packed.move_to_end(holder)
+            return found
+        value = self._object(holder) if self.places.of(holder)[0] == _AT else None
         if not isinstance(value, Stream):
             raise Malformed(f"the stream of objects {holder} is missing")
-        body = self._inflated(value, value.start)
+        body = self._inflated(value, value.start, _MAX_PACKED_BYTES)
         first, count = self._plain(value.facts.get("First")), self._plain(value.facts.get("N"))
         if body is None or not isinstance(first, int) or not isinstance(count, int) or not 0 <= count <= _MAX_OBJECTS:
             raise Malformed(f"the stream of objects {holder} is damaged", value.start)
-        numbers = body[:first].split()
-        if len(numbers) < 2 * count or not all(part.isdigit() for part in numbers[: 2 * count]):
+        starts = array("Q")
+        numbers = _PAIR.finditer(body[:first])
+        for pair in islice(numbers, count):
+            starts.append(min(first + int(pair[1]), _LARGEST))
+        if len(starts) < count:
             raise Malformed(f"the stream of objects {holder} is damaged", value.start)
-        return [self._value(self._skip_in(body, first + int(at)), 1, body)[0] for at in numbers[1 : 2 * count : 2]]
+        if holder not in self.verified:
+            for start in starts:
+                self._value(self._skip_in(body, start), 1, body)
+            self.verified.add(holder)
+        self.packed[holder] = body, starts
+        while len(self.packed) > 1 and sum(len(each) for each, _ in self.packed.values()) > _MAX_PACKED_BYTES:
+            self.packed.popitem(last=False)
+        return body, starts
 
     def _plain(self, value: Any) -> Any:
         return self._object(value.number) if isinstance(value, Ref) else value
 
-    def _inflated(self, stream: Stream, at: int) -> bytes | None:
-        """The bytes of a stream, checked to its end mark; None if a filter is not undone here."""
+    def _inflated(self, stream: Stream, at: int, most: int = 0) -> bytes | None:
+        """Check the bytes of a stream to its end mark. Gives them, up to `most` bytes, where they are needed; None if a filter is not undone
+        here. Raises `Malformed`, also where more are needed than `most`.
+        """
         length = self._plain(stream.facts.get("Length"))
         data = self.data
         if not isinstance(length, int) or length < 0 or stream.start + length > len(data):
             raise Malformed("a stream has no length, or reaches beyond the end of the file", stream.start)
-        end = self._skip(stream.start + length) if length else self._skip(stream.start)
-        raw = data[stream.start : stream.start + length]
-        if not data.startswith(b"endstream", end) and not data[
-            stream.start + length : stream.start + length + 64
-        ].lstrip(_SPACE).startswith(b"endstream"):
-            raise Malformed("a stream does not end where its length says", stream.start + length)
+        behind = stream.start + length
+        end = self._skip(behind) if length else self._skip(stream.start)
+        if not data.startswith(b"endstream", end) and not data[behind : behind + 64].lstrip(_SPACE).startswith(
+            b"endstream"
+        ):
+            raise Malformed("a stream does not end where its length says", behind)
         filters = self._plain(stream.facts.get("Filter"))
         names = (
             [filters]
@@ -350,43 +408,72 @@ class _Document:
         )
         if strange := next((filter_ for filter_ in names if filter_ not in _FILTERS), None):
             raise Malformed(f"a stream is packed by {strange}, which no PDF knows", stream.start)
+        raw: bytes | None = None
         if names and names[0] in ("ASCII85Decode", "A85"):
+            if length > _MAX_LETTERS_BYTES:
+                return None
             try:
-                raw = base64.a85decode(raw.partition(b"~>")[0].removeprefix(b"<~"), ignorechars=_SPACE)
+                letters = data[stream.start : behind].partition(b"~>")[0].removeprefix(b"<~")
+                raw = base64.a85decode(letters, ignorechars=_SPACE)
             except ValueError as error:
                 raise Malformed("a stream of letters is damaged", stream.start) from error
             names = names[1:]
         if not names:
-            return raw
+            if most and raw is None and length > most:
+                raise Malformed("a table or a stream of objects is larger than any: refused", stream.start)
+            return (raw if raw is not None else data[stream.start : behind]) if most else None
         if names[0] in ("DCTDecode", "DCT"):
-            if raw[:2] != b"\xff\xd8" or b"\xff\xd9" not in raw[-64:]:
+            head, tail = (
+                (raw[:2], raw[-64:])
+                if raw is not None
+                else (data[stream.start : stream.start + 2], data[max(behind - 64, stream.start) : behind])
+            )
+            if head != b"\xff\xd8" or b"\xff\xd9" not in tail:
                 raise Malformed("a picture in the document is damaged", stream.start)
             return None
         if names[0] not in ("FlateDecode", "Fl"):
             return None
-        body = self._flate(raw, stream.start)
+        pieces = (
+            iter([raw])
+            if raw is not None
+            else (data[n : min(n + _PIECE, behind)] for n in range(stream.start, behind, _PIECE))
+        )
         if len(names) > 1:
-            return None
-        return self._predicted(body, stream)
+            most = 0
+        body = self._flate(pieces, stream.start, most)
+        return self._predicted(body, stream) if most else None
 
-    def _flate(self, raw: bytes, at: int) -> bytes:
+    def _flate(self, pieces: Iterable[bytes], at: int, most: int) -> bytes:
+        """Inflate a stream to its end, piece by piece; at most `most` bytes of it are kept. Raises `Malformed`."""
         inflate = zlib.decompressobj()
+        kept = bytearray()
+        white = True
         try:
-            body = inflate.decompress(raw, 256 << 20)
+            for piece in pieces:
+                waiting = piece
+                white = white and not piece.strip(_SPACE)
+                while waiting and not inflate.eof:
+                    out = inflate.decompress(waiting, _PIECE)
+                    waiting = inflate.unconsumed_tail
+                    self.unpacked += len(out)
+                    if self.unpacked > _MAX_UNPACKED:
+                        raise Malformed("the document would unpack to too much: refused", at)
+                    if most:
+                        kept += out
+                        if len(kept) > most:
+                            raise Malformed("a table or a stream of objects is larger than any: refused", at)
         except zlib.error as error:
             raise Malformed("a packed stream is damaged", at) from error
-        self.unpacked += len(body)
-        if self.unpacked > self.limits.unpacked or inflate.unconsumed_tail:
-            raise Malformed("the document would unpack to too much: refused", at)
-        if not inflate.eof and raw.strip(_SPACE):
+        if not inflate.eof and not white:
             # Some producers leave the sum at the end away; the data itself must be whole.
             try:
-                body += inflate.flush()
+                out = inflate.flush()
             except zlib.error as error:
                 raise Malformed("a packed stream stops before its end", at) from error
+            kept += out if most else b""
             if not inflate.eof:
                 raise Malformed("a packed stream stops before its end", at)
-        return body
+        return bytes(kept)
 
     def _predicted(self, body: bytes, stream: Stream) -> bytes:
         """Undo the row filters of packed tables (7.4.4.4: PNG predictors)."""
@@ -398,43 +485,26 @@ class _Document:
         columns = facts.get("Columns", 1)
         if not isinstance(columns, int) or not 0 < columns < 1000:
             raise Malformed("the stream of the table of objects is damaged", stream.start)
-        out, before = bytearray(), bytes(columns)
-        for at in range(0, len(body), columns + 1):
-            kind, row = body[at], bytearray(body[at + 1 : at + 1 + columns].ljust(columns, b"\0"))
-            for n in range(columns):
-                left = row[n - 1] if n else 0
-                up = before[n]
-                corner = before[n - 1] if n else 0
-                if kind == 1:
-                    row[n] = row[n] + left & 255
-                elif kind == 2:
-                    row[n] = row[n] + up & 255
-                elif kind == 3:
-                    row[n] = row[n] + (left + up) // 2 & 255
-                elif kind == 4:
-                    guess = left + up - corner
-                    nearest = min(
-                        (abs(guess - left), 0, left), (abs(guess - up), 1, up), (abs(guess - corner), 2, corner)
-                    )
-                    row[n] = row[n] + nearest[2] & 255
-            out += row
-            before = bytes(row)
-        return bytes(out)
+        if len(body) > _WITH_ARRAYS_BYTES and (quick := _all_up(body, columns)) is not None:
+            return quick
+        return _row_by_row(body, columns)
 
     # --- from the root --------------------------------------------------------------------------------------------
 
     def _walk(self) -> tuple[int, int, int, bool]:
         """(pages, filled form fields, objects reached, whether it is an AI illustration)."""
-        seen: set[int] = set()
+        seen = bytearray(len(self.places))
+        objects = 0
         stack: list[Any] = [self.trailer.get("Root"), self.trailer.get("Info")]
         pages = fields = 0
         illustration = False
         while stack:
             value = stack.pop()
             if isinstance(value, Ref):
-                if value.number in seen:
+                if value.number >= len(seen) or seen[value.number]:
                     continue
-                seen.add(value.number)
+                seen[value.number] = 1
+                objects += 1
                 value = self._object(value.number)
             facts: dict[str, Any] | None = None
             if isinstance(value, Stream):
@@ -452,10 +522,44 @@ class _Document:
                     self._kids(facts)
                 illustration = illustration or not _DRAWN_BY.isdisjoint(facts)
                 stack += facts.values()
-        return pages, fields, len(seen), illustration
+        return pages, fields, objects, illustration
 
     def _kids(self, facts: dict[str, Any]) -> None:
         kids = self._plain(facts.get("Kids"))
         for kid in kids if isinstance(kids, list) else ():
             if isinstance(kid, Ref) and not isinstance(self._object(kid.number), dict):
                 raise Malformed(f"a page is missing (object {kid.number})")
+
+
+def _row_by_row(body: bytes, columns: int) -> bytes:
+    """Undo the filter that each row names."""
+    out, before = bytearray(), bytes(columns)
+    for at in range(0, len(body), columns + 1):
+        kind, row = body[at], bytearray(body[at + 1 : at + 1 + columns].ljust(columns, b"\0"))
+        for n in range(columns):
+            left = row[n - 1] if n else 0
+            up = before[n]
+            corner = before[n - 1] if n else 0
+            if kind == 1:
+                row[n] = row[n] + left & 255
+            elif kind == 2:
+                row[n] = row[n] + up & 255
+            elif kind == 3:
+                row[n] = row[n] + (left + up) // 2 & 255
+            elif kind == 4:
+                guess = left + up - corner
+                nearest = min((abs(guess - left), 0, left), (abs(guess - up), 1, up), (abs(guess - corner), 2, corner))
+                row[n] = row[n] + nearest[2] & 255
+        out += row
+        before = bytes(row)
+    return bytes(out)
+
+
+def _all_up(body: bytes, columns: int) -> bytes | None:
+    """The same for a long table all of whose rows are filtered by the row above, as nearly all are; None if they are not."""
+    import numpy as np
+
+    rows = np.frombuffer(body, np.uint8, len(body) // (columns + 1) * (columns + 1)).reshape(-1, columns + 1)
+    if (rows[:, 0] != 2).any():
+        return None
+    return np.cumsum(rows[:, 1:], axis=0, dtype=np.uint8).tobytes()

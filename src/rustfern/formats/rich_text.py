@@ -11,7 +11,7 @@ from typing import BinaryIO
 from rustfern.errors import Malformed
 from rustfern.formats.embedded import BLANK
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.paged import Data, held, matched
+from rustfern.formats.paged import Data, held
 from rustfern.formats.words import TextSink
 from rustfern.model import Glance, State
 
@@ -28,6 +28,10 @@ _SILENT = frozenset(
      b"listtable", b"listoverridetable", b"rsidtbl", b"generator", b"latentstyles", b"xmlnstbl", b"fldinst", b"header",
      b"footer", b"pgptbl", b"filetbl", b"revtbl", b"blipuid", b"bkmkstart", b"bkmkend", b"wgrffmtfilter"}
 )  # fmt: skip
+_WINDOW_BYTES, _REACH_BYTES = 1 << 20, 1 << 12
+_LEAST_RUN = 8
+_MARK = b"\x1e"
+_CONTROLS_BUT_MARK = _CONTROLS.replace(_MARK, b"") + b"\r\n"
 _BREAKS = {b"par": "\n", b"line": "\n", b"row": "\n", b"cell": "\n", b"tab": "\t", b"page": "\n", b"sect": "\n"}
 _STYLE = re.compile(rb"\{\\s(\d{1,4})\\[^{};]{0,600}?\\outlinelevel([0-8])(?!\d)")
 _HEADING = re.compile(rb"\{\\s(\d{1,4})\\[^{};]{0,600}? [Hh]eading ([1-9]);")
@@ -42,6 +46,16 @@ _SIGNS = {
     b"rdblquote": "”",
     b"bullet": "•",
 }
+
+
+_TOLD_WORDS = {*_SILENT, *_BREAKS, *_SIGNS, b"bin", b"uc", b"u", b"ansicpg"}
+_TOLD = b"|".join(sorted(_TOLD_WORDS))
+_WORD = rb"\\(?!(?:" + _TOLD + rb")(?![A-Za-z]))[A-Za-z]{1,40}+(?:-?\d{1,10}+)? ?"
+_PARAGRAPH = re.compile(rb"\\par(?![A-Za-z])(?:-?\d{1,10})? ?")
+_FORMATTING = re.compile(rb"[{}]|\\[A-Za-z]{1,40}(?:-?\d{1,10})? ?")
+_ONE = rb"(?:[^\\{}]++|" + _WORD + rb"|" + _PARAGRAPH.pattern + rb")"
+_RUN = re.compile(rb"(?:" + _ONE + rb"|\{" + _ONE + rb"*+\})*+")
+"""Text, formatting that says nothing of it, ends of paragraphs, and groups of these alone."""
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -109,6 +123,29 @@ class _Lay:
             self._sink.add(text, "heading" if self._level else "text", self._level)
 
 
+class _Window:
+    """A part of the text at a time: tokens are matched where they lie, without a slice for each."""
+
+    def __init__(self, data: Data) -> None:
+        self._data, self._size = data, len(data)
+        self.base, self.held = 0, data[:_WINDOW_BYTES]
+
+    def at(self, place: int) -> int:
+        """Where in the window a place of the text is; enough of the text lies behind it."""
+        if place - self.base > len(self.held) - _REACH_BYTES and self.base + len(self.held) < self._size:
+            self.base, self.held = place, self._data[place : place + _WINDOW_BYTES]
+        return place - self.base
+
+
+def _plain_run(run: bytes, codepage: str) -> list[str]:
+    """The text of a run of plain words and formatting, by paragraphs."""
+    text = _FORMATTING.sub(b"", _PARAGRAPH.sub(_MARK, run)).translate(None, _CONTROLS_BUT_MARK)
+    try:
+        return text.decode(codepage, "replace").split(_MARK.decode())
+    except LookupError:
+        return text.decode("cp1252", "replace").split(_MARK.decode())
+
+
 def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
     """(position behind the last bracket, or -1; groups that are open)."""
     at, depth, silent, skip, star = 0, 0, 0, 0, False
@@ -116,12 +153,30 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
     line: list[str] = []
     lay = _Lay(sink, bytes(data[:_STYLES]))
     codepage = "cp1252"
+    window = _Window(data)
     while at < size:
-        found = matched(_TOKEN, data, at)
+        here = window.at(at)
+        if depth and not (sink.keeps or silent or skip or star):
+            # Where only words count, most of a text is taken many tokens at a time.
+            found = _RUN.match(window.held, here)
+            if (
+                found
+                and found.end() - here > _LEAST_RUN
+                and (run := found[0]).find(_MARK) < 0
+                and b"\0\0\0\0\0\0\0\0" not in run
+            ):
+                first, *others = _plain_run(run, codepage)
+                line.append(first)
+                if others:
+                    sink.count_lines(["".join(line), *others[:-1]])
+                    line = others[-1:]
+                at = window.base + found.end()
+                continue
+        found = _TOKEN.match(window.held, here)
         if found is None:
             raise Malformed("a control word is cut off", at)
         word, number, byte, symbol, bracket, plain = found.groups()
-        at = found.end()
+        at = window.base + found.end()
         if bracket == b"{":
             depth += 1
             if depth > _MAX_DEPTH:
@@ -176,7 +231,7 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
             )
             if text:
                 if b"\0\0\0\0\0\0\0\0" in text:
-                    raise Malformed("zeros where text should be", found.start())
+                    raise Malformed("zeros where text should be", window.base + found.start())
                 text = text.translate(None, _CONTROLS)
                 try:
                     shown = text.decode(codepage, "replace")
@@ -185,5 +240,5 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
                 line.append(shown[skip:])
                 skip = max(skip - len(shown), 0)
         elif plain and b"\0\0\0\0\0\0\0\0" in plain:
-            raise Malformed("zeros where text should be", found.start())
+            raise Malformed("zeros where text should be", window.base + found.start())
     return -1, depth

@@ -14,7 +14,7 @@ from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.table import TEXT_FORMATS, extension_of, format_of_extension
-from rustfern.formats.words import TextSink
+from rustfern.formats.words import LONG, TextSink, parts_of
 from rustfern.model import Glance, State
 
 _CHUNK = 1 << 18
@@ -180,10 +180,18 @@ class PlainText:
                 if not data:
                     return lines + (rest not in ("", "\n"))
                 continue
+            if len(rest) > LONG and "\n" not in text:
+                # One line without end: it is worked on in parts.
+                *begun, rest = parts_of(rest)
+                for part in begun:
+                    put(part)
             *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
             ended = not data and not whole[-1]
-            for line in whole[: len(whole) - ended]:
-                put(line)
+            if put == sink.add:
+                sink.count_lines(whole[: len(whole) - ended])
+            else:
+                for line in whole[: len(whole) - ended]:
+                    put(line)
             lines += len(whole)
             if not data:
                 done()

@@ -7,7 +7,7 @@ import re
 import unicodedata
 import zlib
 from array import array
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Literal
 
@@ -15,6 +15,11 @@ _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
 _ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
 _TOGETHER = 1 << 16
 MAX_WORDS = 2_000_000
+"""So many words of a text are compared; what stands behind them only counts."""
+LONG = 1 << 20
+"""Paragraphs and cells of more characters are worked on in parts."""
+_MAX_TEXTS_BYTES = 96 << 20
+_SIGNS = bytes(97 if chr(n).isalnum() and n < 128 else 106 if n in b".,'" else 32 for n in range(256))
 _LEAST_LINE = 5
 
 
@@ -62,6 +67,77 @@ def column_name(number: int) -> str:
         number, rest = divmod(number - 1, 26)
         name = chr(65 + rest) + name
     return name
+
+
+def parts_of(text: str) -> Iterator[str]:
+    """A very long text in parts, cut between words where that can be: each part can be worked on in bounded memory."""
+    start = 0
+    while len(text) - start > LONG:
+        cut = text.rfind(" ", start, start + LONG)
+        end = cut if cut > start else start + LONG
+        yield text[start:end]
+        start = end
+    yield text[start:]
+
+
+class Gathered:
+    """Pieces of one paragraph or cell, as they come. Where it is very long it is handed on in parts, cut at places that the text alone
+    decides: it takes bounded memory, and the same text always gives the same parts.
+    """
+
+    __slots__ = ("_length", "_pieces", "_put")
+
+    def __init__(self, put: Callable[[str], None]) -> None:
+        self._put = put
+        self._pieces: list[str] = []
+        self._length = 0
+
+    def add(self, text: str) -> None:
+        """Take a piece."""
+        self._pieces.append(text)
+        self._length += len(text)
+        if self._length > LONG:
+            *parts, rest = parts_of("".join(self._pieces))
+            for part in parts:
+                self._put(part)
+            self._pieces, self._length = [rest], len(rest)
+
+    def rest(self) -> str:
+        """What was not handed on yet: mostly all of it."""
+        return "".join(self._pieces)
+
+
+class Texts:
+    """The shared strings of a workbook, packed: millions of them take little more than their letters."""
+
+    def __init__(self) -> None:
+        self._data = bytearray()
+        self._ends = array("Q")
+
+    def __len__(self) -> int:
+        return len(self._ends)
+
+    def append(self, text: str) -> None:
+        """Take the next one; of what is longer than any cell may hold, or beyond all measure together, only its beginning."""
+        room = max(_MAX_TEXTS_BYTES - len(self._data), 0)
+        self._data += text.encode("utf-8", "surrogatepass")[:room]
+        self._ends.append(len(self._data))
+
+    def __iter__(self) -> Iterator[str]:
+        return map(self.__getitem__, range(len(self._ends)))
+
+    def __getitem__(self, number: int) -> str:
+        start = self._ends[number - 1] if number else 0
+        return self._data[start : self._ends[number]].decode("utf-8", "replace")
+
+
+def _counted(data: bytes) -> int:
+    """How many words folded ASCII text holds; as many as the pattern of words finds, without making any of them."""
+    signs = data.translate(_SIGNS)
+    # A joining sign between two letters is part of a word; of several in a row each pass finds every second one.
+    for _ in range(2):
+        signs = signs.replace(b"aja", b"aaa")
+    return signs.startswith(b"a") + signs.count(b" a") + signs.count(b"ja")
 
 
 class Enough(Exception):
@@ -116,6 +192,10 @@ class TextSink:
         if not self.counted:
             self.pieces += not text.isspace() and bool(text)
             return
+        if len(text) > LONG:
+            for part in parts_of(text):
+                self.count(part)
+            return
         text = " ".join(text.split())
         if not text:
             return
@@ -124,6 +204,20 @@ class TextSink:
         self._length += len(text)
         if self._length > _TOGETHER:
             self._work()
+
+    def count_lines(self, lines: list[str]) -> None:
+        """The same for many short pieces at once."""
+        if self._hashed or not self.counted:
+            for line in lines:
+                self.count(line)
+            return
+        text = "\n".join(lines)
+        if not text.isspace():
+            self.pieces += bool(text)
+            self._waiting.append(text)
+            self._length += len(text)
+            if self._length > _TOGETHER:
+                self._work()
 
     def show(
         self, text: str, kind: PieceKind = "text", level: int = 0, spot: Spot | None = None, label: str = ""
@@ -156,6 +250,9 @@ class TextSink:
         data = folded.encode("utf-8", "surrogatepass")
         if self._hashed:
             self._hash.update(data)
+        elif len(data) == len(folded):
+            self._words += _counted(data)
+            return
         if len(data) == len(folded):
             found = _ASCII_WORD.findall(data)
         else:

@@ -6,22 +6,30 @@ Source: [MS-XLSB] 2.1.4 (records: variable-length type and size), 2.5.122 (RkNum
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from rustfern.errors import Malformed
 from rustfern.formats.shown import figure, truth
-from rustfern.formats.words import TextSink, number
+from rustfern.formats.words import Texts, TextSink, number
 
 _ROW, _RK, _ERROR, _BOOL, _REAL, _STRING, _SHARED = 0, 2, 3, 4, 5, 6, 7
 _FORMULA_STRING, _FORMULA_NUMBER, _FORMULA_BOOL = 8, 9, 10
 _SST_ITEM, _BUNDLE_SHEET = 19, 156
+_HEAD_BYTES, _MAX_BODY_BYTES = 6, 32 << 20
 
 
-def records(data: bytes, part: str) -> Iterator[tuple[int, bytes]]:
-    """Yield (type, body) of each record. Raises `Malformed` where a record reaches beyond the part."""
-    position, end = 0, len(data)
-    while position < end:
-        start = position
+def records(chunks: Iterable[bytes], part: str) -> Iterator[tuple[int, bytes]]:
+    """Yield (type, body) of each record of a part that comes in chunks. Raises `Malformed` where a record reaches beyond the part."""
+    source = iter(chunks)
+    data, position, before = b"", 0, 0
+    while True:
+        while len(data) - position < _HEAD_BYTES and (more := next(source, None)) is not None:
+            before += position
+            data, position = data[position:] + more, 0
+        end = len(data)
+        if position >= end:
+            return
+        start = before + position
         kind = data[position]
         position += 1
         if kind & 0x80:
@@ -38,8 +46,17 @@ def records(data: bytes, part: str) -> Iterator[tuple[int, bytes]]:
             length |= (byte & 0x7F) << shift
             if not byte & 0x80:
                 break
+        if length > _MAX_BODY_BYTES:
+            raise Malformed(f"a record of part {part} is larger than any program writes: refused", start)
         if position + length > end:
-            raise Malformed(f"part {part} ends inside a record", start)
+            pieces, there = [data[position:]], end - position
+            while there < length and (more := next(source, None)) is not None:
+                pieces.append(more)
+                there += len(more)
+            if there < length:
+                raise Malformed(f"part {part} ends inside a record", start)
+            before += position
+            data, position = b"".join(pieces), 0
         yield kind, data[position : position + length]
         position += length
 
@@ -60,25 +77,29 @@ def rk(value: int) -> float:
     return result / 100 if value & 1 else result
 
 
-def shared_strings(data: bytes) -> list[str]:
+def shared_strings(chunks: Iterable[bytes]) -> Texts:
     """The texts of `sharedStrings.bin`, in order."""
-    return [_wide(body, 1) for kind, body in records(data, "sharedStrings.bin") if kind == _SST_ITEM]
+    found = Texts()
+    for kind, body in records(chunks, "sharedStrings.bin"):
+        if kind == _SST_ITEM:
+            found.append(_wide(body, 1))
+    return found
 
 
 def sheets(data: bytes) -> list[tuple[str, str]]:
     """(name, relationship id) of each sheet of `workbook.bin`, in order ([MS-XLSB] 2.4.313, BrtBundleSh)."""
     found = []
-    for kind, body in records(data, "workbook.bin"):
+    for kind, body in records([data], "workbook.bin"):
         if kind == _BUNDLE_SHEET and len(body) >= 12:
             ident = _wide(body, 8)
             found.append((_wide(body, 12 + 2 * len(ident)), ident))
     return found
 
 
-def cells(data: bytes, strings: list[str], sink: TextSink, amounts: dict[str, int], part: str) -> None:
+def cells(chunks: Iterable[bytes], strings: Texts, sink: TextSink, amounts: dict[str, int], part: str) -> None:
     """Hand the cells of one sheet to the sink. Raises `Malformed` for a shared text that does not exist."""
     count = row = 0
-    for kind, body in records(data, part):
+    for kind, body in records(chunks, part):
         value = full = ""
         if kind == _ROW and len(body) >= 4:
             row = int.from_bytes(body[:4], "little") + 1

@@ -62,15 +62,31 @@ def json_text(path: Path) -> None:
 
 def _xlsx(path: Path, sheet: Callable[[io.BufferedIOBase], None], strings: bytes | None = None) -> None:
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as book:
-        more = f'<Override PartName="/xl/sharedStrings.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sharedStrings+xml"/>' if strings else ""
-        book.writestr("[Content_Types].xml", f'<Types xmlns="{_PACKAGE}/content-types"><Default Extension="xml" ContentType="application/xml"/>'
-                      '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
-                      '<Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"/>'
-                      f'<Override PartName="/xl/worksheets/sheet1.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"/>{more}</Types>')
-        book.writestr("_rels/.rels", f'<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="r1" Type="{_REL}/officeDocument" Target="xl/workbook.xml"/></Relationships>')
+        more = (
+            '<Override PartName="/xl/sharedStrings.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sharedStrings+xml"/>'
+            if strings
+            else ""
+        )
+        book.writestr(
+            "[Content_Types].xml",
+            f'<Types xmlns="{_PACKAGE}/content-types"><Default Extension="xml" ContentType="application/xml"/>'
+            '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+            '<Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"/>'
+            f'<Override PartName="/xl/worksheets/sheet1.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"/>{more}</Types>',
+        )
+        book.writestr(
+            "_rels/.rels",
+            f'<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="r1" Type="{_REL}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+        )
         also = f'<Relationship Id="r2" Type="{_REL}/sharedStrings" Target="sharedStrings.xml"/>' if strings else ""
-        book.writestr("xl/_rels/workbook.xml.rels", f'<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="r1" Type="{_REL}/worksheet" Target="worksheets/sheet1.xml"/>{also}</Relationships>')
-        book.writestr("xl/workbook.xml", f'<workbook xmlns="{_SHEET}" xmlns:r="{_REL}"><sheets><sheet name="A" sheetId="1" r:id="r1"/></sheets></workbook>')
+        book.writestr(
+            "xl/_rels/workbook.xml.rels",
+            f'<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="r1" Type="{_REL}/worksheet" Target="worksheets/sheet1.xml"/>{also}</Relationships>',
+        )
+        book.writestr(
+            "xl/workbook.xml",
+            f'<workbook xmlns="{_SHEET}" xmlns:r="{_REL}"><sheets><sheet name="A" sheetId="1" r:id="r1"/></sheets></workbook>',
+        )
         if strings:
             book.writestr("xl/sharedStrings.xml", strings)
         with book.open("xl/worksheets/sheet1.xml", "w", force_zip64=True) as out:
@@ -91,7 +107,7 @@ def text_cell(path: Path) -> None:
 
 def shared_texts(path: Path) -> None:
     strings = f'<sst xmlns="{_SHEET}" count="3000000">'.encode() + b"<si><t>ab</t></si>" * 3_000_000 + b"</sst>"
-    _xlsx(path, lambda out: out.write(b'<c r="A1" t="s"><v>0</v></c>'), strings) # type: ignore[arg-type, func-returns-value]
+    _xlsx(path, lambda out: out.write(b'<c r="A1" t="s"><v>0</v></c>'), strings)  # type: ignore[arg-type, func-returns-value]
 
 
 def many_cells(path: Path) -> None:
@@ -104,9 +120,15 @@ def many_cells(path: Path) -> None:
 
 def long_docx(path: Path) -> None:
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as text:
-        text.writestr("[Content_Types].xml", f'<Types xmlns="{_PACKAGE}/content-types"><Default Extension="xml" ContentType="application/xml"/><Override PartName="/word/document.xml" '
-                      'ContentType="application/vnd.openxmlformats-officedocument.wordprocessingml.document.main+xml"/></Types>')
-        text.writestr("_rels/.rels", f'<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="r1" Type="{_REL}/officeDocument" Target="/word/document.xml"/></Relationships>')
+        text.writestr(
+            "[Content_Types].xml",
+            f'<Types xmlns="{_PACKAGE}/content-types"><Default Extension="xml" ContentType="application/xml"/><Override PartName="/word/document.xml" '
+            'ContentType="application/vnd.openxmlformats-officedocument.wordprocessingml.document.main+xml"/></Types>',
+        )
+        text.writestr(
+            "_rels/.rels",
+            f'<Relationships xmlns="{_PACKAGE}/relationships"><Relationship Id="r1" Type="{_REL}/officeDocument" Target="/word/document.xml"/></Relationships>',
+        )
         with text.open("word/document.xml", "w", force_zip64=True) as out:
             out.write(f'<w:document xmlns:w="{_WORD}"><w:body><w:p>'.encode())
             for _ in range(100):
@@ -117,7 +139,10 @@ def long_docx(path: Path) -> None:
 def _odf(path: Path, kind: str, body: Callable[[io.BufferedIOBase], None]) -> None:
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as made:
         made.writestr(zipfile.ZipInfo("mimetype"), f"application/vnd.oasis.opendocument.{kind}")
-        made.writestr("META-INF/manifest.xml", '<m:manifest xmlns:m="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><m:file-entry m:full-path="/"/><m:file-entry m:full-path="content.xml"/></m:manifest>')
+        made.writestr(
+            "META-INF/manifest.xml",
+            '<m:manifest xmlns:m="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><m:file-entry m:full-path="/"/><m:file-entry m:full-path="content.xml"/></m:manifest>',
+        )
         with made.open("content.xml", "w", force_zip64=True) as out:
             out.write(f"<office:document-content {_ODF}><office:body><office:{kind}>".encode())
             body(out)  # type: ignore[arg-type]
@@ -145,7 +170,11 @@ def many_paragraphs(path: Path) -> None:
 def repeated_cells(path: Path) -> None:
     def body(out: io.BufferedIOBase) -> None:
         cell = b'<table:table-cell table:number-columns-repeated="16000"><text:p>oak larch</text:p></table:table-cell>'
-        out.write(b'<table:table><table:table-row table:number-rows-repeated="1000000">' + cell + b"</table:table-row></table:table>")
+        out.write(
+            b'<table:table><table:table-row table:number-rows-repeated="1000000">'
+            + cell
+            + b"</table:table-row></table:table>"
+        )
 
     _odf(path, "spreadsheet", body)
 
@@ -187,7 +216,12 @@ def _pdf(path: Path, objects: list[bytes], table: bytes, entries: int, more: byt
         body += b"%d 0 obj\n" % number + data + b"\nendobj\n"
     start = len(body)
     packed = zlib.compress(table, 9)
-    body += b"%d 0 obj\n<</Type/XRef/Size %d/W[1 4 1]/Root 1 0 R/Filter/FlateDecode%s/Length %d>>\nstream\n" % (len(objects) + 1, entries, more, len(packed))
+    body += b"%d 0 obj\n<</Type/XRef/Size %d/W[1 4 1]/Root 1 0 R/Filter/FlateDecode%s/Length %d>>\nstream\n" % (
+        len(objects) + 1,
+        entries,
+        more,
+        len(packed),
+    )
     body += packed + b"\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % start
     path.write_bytes(body)
 
@@ -217,7 +251,11 @@ def packed_objects(path: Path) -> None:
     count = 1_000_000
     numbers = b"".join(b"%d %d " % (10 + n, n * 3) for n in range(count))
     packed = zlib.compress(numbers + b"[] " * count, 9)
-    stream = b"<</Type/ObjStm/N %d/First %d/Length %d/Filter/FlateDecode>>\nstream\n" % (count, len(numbers), len(packed)) + packed + b"\nendstream"
+    stream = (
+        b"<</Type/ObjStm/N %d/First %d/Length %d/Filter/FlateDecode>>\nstream\n" % (count, len(numbers), len(packed))
+        + packed
+        + b"\nendstream"
+    )
     objects = [b"<</Type/Catalog/Pages 2 0 R/X 10 0 R>>", *_PAGES[1:], stream]
     at, offsets = len(b"%PDF-1.5\n"), []
     for number, data in enumerate(objects, 1):
@@ -257,7 +295,8 @@ def rich_text(path: Path) -> None:
 
 
 def mails(path: Path) -> None:
-    mail = b"From a@b Mon Jan  1 00:00:00 2026\nFrom: a@b\nSubject: oak\n\nkeel\n\n"
+    head = b"From a@b Mon Jan  1 00:00:00 2026\nFrom: a@b\nTo: c@d\nMessage-ID: <1@b>\nDate: Mon, 1 Jan 2026 00:00:00 +0000\nMIME-Version: 1.0\n"
+    mail = head + b"Content-Type: text/plain; charset=utf-8\nSubject: oak\n\nkeel\n\n"
     path.write_bytes(mail * (50 * MB // len(mail)))
 
 
@@ -265,12 +304,16 @@ def attachment(path: Path) -> None:
     import base64
 
     data = base64.encodebytes(_noise(36 * MB))
-    path.write_bytes(b"From: a@b\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=x\n\n--x\nContent-Type: application/octet-stream\n"
-                     b"Content-Transfer-Encoding: base64\n\n" + data + b"\n--x--\n")
+    path.write_bytes(
+        b"From: a@b\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=x\n\n--x\nContent-Type: application/octet-stream\n"
+        b"Content-Transfer-Encoding: base64\n\n" + data + b"\n--x--\n"
+    )
 
 
 def calendar(path: Path) -> None:
-    path.write_bytes(b"BEGIN:VCALENDAR\n" + b"BEGIN:VEVENT\nSUMMARY:oak\nEND:VEVENT\n" * (50 * MB // 37) + b"END:VCALENDAR\n")
+    path.write_bytes(
+        b"BEGIN:VCALENDAR\n" + b"BEGIN:VEVENT\nSUMMARY:oak\nEND:VEVENT\n" * (50 * MB // 37) + b"END:VCALENDAR\n"
+    )
 
 
 def drawing_groups(path: Path) -> None:
@@ -291,7 +334,12 @@ def wide_picture(path: Path) -> None:
     row = b"\0" + bytes(side * 3)
     squeeze = zlib.compressobj(9)
     data = b"".join(squeeze.compress(row) for _ in range(side)) + squeeze.flush()
-    path.write_bytes(b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", side, side, 8, 2, 0, 0, 0)) + chunk(b"IDAT", data) + chunk(b"IEND", b""))
+    path.write_bytes(
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", struct.pack(">IIBBBBB", side, side, 8, 2, 0, 0, 0))
+        + chunk(b"IDAT", data)
+        + chunk(b"IEND", b"")
+    )
 
 
 def many_members(path: Path) -> None:

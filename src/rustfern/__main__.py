@@ -5,6 +5,10 @@ from __future__ import annotations
 import os
 import sys
 
+if not sys.flags.safe_path and sys.path and sys.path[0] in ("", os.getcwd()):
+    # Started by `-m`: no module is taken from the folder that lies there by chance.
+    del sys.path[0]
+
 
 def _leave_no_bytecode() -> None:
     """Where this program lies in what may be searched (in a person's own home, say), compiled modules are not kept beside it."""

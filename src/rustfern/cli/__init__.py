@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import importlib
+import io
 import os
 import sys
 from collections.abc import Sequence
@@ -80,7 +82,13 @@ def say(text: str) -> None:
             break_long_words=False,
             break_on_hyphens=False,
         )
-    print(whole, file=sys.stderr)
+    print_aside(whole)
+
+
+def print_aside(text: str) -> None:
+    """A line on stderr. Where that is closed or full nothing can be said, which changes nothing of what is done."""
+    with contextlib.suppress(OSError, ValueError, AttributeError):
+        print(text, file=sys.stderr, flush=True)
 
 
 def tell(error: RustFernError) -> None:
@@ -117,11 +125,9 @@ def _tell_unexpected(error: Exception) -> None:
     if os.environ.get("RUSTFERN_TRACEBACK"):
         raise error
     if isinstance(error, OSError):
-        # Whatever is left of the answer cannot be written either: it goes nowhere.
-        with contextlib.suppress(OSError, ValueError):
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _answer_nowhere()
         where = f": {os.fsdecode(error.filename)}" if error.filename else ""
-        said = f"the answer could not be given ({(error.strerror or type(error).__name__).lower()}){where}. See whether its disk is full, and run this again"
+        said = f"the answer could not be given ({(error.strerror or type(error).__name__).lower()}){where}. What was done is done. See whether its disk is full or it was closed, and run this again"
     elif isinstance(error, MemoryError):
         said = "there is not enough memory. Search less at a time: name one person with --person, or a folder"
     else:
@@ -136,9 +142,50 @@ def _tell_unexpected(error: Exception) -> None:
     say(said)
 
 
+def _answer_nowhere() -> None:
+    """Whatever is left of the answer cannot be written either."""
+    with contextlib.suppress(OSError, ValueError, AttributeError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _tell_usage(error: click.ClickException) -> None:
+    """A message of the command line's library, with what was typed made safe to show: a glob can stand for any name."""
+    context = getattr(error, "ctx", None)
+    if context is not None:
+        print_aside(context.get_usage())
+        print_aside(f"Try '{context.command_path} --help' for help.\n")
+    print_aside("\n".join(show_name(line) for line in f"Error: {error.format_message()}".split("\n")))
+
+
+class _Closed(io.TextIOBase):
+    """What stands for a closed standard output: an answer that goes nowhere is said to."""
+
+    def write(self, text: str) -> int:
+        raise OSError(errno.EBADF, "it is closed")
+
+    def fileno(self) -> int:
+        return 1
+
+    def isatty(self) -> bool:
+        return False
+
+
+def _hold_streams() -> None:
+    """Have the three standard streams open: else a file of ours would get their numbers, and what libraries print would go into it."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)
+    sys.stdout = sys.stdout or _Closed()
+    sys.stderr = sys.stderr or open(os.devnull, "w")  # noqa: PTH123, SIM115
+
+
 def run() -> None:
     """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
     began = datetime.now(UTC)
+    _hold_streams()
+    given = sys.stdout
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
@@ -154,14 +201,19 @@ def run() -> None:
         say("interrupted; nothing half-done was left under a final name")
         status = 130
     except click.ClickException as error:
-        error.show()
+        _tell_usage(error)
         status = 2
     except KeyboardInterrupt:
         say("interrupted; nothing half-done was left under a final name")
         status = 130
     except BrokenPipeError:
-        sys.stderr.close()
+        _answer_nowhere()
         status = 0
+    except SystemExit as ending:
+        if sys.stdout is given:
+            raise
+        # The library ends so, with another stream in its place, where the reader of a help text went away.
+        status = 0 if ending.code == 1 else ending.code
     except Exception as error:
         _tell_unexpected(error)
         status = 3

@@ -21,9 +21,16 @@ full_paths = False
 """Whether paths are shown in full (`--full-paths`)."""
 
 
+class _Piped(Console):
+    """A console whose reader may go away: that is no error of ours."""
+
+    def on_broken_pipe(self) -> None:
+        raise BrokenPipeError
+
+
 def out() -> Console:
     """The console for answers."""
-    return Console(highlight=False, markup=False, emoji=False, soft_wrap=False, width=_width(sys.stdout))
+    return _Piped(highlight=False, markup=False, emoji=False, soft_wrap=False, width=_width(sys.stdout))
 
 
 def aside() -> Console:
@@ -79,7 +86,8 @@ def zone(name: str | None, zones: Sequence[str], *, told: bool) -> str:
     if name:
         also = f", where it is {show_name(zones[0])}" if zones and zones[0] != name else ""
         return f"{name} (as that system is set{also})"
-    here = time.strftime("%Z (UTC%z)") if time.strftime("%Z") != "UTC" else "UTC"
+    label = time.strftime("%Z") or "UTC"
+    here = f"{label} (UTC{time.strftime('%z')})" if label != "UTC" else "UTC"
     others = (
         f"; those systems are set to {', '.join(show_name(each) for each in zones)}: choose with --zone"
         if zones
@@ -155,7 +163,7 @@ def own_name() -> str:
     if found and os.path.exists(called) and os.path.samefile(found, called):
         return "rustfern"
     if os.path.basename(called) != "rustfern":
-        return f"{os.path.basename(sys.executable)} -m rustfern"
+        return f"{os.path.basename(sys.executable)} -P -m rustfern"
     near = os.path.relpath(called)
     return shell_word(near if len(near) < len(called) else called)
 

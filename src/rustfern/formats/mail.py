@@ -25,6 +25,8 @@ _KNOWN = frozenset(
     b"x-mozilla-status x-mozilla-keys dkim-signature x-mailer user-agent".split()
 )
 _PARAMETER = re.compile(r';\s*([\w*]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s;]+))')
+_BLANK = frozenset({b"\n", b"\r\n", b"\r\r\n"})
+_TELLING_FIELDS = frozenset({"content-type", "content-disposition", "content-transfer-encoding"})
 _LINE = 1 << 20
 _TEXT_LIMIT = 4 << 20
 _BASE64 = re.compile(rb"[A-Za-z0-9+/]*={0,2}")
@@ -44,6 +46,13 @@ class _Part:
     encoded: int = 0
     padded: bool = False
     text: bytearray = field(default_factory=bytearray)
+
+
+def _parameters(value: str) -> dict[str, str]:
+    """The parameters of a structured header field."""
+    if ";" not in value:
+        return {}
+    return {m[1].casefold(): (m[2] if m[2] is not None else m[3]) for m in _PARAMETER.finditer(value)}
 
 
 def looks_like(head: bytes) -> str | None:
@@ -93,10 +102,11 @@ class Mail:
         glance: Glance | None = None
         at = messages = attachments = 0
         after_blank, last = True, b""
+        box = form == "mbox"
         while line := stream.readline(_LINE):
             if b"\0\0\0\0" in line:
                 raise Malformed("zeros where a message should be", at + line.index(b"\0\0\0\0"))
-            if form == "mbox" and after_blank and line.startswith(b"From ") and _FROM.fullmatch(line):
+            if box and after_blank and line.startswith(b"From ") and _FROM.fullmatch(line):
                 if messages:
                     # A message in the middle that was never closed is how some senders write: the next one follows.
                     reader.finish_part()
@@ -106,7 +116,7 @@ class Mail:
                 messages += 1
             else:
                 reader.line(line)
-            after_blank = not line.strip(b"\r\n")
+            after_blank = line in _BLANK
             last = line
             at += len(line)
         reader.close(size, ended=after_blank or (form == "eml" and last.endswith(b"\n")))
@@ -138,7 +148,7 @@ class _Reader:
 
     def line(self, line: bytes) -> None:
         """Take the next line."""
-        if line.startswith(b"--") and self._open and self._mark(line.rstrip()):
+        if self._open and line.startswith(b"--") and self._mark(line.rstrip()):
             return
         if not self.in_body:
             self._header(line)
@@ -180,16 +190,17 @@ class _Reader:
         part = self._part
         if self.first is None:
             self.first = part
-            for label in ("From", "To", "Cc", "Date", "Subject"):
+            for label in ("From", "To", "Cc", "Date", "Subject") if self.sink.keeps else ():
                 if value := part.fields.get(label.casefold()):
                     self.sink.show(_words(value), "field", label=label)
         self.in_body = True
+        if _TELLING_FIELDS.isdisjoint(part.fields):
+            return  # plain text
         value = part.fields.get("content-type", "text/plain")
         part.kind = value.partition(";")[0].strip().casefold()
-        given = {m[1].casefold(): (m[2] if m[2] is not None else m[3]) for m in _PARAMETER.finditer(value)}
+        given = _parameters(value)
         placed = part.fields.get("content-disposition", "")
-        named = {m[1].casefold(): (m[2] if m[2] is not None else m[3]) for m in _PARAMETER.finditer(placed)}
-        part.title = named.get("filename") or given.get("name") or ""
+        part.title = _parameters(placed).get("filename") or given.get("name") or ""
         part.encoding = part.fields.get("content-transfer-encoding", "").strip().casefold()
         part.charset = given.get("charset", "utf-8")
         if part.kind.startswith("multipart/") and given.get("boundary"):
@@ -234,7 +245,9 @@ class _Reader:
             text = data.decode(part.charset, "replace")
         except LookupError:
             text = data.decode("utf-8", "replace")
-        if part.kind == "text/html":
+        if not self.sink.keeps and part.kind != "text/html":
+            self.sink.count_lines(text.splitlines())
+        elif part.kind == "text/html":
             if self.sink.keeps:
                 from rustfern.formats.shown import of_html
 

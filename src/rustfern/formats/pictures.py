@@ -26,6 +26,7 @@ _SILENCE = threading.Lock()
 _MAX = 1 << 30
 _CHANNELS = 56
 _MAX_PIXELS = 40_000_000
+_STRIP_ROWS = 128
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -219,7 +220,7 @@ def _layers(data: Data) -> Reading:
 
 
 @contextmanager
-def _heard() -> Iterator[list[str]]:
+def heard() -> Iterator[list[str]]:
     """The decoder of TIFF writes its complaints to the terminal by itself: they are caught, and tell of damage that it passes over."""
     said: list[str] = []
     with _SILENCE, ExitStack() as stack:
@@ -250,7 +251,7 @@ def refused(data: bytes) -> str | None:
     from PIL import Image
 
     try:
-        with warnings.catch_warnings(), _heard() as said:
+        with warnings.catch_warnings(), heard() as said:
             warnings.simplefilter("ignore")
             Image.open(io.BytesIO(data), formats=["WEBP", "TIFF"]).load()
         return next((line.rstrip(".")[:80] for line in said if any(sign in line for sign in _COMPLAINTS)), None)
@@ -270,13 +271,19 @@ def pixels(data: bytes, kind: str) -> str | None:
 
     from PIL import Image
 
-    with warnings.catch_warnings(), _heard():
+    with warnings.catch_warnings(), heard():
         warnings.simplefilter("ignore")
         try:
             with Image.open(io.BytesIO(data), formats=[kind]) as picture:
                 if picture.width * picture.height > _MAX_PIXELS or getattr(picture, "n_frames", 1) > 1:
                     return None
-                plain = picture.convert("RGBA")
+                picture.load()
+                wide, high = picture.size
+                found = hashlib.sha256(f"{wide} {high} ".encode())
+                # Strip by strip: all of it with four bytes a pixel would be held twice.
+                for top in range(0, high, _STRIP_ROWS):
+                    strip = picture.crop((0, top, wide, min(top + _STRIP_ROWS, high)))
+                    found.update(strip.convert("RGBA").tobytes())
         except Exception:  # whatever a library makes of strange bytes: then only the bytes are compared
             return None
-    return hashlib.sha256(f"{plain.width} {plain.height} ".encode() + plain.tobytes()).hexdigest()
+    return found.hexdigest()

@@ -59,11 +59,13 @@ def _open(stream: BinaryIO) -> Image | None:
 
     from PIL import Image, ImageFile, ImageOps
 
+    from rustfern.formats.pictures import heard
+
     before = ImageFile.LOAD_TRUNCATED_IMAGES
     # A damaged picture is shown as far as it goes; the verdict is not given here.
     ImageFile.LOAD_TRUNCATED_IMAGES = True
     try:
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), heard():
             warnings.simplefilter("ignore")
             found = Image.open(stream, formats=_OPENED)
             if found.width * found.height > _MOST:

@@ -11,7 +11,7 @@ from functools import lru_cache
 from itertools import chain
 from typing import TYPE_CHECKING
 
-from rustfern.formats.words import unpack
+from rustfern.formats.words import MAX_WORDS, unpack
 from rustfern.matching.remembered import remembered
 from rustfern.model import Content
 
@@ -57,10 +57,30 @@ def difference(left: Content, right: Content) -> Difference:
 def _difference(left: bytes, right: bytes) -> Difference:
     if left == right:
         return Difference(0, 0, len(left) // 4)
+    if max(len(left), len(right)) > _SHORT:
+        common = _common_words(left, right)
+        return Difference(len(left) // 4 - common, len(right) // 4 - common, common)
     a, b = _bag(left), _bag(right)
     # What two have in common is looked for in the shorter one.
     common = (a & b if len(a) <= len(b) else b & a).total()
     return Difference(a.total() - common, b.total() - common, common)
+
+
+def _counts(tokens: bytes) -> tuple[NDArray[np.uint32], NDArray[np.int64]]:
+    """The words of a long text, sorted, each once, and how often each stands there."""
+    import numpy as np
+
+    words, counts = np.unique(np.frombuffer(tokens, np.uint32), return_counts=True)
+    return words, counts
+
+
+def _common_words(left: bytes, right: bytes) -> int:
+    """How many words two long texts have in common, each as often as it stands in both."""
+    import numpy as np
+
+    (mine, here), (theirs, there) = _counts(left), _counts(right)
+    _, at, also = np.intersect1d(mine, theirs, assume_unique=True, return_indices=True)
+    return int(np.minimum(here[at], there[also]).sum())
 
 
 def equal(left: Content, right: Content) -> bool:
@@ -89,6 +109,8 @@ def own_parts(holder: Content, other: Content) -> int:
 @remembered
 def _own_run(mine: bytes, theirs: bytes) -> int:
     """The most words in a row that the other side has nowhere, each as often as it stands there."""
+    if max(len(mine), len(theirs)) > _SHORT:
+        return _own_run_of_long(mine, theirs)
     left = Counter(_bag(theirs))
     longest = run = 0
     for word in unpack(mine):
@@ -101,10 +123,38 @@ def _own_run(mine: bytes, theirs: bytes) -> int:
     return longest
 
 
+def _own_run_of_long(mine: bytes, theirs: bytes) -> int:
+    import numpy as np
+
+    words, there = _counts(theirs)
+    own = np.frombuffer(mine, np.uint32)
+    if not len(own):
+        return 0
+    order = np.argsort(own, kind="stable")
+    ranked = own[order]
+    first = np.ones(len(ranked), np.bool_)
+    np.not_equal(ranked[1:], ranked[:-1], out=first[1:])
+    starts = np.flatnonzero(first)
+    # The how-manyeth time each word stands there, in reading order.
+    times = np.arange(len(ranked)) - np.repeat(starts, np.diff(np.append(starts, len(ranked))))
+    places = np.minimum(words.searchsorted(ranked), max(len(words) - 1, 0))
+    known = (words[places] == ranked) & (times < there[places]) if len(words) else np.zeros(len(ranked), np.bool_)
+    found = np.empty(len(ranked), np.bool_)
+    found[order] = known
+    ends = np.flatnonzero(np.append(found, True))
+    return int(np.diff(np.concatenate([[-1], ends])).max()) - 1
+
+
 def kept(earlier: Content, later: Content) -> tuple[float, float]:
     """How much of an earlier version a later one keeps: (share of its words, share of its runs of three words), 0 to 1."""
     found = difference(earlier, later)
     whole = found.common + found.only_left
+    if max(len(earlier.tokens), len(later.tokens)) > _SHORT:
+        import numpy as np
+
+        mine, theirs = (np.unique(run_hashes(each.tokens)) for each in (earlier, later))
+        share = np.isin(mine, theirs, assume_unique=True).mean() if len(mine) else 1.0
+        return (found.common / whole if whole else 1.0), float(share)
     runs = _runs(earlier.tokens)
     by_runs = len(runs & _runs(later.tokens)) / len(runs) if runs else 1.0
     return (found.common / whole if whole else 1.0), by_runs
@@ -114,7 +164,11 @@ def lacks(holder: Content, other: Content) -> int:
     """How many words `holder` has that `other` lacks; 0 across formats where they are alike."""
     if equal(holder, other):
         return 0
-    return difference(holder, other).only_left
+    found = difference(holder, other).only_left
+    if not found and len(holder.tokens) // 4 >= MAX_WORDS:
+        # They differ behind the words that are compared: how much of it is its own is not known.
+        return max((holder.words or 0) - (other.words or 0), 1)
+    return found
 
 
 def run_hashes(tokens: bytes) -> NDArray[np.uint64]:

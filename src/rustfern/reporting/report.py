@@ -6,6 +6,7 @@ import csv
 import io
 import platform
 import shlex
+import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -21,6 +22,8 @@ from rustfern.times import local
 Json = dict[str, Any]
 Form = Literal["customer", "record"]
 _TEMPLATES = Path(__file__).parent / "templates"
+_FORMULA = frozenset("=+-@|%")
+_SHIFTING = frozenset("\t\r\n\0")
 _HAPPENED = {
     "crashed": "The program ended before it was saved.",
     "never-saved": "It was never saved under a name; the program kept a draft.",
@@ -198,4 +201,6 @@ def table(case: CaseFile, person: str | None = None) -> str:
 
 
 def _cell(text: str) -> str:
-    return f"'{show_name(text)}" if text.startswith(("=", "+", "-", "@", "\t")) else show_name(text)
+    """A cell that no sheet takes for a formula: sheets pass over blanks before one, and take wide signs for plain ones."""
+    first = unicodedata.normalize("NFKC", text.lstrip()[:1])[:1]
+    return f"'{show_name(text)}" if first in _FORMULA or text[:1] in _SHIFTING else show_name(text)

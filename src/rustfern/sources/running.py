@@ -7,7 +7,7 @@ import sys
 import time
 from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 
 from rustfern.times import minute
 
@@ -26,7 +26,10 @@ def local_zone_name() -> str:
 
 def now() -> datetime:
     """The time of this machine, aware, in its own zone."""
-    return datetime.now().astimezone()
+    try:
+        return datetime.now().astimezone()
+    except ValueError:  # a zone that cannot be
+        return datetime.now(UTC)
 
 
 def running_programs() -> set[str]:

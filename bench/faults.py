@@ -1,10 +1,11 @@
 #!/usr/bin/env python3
-"""What holds when everything goes wrong: bench/faults.py [--times 200] [--only killed|untouched|speed] [--folder DIR]
+"""What holds when everything goes wrong: bench/faults.py [--times 200] [--only killed|untouched|attacked|speed] [--folder DIR]
 
 killed: `restore`, `keep`, `scan` and `report` on the demo disk, each killed (SIGKILL) at so many random moments: afterwards every file under its
 final name is whole, the next run cleans up and ends well, the case file opens. untouched: a digest of bytes, names, kinds, modes, times and extended
 attributes of the demo disk and of `--folder`, before and after every command: as they are, on a volume that keeps times of access, on one that is
-read-only, and without the rights of an administrator on files of somebody else. speed: restoring and keeping against `cp`, `sync` and two `sha256sum` of
+read-only, and without the rights of an administrator on files of somebody else. attacked: folders
+swapped for links under its hands, several commands at once, 100,000 mutations through matching. speed: restoring and keeping against `cp`, `sync` and two `sha256sum` of
 the same files, in the same run.
 """
 
@@ -32,13 +33,14 @@ from common import row
 
 RUSTFERN = [sys.executable, "-m", "rustfern"]
 LEFT = ".rustfern-"
+FOLDERS = ("HOME", "TMPDIR", "XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_RUNTIME_DIR")
 
 
-def call(*words: object, state: Path, rights: bool = True) -> subprocess.CompletedProcess[str]:
+def call(*words: object, state: Path, rights: bool = True, **more: str) -> subprocess.CompletedProcess[str]:
     """Run the program."""
     return subprocess.run(
         [*RUSTFERN, *map(str, words)], capture_output=True, text=True, errors="backslashreplace",
-        env={**os.environ, "XDG_STATE_HOME": str(state), "COLUMNS": "100"}, preexec_fn=None if rights else without_rights,
+        env={**os.environ, "XDG_STATE_HOME": str(state), "COLUMNS": "100", **more}, preexec_fn=None if rights else without_rights,
     )  # fmt: skip
 
 
@@ -204,9 +206,16 @@ def without_rights() -> None:
         libc.prctl(24, capability, 0, 0, 0)
 
 
-def unchanged(disk: Path, what: str, base: Path, *, rights: bool = True) -> bool:
-    """Run every command over a disk; whether nothing of it changed."""
+def unchanged(disk: Path, what: str, base: Path, *, rights: bool = True, inside: bool = False) -> bool:
+    """Run every command over a disk; whether nothing of it changed. With `inside`, all folders that programs write into lie in it."""
     time.sleep(1.1)
+    more: dict[str, str] = {}
+    if inside:
+        (disk / "tmp").mkdir(exist_ok=True)
+        (base / "outside").mkdir(exist_ok=True)
+        more = {name: str(disk / "tmp") for name in FOLDERS} | {
+            "RUSTFERN_CASE": str(base / "outside" / f"{disk.name}.fern")
+        }
     before = digest(disk, accessed=rights)
     name = what.replace(" ", "-").replace(",", "")
     out, state = base / f"out-{name}", base / f"state-{name}"
@@ -218,7 +227,7 @@ def unchanged(disk: Path, what: str, base: Path, *, rights: bool = True) -> bool
         ["restore", "--all-best", "--keep-layout", "--to", out / "restored"], ["report", "--for", "record", "--to", out / "r.html"],
         ["report", "--csv"], ["cases", "--log"], ["guide", disk, "--to", out / "guide", "--yes"],
     ]  # fmt: skip
-    ended = [call(*command, state=state, rights=rights).returncode for command in commands]
+    ended = [call(*command, state=state, rights=rights, **more).returncode for command in commands]
     after = digest(disk, accessed=rights)
     changed = [path for path in sorted(before.keys() | after.keys()) if before.get(path) != after.get(path)]
     good = not changed and all(status in (0, 1, 2, 3) for status in ended) and ended[4] in (0, 3)
@@ -240,6 +249,7 @@ def untouched(more: str | None) -> bool:
         good = True
         for disk in disks:
             good &= unchanged(disk, f"{disk.name} as it is", base)
+            good &= unchanged(disk, f"{disk.name}, home and temporary folders in it", base, inside=True)
             with mounted(base, "strictatime,size=4g") as volume:
                 if volume is not None:
                     shutil.copytree(disk, volume / "disk", symlinks=True)
@@ -254,6 +264,61 @@ def untouched(more: str | None) -> bool:
                     os.chown(path, 12_345, 12_345, follow_symlinks=False)
                 good &= unchanged(disk, f"{disk.name} of somebody else, without rights", base, rights=False)
         return good
+
+
+def attacked(times: int) -> bool:
+    """Folders swapped for links while they are written into; several commands at once in one place; contents that cannot be, in matching."""
+    with tempfile.TemporaryDirectory() as folder:
+        base, state = Path(folder), Path(folder) / "state"
+        call("demo", "--to", base / "disk", state=state)
+        case = base / "case.fern"
+        call("scan", base / "disk", "--case", case, state=state)
+        away, target = base / "away", base / "target"
+        away.mkdir()
+        for _ in range(times):
+            shutil.rmtree(target, ignore_errors=True)
+            target.mkdir()
+            words = ["restore", "--all-best", "--keep-layout", "--to", str(target), "--case", str(case)]
+            run = subprocess.Popen([*RUSTFERN, *words], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            while run.poll() is None:
+                for place in [*target.iterdir(), target] if target.is_dir() and not target.is_symlink() else [target]:
+                    with contextlib.suppress(OSError):
+                        place.rename(base / f"moved-{time.monotonic_ns()}")
+                        place.symlink_to(away)
+                        time.sleep(0.002)
+                        place.unlink()
+                time.sleep(0.01)
+        strays = [path for path in away.rglob("*") if path.is_file()]
+        print(
+            f"{'BAD' if strays else 'ok '} {times} restores into a folder that is swapped for a link: {len(strays)} files elsewhere"
+        )
+        together = base / "together"
+        words = ["restore", "--all-best", "--to", str(together), "--case", str(case), "--json"]
+        runs = [
+            subprocess.Popen([*RUSTFERN, *words], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) for _ in range(4)
+        ]
+        answers = [json.loads(run.communicate()[0]) for run in runs]
+        count = len(answers[0]["restored"])
+        once = len(list(together.iterdir())) == count + 1 and all(
+            len(answer["restored"]) == count for answer in answers
+        )
+        print(
+            f"{'ok ' if once else 'BAD'} 4 restores at once into one folder: {count} files, {len(list(together.iterdir())) - 1} written"
+        )
+        words = ["scan", str(base / "disk"), "--case", str(case)]
+        runs = [
+            subprocess.Popen([*RUSTFERN, *words], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            for _ in range(3)
+        ]
+        statuses = [run.wait() for run in runs]
+        alone = statuses.count(0) >= 1 and set(statuses) <= {0, 2}
+        print(
+            f"{'ok ' if alone else 'BAD'} 3 searches at once into one case: {statuses.count(0)} ended, {statuses.count(2)} were refused"
+        )
+    fuzz = Path(__file__).resolve().parents[1] / "tools" / "fuzz_matching.py"
+    found = subprocess.run([sys.executable, str(fuzz)], capture_output=True, text=True)
+    print(f"{'BAD' if found.returncode else 'ok '} matching and choosing: {found.stdout.splitlines()[-1]}")
+    return not strays and once and alone and not found.returncode
 
 
 def speed() -> bool:
@@ -313,10 +378,15 @@ def speed() -> bool:
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--times", type=int, default=200)
-    parser.add_argument("--only", choices=("killed", "untouched", "speed"))
+    parser.add_argument("--only", choices=("killed", "untouched", "attacked", "speed"))
     parser.add_argument("--folder", help="also this folder, copied, for untouched")
     asked = parser.parse_args()
-    checks = {"untouched": lambda: untouched(asked.folder), "speed": speed, "killed": lambda: kill_all(asked.times)}
+    checks = {
+        "untouched": lambda: untouched(asked.folder),
+        "attacked": lambda: attacked(min(asked.times, 25)),
+        "speed": speed,
+        "killed": lambda: kill_all(asked.times),
+    }
     results = [check() for name, check in checks.items() if asked.only in (None, name)]
     print(json.dumps({"all well": all(results)}))
     return 0 if all(results) else 1

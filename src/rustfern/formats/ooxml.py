@@ -19,7 +19,7 @@ from rustfern.formats import archive as zips
 from rustfern.formats import marks, xlsb, xmlparts
 from rustfern.formats.embedded import BLANK, is_blank, see_through
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
-from rustfern.formats.ooxml_text import Cells, PlainText, ShownStory, Story, Strings, Styles
+from rustfern.formats.ooxml_text import Cells, PlainStrings, PlainText, ShownStory, Story, Strings, Styles
 from rustfern.formats.table import class_of
 from rustfern.formats.words import Texts, TextSink
 from rustfern.model import Glance, State
@@ -270,9 +270,7 @@ class Ooxml:
             lower = name.casefold()
             handler: xmlparts.Handler | None = None
             if lower.endswith("sharedstrings.xml"):
-                handler = shared = Strings()
-                xmlparts.run(chunks, handler, name)
-                strings = shared.strings
+                strings = self._shared(package, name)
                 continue
             if lower.endswith("sharedstrings.bin"):
                 binary = xlsb.shared_strings(chunks)
@@ -335,6 +333,17 @@ class Ooxml:
         except Malformed:
             pass
         return sections, styles
+
+    @staticmethod
+    def _shared(package: _Package, name: str) -> Texts:
+        """The shared strings of a workbook. Raises `Malformed` where their part is not well-formed."""
+        member, quick = package.archive.members[name], PlainStrings()
+        xmlparts.run(quick.watch(package.archive.read(member)), None, name)
+        if quick.plain:
+            return quick.strings
+        shared = Strings()
+        xmlparts.run(package.archive.read(member), shared, name)
+        return shared.strings
 
     @staticmethod
     def _binary_strings(archive: zips.Archive) -> Texts:

@@ -7,7 +7,7 @@ PresentationML 19.3.1.36 (p:ph); DrawingML 21.1.2 (a:t) and 21.1.3 (tables).
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from rustfern.errors import Malformed
 from rustfern.formats import xmlparts
@@ -223,6 +223,49 @@ class Strings(xmlparts.Handler):
         elif tag == "si" and self._parts is not None:
             self.strings.append("".join(self._parts))
             self._parts = None
+
+
+_PLAIN_ITEM = re.compile(rb"<si><t(?: xml:space=\"preserve\")?>([^<&]*)</t></si>\s*")
+_LIST = re.compile(rb"(?:\s*<\?[^>]*\?>)?\s*<sst [^>]*>\s*")
+
+
+class PlainStrings:
+    """The shared strings of a part in which each is one plain text, as programs write them by the million: taken many at a time from what
+    passes through. Not `plain`: some are not, and the part must be read again, element by element.
+    """
+
+    def __init__(self) -> None:
+        self.strings = Texts()
+        self.plain = True
+        self._held = b""
+        self._begun = False
+
+    def watch(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        """Hand a part on while its texts are taken."""
+        for chunk in chunks:
+            if self.plain:
+                self._take(self._held + chunk)
+            yield chunk
+        self.plain = self.plain and self._held.strip() == b"</sst>"
+
+    def _take(self, data: bytes) -> None:
+        at = 0
+        if not self._begun:
+            begun = _LIST.match(data)
+            at, self._begun = (begun.end(), True) if begun else (0, False)
+        end = data.rfind(b"</si>") + 5
+        if self._begun and end > at + 4:
+            found = _PLAIN_ITEM.findall(data, at, end)
+            self.plain = (
+                len(found) == data.count(b"<si", at, end)
+                and b"\r" not in data
+                and len(_PLAIN_ITEM.sub(b"", data[at:end])) == 0
+            )
+            for text in found if self.plain else ():
+                self.strings.add(text)
+            at = end
+        self._held = data[at:]
+        self.plain = self.plain and len(self._held) < LONG
 
 
 class Cells(xmlparts.Handler):

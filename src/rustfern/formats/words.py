@@ -119,8 +119,11 @@ class Texts:
 
     def append(self, text: str) -> None:
         """Take the next one; of what is longer than any cell may hold, or beyond all measure together, only its beginning."""
-        room = max(_MAX_TEXTS_BYTES - len(self._data), 0)
-        self._data += text.encode("utf-8", "surrogatepass")[:room]
+        self.add(text.encode("utf-8", "surrogatepass"))
+
+    def add(self, text: bytes) -> None:
+        """The same for one that is in UTF-8."""
+        self._data += text[: max(_MAX_TEXTS_BYTES - len(self._data), 0)]
         self._ends.append(len(self._data))
 
     def __iter__(self) -> Iterator[str]:

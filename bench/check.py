@@ -26,7 +26,7 @@ import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
-from rustfern import formats
+from rustfern.formats import registry as formats
 
 DATA = Path(__file__).resolve().parent.parent / "tests" / "data"
 KINDS = ("cut", "zeros", "flip", "swap", "part")

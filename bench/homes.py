@@ -17,7 +17,7 @@ from xml.sax.saxutils import escape
 import tomli
 from documents import ODF_OF, WRITERS, Identity, Rows, Version, edited, row_of
 
-from rustfern.places.loader import catalogue
+from rustfern.catalogue.loader import catalogue
 
 BEGIN = datetime(2026, 2, 2, 8, 0, tzinfo=UTC)
 PEOPLE = {

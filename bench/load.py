@@ -98,8 +98,8 @@ class Searched(Exception):
 
 def search_stage(disk: str) -> None:
     """Print the seconds of the search stage alone: people, known places, the whole tree and its index."""
-    from rustfern import scanning
-    from rustfern.places.search import Search
+    from rustfern.operations import scan
+    from rustfern.search.search import Search
 
     spent = [0.0]
 
@@ -115,11 +115,11 @@ def search_stage(disk: str) -> None:
         return run
 
     # The scan itself leaves what records hold out of this stage: it is recognised later.
-    scanning.find_people = timed(scanning.find_people)  # type: ignore[assignment]
+    scan.find_people = timed(scan.find_people)  # type: ignore[assignment]
     Search.known_places = timed(Search.known_places)  # type: ignore[method-assign, assignment]
-    scanning.walk = timed(scanning.walk, last=True)  # type: ignore[assignment]
+    scan.walk = timed(scan.walk, last=True)  # type: ignore[assignment]
     with tempfile.TemporaryDirectory() as folder, contextlib.suppress(Searched):
-        scanning.scan([disk], case=f"{folder}/c.fern")
+        scan.scan([disk], case=f"{folder}/c.fern")
     print(spent[0])
 
 

@@ -19,8 +19,8 @@ from typing import Any
 
 import homes
 
-from rustfern import contract, scanning
-from rustfern.matching.weights import SURE
+from rustfern.matching.evidence.weights import SURE
+from rustfern.operations import scan, schema
 
 Row = dict[str, Any]
 
@@ -136,9 +136,9 @@ def one(work: tuple[int, int | None]) -> tuple[list[Row], list[Row], float, int]
     try:
         disk = homes.make(seed, folder / "disk", size)
         started = time.perf_counter()
-        answer = scanning.scan([str(folder / "disk")], case=str(folder / "case.fern"))
+        answer = scan.scan([str(folder / "disk")], case=str(folder / "case.fern"))
         took = time.perf_counter() - started
-        picks, matches = judge(disk, contract.answer(answer), str(folder / "disk"))
+        picks, matches = judge(disk, schema.answer(answer), str(folder / "disk"))
         return picks, matches, took, disk.documents
     finally:
         shutil.rmtree(folder)

@@ -15,11 +15,10 @@ from datetime import UTC, datetime
 from common import own_memory, row
 from documents import Identity, Rows, edited, row_of
 
-from rustfern.formats.words import TextSink
-from rustfern.matching import content as words
-from rustfern.matching import identity, weights
-from rustfern.matching.likeness import Likeness
-from rustfern.model import Content, Evidence, Glance, State
+from rustfern.core.model import Content, Evidence, Glance, State
+from rustfern.formats.text_sink import TextSink
+from rustfern.matching.evidence import by_content, by_identity, weights
+from rustfern.matching.evidence.similarity_index import Likeness
 
 DOCUMENTS, COPIES = 20_000, 5_000
 MADE = datetime(2026, 2, 2, 8, tzinfo=UTC)
@@ -71,11 +70,11 @@ def match(documents: dict[str, Content], copies: list[tuple[str, Content]]) -> t
     right = wrong = 0
     for truth, copy in copies:
         near = index.near(copy)
-        shares = words.shared_among(copy, {key: [documents[key]] for key in near})
+        shares = by_content.shared_among(copy, {key: [documents[key]] for key in near})
         found: list[tuple[str, list[Evidence]]] = []
         for key in near:
             pieces = []
-            if tied := identity.tie(copy, documents[key], index.carriers):
+            if tied := by_identity.tie(copy, documents[key], index.carriers):
                 pieces.append(tied)
             if share := shares.get(key, 0.0):
                 pieces.append(weights.evidence("shared-content", "", share**1.5))

@@ -25,9 +25,9 @@ import openpyxl
 import pptx
 from documents import row_of
 
-from rustfern import formats
-from rustfern.formats.words import words_of
-from rustfern.model import State
+from rustfern.core.model import State
+from rustfern.formats import registry as formats
+from rustfern.formats.text_sink import words_of
 
 LEAST = 0.995
 _ODF = "{urn:oasis:names:tc:opendocument:xmlns:%s:1.0}"

@@ -17,8 +17,8 @@ from typing import Any, BinaryIO
 
 import pytest
 
-from rustfern import formats
-from rustfern.model import Content
+from rustfern.core.model import Content
+from rustfern.formats import registry as formats
 
 DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"

@@ -13,13 +13,15 @@ from conftest import docx, odt, package, write
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern import formats
-from rustfern.errors import Malformed, RustFernError, SourceError
-from rustfern.formats.archive import Archive
+from rustfern.core.errors import Malformed, RustFernError, SourceError
+from rustfern.core.model import Content, State
+from rustfern.core.paths import show_name
+from rustfern.core.times import utc
+from rustfern.formats import registry as formats
+from rustfern.formats.archives.zip import Archive
 from rustfern.formats.interface import DEFAULT_LIMITS
-from rustfern.model import Content, State, show_name
-from rustfern.sources import running
-from rustfern.sources.folder import FolderSource, utc
+from rustfern.sources import live_machine
+from rustfern.sources.folder import FolderSource
 
 
 def check(data: bytes, name: str = "a.docx") -> Content:
@@ -162,10 +164,10 @@ def test_entries_and_private_copies(tmp_path: Path) -> None:
 def test_what_runs_on_this_machine(tmp_path: Path) -> None:
     held = write(tmp_path / "held.txt", "x")
     with held.open():
-        assert running.held_open([str(held)]) == {}, "our own hands do not count"
-    assert running.held_open([]) == {} and running.machine_name() and running.local_zone_name()
-    assert any("python" in name or "pytest" in name for name in running.running_programs())
-    assert running.now().tzinfo is not None
+        assert live_machine.held_open([str(held)]) == {}, "our own hands do not count"
+    assert live_machine.held_open([]) == {} and live_machine.machine_name() and live_machine.local_zone_name()
+    assert any("python" in name or "pytest" in name for name in live_machine.running_programs())
+    assert live_machine.now().tzinfo is not None
 
 
 @given(st.text(max_size=50))

@@ -15,8 +15,8 @@ import pytest
 from conftest import Run, write
 
 from rustfern.cases import manage
-from rustfern.errors import CaseError
-from rustfern.times import near, show_in, zone_named
+from rustfern.core.errors import CaseError
+from rustfern.core.times import near, show_in, zone_named
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000

@@ -10,13 +10,13 @@ from typing import Any
 import pytest
 from conftest import WORDS, docx, odt
 
-from rustfern import formats
-from rustfern.choosing import Facts, choose, date, newer, same_versions
-from rustfern.formats.words import TextSink
-from rustfern.matching.content import equal
-from rustfern.matching.weights import evidence
-from rustfern.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Situation, State, Verdict
-from rustfern.times import to_utc
+from rustfern.core.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Situation, State, Verdict
+from rustfern.core.times import to_utc
+from rustfern.formats import registry as formats
+from rustfern.formats.text_sink import TextSink
+from rustfern.matching.evidence.by_content import equal
+from rustfern.matching.evidence.weights import evidence
+from rustfern.selection.choose import Facts, choose, date, newer, same_versions
 
 NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
 

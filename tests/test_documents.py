@@ -14,11 +14,11 @@ from conftest import packed, read
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rustfern import formats
-from rustfern.errors import Malformed
-from rustfern.formats import biff, compound
-from rustfern.formats.words import TextSink
-from rustfern.model import State
+from rustfern.core.errors import Malformed
+from rustfern.core.model import State
+from rustfern.formats import registry as formats
+from rustfern.formats.office import compound_file, xls
+from rustfern.formats.text_sink import TextSink
 
 KNOWN = packed("documents.tar.xz")
 MANIFEST = {row["path"]: row for row in json.loads(KNOWN["manifest.json"])}
@@ -62,7 +62,7 @@ def test_flat_odf() -> None:
 
 def workbook() -> bytes:
     data = OFFICE["dues.xls"]
-    stream = compound.Compound(io.BytesIO(data), len(data)).read("Workbook")
+    stream = compound_file.Compound(io.BytesIO(data), len(data)).read("Workbook")
     assert stream is not None
     return stream
 
@@ -79,14 +79,14 @@ def workbook() -> bytes:
 def test_workbook_records_that_break(hurt: object, said: str) -> None:
     assert callable(hurt)
     with pytest.raises(Malformed, match=said):
-        biff.read(hurt(workbook()), TextSink(), {})
+        xls.read(hurt(workbook()), TextSink(), {})
 
 
 def test_a_workbook_with_a_password() -> None:
     data = workbook()
     length = struct.unpack_from("<H", data, 2)[0]
     locked = data[: 4 + length] + struct.pack("<HH", 0x002F, 6) + bytes(6) + data[4 + length :]
-    assert biff.read(locked, TextSink(), {}) is True
+    assert xls.read(locked, TextSink(), {}) is True
 
 
 @given(st.integers(0, 600_000), st.binary(min_size=1, max_size=700))
@@ -114,12 +114,12 @@ def test_cut_documents(name: str, share: float) -> None:
 def test_properties_of_a_compound_file() -> None:
     glance = formats.glance(io.BytesIO(OFFICE["dues.xls"]), "dues.xls")
     assert glance.format == "xls"
-    assert compound.properties(b"") == {} and compound.properties(b"\xff" * 90) == {}
+    assert compound_file.properties(b"") == {} and compound_file.properties(b"\xff" * 90) == {}
 
 
 @given(st.binary(max_size=300))
 def test_any_property_set(data: bytes) -> None:
-    assert isinstance(compound.properties(data), dict)
+    assert isinstance(compound_file.properties(data), dict)
 
 
 HEADER_WOUNDS = {

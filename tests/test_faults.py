@@ -13,15 +13,16 @@ from pathlib import Path
 import pytest
 from conftest import Run, docx, odt, packed, write
 
-from rustfern import formats, restoring, scanning
 from rustfern.cases.case_file import CaseFile, roots_of
-from rustfern.errors import Malformed
-from rustfern.formats.drawn import draw
-from rustfern.model import Hints, State
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Hints, State
+from rustfern.formats import registry as formats
+from rustfern.formats.drawings.svg_render import draw
+from rustfern.operations import restore, scan
 from rustfern.output.folder import Folder
-from rustfern.places.settings import files
-from rustfern.places.settings.interface import Source
-from rustfern.sources import steady
+from rustfern.settings.interface import Source
+from rustfern.settings.readers import files
+from rustfern.sources import disk_health
 from rustfern.traces import joe_dead, kept_lists, recovery_list
 
 Rustfern = Callable[..., Run]
@@ -41,10 +42,10 @@ def disk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
             T0 - 60,
         )
     yield tmp_path / "disk"
-    steady.health.reset()
+    disk_health.health.reset()
 
 
-class Failing(steady.Watched):
+class Failing(disk_health.Watched):
     """Reads that fail with an error of the system from the n-th on, for some files."""
 
     bad: str = ""
@@ -65,13 +66,13 @@ class Failing(steady.Watched):
 @pytest.fixture
 def failing(monkeypatch: pytest.MonkeyPatch) -> type[Failing]:
     Failing.bad, Failing.first, Failing.error, Failing.reads = "", 1, errno.EIO, 0
-    monkeypatch.setattr(steady, "raw", Failing)
+    monkeypatch.setattr(disk_health, "raw", Failing)
     return Failing
 
 
 def test_one_bad_file_never_stops_a_search(disk: Path, failing: type[Failing]) -> None:
     failing.bad = "plan 3.odt~"
-    answer = scanning.scan([str(disk)])
+    answer = scan.scan([str(disk)])
     assert len(answer.documents) == 6 and sum(d.verdict.situation == "overwritten" for d in answer.documents) == 5
     states = {os.path.basename(c.path): c.content.state for d in answer.documents for c in d.copies}
     assert states["plan 3.odt~"] is State.UNREADABLE and states["plan 2.odt~"] is State.INTACT
@@ -82,27 +83,27 @@ def test_one_bad_file_never_stops_a_search(disk: Path, failing: type[Failing]) -
 @pytest.mark.parametrize("error", [errno.EIO, errno.ENODEV])
 def test_a_failing_disk_is_read_no_further(disk: Path, failing: type[Failing], error: int) -> None:
     failing.bad, failing.error = "Documents", error
-    answer = scanning.scan([str(disk)])
-    assert steady.health.troubles and sum(steady.health.troubles.values()) == 3
+    answer = scan.scan([str(disk)])
+    assert disk_health.health.troubles and sum(disk_health.health.troubles.values()) == 3
     assert answer.notices[0].startswith("STOP") and "image of this disk first" in answer.notices[0]
     reads = failing.reads
     with pytest.raises(Exception, match="several errors"):
-        scanning.FolderSource(str(disk)).open(
-            scanning.FolderSource(str(disk)).entry(str(disk / "home/ines/Documents/plan 1.odt"))
+        scan.FolderSource(str(disk)).open(
+            scan.FolderSource(str(disk)).entry(str(disk / "home/ines/Documents/plan 1.odt"))
         )
     assert failing.reads == reads
 
 
 def test_stalls_count_as_errors(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(steady, "_STALL", -1.0)
-    answer = scanning.scan([str(disk)])
+    monkeypatch.setattr(disk_health, "_STALL", -1.0)
+    answer = scan.scan([str(disk)])
     assert answer.notices[0].startswith("STOP")
 
 
 def test_gently_each_byte_is_read_once(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     seen: dict[str, int] = {}
 
-    class Counting(steady.Watched):
+    class Counting(disk_health.Watched):
         def readinto(self, buffer: bytearray | memoryview) -> int | None:  # type: ignore[override]
             count = super().readinto(buffer)
             seen[self._path] = seen.get(self._path, 0) + (count or 0)
@@ -113,42 +114,42 @@ def test_gently_each_byte_is_read_once(disk: Path, monkeypatch: pytest.MonkeyPat
             seen[self._path] = seen.get(self._path, 0) + len(data)
             return data
 
-    monkeypatch.setattr(steady, "raw", Counting)
-    monkeypatch.setattr("rustfern.formats._IN_MEMORY", 100)  # as large files are read
-    plain = scanning.scan([str(disk)])
+    monkeypatch.setattr(disk_health, "raw", Counting)
+    monkeypatch.setattr("rustfern.formats.registry._IN_MEMORY", 100)  # as large files are read
+    plain = scan.scan([str(disk)])
     assert any(count > os.path.getsize(path) for path, count in seen.items())
     seen.clear()
-    steady.gentle.begin()
+    disk_health.gentle.begin()
     try:
-        answer = scanning.scan([str(disk)])
+        answer = scan.scan([str(disk)])
     finally:
-        steady.gentle.end()
+        disk_health.gentle.end()
     assert seen and all(count <= os.path.getsize(path) for path, count in seen.items())
     assert [d.verdict for d in answer.documents] == [d.verdict for d in plain.documents]
 
 
 def test_gently_a_bad_file_is_asked_for_once_and_stops_no_other(disk: Path, failing: type[Failing]) -> None:
     failing.bad = "plan 0.odt~"
-    steady.gentle.begin()
+    disk_health.gentle.begin()
     try:
-        answer = scanning.scan([str(disk)])
+        answer = scan.scan([str(disk)])
     finally:
-        steady.gentle.end()
+        disk_health.gentle.end()
     states = {os.path.basename(c.path): c.content.state for d in answer.documents for c in d.copies}
     assert (
         states.pop("plan 0.odt~") is State.UNREADABLE and set(states.values()) == {State.INTACT} and len(states) == 11
     )
-    assert sum(steady.health.troubles.values()) == 1
+    assert sum(disk_health.health.troubles.values()) == 1
 
 
 @pytest.mark.parametrize("asked", ["plan 0", "plan 5", "pla 3"])
 def test_gently_what_is_wanted_most_is_read_first(disk: Path, failing: type[Failing], asked: str) -> None:
     failing.bad, failing.first = "Documents", 7  # the disk dies after a few reads
-    steady.gentle.begin()
+    disk_health.gentle.begin()
     try:
-        answer = scanning.scan([str(disk)], Hints(document=asked))
+        answer = scan.scan([str(disk)], Hints(document=asked))
     finally:
-        steady.gentle.end()
+        disk_health.gentle.end()
     assert answer.notices[0].startswith("STOP")
     first = answer.documents[0]
     assert first.name.startswith("plan " + asked[-1]) and first.verdict.situation == "overwritten"
@@ -183,10 +184,10 @@ def test_a_copy_that_is_not_what_it_was(disk: Path, tmp_path: Path, rustfern: Ru
 @pytest.mark.parametrize("error", [errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EIO, errno.EACCES])
 @pytest.mark.parametrize("nth", [1, 2])
 def test_writes_that_fail(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: int, nth: int) -> None:
-    case = CaseFile.open(str(scanning.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
+    case = CaseFile.open(str(scan.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
     copies = [next(c for c in case.copies(number) if c.id == c.document["best"]) for number in (1, 2, 3)]
     written = 0
-    real = restoring.make_new
+    real = restore.make_new
 
     class Full(io.BufferedWriter):
         def write(self, data: object) -> int:  # type: ignore[override]
@@ -196,8 +197,8 @@ def test_writes_that_fail(disk: Path, tmp_path: Path, monkeypatch: pytest.Monkey
                 raise OSError(error, os.strerror(error))
             return super().write(data)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(restoring, "make_new", lambda folder, name: Full(real(folder, name).detach()))
-    done, refused = restoring.restore(copies, str(tmp_path / "out"), case, roots_of(case))
+    monkeypatch.setattr(restore, "make_new", lambda folder, name: Full(real(folder, name).detach()))
+    done, refused = restore.restore(copies, str(tmp_path / "out"), case, roots_of(case))
     assert (
         len(done) == 2
         and len(refused) == 1
@@ -211,16 +212,16 @@ def test_writes_that_fail(disk: Path, tmp_path: Path, monkeypatch: pytest.Monkey
 def test_a_target_that_goes_in_the_middle(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     import shutil
 
-    case = CaseFile.open(str(scanning.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
+    case = CaseFile.open(str(scan.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
     copies = [next(c for c in case.copies(number) if c.id == c.document["best"]) for number in (1, 2)]
-    real = restoring.make_new
+    real = restore.make_new
 
     def vanish(folder: Folder, name: str) -> io.BufferedWriter:
         shutil.rmtree(tmp_path / "out", ignore_errors=True)
         return real(folder, name)
 
-    monkeypatch.setattr(restoring, "make_new", vanish)
-    done, refused = restoring.restore(copies, str(tmp_path / "out"), case, roots_of(case))
+    monkeypatch.setattr(restore, "make_new", vanish)
+    done, refused = restore.restore(copies, str(tmp_path / "out"), case, roots_of(case))
     assert not done and len(refused) == 2 and all("target cannot be written" in each.message for each in refused)
     case.close()
 

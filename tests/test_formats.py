@@ -12,14 +12,16 @@ from conftest import ODF_SPACES, docx, member, odt, package, read
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rustfern import formats
-from rustfern.errors import Malformed
-from rustfern.formats import archive, compound, table, xlsb
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Content, State
+from rustfern.core.times import filetime, iso, to_utc
+from rustfern.formats import format_table
+from rustfern.formats import registry as formats
+from rustfern.formats.archives import zip as archive
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits
-from rustfern.formats.odf import cell_value
-from rustfern.formats.words import TextSink, number
-from rustfern.model import Content, State
-from rustfern.times import filetime, iso, to_utc
+from rustfern.formats.office import compound_file, xlsb
+from rustfern.formats.office.odf import cell_value
+from rustfern.formats.text_sink import TextSink, number
 
 ODT = member("office-writer-odt-crash", "home/ines/.config/libreoffice/4/user/backup/hull-survey-kittiwake.odt_0.odt")
 ODS = member("office-calc-xlsx-crash", "home/tobias/.config/libreoffice/4/user/backup/mooring-dues-2026.xlsx_0.ods")
@@ -261,7 +263,7 @@ def test_a_chain_that_loops_is_damage() -> None:
         if struct.unpack_from("<I", hurt, fat_at + 4 * sector)[0] < 128:
             struct.pack_into("<I", hurt, fat_at + 4 * sector, sector)
     with pytest.raises(Malformed):
-        compound.Compound(io.BytesIO(bytes(hurt)), len(hurt))
+        compound_file.Compound(io.BytesIO(bytes(hurt)), len(hurt))
 
 
 def test_bounds_on_what_a_package_may_unpack_to() -> None:
@@ -304,7 +306,7 @@ def test_numbers_have_one_form(text: str, same: str) -> None:
     ],
 )  # fmt: skip
 def test_extension_right(name: str, format_name: str | None, right: bool | None) -> None:
-    assert table.extension_right(name, format_name) is right
+    assert format_table.extension_right(name, format_name) is right
 
 
 @pytest.mark.parametrize(
@@ -312,7 +314,7 @@ def test_extension_right(name: str, format_name: str | None, right: bool | None)
     [("odt", "docx", True), ("ods", "docx", False), ("txt", "docx", False), ("txt", "md", True), ("cfb", "xls", True), (None, "odt", True), ("png", "jpg", False)],
 )  # fmt: skip
 def test_compatible_formats(mine: str | None, theirs: str, fit: bool) -> None:
-    assert table.compatible(mine, theirs) is fit
+    assert format_table.compatible(mine, theirs) is fit
 
 
 def test_times_in_documents() -> None:

@@ -14,10 +14,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-from rustfern import formats
-from rustfern.formats import marks
-from rustfern.matching import identity, weights
-from rustfern.model import Content, Glance, State
+from rustfern.core.model import Content, Glance, State
+from rustfern.formats import identity as marks
+from rustfern.formats import registry as formats
+from rustfern.matching.evidence import by_identity, weights
 
 T0 = 1_790_000_000
 WORD = "http://schemas.openxmlformats.org/wordprocessingml/2006/main"
@@ -122,7 +122,7 @@ ROOT, MORE, LESS = ("first-save", "A"), ("revisions", "A B C"), ("revisions", "A
 def test_an_identity_weighs_less_the_more_carry_it(
     left: Content, right: Content, carriers: int, share: float | None
 ) -> None:
-    found = identity.tie(left, right, lambda _: carriers)
+    found = by_identity.tie(left, right, lambda _: carriers)
     if share is None:
         assert found is None
     else:
@@ -133,19 +133,19 @@ def test_an_identity_weighs_less_the_more_carry_it(
 
 
 def test_the_later_version_by_what_it_carries() -> None:
-    assert identity.later(content(ROOT, MORE), content(ROOT, LESS)) == 1
-    assert identity.later(content(ROOT, LESS), content(ROOT, MORE)) == -1
-    assert identity.later(content(ROOT, LESS), content(ROOT, ("revisions", "A D"))) == 0
+    assert by_identity.later(content(ROOT, MORE), content(ROOT, LESS)) == 1
+    assert by_identity.later(content(ROOT, LESS), content(ROOT, MORE)) == -1
+    assert by_identity.later(content(ROOT, LESS), content(ROOT, ("revisions", "A D"))) == 0
     made = ("made", "2026-03-12")
-    assert identity.later(content(made, ("worked", "3600")), content(made, ("worked", "60"))) == 1
+    assert by_identity.later(content(made, ("worked", "3600")), content(made, ("worked", "60"))) == 1
     assert (
-        identity.later(
+        by_identity.later(
             content(made, ("cycles", "2"), ("worked", "60")), content(made, ("cycles", "1"), ("worked", "90"))
         )
         == 1
     )
-    assert identity.later(content(made, ("cycles", "9")), content(made, ("cycles", "12"))) == -1
-    assert identity.later(content(("cycles", "9")), content(("cycles", "12"))) == 0
+    assert by_identity.later(content(made, ("cycles", "9")), content(made, ("cycles", "12"))) == -1
+    assert by_identity.later(content(("cycles", "9")), content(("cycles", "12"))) == 0
 
 
 def test_a_copy_without_a_name_finds_its_document_by_its_id(tmp_path: Path, rustfern: Callable[..., Run]) -> None:

@@ -12,11 +12,11 @@ from conftest import Run, odt, write
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rustfern import scanning
-from rustfern.assembling import Assembly
-from rustfern.choosing import clocks
-from rustfern.matching.likeness import Likeness
-from rustfern.model import Content, Glance, State
+from rustfern.core.model import Content, Glance, State
+from rustfern.matching.evidence.similarity_index import Likeness
+from rustfern.matching.linker import Assembly
+from rustfern.operations import scan
+from rustfern.selection import clocks
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -81,14 +81,12 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         return call
 
     if step == "choose":
-        monkeypatch.setattr(
-            scanning.choosing, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error)
-        )
+        monkeypatch.setattr(scan.choosing, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error))
     elif step == "show":
         monkeypatch.setattr(clocks, "later", broken(clocks.later))
     else:
         monkeypatch.setattr(Assembly, step, broken(getattr(Assembly, step)))
-    answer = scanning.scan([str(disk)])
+    answer = scan.scan([str(disk)])
     names = {document.name: document for document in answer.documents}
     assert names["berths.odt"].verdict.situation == "overwritten" and names["berths.odt"].verdict.best is not None
     listed = {copy.path for document in answer.documents for copy in document.copies}
@@ -100,7 +98,7 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         assert any("could not be judged" in problem.message for problem in answer.problems)
 
 
-_choose_as_it_is = scanning.choosing.choose
+_choose_as_it_is = scan.choosing.choose
 
 
 def _choose(copies: object, facts: object, hints: object, error: Exception) -> object:

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-from rustfern.differing import compare
+from rustfern.operations.text_diff import compare
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000

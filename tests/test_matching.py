@@ -12,12 +12,11 @@ from conftest import docx, odt
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern import formats
-from rustfern.matching import content as words
-from rustfern.matching import joint, weights
-from rustfern.matching.candidates import endings, folder_of, for_owner_lock, lock_fits, name_of, spellings
-from rustfern.matching.likeness import Likeness
-from rustfern.model import Content, Evidence, Glance, State
+from rustfern.core.model import Content, Evidence, Glance, State
+from rustfern.formats import registry as formats
+from rustfern.matching.evidence import assignment, by_content, weights
+from rustfern.matching.evidence.by_name import endings, folder_of, for_owner_lock, lock_fits, name_of, spellings
+from rustfern.matching.evidence.similarity_index import Likeness
 
 PIECES = st.builds(
     Evidence, st.just("x"), st.floats(0, 9), st.just("t"), st.sampled_from(["says-so", "name", "content"])
@@ -114,23 +113,23 @@ LONG = "the garboard seam was raked out and payed with marine glue from the stem
 
 
 def test_the_same_words_in_two_formats_are_one_version() -> None:
-    assert words.equal(text(LONG, LONG), other(LONG, LONG))
-    assert not words.equal(text(LONG, LONG), text(LONG, LONG + " again"))
-    assert words.lacks(text(LONG + " scarf iroko"), text(LONG)) == 2
-    assert words.lacks(text(LONG), other(LONG)) == 0
+    assert by_content.equal(text(LONG, LONG), other(LONG, LONG))
+    assert not by_content.equal(text(LONG, LONG), text(LONG, LONG + " again"))
+    assert by_content.lacks(text(LONG + " scarf iroko"), text(LONG)) == 2
+    assert by_content.lacks(text(LONG), other(LONG)) == 0
 
 
 def test_runs_of_words_tie_a_copy_to_its_document() -> None:
     mine, near, far = text(LONG), text(LONG, "berth nine stays free"), text(" ".join(sorted(LONG.split())))
-    assert words.shared(mine, near) > 0.5
-    assert words.shared(mine, far) == 0.0
-    assert words.shared(text("two words"), text("two words")) == 0.0
+    assert by_content.shared(mine, near) > 0.5
+    assert by_content.shared(mine, far) == 0.0
+    assert by_content.shared(text("two words"), text("two words")) == 0.0
 
 
 @given(st.lists(st.sampled_from(LONG.split()), max_size=30), st.lists(st.sampled_from(LONG.split()), max_size=30))
 def test_differences_mirror(left: list[str], right: list[str]) -> None:
     one, two = text(" ".join(left)), text(" ".join(right))
-    there, back = words.difference(one, two), words.difference(two, one)
+    there, back = by_content.difference(one, two), by_content.difference(two, one)
     assert (there.only_left, there.only_right, there.common) == (back.only_right, back.only_left, back.common)
     assert 0 <= there.alike <= 1
 
@@ -144,12 +143,12 @@ def test_what_a_template_gives_to_all_tells_little() -> None:
     head = prose(rng, 80)
     own = {name: text(head, prose(rng, 40)) for name in ("a", "b", "c")}
     copy = text(head, prose(random.Random(8), 20))
-    shares = words.shared_among(copy, {name: [each] for name, each in own.items()})
+    shares = by_content.shared_among(copy, {name: [each] for name, each in own.items()})
     assert max(shares.values()) < 0.9 and len({round(share, 6) for share in shares.values()}) == 1
     own["d"] = text(head, prose(random.Random(8), 20), prose(rng, 5))
-    shares = words.shared_among(copy, {name: [each] for name, each in own.items()})
+    shares = by_content.shared_among(copy, {name: [each] for name, each in own.items()})
     assert shares["d"] > 2 * shares["a"]
-    assert words.shared_among(text("two words"), {"a": [own["a"]]}) == {}
+    assert by_content.shared_among(text("two words"), {"a": [own["a"]]}) == {}
 
 
 def test_likeness_finds_what_is_worth_comparing_among_many() -> None:
@@ -180,16 +179,19 @@ def test_likeness_finds_what_is_worth_comparing_among_many() -> None:
 def test_contending_copies_are_assigned_together() -> None:
     strong, weak = [weights.evidence("shared-content", "")], [weights.evidence("shared-content", "", 0.8)]
     # Alone both would go to the first; together the one that fits it better gets it.
-    assert [column for column, _ in joint.assign([[strong, weak], [weak, [weights.evidence("name", "")]]])] == [0, 1]
-    alone = joint.assign([[strong, []], [strong, []]])
+    assert [column for column, _ in assignment.assign([[strong, weak], [weak, [weights.evidence("name", "")]]])] == [
+        0,
+        1,
+    ]
+    alone = assignment.assign([[strong, []], [strong, []]])
     assert sorted(column is None for column, _ in alone) == [False, True]
     assert all(sure <= 0.51 for _, sure in alone)
-    assert joint.assign([[[], []]]) == [(None, 0.0)] and joint.assign([[]]) == [(None, 0.0)]
+    assert assignment.assign([[[], []]]) == [(None, 0.0)] and assignment.assign([[]]) == [(None, 0.0)]
 
 
 @given(st.lists(st.lists(st.lists(PIECES, max_size=2), min_size=3, max_size=3), min_size=1, max_size=4))
 def test_no_document_is_assigned_twice(groups: list[list[list[Evidence]]]) -> None:
-    assigned = joint.assign(groups)
+    assigned = assignment.assign(groups)
     columns = [column for column, _ in assigned if column is not None]
     assert len(assigned) == len(groups) and len(columns) == len(set(columns))
     assert all(0 <= sure <= 1 for _, sure in assigned)
@@ -202,4 +204,4 @@ def test_runs_are_hashed_alike_with_and_without_arrays(found: list[int]) -> None
         (a * 0x9E3779B1 ^ b * 0x85EBCA77 ^ c) & 0xFFFFFFFFFFFF
         for a, b, c in zip(found, found[1:], found[2:], strict=False)
     ]
-    assert words.run_hashes(tokens).tolist() == plain
+    assert by_content.run_hashes(tokens).tolist() == plain

@@ -16,8 +16,8 @@ from conftest import Run, docx, packed, write
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from rustfern import formats
-from rustfern.model import State
+from rustfern.core.model import State
+from rustfern.formats import registry as formats
 
 Rustfern = Callable[..., Run]
 MEDIA = packed("media.tar.xz")

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.cases import name_index as names
-from rustfern.model import fold_name
+from rustfern.cases import name_index
+from rustfern.core.paths import fold_name
 
 _NAME = st.text(st.sampled_from("aäA\u0308bß.~ \udcff☂"), min_size=1, max_size=8).filter(lambda n: n not in (".", ".."))
 _DISK = st.dictionaries(
@@ -18,10 +18,10 @@ _DISK = st.dictionaries(
 )
 
 
-def index(disk: dict[str, set[str]], few: int) -> names.NameIndex:
-    made = names.NameIndex.anew(sqlite3.connect(":memory:"))
+def index(disk: dict[str, set[str]], few: int) -> name_index.NameIndex:
+    made = name_index.NameIndex.anew(sqlite3.connect(":memory:"))
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(names, "_FEW_NAMES", few)
+        patch.setattr(name_index, "_FEW_NAMES", few)
         for folder, inner in disk.items():
             made.add([(folder, sorted(inner, reverse=True))])
     return made
@@ -33,7 +33,7 @@ def test_few_and_many_names_are_found_alike(disk: dict[str, set[str]]) -> None:
     for folder, inner in disk.items():
         assert few.in_folder(folder) == many.in_folder(folder) == [f"{folder}/{name}" for name in sorted(inner)]
         for name in inner:
-            path, stem = f"{folder}/{name}", names.stem_of(fold_name(name))
+            path, stem = f"{folder}/{name}", name_index.stem_of(fold_name(name))
             assert path in few.by_name(name) and few.by_name(name) == many.by_name(name)
             assert path in few.by_stem(stem) and few.by_stem(stem) == many.by_stem(stem)
             assert path in few.beside(folder, stem) and few.beside(folder, stem) == many.beside(folder, stem)

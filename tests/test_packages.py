@@ -20,10 +20,11 @@ from conftest import Run, compound_file, docx, odt, package, packed, read
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from rustfern import formats
-from rustfern.errors import Malformed
-from rustfern.formats import paged, table, xmltokens
-from rustfern.model import Content, State
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Content, State
+from rustfern.formats import format_table, paged_bytes
+from rustfern.formats import registry as formats
+from rustfern.formats.office import xml_fast
 
 REAL = packed("packages.tar.xz")
 # What a cut cannot show: texts without a grammar that ends.
@@ -43,7 +44,7 @@ def test_documents_of_many_producers(name: str) -> None:
     assert found.state is wanted, found.reason
     # The suite wrote a show under a drawing's name, and a slide show as a presentation: so it is said.
     misnamed = name in ("launch-office.odg", "launch-office.ppsx")
-    assert table.extension_right(name, found.format) is not misnamed
+    assert format_table.extension_right(name, found.format) is not misnamed
     if name not in LOOSE and wanted is State.INTACT:
         for share in range(3, 100, 8):
             hurt = check(data[: len(data) * share // 100], name)
@@ -304,7 +305,7 @@ PIECES = ["<a>", "</a>", "<b x='1'>", "</b>", '<c y="2" y="3"/>', '<n:d xmlns:n=
 @settings(max_examples=600)
 def test_what_is_quickly_proved_well_formed_is_so(text: str) -> None:
     data = text.encode("utf-8", "surrogatepass")
-    found = xmltokens.tokens(data)
+    found = xml_fast.tokens(data)
     parser = expat.ParserCreate(namespace_separator=" ")
     events: list[tuple[str, str]] = []
     parser.StartElementHandler = lambda name, _: events.append(("start", name.rpartition(" ")[2]))
@@ -324,16 +325,16 @@ def test_what_is_quickly_proved_well_formed_is_so(text: str) -> None:
 @given(st.binary(max_size=3000), st.integers(1, 40), st.data())
 def test_a_paged_file_is_like_its_bytes(tail: bytes, part: int, draw: st.DataObject) -> None:
     data = (b"slipway " * 70_000 + tail) * 1 + b"keel"
-    file = paged.Paged(io.BytesIO(data), len(data))
+    file = paged_bytes.Paged(io.BytesIO(data), len(data))
     start = draw.draw(st.integers(-20, len(data) + 20))
     assert file[start : start + part * 50_000] == data[start : start + part * 50_000]
     assert len(file) == len(data) and file[-1] == data[-1]
     assert file.find(b"keel") == data.find(b"keel") and file.rfind(b"keel") == data.rfind(b"keel")
     assert file.find(b"no such") == -1 and file.startswith(b"slip") and not file.startswith(b"lip")
-    found = paged.searched(re.compile(rb"ke+l"), file, 100)
+    found = paged_bytes.searched(re.compile(rb"ke+l"), file, 100)
     plain = re.compile(rb"ke+l").search(data, 100)
     assert found and plain and (found.start(), found.end()) == (plain.start(), plain.end())
-    cut = paged.Part(io.BytesIO(data), 100)
+    cut = paged_bytes.Part(io.BytesIO(data), 100)
     assert (
         cut.read() == data[:100]
         and cut.seek(-10, os.SEEK_END) == 90
@@ -365,13 +366,12 @@ def test_arbitrary_bytes_only_get_verdicts(head: bytes, rest: bytes) -> None:
 
 def test_a_part_with_entities_or_odd_signs_is_left_to_the_full_parser() -> None:
     assert (
-        xmltokens.tokens(b"<a>&#1;</a>") is None
-        and xmltokens.tokens(b'<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>') is None
+        xml_fast.tokens(b"<a>&#1;</a>") is None and xml_fast.tokens(b'<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>') is None
     )
     with pytest.raises(Malformed, match="entities"):
-        from rustfern.formats import xmlparts
+        from rustfern.formats.office import xml_parts
 
-        xmlparts.run([b'<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>'], None, "x")
+        xml_parts.run([b'<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>'], None, "x")
     assert check(odt("keel<!-- c --><![CDATA[ rib]]>"), "a.odt").words == 2
 
 

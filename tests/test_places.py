@@ -12,12 +12,13 @@ from conftest import Run, write
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.errors import CatalogueError
-from rustfern.model import Home, Layout, Totals
-from rustfern.places.homes import find_homes
-from rustfern.places.loader import catalogue, parse
-from rustfern.places.recorded import inside, take_apart, translate
-from rustfern.places.search import Search
+from rustfern.catalogue.loader import catalogue, parse
+from rustfern.core.errors import CatalogueError
+from rustfern.core.model import Home, Layout, Totals
+from rustfern.core.paths import inside
+from rustfern.search.homes import find_homes
+from rustfern.search.recorded_paths import take_apart, translate
+from rustfern.search.search import Search
 from rustfern.sources.folder import FolderSource
 
 PLACES = catalogue().places

@@ -20,7 +20,7 @@ from conftest import BUILT, Run, write
 from test_trust import everything
 
 from rustfern.cases.case_file import CaseFile
-from rustfern.errors import CaseError
+from rustfern.core.errors import CaseError
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Mount, Roots, _on_disk
 

@@ -8,9 +8,9 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from conftest import docx
 
-from rustfern import formats
-from rustfern.model import Copy, Document, Entry, Hints, Kind, Situation, State, Verdict
-from rustfern.ranking import at_stake, rank
+from rustfern.core.model import Copy, Document, Entry, Hints, Kind, Situation, State, Verdict
+from rustfern.formats import registry as formats
+from rustfern.selection.ranking import at_stake, rank
 
 NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
 

@@ -17,9 +17,9 @@ from hypothesis import strategies as st
 import rustfern as package
 from rustfern.cases.case_file import CaseFile, letters
 from rustfern.cases.lookup import find_copy
-from rustfern.errors import CaseError, NotFound
-from rustfern.model import fold_name
-from rustfern.restoring import safe_name
+from rustfern.core.errors import CaseError, NotFound
+from rustfern.core.paths import fold_name
+from rustfern.operations.restore import safe_name
 
 Rustfern = Callable[..., Run]
 NEEDS_ROOT = pytest.mark.skipif(os.name != "posix" or os.geteuid() != 0, reason="mounts a small volume")

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rustfern.cases.case_file import KeptCopy
-from rustfern.naming import layout, named, safe_name
+from rustfern.operations.restore_names import layout, named, safe_name
 from rustfern.output.temporary import fresh_name
 
 Rustfern = Callable[..., Run]
@@ -115,8 +115,8 @@ def test_only_outside_of_what_was_searched(disk: Path, tmp_path: Path, rustfern:
 
 def test_space_is_looked_at_first(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     rustfern("scan", disk)
-    from rustfern.errors import WrongUsage
-    from rustfern.restoring import check_space
+    from rustfern.core.errors import WrongUsage
+    from rustfern.operations.restore import check_space
 
     with pytest.raises(WrongUsage, match="not enough space"):
         check_space(str(tmp_path / "not/yet/there"), 1 << 62)

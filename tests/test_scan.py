@@ -377,11 +377,11 @@ def test_an_interrupt_ends_with_130_and_a_message(tmp_path: Path) -> None:
 
 
 def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from rustfern import scanning
-    from rustfern.assembling import Assembly
     from rustfern.cases.case_file import CaseFile
     from rustfern.cases.name_index import NameIndex
-    from rustfern.places.search import Search
+    from rustfern.matching.linker import Assembly
+    from rustfern.operations import scan
+    from rustfern.search.search import Search
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "s"))
     top = tmp_path / "d/home/ines"
@@ -397,14 +397,14 @@ def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatc
     ):
         with monkeypatch.context() as patched:
             patched.setattr(owner, step, stop)
-            answer = scanning.scan([str(tmp_path / "d")], case=str(tmp_path / f"{number}.fern"), partial=True)
+            answer = scan.scan([str(tmp_path / "d")], case=str(tmp_path / f"{number}.fern"), partial=True)
             with pytest.raises(KeyboardInterrupt):  # what acts on an answer never acts on a part of one
                 if step != "take_unnamed":
-                    scanning.scan([str(tmp_path / "d")])
+                    scan.scan([str(tmp_path / "d")])
                 stop()
         if step == "take_unnamed" and not answer.stopped:
             continue
-        assert answer.stopped and scanning.exit_status(answer) == 130 and answer.notices[0].startswith("stopped")
+        assert answer.stopped and scan.exit_status(answer) == 130 and answer.notices[0].startswith("stopped")
         case = CaseFile.open(str(tmp_path / f"{number}.fern"))
         assert case.about("roots") and len(case.documents()) == len(answer.documents)
         assert any("plan.odt_0" in copy.path for document in answer.documents for copy in document.copies)

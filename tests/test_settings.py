@@ -15,11 +15,12 @@ from hypothesis import strategies as st
 from test_everywhere import editor_tab as tab_bytes
 from test_everywhere import mbox, session, shell_link
 
-from rustfern.errors import Malformed
-from rustfern.model import Home, Layout
-from rustfern.places.settings import Settings, expand
-from rustfern.places.settings.editors import emacs_values, nano_values, vim_values
-from rustfern.places.settings.files import (
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Home, Layout
+from rustfern.settings.interface import Source, chosen
+from rustfern.settings.read import Settings, expand
+from rustfern.settings.readers.editors import emacs_values, nano_values, vim_values
+from rustfern.settings.readers.files import (
     ini_values,
     json_values,
     line_values,
@@ -29,8 +30,7 @@ from rustfern.places.settings.files import (
     xcu_values,
     xml_values,
 )
-from rustfern.places.settings.interface import Source, chosen
-from rustfern.places.settings.registry import text_values, values
+from rustfern.settings.readers.windows_registry import text_values, values
 from rustfern.traces import browser_session, code_unsaved, editor_tab, kept_lists, mail_store, program_locks
 from rustfern.traces import shell_link as links
 

@@ -13,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageDraw
 
-from rustfern import formats
-from rustfern.differing import compare_pieces
-from rustfern.formats.words import Piece, column_name
+from rustfern.formats import registry as formats
+from rustfern.formats.text_sink import Piece, column_name
+from rustfern.operations.text_diff import compare_pieces
 
 Rustfern = Callable[..., Run]
 LOOKS = packed("looks.tar.xz")

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from conftest import BUILT, Run, packed, write
 
-from rustfern.reporting.report import _cell
+from rustfern.reports.report import _cell
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000

@@ -13,7 +13,7 @@ from conftest import DATA, Run, best_of, by_name, member, packed, write
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 from rustfern.traces import joe_dead, kate_journal, vim_swap
 
 SWAPS = packed("swaps.tar.xz")

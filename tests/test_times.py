@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from conftest import Run, best_of, odt, write
 
-from rustfern.cli.times import parse_error, parse_time
-from rustfern.times import zone_named
+from rustfern.cli.time_types import parse_error, parse_time
+from rustfern.core.times import zone_named
 
 T0 = int(datetime(2026, 3, 12, 16, 38, tzinfo=UTC).timestamp())
 NOW = datetime(2026, 11, 23, 17, 5, tzinfo=UTC)

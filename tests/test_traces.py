@@ -12,7 +12,7 @@ from conftest import member, windows_list, windows_record
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 from rustfern.traces import (
     ds_store,
     editor_marks,

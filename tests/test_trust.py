@@ -22,13 +22,13 @@ from pathlib import Path
 import pytest
 from conftest import BUILT, DATA, Run, by_name, odt, write
 
-from rustfern import keeping, restoring, scanning
 from rustfern.cases import case_file, manage
-from rustfern.model import State
+from rustfern.catalogue.loader import catalogue
+from rustfern.core.model import State
+from rustfern.operations import keep, restore, scan
 from rustfern.output import atomic, temporary
-from rustfern.places import listing
-from rustfern.places.loader import catalogue
-from rustfern.sources import steady
+from rustfern.search import walk
+from rustfern.sources import disk_health
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -135,10 +135,8 @@ def test_nothing_of_the_folder_that_it_is_started_in_is_executed(disk: Path, tmp
     for name in ("rustfern/__init__", "pickle", "resvg_py", "json", "platform"):
         write(bait / f"{name}.py", f"open({str(tmp_path / 'executed')!r}, 'w')")
     env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state")}
-    code = (
-        "import os, sys; sys.path.remove(''); from rustfern.places import listing; listing.SEVERAL = listing.MANY = 0; "
-    )
-    code += "from rustfern import scan; from rustfern.formats.drawn import draw; scan([sys.argv[1]]); "
+    code = "import os, sys; sys.path.remove(''); from rustfern.search import walk; walk.SEVERAL = walk.MANY = 0; "
+    code += "from rustfern import scan; from rustfern.formats.drawings.svg_render import draw; scan([sys.argv[1]]); "
     code += f"assert draw({SVG.encode()!r})"
     subprocess.run([sys.executable, "-c", code, str(disk)], cwd=bait, env=env, check=True)
     assert subprocess.run([BUILT, "scan", str(disk)], cwd=bait, env=env, capture_output=True).returncode == 0
@@ -173,14 +171,14 @@ def test_a_copy_that_cannot_be_read_is_never_passed_over(
 ) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
 
-    class Failing(steady.Watched):
+    class Failing(disk_health.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
             if self._path.endswith(("survey.odt_0.odt", "plan 1.txt~", "plan 0.txt")):
                 raise OSError(state, os.strerror(state))
             return read()
 
-    monkeypatch.setattr(steady, "raw", Failing)
-    answer = scanning.scan([str(disk)])
+    monkeypatch.setattr(disk_health, "raw", Failing)
+    answer = scan.scan([str(disk)])
     told = {document.name: document.verdict for document in answer.documents}
     assert told["survey.odt"].situation == "crashed"  # it was open, and what its autosave holds is unknown
     assert told["plan 1.txt"].situation == "nothing-lost"
@@ -238,9 +236,9 @@ def test_what_was_kept_stays_when_it_is_kept_again(disk: Path, tmp_path: Path, r
 def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
     disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    sums = keeping._sync_and_sum
+    sums = keep._sync_and_sum
 
-    class Failing(steady.Watched):
+    class Failing(disk_health.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
             if self._path.endswith("plan 1.txt~"):
                 raise OSError(errno.EIO, os.strerror(errno.EIO))
@@ -254,9 +252,9 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
             raise OSError(errno.EDQUOT, os.strerror(errno.EDQUOT))
         return sums(handle)
 
-    monkeypatch.setattr(steady, "raw", Failing)
-    monkeypatch.setattr(keeping, "_sync_and_sum", wrong)
-    done = keeping.keep([str(disk)], str(tmp_path / "kept"))
+    monkeypatch.setattr(disk_health, "raw", Failing)
+    monkeypatch.setattr(keep, "_sync_and_sum", wrong)
+    done = keep.keep([str(disk)], str(tmp_path / "kept"))
     told = {os.path.basename(problem.path): problem.message for problem in done.problems}
     assert "reading failed" in told["plan 1.txt~"] and "the target disk is at fault" in told["plan 0.txt~"]
     assert "could not be written" in told["plan 2.txt~"] and any(path.endswith("plan 2.txt~") for path in done.left)
@@ -266,32 +264,30 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
 
 
 def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    class Failing(steady.Watched):
+    class Failing(disk_health.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
             def bad() -> object:
                 raise OSError(errno.EIO, os.strerror(errno.EIO))
 
             return super()._watch(bad if "Documents" in self._path else read)
 
-    monkeypatch.setattr(steady, "raw", Failing)
-    done = keeping.keep([str(disk)], str(tmp_path / "kept"))
+    monkeypatch.setattr(disk_health, "raw", Failing)
+    done = keep.keep([str(disk)], str(tmp_path / "kept"))
     assert done.warnings[0].startswith("STOP") and "image of this disk first" in done.warnings[0]
-    assert sum(steady.health.troubles.values()) == 3 and done.taken
-    steady.health.reset()
+    assert sum(disk_health.health.troubles.values()) == 3 and done.taken
+    disk_health.health.reset()
 
 
 # --- listing with two processes -------------------------------------------------------------------------------------
 
 
-def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[listing.Listed], list[str]]:
+def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[walk.Listed], list[str]]:
     problems: list[str] = []
-    lister = listing.Lister(
-        listing.Sorting(catalogue()), lambda path, message: problems.append(path), aside=how != "alone"
-    )
-    task = listing.Task(str(root), [str(root)], whole=True)
+    lister = walk.Lister(walk.Sorting(catalogue()), lambda path, message: problems.append(path), aside=how != "alone")
+    task = walk.Task(str(root), [str(root)], whole=True)
     with monkeypatch.context() as patch:
-        patch.setattr(listing, "SEVERAL", 1)
-        patch.setattr(listing, "MANY", 2)
+        patch.setattr(walk, "SEVERAL", 1)
+        patch.setattr(walk, "MANY", 2)
         if how == "no process":
             patch.setattr(sys, "executable", "/not/there")
         if how == "ends at once":
@@ -302,7 +298,7 @@ def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[
         for each in lister.listings(task):
             found.append(each)
             if how == "killed" and len(found) == 4:
-                subprocess.run(["pkill", "-9", "-P", str(os.getpid()), "-f", "rustfern.places.listing"], check=False)
+                subprocess.run(["pkill", "-9", "-P", str(os.getpid()), "-f", "rustfern.search.walk"], check=False)
     lister.end()
     return sorted(found), sorted(problems)
 
@@ -362,14 +358,14 @@ def test_trees_as_deep_as_paths_go(disk: Path, tmp_path: Path, rustfern: Rustfer
 
 def test_short_reads_change_nothing(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    plain = scanning.scan([str(disk)])
+    plain = scan.scan([str(disk)])
 
-    class Short(steady.Watched):
+    class Short(disk_health.Watched):
         def readinto(self, buffer: bytearray | memoryview) -> int | None:  # type: ignore[override]
             return super().readinto(memoryview(buffer)[:7])
 
-    monkeypatch.setattr(steady, "raw", Short)
-    answer = scanning.scan([str(disk)], case=str(tmp_path / "c.fern"))
+    monkeypatch.setattr(disk_health, "raw", Short)
+    answer = scan.scan([str(disk)], case=str(tmp_path / "c.fern"))
     assert [(d.name, d.verdict) for d in answer.documents] == [(d.name, d.verdict) for d in plain.documents]
     case = case_file.CaseFile.open(str(tmp_path / "c.fern"))
     copies = [
@@ -377,7 +373,7 @@ def test_short_reads_change_nothing(disk: Path, tmp_path: Path, monkeypatch: pyt
         for d in answer.documents
         if d.verdict.best is not None
     ]
-    done, refused = restoring.restore(copies, str(tmp_path / "out"), case, [str(disk)])
+    done, refused = restore.restore(copies, str(tmp_path / "out"), case, [str(disk)])
     assert len(done) == len(copies) and not refused
     case.close()
 
@@ -387,10 +383,10 @@ def test_an_error_at_the_nth_read_never_makes_a_broken_copy_whole(
     disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, nth: int
 ) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    whole = {copy.path: copy.content.sha256 for d in scanning.scan([str(disk)]).documents for copy in d.copies}
+    whole = {copy.path: copy.content.sha256 for d in scan.scan([str(disk)]).documents for copy in d.copies}
     reads = 0
 
-    class Failing(steady.Watched):
+    class Failing(disk_health.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
             nonlocal reads
             reads += 1
@@ -398,8 +394,8 @@ def test_an_error_at_the_nth_read_never_makes_a_broken_copy_whole(
                 raise OSError(errno.EIO, os.strerror(errno.EIO))
             return read()
 
-    monkeypatch.setattr(steady, "raw", Failing)
-    for document in scanning.scan([str(disk)]).documents:
+    monkeypatch.setattr(disk_health, "raw", Failing)
+    for document in scan.scan([str(disk)]).documents:
         for copy in document.copies:
             assert copy.content.state is not State.INTACT or copy.content.sha256 == whole[copy.path]
 
@@ -475,7 +471,7 @@ def test_an_answer_that_cannot_be_written_is_said(disk: Path) -> None:
 
 
 def test_a_clock_that_jumps_changes_no_choice(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    plain = scanning.scan([str(disk)], case=str(tmp_path / "plain.fern"))
+    plain = scan.scan([str(disk)], case=str(tmp_path / "plain.fern"))
     turns = iter(range(10_000))
 
     class Jumping(datetime):
@@ -484,15 +480,15 @@ def test_a_clock_that_jumps_changes_no_choice(disk: Path, tmp_path: Path, monkey
             return datetime.now(UTC) + timedelta(days=4_000 * (-1) ** next(turns))
 
     ticks = iter(range(10_000))
-    for module in (scanning, restoring, case_file, manage):
+    for module in (scan, restore, case_file, manage):
         monkeypatch.setattr(module, "datetime", Jumping)
     monkeypatch.setattr(time, "time", lambda: 4e9 * (next(ticks) % 2))
-    answer = scanning.scan([str(disk)], case=str(tmp_path / "c.fern"))
+    answer = scan.scan([str(disk)], case=str(tmp_path / "c.fern"))
     assert [(d.name, d.verdict) for d in answer.documents] == [(d.name, d.verdict) for d in plain.documents]
     case = case_file.CaseFile.open(str(tmp_path / "c.fern"))
     copy = next(c for c in case.copies(1) if c.id == c.document["best"])
     for again in (False, True):
-        done, refused = restoring.restore([copy], str(tmp_path / "out"), case, [str(disk)])
+        done, refused = restore.restore([copy], str(tmp_path / "out"), case, [str(disk)])
         assert not refused and done[0].again is again
     assert os.stat(done[0].target).st_mtime == pytest.approx(os.stat(copy.path).st_mtime, abs=0.001)
     manage.add(str(tmp_path / "c.fern"), ["restore", "1"], 0, Jumping.now(UTC))

@@ -10,7 +10,7 @@ from conftest import Run, docx, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.wording import WordIndex, plain
+from rustfern.operations.word_search import WordIndex, plain
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000

@@ -31,7 +31,7 @@ Parser = Callable[[bytes], object]
 
 def check_as(name: str) -> Parser:
     """Check, glance at and show bytes under a file name."""
-    from rustfern import formats
+    from rustfern.formats import registry as formats
 
     def parse(data: bytes) -> object:
         formats.glance(io.BytesIO(data), name)
@@ -43,11 +43,11 @@ def check_as(name: str) -> Parser:
 
 def settings(reader: str, keys: tuple[str, ...] = ("*",)) -> Parser:
     """A reader of settings files."""
-    from rustfern.places.settings import editors, files, registry
-    from rustfern.places.settings.interface import Source
+    from rustfern.settings.interface import Source
+    from rustfern.settings.readers import editors, files, windows_registry
 
     module, _, function = reader.partition(".")
-    read = getattr({"editors": editors, "files": files, "registry": registry}[module], function)
+    read = getattr({"editors": editors, "files": files, "registry": windows_registry}[module], function)
     return lambda data: list(read(Source(io.BytesIO(data), len(data), "file", keys)))
 
 
@@ -75,22 +75,22 @@ def mail_store(data: bytes) -> object:
 
 
 def kept(data: bytes) -> object:
-    from rustfern.errors import WrongUsage
-    from rustfern.sources import kept as manifest
+    from rustfern.core.errors import WrongUsage
+    from rustfern.sources import kept_folder
 
     with tempfile.TemporaryDirectory() as folder:
-        (Path(folder) / manifest.MANIFEST).write_bytes(data)
+        (Path(folder) / kept_folder.MANIFEST).write_bytes(data)
         try:
-            return manifest.read_head(folder), list(manifest.read_files(folder))
+            return kept_folder.read_head(folder), list(kept_folder.read_files(folder))
         except WrongUsage:
             return None
 
 
 def names(data: bytes) -> object:
     """What is read of file names: the catalogue's patterns, what is shown, what is written."""
-    from rustfern.model import fold_name, show_name
-    from rustfern.places.loader import catalogue
-    from rustfern.restoring import safe_name
+    from rustfern.catalogue.loader import catalogue
+    from rustfern.core.paths import fold_name, show_name
+    from rustfern.operations.restore import safe_name
 
     name = os.fsdecode(data.replace(b"\0", b"").replace(b"/", b""))[:255]
     safe = safe_name(name)
@@ -102,7 +102,7 @@ def names(data: bytes) -> object:
 
 def parsers() -> dict[str, tuple[Callable[[], Parser], tuple[str, ...]]]:
     """name → (what makes the parser, endings of the seeds)."""
-    from rustfern.formats.table import FORMATS, class_of
+    from rustfern.formats.format_table import FORMATS, class_of
 
     out: dict[str, tuple[Callable[[], Parser], tuple[str, ...]]] = {}
     for name in sorted(FORMATS):
@@ -181,7 +181,7 @@ def one(names_: list[str], arguments: list[str]) -> None:
     import atheris
 
     with atheris.instrument_imports(include=["rustfern"], enable_loader_override=False):
-        from rustfern.errors import Malformed, SourceError
+        from rustfern.core.errors import Malformed, SourceError
 
         there = parsers()
         read = [there[name][0]() for name in names_]

@@ -21,12 +21,7 @@ from pathlib import Path
 if __name__ == "__main__":
     sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
-from rustfern import choosing, contract, ranking
-from rustfern.matching import candidates, identity, joint, weights
-from rustfern.matching import content as words
-from rustfern.matching.candidates import Candidate
-from rustfern.matching.likeness import Likeness
-from rustfern.model import (
+from rustfern.core.model import (
     Content,
     Copy,
     Document,
@@ -41,6 +36,12 @@ from rustfern.model import (
     Situation,
     State,
 )
+from rustfern.matching.evidence import assignment, by_content, by_identity, weights
+from rustfern.matching.evidence import by_name as candidates
+from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.evidence.similarity_index import Likeness
+from rustfern.operations import schema
+from rustfern.selection import choose, ranking
 
 T0 = datetime(2026, 3, 12, 16, 40, tzinfo=UTC)
 FORMATS = ("odt", "docx", "txt", "ods", "pdf", "jpg", "sqlite", None, "nobody-knows")
@@ -151,7 +152,7 @@ def _copy(rng: random.Random, made: Content, number: int) -> Copy:
     )  # fmt: skip
 
 
-def _facts(rng: random.Random, copies: Sequence[Copy]) -> choosing.Facts:
+def _facts(rng: random.Random, copies: Sequence[Copy]) -> choose.Facts:
     saved = rng.choice((None, *(i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED)))
     flags = (
         "locked",
@@ -170,7 +171,7 @@ def _facts(rng: random.Random, copies: Sequence[Copy]) -> choosing.Facts:
         name: ["/disk/x"] if rng.random() < 0.2 else []
         for name in ("denied", "elsewhere", "strays", "unreached", "holders")
     }
-    return choosing.Facts(
+    return choose.Facts(
         rng.choice((None, "/disk/home/ines/Hull survey.odt")), saved, changed_since=time_of(rng), deleted=deleted, **listed,
         **{flag: rng.random() < 0.3 for flag in flags},
     )  # fmt: skip
@@ -185,30 +186,30 @@ def _hints(rng: random.Random) -> Hints:
 
 def _pair(rng: random.Random, likeness: Likeness, mine: Content, theirs: Content) -> None:
     """Everything that compares two contents."""
-    found = words.difference(mine, theirs)
+    found = by_content.difference(mine, theirs)
     assert min(found.only_left, found.only_right, found.common) >= 0 and 0 <= found.alike <= 1, found
-    assert words.equal(mine, theirs) == words.equal(theirs, mine)
-    assert all(0 <= share <= 1 for share in words.kept(mine, theirs))
-    assert words.lacks(mine, theirs) >= 0 and words.own_parts(mine, theirs) >= 0
-    assert words.nothing_shared(mine, theirs) in (True, False)
-    assert identity.later(mine, theirs) == -identity.later(theirs, mine)
-    if (tied := identity.tie(mine, theirs, likeness.carriers)) is not None:
+    assert by_content.equal(mine, theirs) == by_content.equal(theirs, mine)
+    assert all(0 <= share <= 1 for share in by_content.kept(mine, theirs))
+    assert by_content.lacks(mine, theirs) >= 0 and by_content.own_parts(mine, theirs) >= 0
+    assert by_content.nothing_shared(mine, theirs) in (True, False)
+    assert by_identity.later(mine, theirs) == -by_identity.later(theirs, mine)
+    if (tied := by_identity.tie(mine, theirs, likeness.carriers)) is not None:
         assert tied.weight == tied.weight, tied
 
 
 def _chosen(rng: random.Random, made: Sequence[Content]) -> Document:
     """A document of these contents, chosen from and told for programs."""
-    copies = choosing.date([_copy(rng, each, number) for number, each in enumerate(made)])
+    copies = choose.date([_copy(rng, each, number) for number, each in enumerate(made)])
     facts, hints = _facts(rng, copies), _hints(rng)
-    verdict = choosing.choose(copies, facts, hints)
+    verdict = choose.choose(copies, facts, hints)
     if verdict.best is not None:
         state = copies[verdict.best].content.state
         assert state is State.INTACT or verdict.best == facts.saved or state is State.ENCRYPTED, (verdict, state)
     document = Document(
         f"key {rng.random()}", rng.choice(NAMES), "text", facts.original, facts.saved is not None, None, None, tuple(copies), (), (), verdict,
-        choosing.same_versions(copies, facts.saved), ids=tuple(f"1{contract_letters(i)}" for i in range(len(copies))),
+        choose.same_versions(copies, facts.saved), ids=tuple(f"1{contract_letters(i)}" for i in range(len(copies))),
     )  # fmt: skip
-    contract.document(document)
+    schema.document(document)
     return document
 
 
@@ -267,7 +268,7 @@ def one(rng: random.Random) -> int:
         mine = rng.choice((content(rng), mutate(rng, base), base))
         near = likeness.near(mine)
         assert len(set(near)) == len(near) and set(near) <= set(known), near
-        shares = words.shared_among(mine, {key: known[key] for key in near})
+        shares = by_content.shared_among(mine, {key: known[key] for key in near})
         assert all(0 < share <= 1.000001 for share in shares.values()), shares
         for key in near[:3]:
             _pair(rng, likeness, mine, rng.choice(known[key]))
@@ -279,7 +280,7 @@ def one(rng: random.Random) -> int:
         ]
         for _ in range(rng.randrange(5))
     ]
-    assert all(0 <= sure <= 1 for _, sure in joint.assign(pieces))
+    assert all(0 <= sure <= 1 for _, sure in assignment.assign(pieces))
     for row in pieces:
         assert all(0 <= share <= 1 for share in weights.confidences(row))
     _by_names(rng)

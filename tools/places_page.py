@@ -10,7 +10,7 @@ import argparse
 import sys
 from pathlib import Path
 
-from rustfern.places.page import markdown
+from rustfern.catalogue.page import markdown
 
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "places.md"
 

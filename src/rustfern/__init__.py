@@ -16,8 +16,8 @@ from rustfern._version import __version__
 
 if TYPE_CHECKING:
     from rustfern.api import check, restore, scan
-    from rustfern.errors import RustFernError
-    from rustfern.model import Answer, Hints
+    from rustfern.core.errors import RustFernError
+    from rustfern.core.model import Answer, Hints
 
 __all__ = ["Answer", "Hints", "RustFernError", "__version__", "check", "restore", "scan"]
 
@@ -25,9 +25,9 @@ _WHERE = {
     "scan": "rustfern.api",
     "check": "rustfern.api",
     "restore": "rustfern.api",
-    "RustFernError": "rustfern.errors",
-    "Answer": "rustfern.model",
-    "Hints": "rustfern.model",
+    "RustFernError": "rustfern.core.errors",
+    "Answer": "rustfern.core.model",
+    "Hints": "rustfern.core.model",
 }
 
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 
-from rustfern import rebuilding, restoring
 from rustfern.cases.case_file import roots_of
 from rustfern.cases.location import case_in_use, open_existing
 from rustfern.cases.lookup import find_copy
-from rustfern.model import Content
-from rustfern.scanning import scan
+from rustfern.content import open as contents
+from rustfern.core.model import Content
+from rustfern.operations import restore as restoring
+from rustfern.operations.scan import scan
 from rustfern.sources.folder import FolderSource
 
 __all__ = ["check", "restore", "scan"]
@@ -23,7 +24,7 @@ def check(path: str) -> Content:
     """
     whole = os.path.abspath(path)
     entry = FolderSource(os.path.dirname(whole)).entry(whole)
-    return rebuilding.check(entry, os.path.basename(whole))[0]
+    return contents.check(entry, os.path.basename(whole))[0]
 
 
 def restore(

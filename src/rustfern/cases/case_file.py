@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from rustfern.cases.name_index import TABLE, NameIndex
-from rustfern.errors import CaseError, explain
+from rustfern.core.errors import CaseError, explain
 from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
 from rustfern.output.temporary import fresh_name, process_began
 

@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from rustfern.cases.case_file import CaseFile, roots_of
-from rustfern.errors import CaseError
+from rustfern.core.errors import CaseError
 from rustfern.output.atomic import open_own
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Roots

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
-from rustfern.errors import NotFound
-from rustfern.model import show_name
+from rustfern.core.errors import NotFound
+from rustfern.core.paths import show_name
 
 _NUMBER = re.compile(r"(\d{1,9})([a-z]{0,6})")
 _GOOD = 75.0

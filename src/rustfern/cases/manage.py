@@ -17,7 +17,7 @@ from typing import Any
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import VARIABLE, case_in_use, case_paths, forget, name_of, open_existing, remember
-from rustfern.errors import CaseError, NotFound
+from rustfern.core.errors import CaseError, NotFound
 
 _LOG = (
     "CREATE TABLE IF NOT EXISTS log (began TEXT NOT NULL, ended TEXT NOT NULL, says TEXT NOT NULL, status INTEGER)",

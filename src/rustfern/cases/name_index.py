@@ -15,7 +15,7 @@ from functools import lru_cache
 from itertools import islice
 from typing import TYPE_CHECKING
 
-from rustfern.model import fold_name
+from rustfern.core.paths import fold_name, stem_of
 
 if TYPE_CHECKING:
     import numpy as np
@@ -34,12 +34,6 @@ _FEW_NAMES = 5_000
 """Up to so many names are looked up without hashes: loading what hashes them takes longer."""
 _MAX_HELD = 200_000
 """So many names of folders that were looked at are kept at hand."""
-
-
-def stem_of(name: str) -> str:
-    """A file name without its extension."""
-    stem, dot, _ = name.rpartition(".")
-    return stem if dot and stem else name
 
 
 Place = tuple[int, int]

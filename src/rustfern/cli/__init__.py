@@ -14,8 +14,8 @@ from datetime import UTC, datetime
 import click
 
 from rustfern._version import __version__
-from rustfern.errors import RustFernError
-from rustfern.model import show_name
+from rustfern.core.errors import RustFernError
+from rustfern.core.paths import show_name
 
 COMMANDS = {
     "guide": "be led: the questions one by one, then all of the work, each command shown",
@@ -40,7 +40,7 @@ class _Group(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = importlib.import_module(f"rustfern.cli.{cmd_name}").command
+        command: click.Command = importlib.import_module(f"rustfern.cli.commands.{cmd_name}").command
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -191,7 +191,7 @@ def run() -> None:
             stream.reconfigure(errors="backslashreplace")
     try:
         if "_RUSTFERN_COMPLETE" in os.environ:
-            from rustfern.cli import completion  # noqa: F401  (knows one shell more)
+            from rustfern.cli.commands import completion  # noqa: F401  (knows one shell more)
         status = main(prog_name="rustfern", standalone_mode=False)
         sys.stdout.flush()
     except RustFernError as error:

@@ -11,13 +11,14 @@ from typing import Any, TypeVar
 
 import click
 
-from rustfern.beginning import copy_elsewhere
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import about_case, case_in_use, open_existing
 from rustfern.cli import say
-from rustfern.cli.times import CLOCK_ERROR, TIME, ZONE
-from rustfern.model import Hints, Situation, show_name
-from rustfern.times import show_in, zone_named
+from rustfern.cli.time_types import CLOCK_ERROR, TIME, ZONE
+from rustfern.core.model import Hints, Situation
+from rustfern.core.paths import show_name
+from rustfern.core.times import show_in, zone_named
+from rustfern.operations.session import copy_elsewhere
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 _SITUATIONS = [str(s) for s in Situation if s is not Situation.NOTHING_LOST]
@@ -98,7 +99,7 @@ def hints_from(
 
 def warn_same_disk(target: str, searched: Sequence[str]) -> None:
     """Writing to the disk that is searched can destroy what could still be saved: said before anything is written."""
-    from rustfern.writing import same_volume
+    from rustfern.operations.targets import same_volume
 
     if (shared := same_volume(target, searched)) is not None:
         say(
@@ -130,7 +131,7 @@ case_option = click.option(
 
 def _full_paths(_context: click.Context, _option: click.Parameter, wanted: bool) -> None:
     if wanted:
-        from rustfern.cli import console
+        from rustfern.cli.screen import console
 
         console.full_paths = True
 

@@ -7,7 +7,7 @@ import tarfile
 from importlib import resources
 from pathlib import Path
 
-from rustfern.errors import WrongUsage
+from rustfern.core.errors import WrongUsage
 
 ABOUT = "ABOUT THIS DISK.txt"
 _SIGN = "Marlow Quay Boatyard: demo disk of Rust Fern"

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import BinaryIO, Protocol
 
-from rustfern.formats.words import TextSink
-from rustfern.model import Glance, State
+from rustfern.core.model import Glance, State
+from rustfern.formats.text_sink import TextSink
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,1 +1,1 @@
-"""Whose is it: facts and documents in, evidence and confidence out. Opens no file."""
+"""Finds become documents: each step of the linker in a module of its own."""

@@ -15,7 +15,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from rustfern.errors import SourceError
+from rustfern.core.errors import SourceError
 from rustfern.output.inside import Roots
 
 PART = ".rustfern-"

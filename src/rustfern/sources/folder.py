@@ -10,18 +10,17 @@ import stat
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
 from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
 
-from rustfern.errors import SourceError, explain
-from rustfern.model import Entry
+from rustfern.core.errors import SourceError, explain
+from rustfern.core.model import Entry
+from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours, private_folder
-from rustfern.sources import steady
+from rustfern.sources import disk_health
 from rustfern.sources.interface import OnProblem
 
-_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
 _FLAGS |= getattr(os, "O_BINARY", 0)
 _NOATIME = getattr(os, "O_NOATIME", 0)
@@ -40,14 +39,6 @@ _AT_ONCE = 20_000
 
 PSEUDO_FOLDERS = frozenset({"proc", "sys", "dev"})
 _SYSTEM_SIGNS = frozenset({"etc", "usr", "bin", "var"})
-
-
-def utc(seconds: float) -> datetime | None:
-    """A time in seconds since 1970 as aware UTC, or None where no calendar has it."""
-    try:
-        return _EPOCH + timedelta(seconds=seconds)
-    except (OverflowError, ValueError):
-        return None
 
 
 def _online_only(path: str) -> bool:
@@ -102,7 +93,7 @@ class FolderSource:
             folder = stack.pop()
             found = self.list_folder(folder, folder == top, on_problem)
             if found is None:
-                if steady.health.failing():
+                if disk_health.health.failing():
                     return
                 continue
             yield folder, *found
@@ -111,10 +102,10 @@ class FolderSource:
 
     @staticmethod
     def list_folder(
-        folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] = steady.note
+        folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] = disk_health.note
     ) -> tuple[list[str], list[str]] | None:
         """The names of the folders and of all else directly in a folder; None if it cannot be listed, or its disk must not be read."""
-        if steady.health.troubles and steady.health.failing():
+        if disk_health.health.troubles and disk_health.health.failing():
             on_problem(folder, "not listed, as its disk returned several read errors")
             return None
         folders: list[str] = []
@@ -160,7 +151,7 @@ class FolderSource:
         )
 
     def open(self, entry: Entry) -> BinaryIO:
-        if (taken := steady.gentle.taken(entry.path)) is not None:
+        if (taken := disk_health.gentle.taken(entry.path)) is not None:
             return taken
         try:
             if _online_only(entry.path):
@@ -179,11 +170,11 @@ class FolderSource:
             os.close(handle)
             raise SourceError("this is not a regular file and was not opened", entry.path)
         try:
-            steady.health.check(facts.st_dev, entry.path)
+            disk_health.health.check(facts.st_dev, entry.path)
         except SourceError:
             os.close(handle)
             raise
-        return steady.gentle.through(io.BufferedReader(steady.raw(handle, entry.path)), entry.path)
+        return disk_health.gentle.through(io.BufferedReader(disk_health.raw(handle, entry.path)), entry.path)
 
     @contextmanager
     def materialise(self, entry: Entry) -> Iterator[Path]:

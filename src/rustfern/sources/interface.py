@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import BinaryIO, Protocol
 
-from rustfern.model import Entry
+from rustfern.core.model import Entry
 
 OnProblem = Callable[[str, str], None]
 """Called with (path, message) for each thing that cannot be read."""

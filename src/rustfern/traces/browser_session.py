@@ -10,7 +10,7 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _MAGIC = b"mozLz40\0"
 _MAX = 256 << 20

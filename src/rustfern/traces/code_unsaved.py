@@ -10,7 +10,7 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LINE = 64 << 10
 _HEAD = re.compile(r"(file|untitled|vscode-[\w-]+):\S*")

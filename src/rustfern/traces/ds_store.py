@@ -9,7 +9,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LIMIT = 64 << 20
 _MAX_RECORDS = 500_000

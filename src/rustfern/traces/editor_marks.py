@@ -11,7 +11,7 @@ import os
 import re
 from dataclasses import dataclass
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LINK = re.compile(r"(?P<user>[^@]+)@(?P<host>.+?)\.(?P<pid>\d+)(?::(?P<boot>\d+))?", re.DOTALL)
 _LIMIT = 1 << 20

@@ -10,7 +10,7 @@ from __future__ import annotations
 import zlib
 from dataclasses import dataclass
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _MAX = 64 << 20
 _HEAD = 2048

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from itertools import pairwise
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _SESSION = re.compile(
     rb"\n\*\*\* These modified files were found in JOE when it aborted on ([^\n]*)\n\*\*\* JOE was aborted by [^\n]*\n"

@@ -11,8 +11,8 @@ import hashlib
 import struct
 from dataclasses import dataclass
 
-from rustfern.errors import Malformed
-from rustfern.model import Rebuilt
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Rebuilt
 
 _MARK = b"Kate Swap File 2.0"
 _LIMIT = 256 << 20

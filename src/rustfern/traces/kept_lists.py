@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from xml.parsers import expat
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LIMIT = 20_000
 

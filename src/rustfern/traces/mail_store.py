@@ -13,7 +13,7 @@ from email import message_from_bytes, policy
 from email.message import EmailMessage
 from typing import BinaryIO
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _MAX_MAIL = 200 << 20
 _DELETED = 0x0008

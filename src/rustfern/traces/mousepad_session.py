@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _MAGIC = (b"GVariant", b"raVGtnai")
 _LINE = re.compile(rb"\d+;(file://[^;\0]*/autosave-\d+);(file://[^;\0]*|\+)?\0")

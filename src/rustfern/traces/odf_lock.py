@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass
 from datetime import datetime
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LIMIT = 16 * 1024
 _TIME = re.compile(r"(\d{1,2})\.(\d{1,2})\.(\d{4}) (\d{1,2}):(\d{2})")

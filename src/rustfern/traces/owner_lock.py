@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 TEXT_SIZE = 162
 OTHER_SIZE = 165

@@ -10,7 +10,7 @@ import re
 from dataclasses import dataclass
 from datetime import datetime
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _ELEMENT = re.compile(r"<(username|fullname|machinename|datetime)>([^<]*)</", re.IGNORECASE)
 _FORMS = ("%A, %B %d, %Y %I:%M:%S %p", "%d/%m/%Y %H:%M:%S", "%m/%d/%Y %I:%M:%S %p", "%Y-%m-%d %H:%M:%S", "%d.%m.%Y %H:%M:%S", "%c")  # fmt: skip

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import BinaryIO
 from xml.parsers import expat
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LIMIT = 64 * 1024 * 1024
 _LIST = "/org.openoffice.Office.Recovery/RecoveryList"

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LIMIT = 200_000
 _APPLE_EPOCH = 978_307_200

@@ -9,8 +9,8 @@ import struct
 from dataclasses import dataclass
 from datetime import datetime
 
-from rustfern.errors import Malformed
-from rustfern.times import filetime
+from rustfern.core.errors import Malformed
+from rustfern.core.times import filetime
 
 _CLASS = bytes.fromhex("0114020000000000c000000000000046")
 _HAS_TARGET_LIST, _HAS_INFO = 1, 2

@@ -10,7 +10,7 @@ import os
 from dataclasses import dataclass
 from datetime import datetime
 
-from rustfern.errors import Malformed
+from rustfern.core.errors import Malformed
 
 _LIMIT = 64 * 1024
 

@@ -12,8 +12,8 @@ import struct
 from dataclasses import dataclass
 from datetime import datetime
 
-from rustfern.errors import Malformed
-from rustfern.times import filetime
+from rustfern.core.errors import Malformed
+from rustfern.core.times import filetime
 
 _LIMIT = 1 << 20
 _MAX_PATH = 32_768

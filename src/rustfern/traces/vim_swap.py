@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import BinaryIO
 
-from rustfern.errors import Malformed
-from rustfern.model import Rebuilt
-from rustfern.sources.folder import utc
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Rebuilt
+from rustfern.core.times import utc
 
 NANO_SIZE = 1024
 _MAX_DEPTH = 20

@@ -1,0 +1,1 @@
+"""What applications leave where: facts as data, and what loads them."""

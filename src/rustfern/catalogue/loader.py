@@ -1,0 +1,337 @@
+"""Loads and validates the catalogue: one TOML file a family, one `[[place]]` an entry."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from functools import cache
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+import tomli
+
+from rustfern.core.errors import CatalogueError
+from rustfern.formats.format_table import FORMATS
+
+_FLAGS = re.IGNORECASE | re.DOTALL
+_MAX_SHAPES = 10_000
+LayoutName = Literal["linux", "macos", "windows"]
+
+
+class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One entry of the catalogue.
+
+    `where`: "home" and "volume" folders are relative to a home or to the root of a disk; "beside" means any folder
+    that documents lie in. `names` are regular expressions for whole file names, matched without regard to case.
+    `starts`, `ends`, `holds` and `bare_length` are quick tests that every name of a "beside" place passes. `mirror` is a
+    pattern for the whole path where folders repeat those of a disk: `top` (a folder) or `drive`, and `inner`. `depth` is how many
+    levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
+    `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
+    temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
+    sought among the document-like names. `together`: endings of files that belong to it; `misplaced`: originals may have been
+    edited here; `notes`: alone it is
+    no document that was lost (a store in use, a print job); `general`: any program
+    may leave it, so others are tried first; `says`: what a `noted` record tells; `lives`: how short-lived.
+    """
+
+    id: str
+    what: str
+    program: str
+    kind: Literal["autosave", "backup", "temporary", "swap", "trash", "version", "conflict", "lock", "record"]
+    where: Literal["home", "volume", "beside", "tree", "index", "live", "thorough"]
+    names: tuple[str, ...]
+    lifetime: str
+    sure: Literal["documented", "observed", "reported"]
+    examples: tuple[str, ...]
+    leads: tuple[str, ...] = ()
+    folders: dict[LayoutName, tuple[str, ...]] = {}
+    same_folders_as: str = ""
+    depth: int = 0
+    formats: tuple[str, ...] = ()
+    order: Literal["before", "after", "unknown"] = "unknown"
+    complete: bool = True
+    never_saved: bool = False
+    folders_too: bool = False
+    links: bool = False
+    needs_original: bool = False
+    exclusive: bool = True
+    prefixes: tuple[str, ...] = ()
+    starts: tuple[str, ...] = ()
+    ends: tuple[str, ...] = ()
+    bare_length: int = 0
+    holds: tuple[str, ...] = ()
+    mirror: str = ""
+    together: tuple[str, ...] = ()
+    misplaced: bool = False
+    attachment: bool = False
+    notes: bool = False
+    general: bool = False
+    says: str = ""
+    lives: Literal["", "moments", "session", "days", "kept"] = ""
+    reader: Literal[
+        "",
+        "odf-lock",
+        "owner-lock",
+        "recovery-list",
+        "trash-info",
+        "trash-windows",
+        "trash-windows-list",
+        "vim-swap",
+        "trash-ds-store",
+        "mousepad-session",
+        "kate-journal",
+        "joe-dead",
+        "emacs-list",
+        "link-lock",
+        "database-lock",
+        "empty-lock",
+        "dwg-lock",
+        "kate-session",
+        "focuswriter-mapping",
+        "notepadpp-session",
+        "code-unsaved",
+        "code-history",
+        "editor-tab",
+        "mail-store",
+        "browser-session",
+        "revision-index",
+        "placeholder",
+        "noted",
+    ] = ""
+    processes: tuple[str, ...] = ()
+    moved_by: str = ""
+    setting: str = ""
+
+    @property
+    def shortness(self) -> int:
+        """How soon copies vanish: 0 moments, 1 with the session, 2 within days, 3 kept for long."""
+        usual = {"trash": "kept", "version": "kept", "backup": "kept", "conflict": "kept", "temporary": "moments"}
+        return ("moments", "session", "days", "kept").index(self.lives or usual.get(self.kind, "session"))
+
+    @property
+    def is_copy(self) -> bool:
+        """Whether what lies here has content (as opposed to locks and records)."""
+        return self.kind not in ("lock", "record")
+
+
+class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One thing that a settings file can tell.
+
+    `files` are patterns below a home or a volume. `key` (with `*`) and `value` (a regular expression for the name) say where in
+    the file; `take` is a regular expression with a group `path` for the part of the text that counts. `means`: "folder" (the
+    copies of `places` go there), "recent" (a document opened lately), "recovery" (original and autosave), "documents" (a folder of
+    the person's that was moved), "temporary" (the temporary folder), or a fact: "autosave", "minutes", "backups", "zone", "host", "owner".
+    """
+
+    id: str
+    what: str
+    program: str
+    reader: Literal[
+        "registry",
+        "plist",
+        "json",
+        "ini",
+        "lines",
+        "xml",
+        "xcu",
+        "xbel",
+        "shell-link",
+        "vim",
+        "emacs",
+        "nano",
+    ]
+    files: dict[LayoutName, tuple[str, ...]]
+    means: Literal[
+        "folder",
+        "recent",
+        "recovery",
+        "documents",
+        "temporary",
+        "autosave",
+        "minutes",
+        "backups",
+        "zone",
+        "host",
+        "owner",
+    ]
+    where: Literal["home", "volume"] = "home"
+    key: str = ""
+    value: str = ""
+    take: str = ""
+    parted_by: str = ""
+    places: tuple[str, ...] = ()
+
+
+class Family(msgspec.Struct, forbid_unknown_fields=True):
+    """One file of the catalogue. `alias`: other names that a folder of older systems has on disk, by language."""
+
+    alias: dict[str, tuple[str, ...]] = {}
+    place: list[Place] = []
+    setting: list[Setting] = []
+
+
+class Catalogue:
+    """All places, with their patterns compiled."""
+
+    def __init__(
+        self,
+        places: Iterable[Place],
+        settings: Iterable[Setting] = (),
+        aliases: dict[str, tuple[str, ...]] | None = None,
+    ) -> None:
+        self.aliases = aliases or {}
+        self.settings = tuple(settings)
+        self.places = {place.id: place for place in places}
+        self._patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
+        # What any program may leave comes last: a name that one program is known by says more.
+        beside = sorted((p for p in self.places.values() if p.where == "beside"), key=lambda place: place.general)
+        self.beside = tuple(beside)
+        self.trees = tuple(place for place in self.places.values() if place.where == "tree")
+        self.tree_signs = re.compile(
+            "|".join(re.escape(sign) for place in self.trees for sign in place.holds) or "(?!)"
+        )
+        self.sought = tuple(place for place in self.places.values() if place.where == "index")
+        self._likely: dict[tuple[str, bool, bool, bool], tuple[Place, ...]] = {}
+        self.starts = tuple(sorted({start for place in beside for start in place.starts}))
+        self.holds = tuple(sorted({part for place in beside for part in place.holds}))
+        self.ends = tuple(sorted({end for place in beside for end in place.ends}))
+        self.bare_lengths = frozenset(place.bare_length for place in beside if place.bare_length)
+
+    def patterns(self, place: Place) -> tuple[re.Pattern[str], ...]:
+        """The compiled file-name patterns of a place."""
+        found = self._patterns.get(place.id)
+        if found is None:
+            found = tuple(_compiled(pattern, place.id, "names", "catalogue") for pattern in place.names)
+            self._patterns[place.id] = found
+        return found
+
+    def match(self, place: Place, name: str) -> dict[str, str] | None:
+        """The named parts of a file name of this place, None if it does not fit."""
+        for pattern in self.patterns(place):
+            if found := pattern.fullmatch(name):
+                return {key: value for key, value in found.groupdict().items() if value is not None}
+        return None
+
+    def tree_of(self, folder: str) -> tuple[Place, dict[str, str]] | None:
+        """The tree of older versions that a folder (with `/`) lies in, and the named parts of its path."""
+        if not self.tree_signs.search(folder):
+            return None
+        for place in self.trees:
+            if found := re.fullmatch(place.mirror, folder, re.DOTALL):
+                return place, {key: value for key, value in found.groupdict().items() if value is not None}
+        return None
+
+    def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
+        """The first "beside" place that a file name fits, and the named parts."""
+        begins, holds = name.startswith(self.starts), any(part in name for part in self.holds)
+        bare = len(name) in self.bare_lengths
+        if not (begins or holds or bare or name.endswith(self.ends)):
+            return None
+        key = name[name.rfind(".") :], begins, holds, bare
+        likely = self._likely.get(key)
+        if likely is None:
+            if len(self._likely) > _MAX_SHAPES:
+                self._likely.clear()
+            likely = self._likely[key] = tuple(place for place in self.beside if _may_fit(place, *key))
+        for place in likely:
+            if not (
+                (place.ends and name.endswith(place.ends))
+                or (place.starts and name.startswith(place.starts))
+                or (place.bare_length and len(name) == place.bare_length)
+                or (place.holds and any(part in name for part in place.holds))
+            ):
+                continue
+            if (fields := self.match(place, name)) is not None:
+                return place, fields
+        return None
+
+
+def _may_fit(place: Place, ending: str, begins: bool, holds: bool, bare: bool) -> bool:
+    """Whether names of one shape may be of a place: their ending (from the last dot on), and whether they are told by their beginning,
+    by a part, or by their length.
+    """
+    ends = any(ending.endswith(end) or end.endswith(ending) for end in place.ends)
+    return ends or bool((begins and place.starts) or (holds and place.holds) or (bare and place.bare_length))
+
+
+def _compiled(pattern: str, ident: str, key: str, file: str) -> re.Pattern[str]:
+    try:
+        return re.compile(pattern, _FLAGS)
+    except re.error as error:
+        raise CatalogueError(f"entry {ident}, key {key}: {pattern!r} is no pattern ({error})", file) from error
+
+
+def parse(text: str, file: str, *, patterns: bool = True) -> Family:
+    """Validate one file of the catalogue; with `patterns` every pattern too, else each at its first use. Raises `CatalogueError` that names the entry and the key."""
+    try:
+        family = msgspec.convert(tomli.loads(text), Family)
+    except msgspec.ValidationError as error:
+        raise CatalogueError(f"the places catalogue has a mistake: {_name_entry(text, str(error))}", file) from error
+    except tomli.TOMLDecodeError as error:
+        raise CatalogueError(f"the places catalogue is not TOML: {error}", file) from error
+    if patterns:
+        for place in family.place:
+            for pattern in (*place.names, place.mirror):
+                _compiled(pattern, place.id, "names", file)
+        for setting in family.setting:
+            for pattern in (setting.value, setting.take):
+                _compiled(pattern, setting.id, "value or take", file)
+    for place in family.place:
+        for key in place.formats:
+            if key not in FORMATS:
+                raise CatalogueError(f"entry {place.id}, key formats: {key!r} is no known format", file)
+        if place.where == "beside" and not (place.starts or place.ends or place.bare_length or place.holds):
+            raise CatalogueError(
+                f"entry {place.id}: a place beside documents needs starts, ends, holds or bare_length", file
+            )
+        if place.where == "tree" and not place.mirror:
+            raise CatalogueError(f"entry {place.id}, key mirror: a tree needs one", file)
+        if place.where in ("home", "volume") and not (place.folders or place.same_folders_as):
+            raise CatalogueError(f"entry {place.id}: folders are missing", file)
+        if place.kind in ("lock", "record") and not place.reader:
+            raise CatalogueError(f"entry {place.id}, key reader: a {place.kind} needs one", file)
+    return family
+
+
+def _name_entry(text: str, message: str) -> str:
+    """msgspec counts entries from 0 (`$.place[3].kind`): put the entry's id there."""
+    found = re.search(r"\$\.(place|setting)\[(\d+)\](?:\.(\w+))?", message)
+    if not found:
+        return message
+    idents = re.findall(rf"^\s*\[\[{found[1]}\]\][^\[]*?^id\s*=\s*\"([^\"]*)\"", text, re.MULTILINE | re.DOTALL)
+    number = int(found[2])
+    ident = idents[number] if number < len(idents) else f"number {number + 1}"
+    key = f", key {found[3]}" if found[3] else ""
+    return f"entry {ident}{key}: {message.split(' - at')[0]}"
+
+
+@cache
+def catalogue() -> Catalogue:
+    """The catalogue that ships with the tool."""
+    places: list[Place] = []
+    settings: list[Setting] = []
+    aliases: dict[str, tuple[str, ...]] = {}
+    folder = Path(__file__).parent
+    for file in sorted(folder.iterdir(), key=lambda item: item.name):
+        if file.name.endswith(".toml"):
+            family = parse(file.read_text("utf-8"), file.name, patterns=False)
+            places += family.place
+            settings += family.setting
+            aliases |= family.alias
+    by_id: dict[str, Place] = {}
+    for place in places:
+        if place.id in by_id:
+            raise CatalogueError(f"entry {place.id} is there twice", "catalogue")
+        by_id[place.id] = place
+    for place in places:
+        if place.same_folders_as:
+            if place.same_folders_as not in by_id:
+                raise CatalogueError(
+                    f"entry {place.id}, key same_folders_as: no entry {place.same_folders_as}", "catalogue"
+                )
+            by_id[place.id] = msgspec.structs.replace(place, folders=by_id[place.same_folders_as].folders)
+    for setting in settings:
+        if strange := [ident for ident in setting.places if ident not in by_id]:
+            raise CatalogueError(f"entry {setting.id}, key places: no entry {strange[0]}", "catalogue")
+    return Catalogue(by_id.values(), settings, aliases)

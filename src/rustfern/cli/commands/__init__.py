@@ -1,0 +1,1 @@
+"""One module a command, imported only when it is called."""

@@ -1,0 +1,81 @@
+"""`rustfern demo`: a customer's disk, a scan of it, a restore from it, and what to try next."""
+
+from __future__ import annotations
+
+import os
+
+import click
+
+from rustfern.cases.lookup import find_copy
+from rustfern.cli.commands import restore as restoring_command
+from rustfern.cli.commands import scan as scanning_command
+from rustfern.cli.screen.console import SLATE, next_steps, out, own_name, shell_word
+from rustfern.core.model import Hints
+from rustfern.demo.disk import lay_out
+from rustfern.operations.restore import restore
+from rustfern.operations.session import open_case
+
+DISK = "marlow-quay-disk"
+_RESTORED = "marlow-quay-restored"
+
+
+@click.command()
+@click.option(
+    "--to", "target", default=DISK, show_default=True, metavar="DIR", help="Folder for the demo disk; made if missing."
+)
+def command(target: str) -> int:
+    """Lay out a demo customer's disk, scan it, and restore the first lost document from it.
+
+    The disk is that of Marlow Quay Boatyard, a made-up yard that repairs wooden boats: three machines, five homes, Windows and
+    Linux, and lost documents of every common kind. It is the same each time.
+
+    \b
+    Examples:
+      rustfern demo
+      rustfern demo --to /tmp/demo-disk
+    """
+    from rich.text import Text
+
+    console = out()
+    files = lay_out(target)
+    disk = os.path.realpath(target)
+    aside = os.path.join(os.path.dirname(disk), _RESTORED)
+    console.print(Text(f"Laid out the demo disk: {files} files in {target}"), soft_wrap=True)
+    _say(console, f"scan {shell_word(target)}")
+    file, notices = open_case(None, [disk])
+    try:
+        answer = scanning_command.run_scan([disk], Hints(), file, quiet=False)
+        scanning_command.show(console, answer, [target], everything=False, next_command=False)
+        first = next((document for document in answer.documents if document.verdict.best is not None), None)
+        if first is not None:
+            _say(console, f"restore {first.number} --to {shell_word(os.path.relpath(aside))}")
+            done, refused = restore([find_copy(file, str(first.number))], aside, file, [disk])
+            restoring_command.show(console, done, refused)
+    finally:
+        file.close()
+    for notice in notices:
+        console.print(Text(f"! {notice}"))
+    steps = [
+        ("look 2", "the life of document 2, and why its best copy is the best"),
+        (f"restore 2 3 --to {shell_word(os.path.relpath(aside))}", "restore more"),
+        (
+            f'scan {shell_word(target)} --person petra --document "price list" --happened overwritten',
+            "with what the person says",
+        ),
+        (
+            f"restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",
+            "all in one go",
+        ),
+    ]
+    next_steps(console, steps)
+    return 0
+
+
+def _say(console: object, text: str) -> None:
+    from rich.console import Console
+    from rich.text import Text
+
+    assert isinstance(console, Console)
+    console.print()
+    console.print(Text(f"$ {own_name()} {text}", style=f"bold {SLATE}"), soft_wrap=True)
+    console.print()

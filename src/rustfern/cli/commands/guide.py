@@ -1,0 +1,324 @@
+"""`rustfern guide`: the technician's questions one by one, then the commands in the order of the work, each shown as it is run."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+
+import click
+
+from rustfern.cases import manage
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.location import case_in_use
+from rustfern.cli.options import CLASSES
+from rustfern.cli.time_types import TIME
+from rustfern.core.errors import CaseError, NotFound, RustFernError, WrongUsage
+from rustfern.core.paths import show_name
+from rustfern.operations.live import live_roots
+from rustfern.operations.session import state_is_inside
+from rustfern.selection.ranking import fits
+from rustfern.sources.kept_folder import is_kept
+
+_SITUATIONS = {
+    "crashed": "the program or the machine stopped before it was saved",
+    "never-saved": "it was closed, and never saved at all",
+    "overwritten": "something else was saved over it",
+    "deleted": "it was deleted",
+    "wont-open": "the file is there and does not open",
+    "misplaced": "it was saved, and is nowhere to be found",
+    "unknown": "nobody knows",
+}
+_SINCE = {
+    "nothing": "nothing, it was left alone",
+    "reopened": "the program was started again",
+    "saved": "something was saved again",
+    "restarted": "the machine was started again",
+    "cleaned": "files were cleaned up, or programs installed",
+}
+_KINDS = {
+    "text": "a text",
+    "sheet": "a sheet of figures",
+    "slides": "slides",
+    "page": "a PDF or a form",
+    "image": "a picture or a photograph",
+    "drawing": "a drawing",
+    "any": "something else, or nobody knows",
+}
+_WARNED = {
+    "reopened": "Programs remove their autosaves once they have offered them: do not start it again.",
+    "saved": "Each save can remove an older copy: save nothing more there.",
+    "restarted": "Temporary folders are emptied at a start: start nothing more than is needed.",
+    "cleaned": "What was deleted is overwritten little by little: write nothing more to that disk.",
+}
+
+
+@dataclass(frozen=True)
+class _Answers:
+    roots: tuple[str, ...]
+    person: str | None = None
+    happened: str = "unknown"
+    still_open: bool = False
+    since: tuple[str, ...] = ()
+    document: str | None = None
+    words: str | None = None
+    lost_at: datetime | None = None
+    doc_class: str | None = None
+    target: str = ""
+
+
+@click.command()
+@click.argument("roots", nargs=-1, metavar="[ROOT]...")
+@click.option("--person", metavar="NAME", help="Which person.")
+@click.option("--happened", type=click.Choice([*_SITUATIONS]), help="What happened.")
+@click.option("--open/--closed", "still_open", default=None, help="Whether the program still has it open.")
+@click.option("--since", type=click.Choice([*_SINCE]), multiple=True, help="What was done since (may be repeated).")
+@click.option("--document", metavar="TEXT", help="What the person calls it.")
+@click.option("--words", metavar="TEXT", help="Words that the person remembers, where the name is not known.")
+@click.option("--lost-at", type=TIME, metavar="TIME", help='When it happened ("yesterday 16:40").')
+@click.option("--class", "doc_class", type=click.Choice([*CLASSES, "any"]), help="What kind of document it is.")
+@click.option("--to", "target", metavar="DIR", help="Where to keep and restore: another disk if you can.")
+@click.option("--yes", is_flag=True, help="Restore the best copy of the first document without asking.")
+def command(
+    roots: tuple[str, ...],
+    person: str | None,
+    happened: str | None,
+    still_open: bool | None,
+    since: tuple[str, ...],
+    document: str | None,
+    words: str | None,
+    lost_at: datetime | None,
+    doc_class: str | None,
+    target: str | None,
+    yes: bool,
+) -> int:
+    """Be led from the first question to the restored file: asks what a technician asks, then runs ready, keep, scan, look and restore, and
+    shows each command, so that it is learnt. Every answer can be given as an option; what is given is not asked.
+
+    \b
+    Examples (on the disk that `rustfern demo` lays out):
+      rustfern guide marlow-quay-disk
+      rustfern guide marlow-quay-disk --person ines --happened crashed --document "hull survey" --to saved --yes
+
+    Exit status: 0 restored (or you chose not to), 1 nothing was found, 2 wrong usage, 3 done in part.
+    """
+    asks = sys.stdin.isatty()
+    if not asks and not (target and yes):
+        raise WrongUsage(
+            "there is nobody to ask here",
+            None,
+            "Run it in a terminal, or give --to DIR --yes and what is known as options",
+        )
+    given = _Answers(
+        roots, person, happened or "unknown", bool(still_open), since, document, words, lost_at, doc_class, target or ""
+    )
+    missing = {"happened": happened is None, "open": still_open is None, "since": not since, "class": doc_class is None}
+    answers = _ask(given, missing) if asks else given
+    return _work(replace(answers, doc_class=None if answers.doc_class == "any" else answers.doc_class), yes, asks)
+
+
+def _say(text: str, style: str = "bold") -> None:
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import aside
+
+    aside().print(Text(text, style=style), soft_wrap=True)
+
+
+def _choose(question: str, choices: dict[str, str]) -> str:
+    """One of several answers, by its number."""
+    _say(f"\n{question}")
+    names = list(choices)
+    for number, name in enumerate(names, 1):
+        _say(f"   {number}  {choices[name]}", "")
+    picked: int = click.prompt("Number", type=click.IntRange(1, len(names)), default=len(names), err=True)
+    return names[picked - 1]
+
+
+def _text(question: str, default: str = "") -> str:
+    _say(f"\n{question}")
+    said: str = click.prompt("Answer", default=default, show_default=bool(default), err=True)
+    return said.strip()
+
+
+def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
+    """The questions that no option answers, in the order in which a technician asks them."""
+    answers = given
+    _say("A few questions, then each step is shown as it is run. Enter passes over what nobody knows.", "")
+    _say("Until then: close nothing, start nothing again, save nothing.", "bold yellow")
+    if not answers.roots:
+        said = _text("Which disk or folder is searched? (Enter: your own files on this machine)")
+        answers = replace(answers, roots=(said,) if said else ())
+    if answers.person is None:
+        answers = replace(answers, person=_person(answers.roots))
+    if missing["happened"]:
+        answers = replace(answers, happened=_choose("What happened?", _SITUATIONS))
+    if missing["open"]:
+        _say("\nIs the program still running, with the document open?")
+        answers = replace(answers, still_open=click.confirm("Open", default=False, err=True))
+    if missing["since"]:
+        since = _choose("What was done since?", dict(reversed(_SINCE.items())))
+        answers = replace(answers, since=(since,))
+    if answers.document is None:
+        answers = replace(
+            answers, document=_text("What does the person call it? (Enter: the name is not known)") or None
+        )
+    if answers.document is None and answers.words is None:
+        said = _text("Which words stand in it? (Enter: none are remembered)")
+        answers = replace(answers, words=said or None)
+    if answers.lost_at is None:
+        answers = replace(answers, lost_at=_time())
+    if missing["class"]:
+        answers = replace(answers, doc_class=_choose("What kind of document is it?", _KINDS))
+    if not answers.target:
+        answers = replace(answers, target=_text("Where is it saved to? Another disk if you can.", "saved"))
+    return answers
+
+
+def _person(roots: Sequence[str]) -> str | None:
+    """Which of the people whose homes are there."""
+    from rustfern.operations.ready import ready
+
+    people = sorted({home.person for home in ready(roots or None, None, None).homes})
+    if len(people) < 2:
+        return None
+    choices = {name: show_name(name) for name in people} | {"": "all of them"}
+    return _choose("Whose document is it?", choices) or None
+
+
+def _time() -> datetime | None:
+    while True:
+        said = _text('When did it happen? ("yesterday 16:40", "2026-03-12 16:40"; Enter: not known)')
+        if not said:
+            return None
+        try:
+            when: datetime = TIME.convert(said, None, None)
+            return when
+        except click.UsageError as error:
+            _say(error.format_message(), "yellow")
+
+
+def _run(*words: str) -> int:
+    """Show a command and run it; its exit status."""
+    from rustfern.cli import main, note_done, tell
+
+    began = datetime.now(UTC)
+    _say(f"\n$ rustfern {shlex.join(words)}", "bold cyan")
+    try:
+        status = main(list(words), standalone_mode=False)
+    except RustFernError as error:
+        tell(error)
+        status = error.exit_status
+    status = status if isinstance(status, int) else 0
+    sys.stdout.flush()
+    note_done(words, began, status)
+    return status
+
+
+def _work(answers: _Answers, yes: bool, asks: bool) -> int:
+    """Ready, keep, scan, look, restore: in the order of the work."""
+    who = ["--person", answers.person] if answers.person else []
+    for each in answers.since:
+        if each in _WARNED:
+            _say(f"! {_WARNED[each]}", "bold yellow")
+    if answers.still_open:
+        _say(
+            "! It is still open: do not close it, and do not save over it. What is open now may be the newest version.",
+            "bold yellow",
+        )
+    kept = os.path.join(answers.target, "kept")
+    if _run("ready", *answers.roots, *who, "--to", answers.target) == 2:
+        return 2
+    if _run("keep", *answers.roots, *who, "--to", kept) == 2:
+        return 2
+    # What was kept stands for what may vanish; all else is read where it is.
+    places = [kept] if os.path.isdir(kept) and is_kept(kept) else answers.roots
+    case = _own_case(answers)
+    before = _case_in_use()
+    scanned = _run("scan", *places, *who, *_hints(answers), *case)
+    if scanned not in (0, 3):
+        return scanned
+    path = case[1] if case else _case_in_use()
+    if path is None or path == before:
+        # Kept in memory only: what follows would go on in an older case, another customer's perhaps.
+        raise WrongUsage(
+            "the case of this search could not be kept",
+            None,
+            "Do the steps alone: rustfern scan ROOT --case FILE, then look and restore with the same --case FILE",
+        )
+    _remember(answers, path)
+    number = _first(path, answers)
+    if number is None:
+        return 1
+    if _run("look", number, *case) not in (0, 3):
+        return 1
+    if asks and not yes:
+        _say("\nIs that it?")
+        said = _text("Number of the document or id of the copy to restore (Enter: this one; 0: none)", number)
+        if said == "0":
+            return 0
+        number = said
+    return _run("restore", number, "--to", os.path.join(answers.target, "restored"), *case)
+
+
+def _own_case(answers: _Answers) -> list[str]:
+    """A case beside what is restored, where the usual folder of the cases lies in what is searched."""
+    roots = [os.path.realpath(root) for root in answers.roots or live_roots()]
+    if not state_is_inside(roots):
+        return []
+    stamp = f"{datetime.now(UTC):%Y%m%d-%H%M%S}"
+    return ["--case", os.path.join(answers.target, f"case-{stamp}.fern")]
+
+
+def _case_in_use() -> str | None:
+    try:
+        return case_in_use()
+    except CaseError:
+        return None
+
+
+def _hints(answers: _Answers) -> list[str]:
+    out = []
+    for name, value in (
+        ("--document", answers.document),
+        ("--happened", None if answers.happened == "unknown" else answers.happened),
+        ("--words", answers.words),
+        ("--class", answers.doc_class),
+        ("--lost-at", f"{answers.lost_at:%Y-%m-%d %H:%M}" if answers.lost_at else None),
+    ):
+        if value:
+            out += [name, value]
+    return out
+
+
+def _remember(answers: _Answers, case: str) -> None:
+    """Note what the person told that no hint holds."""
+    told = [f"told: {_SITUATIONS[answers.happened]}", "still open" if answers.still_open else "not open any more"]
+    told += [f"since then: {_SINCE[each]}" for each in answers.since]
+    try:
+        manage.annotate(case, "; ".join(told))
+    except CaseError:
+        return
+
+
+def _first(case: str, answers: _Answers) -> str | None:
+    """The document that the search puts first, if it fits the name that was told: what was not asked for is never restored."""
+    file = CaseFile.open(case)
+    try:
+        lost = [document for document in file.documents() if document["situation"] != "nothing-lost"]
+    finally:
+        file.close()
+    if answers.document:
+        fitting = [d for d in lost if fits(answers.document, d["name"], d["original"])]
+        if lost and not fitting:
+            others = "; ".join(f"{d['id']}  {show_name(d['name'])}" for d in lost[:8])
+            raise NotFound(
+                f"no lost document is called {show_name(answers.document)}, so nothing was restored", None,
+                f"Lost documents found: {others}. Restore one by its number: rustfern restore NUMBER --to DIR",
+            )  # fmt: skip
+        lost = fitting
+    # A new case numbers its documents in the order in which the search puts them.
+    return str(lost[0]["id"]) if lost else None

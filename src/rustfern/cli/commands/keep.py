@@ -1,0 +1,120 @@
+"""`rustfern keep`: take short-lived copies to safety before anything else."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from rustfern.cli.options import json_option, print_json, warn_same_disk
+from rustfern.core.paths import show_name
+from rustfern.operations.keep import Keeping, keep
+from rustfern.sources.kept_folder import EARLIER
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_SHOWN = 5
+_NAMES = {
+    "saved": ("saved original", "saved originals"), "temporary": ("temporary copy", "temporary copies"), "swap": ("swap file", "swap files"),
+    "trash": ("from the trash", "from the trash"), "version": ("older version", "older versions"), "conflict": ("conflict copy", "conflict copies"),
+    "settings": ("settings file", "settings files"),
+}  # fmt: skip
+"""What one and several of a kind are called, where an s is not enough."""
+
+
+@click.command()
+@click.argument("roots", nargs=-1, metavar="[ROOT]...")
+@click.option("--to", "target", required=True, metavar="DIR", help="A new folder, on another disk if you can.")
+@click.option("--person", metavar="NAME", help="Only what belongs to this person.")
+@click.option("--short-lived", is_flag=True, help="Leave trash, backups and older versions where they are.")
+@json_option
+def command(roots: tuple[str, ...], target: str, person: str | None, short_lived: bool, as_json: bool) -> int:
+    """Take every short-lived copy to safety, before anything else: autosaves, temporary files, locks, the saved originals they
+    belong to, the settings that are needed later. Bytes, names and times stay; the folder can be scanned like the original.
+
+    \b
+    Examples (on the disk that `rustfern demo` lays out):
+      rustfern keep marlow-quay-disk --to kept
+      rustfern keep marlow-quay-disk --person ines --short-lived --to kept-ines
+      rustfern scan kept
+
+    Run again with the same DIR, it goes on where it stopped. Exit status: 0 all was taken, 1 there was nothing to take,
+    2 wrong usage, 3 something could not be read or written.
+    """
+    from rustfern.operations.live import live_roots
+
+    warn_same_disk(target, roots or live_roots())
+    from rustfern.cli.commands.scan import Progress
+
+    if as_json or not sys.stderr.isatty():
+        done = keep(roots or None, target, person, short_lived=short_lived)
+    else:
+        with Progress() as progress:
+            done = keep(roots or None, target, person, short_lived=short_lived, observer=progress)
+    if as_json:
+        print_json(
+            {
+                "schema": "rustfern/keep-1", "folder": done.folder, "taken": done.taken, "before": done.before,
+                "bytes": done.bytes, "kinds": done.by_kind, "changing": done.changing, "left": done.left, "earlier": done.earlier,
+                "warnings": done.warnings,
+                "problems": [{"path": p.path, "message": p.message} for p in done.problems],
+            }
+        )  # fmt: skip
+    else:
+        from rustfern.cli.screen.console import out
+
+        _show(out(), done, target)
+    if done.left or done.problems:
+        return 3
+    return 0 if done.taken or done.before else 1
+
+
+def _show(console: Console, done: Keeping, target: str) -> None:
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, heading, next_steps, shell_word, size
+
+    for warning in done.warnings:
+        console.print(Text(f"! {show_name(warning)}", style=f"bold {RUST}"))
+    good = not done.left
+    count = done.taken + done.before
+    if not count and good:
+        console.print(Text("Nothing short-lived was found, so nothing was kept.", style="bold"))
+        return
+    said = (
+        f"Kept: {count} files, verified, {size(done.bytes)} written."
+        if good
+        else f"Kept {count} files, {len(done.left)} not."
+    )
+    console.print(Text(said, style=f"bold {FERN if good else RUST}"))
+    bullet(console, f"in {done.folder}, with a manifest that has the SHA-256 of each")
+    kinds = ", ".join(
+        f"{number} {_NAMES.get(kind, (kind, kind + 's'))[number > 1]}"
+        for kind, number in sorted(done.by_kind.items(), key=lambda item: -item[1])
+    )
+    if kinds:
+        bullet(console, kinds)
+    if done.before:
+        bullet(console, f"{done.before} of them were there already, whole and unchanged", PALE)
+    if done.earlier:
+        who = (
+            "1 file had changed since it was"
+            if len(done.earlier) == 1
+            else f"{len(done.earlier)} files had changed since they were"
+        )
+        said = f"{who} kept: both versions stay, the earlier below {os.path.join(done.folder, EARLIER)}"
+        bullet(console, said, WARN)
+    for path in done.changing[:_SHOWN]:
+        bullet(console, f"still being written while it was read: {path}. Run this again in a minute", WARN)
+    for path in done.left[:_SHOWN]:
+        bullet(console, f"not taken: {path}", RUST)
+    if done.problems:
+        heading(console, "Could not be read or written")
+        for problem in done.problems[:_SHOWN]:
+            bullet(console, f"{problem.path}: {problem.message}")
+        if len(done.problems) > _SHOWN:
+            bullet(console, f"and {len(done.problems) - _SHOWN} more (--json lists all)", PALE)
+    next_steps(console, [(f"scan {shell_word(target)}", "search what was kept, as often as you like")])

@@ -1,0 +1,264 @@
+"""`rustfern look`: what a copy is and why, its content, a document's life, and how two copies differ."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+import re
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
+from rustfern.cases.lookup import find_copy
+from rustfern.cli.complete import complete_what
+from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
+from rustfern.core.errors import NotFound, SourceError
+from rustfern.formats.format_table import class_of
+from rustfern.formats.text_sink import Piece, fold
+from rustfern.operations.look import WHOLE, Seen, picture, recording, see, see_file
+from rustfern.operations.session import copy_elsewhere_of
+from rustfern.reports.life import Event
+
+_CHARACTERS = 6_000
+
+
+@click.command()
+@click.argument("what", nargs=-1, required=True, metavar="WHAT [WHAT]", shell_complete=complete_what)
+@click.option("--text", "whole", is_flag=True, help="All of its text, a screen at a time.")
+@click.option("--sheet", metavar="NAME", help="Only this sheet, slide or page, all of it.")
+@click.option("--words", metavar="TEXT", help="Where these words stand in it, and how often.")
+@click.option("--picture", "target", metavar="FILE", help="Write its picture, or how two differ (.png).")
+@click.option("--figure", metavar="FILE", help="Write a document's life as a figure (.png or .svg).")
+@paths_option
+@case_option
+@json_option
+def command(
+    what: tuple[str, ...],
+    whole: bool,
+    sheet: str | None,
+    words: str | None,
+    target: str | None,
+    figure: str | None,
+    case: str | None,
+    as_json: bool,
+) -> int:
+    """See what a copy is, why it belongs to its document, and its content, before anything is written.
+
+    WHAT is the number of a document (its life on one line of time, and its best copy), the id of a copy (`1b`), a document's name, or
+    the path of any file. Two of them are compared: what the second has more and fewer, word by word, cell by cell. Nothing is
+    opened in its program, and nothing is changed.
+
+    \b
+    Examples (after `rustfern demo`):
+      rustfern look 1                     its life, and why its best copy is the best
+      rustfern look 2b --text             all of its text
+      rustfern look 3 --sheet Orders      one sheet of a workbook
+      rustfern look 1b --words "larch"    where a word stands, and how often
+      rustfern look 1a 1c                 what the second has that the first lacks
+      rustfern look 1 --figure life.png
+    """
+    if len(what) > 2:
+        raise click.UsageError("one copy is looked at, or two are compared; more were given")
+    for each in what:
+        if os.path.dirname(each) and not os.path.exists(each):
+            raise NotFound(
+                "there is no such file", each, "Give the path of a file, or the id of a copy: rustfern look 1b"
+            )
+    file = None if all(is_file(each) for each in what) else case_at(case)
+    roots = roots_of(file) if file is not None else []
+    copy_elsewhere_of([*roots, *(each for each in what if is_file(each))])
+    try:
+        keep = WHOLE if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
+        found = [Shown.of(each, file, keep) for each in what]
+        life = _life(found[0], what, file)
+    finally:
+        if file is not None:
+            file.close()
+    if figure is not None:
+        _draw(found[0], life, figure, roots)
+    if target is not None:
+        _write_picture(found, target, roots)
+    if len(found) == 2:
+        return _compared(found[0], found[1], as_json, target)
+    return _one(found[0], life, _Asked(whole, sheet, words, figure, target), as_json)
+
+
+def is_file(what: str) -> bool:
+    """Whether a word names a file rather than something in the case."""
+    return not re.fullmatch(r"\d{1,9}[a-z]{0,6}", what) and os.path.isfile(what)
+
+
+@dataclasses.dataclass(frozen=True)
+class _Asked:
+    whole: bool
+    sheet: str | None
+    words: str | None
+    figure: str | None
+    target: str | None
+
+
+@dataclasses.dataclass(frozen=True)
+class Shown:
+    """One thing looked at: a copy of the case, or (`copy` is None) any file; `bases` are the copies that it is rebuilt on."""
+
+    label: str
+    name: str
+    seen: Seen
+    copy: KeptCopy | None
+    bases: tuple[KeptCopy, ...] = ()
+
+    @classmethod
+    def of(cls, what: str, file: CaseFile | None, keep: int) -> Shown:
+        """Read what a word names. Raises `NotFound`."""
+        if file is None or is_file(what):
+            try:
+                return cls(what, os.path.basename(what), see_file(what, keep), None)
+            except SourceError as error:
+                raise NotFound(error.what, what, "Give the path of a file that can be read") from error
+        copy = find_copy(file, what)
+        bases = tuple(other for other in file.copies(copy.number) if other.id in copy.facts["needs"])
+        return cls(copy.id, copy.document["name"], see(copy, bases, keep), copy, bases)
+
+    def again(self) -> Shown:
+        """The same, with all of its text."""
+        seen = see(self.copy, self.bases, WHOLE) if self.copy else see_file(self.label, WHOLE)
+        return dataclasses.replace(self, seen=seen)
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it is several files."""
+        return bool(self.copy and self.copy.facts["members"])
+
+
+def _life(shown: Shown, what: Sequence[str], file: CaseFile | None) -> list[Event]:
+    """The events of a document's life if the whole document was asked for."""
+    if file is None or shown.copy is None or len(what) != 1 or what[0].strip().lower() == shown.copy.id:
+        return []
+    from rustfern.reports.life import events
+
+    return events(shown.copy.document, [copy.facts for copy in file.copies(shown.copy.number)])
+
+
+def _draw(shown: Shown, life: Sequence[Event], target: str, roots: Sequence[str]) -> None:
+    if not life:
+        raise NotFound("a figure is made of a document's life", None, "Give its number: rustfern look 1 --figure FILE")
+    from rustfern.reports.figure import draw
+
+    draw(shown.name, life, target, roots)
+
+
+def _write_picture(found: Sequence[Shown], target: str, roots: Sequence[str]) -> None:
+    from rustfern.reports.pictures import differing, write
+
+    pictures = [picture(each.copy, each.bases, each.label) for each in found]
+    there = [each[0] for each in pictures if each]
+    if len(there) < len(found):
+        missing = next(each for each, got in zip(found, pictures, strict=True) if not got)
+        raise NotFound(
+            "it holds no picture that can be shown", missing.label, "Look at its text: rustfern look WHAT --text"
+        )
+    write(there[0] if len(there) == 1 else differing(there[0], there[1]).shown, target, roots)
+
+
+def _one(shown: Shown, life: list[Event], asked: _Asked, as_json: bool) -> int:
+    from rustfern.cli.screen import copy_view
+    from rustfern.cli.screen.console import out
+
+    pieces = list(shown.seen.pieces)
+    if asked.sheet is not None:
+        pieces = _of_sheet(shown, pieces, asked.sheet)
+    hits = find_words(pieces, asked.words) if asked.words else []
+    trouble = shown.seen.trouble
+    if as_json:
+        print_json(_as_json(shown, pieces, life, hits if asked.words else None))
+    elif asked.words:
+        copy_view.show_hits(out(), shown, pieces, asked.words, hits)
+        return 0 if hits else 1
+    elif asked.whole or asked.sheet is not None:
+        # Slides lie in another order than they are shown: they are read before.
+        told = shown.seen.content.format if shown.seen.content else None
+        streamed = asked.sheet is None and class_of(told) != "slides"
+        if asked.whole and not streamed and asked.sheet is None:
+            pieces = list(shown.again().seen.pieces)
+        copy_view.page(pieces, shown, streamed=streamed and not shown.is_folder)
+    else:
+        copy_view.show(out(), shown, life)
+        for what, path in (("figure", asked.figure), ("picture", asked.target)):
+            if path:
+                copy_view.written(out(), what, path)
+    return 3 if trouble else 0
+
+
+def _of_sheet(shown: Shown, pieces: Sequence[Piece], name: str) -> list[Piece]:
+    """The pieces of one sheet, slide or page, by its name or its number. Raises `NotFound` with what there is."""
+    there = list(dict.fromkeys(piece.section for piece in pieces if piece.section))
+    found = [each for each in there if fold(each) == fold(name)]
+    if not found and name.isdigit():
+        found = [each for each in there if each.endswith(f" {name}")] or there[int(name) - 1 : int(name)]
+    if not found:
+        listed = ", ".join(there[:20]) + (" …" if len(there) > 20 else "")
+        following = f"There are: {listed}" if there else "It has no sheets, slides or pages: leave --sheet away"
+        raise NotFound(f"there is no sheet called {name}", shown.label, following)
+    return [piece for piece in pieces if piece.section == found[0]]
+
+
+def find_words(pieces: Sequence[Piece], words: str) -> list[int]:
+    """The numbers (from 1) of the pieces that hold all of some words, whatever their case."""
+    wanted = fold(words).split()
+    return [at for at, piece in enumerate(pieces, 1) if all(word in fold(piece.text) for word in wanted)]
+
+
+def _as_json(shown: Shown, pieces: Sequence[Piece], life: Sequence[Event], hits: Sequence[int] | None) -> Any:
+    copy, content = shown.copy, shown.seen.content
+    length, tracks = recording(shown.copy, shown.bases, shown.label, content)
+    return {
+        "schema": "rustfern/look-1",
+        "document": copy.document if copy else None,
+        "copy": copy.facts if copy else None,
+        "lines": [piece.text for piece in pieces],
+        "pieces": [dataclasses.asdict(piece) for piece in pieces],
+        "parts": [dataclasses.asdict(part) for part in shown.seen.parts],
+        "recording": {"seconds": length, "tracks": tracks} if length is not None or tracks else None,
+        "problem": shown.seen.trouble,
+        "state": str(content.state) if content else None,
+        "reason": content.reason if content else None,
+        "life": [{**dataclasses.asdict(event), "when": event.when.isoformat()} for event in life],
+        "words": [{"at": at, "line": pieces[at - 1].text} for at in hits] if hits is not None else None,
+    }
+
+
+def _compared(left: Shown, right: Shown, as_json: bool, target: str | None) -> int:
+    from rustfern.operations.text_diff import compare_pieces
+    from rustfern.reports.pictures import Differing, differing
+
+    trouble = left.seen.trouble or right.seen.trouble
+    found = compare_pieces(left.seen.pieces, right.seen.pieces)
+    seen: Differing | None = None
+    if not any(side.seen.content and side.seen.content.tokens for side in (left, right)):
+        pictures = [picture(each.copy, each.bases, each.label) for each in (left, right)]
+        if pictures[0] and pictures[1]:
+            seen = differing(pictures[0][0], pictures[1][0])
+    if as_json:
+        print_json(
+            {
+                "schema": "rustfern/look-2",
+                "left": left.label,
+                "right": right.label,
+                **{key: value for key, value in dataclasses.asdict(found).items() if key != "changes"},
+                "changes": [dataclasses.asdict(change) for change in found.changes],
+                "picture": seen.facts() if seen else None,
+                "problem": trouble,
+            }
+        )
+    else:
+        from rustfern.cli.screen import copy_view
+        from rustfern.cli.screen.comparison import show
+        from rustfern.cli.screen.console import out
+
+        sides = [(each.label, each.name, each.seen.content, each.copy is not None) for each in (left, right)]
+        show(out(), sides[0], sides[1], found, trouble, seen)
+        if target:
+            copy_view.written(out(), "picture", target)
+    return 3 if trouble else 0

@@ -1,0 +1,116 @@
+"""`rustfern places`: every place of the catalogue in each home, as it is there."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from rustfern.cli.options import CLASSES, json_option, paths_option, print_json
+from rustfern.operations.places import Survey, Surveyed, survey
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+
+@click.command()
+@click.argument("roots", nargs=-1, metavar="[ROOT]...")
+@click.option("--person", metavar="NAME", help="Only the home of this person.")
+@click.option("--class", "doc_class", type=click.Choice(CLASSES), help="Only places for this kind of document.")
+@click.option("--all", "everything", is_flag=True, help="Also places that are not there.")
+@click.option("--markdown", is_flag=True, help="The whole catalogue as a page; nothing is searched.")
+@paths_option
+@json_option
+def command(
+    roots: tuple[str, ...], person: str | None, doc_class: str | None, everything: bool, markdown: bool, as_json: bool
+) -> int:
+    """Show where copies would be, without reading any: each known folder in each home, whether it is there, how much is in it.
+
+    \b
+    Examples (on the disk that `rustfern demo` lays out):
+      rustfern places marlow-quay-disk
+      rustfern places marlow-quay-disk --person ines --all
+      rustfern places --markdown
+
+    Exit status: 0 something lies in such a folder, 1 nothing does, 2 wrong usage, 3 a folder could not be read.
+    """
+    if markdown:
+        from rustfern.catalogue.page import markdown as page
+
+        sys.stdout.write(page())
+        return 0
+    found = survey(roots or None, person, doc_class)
+    rows = [row for row in found.places if everything or row.found.status != "absent"]
+    if as_json:
+        print_json({"schema": "rustfern/places-1", "places": [_fields(row) for row in rows]})
+    else:
+        from rustfern.cli.screen.console import out
+
+        _show(out(), found, rows, everything=everything)
+    if any(row.found.status == "denied" for row in found.places):
+        return 3
+    return 0 if any(row.found.copies for row in found.places) else 1
+
+
+def _fields(row: Surveyed) -> dict[str, object]:
+    place = row.place
+    return {
+        "place": row.found.place,
+        "what": place.what if place else "a folder of the person's own",
+        "program": place.program if place else None,
+        "kind": place.kind if place else None,
+        "person": row.home.person if row.home else None,
+        "path": row.found.path,
+        "status": row.found.status,
+        "copies": row.found.copies,
+        "by": row.found.by or None,
+        "lifetime": place.lifetime if place else None,
+        "moved_by": place.moved_by or None if place else None,
+        "sure": place.sure if place else None,
+    }
+
+
+def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: bool) -> None:
+    """By person: what is there, how much is in it, how long it lives."""
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, heading, next_steps, shell_word, short_path
+    from rustfern.core.paths import show_name
+
+    people = [*found.homes, None]
+    for home in people:
+        mine = [
+            row for row in rows if row.home == home and (everything or row.found.copies or row.found.status != "found")
+        ]
+        if not mine:
+            continue
+        heading(console, f"{show_name(home.person)} ({home.layout})" if home else "The whole disk")
+        for row in sorted(mine, key=lambda row: (-row.found.copies, row.found.status, row.found.place)):
+            count, status = row.found.copies, row.found.status
+            line = Text("   ")
+            line.append(
+                f"{count:>4}  " if status == "found" else f"{status:>6}",
+                style=f"bold {FERN if count else PALE if status in ('found', 'absent') else RUST}",
+            )
+            what = row.place.what if row.place else "a folder of the person's own"
+            line.append(f" {what}", style="bold" if count else "")
+            console.print(line, soft_wrap=True)
+            base = home.path if home else found.roots[0]
+            elsewhere = status not in ("found", "absent", "denied")
+            inner = row.found.path if elsewhere else os.path.relpath(row.found.path, base)
+            inner = "(the home itself)" if row.found.path.rstrip("/.") == base else inner
+            bullet(console, short_path(inner, console.width - 12), PALE, indent=10)
+            if row.found.by:
+                bullet(console, f"{'recorded' if elsewhere else 'moved here'} by {row.found.by}", WARN, indent=10)
+            if count and row.place:
+                bullet(console, f"lives {row.place.lifetime}", PALE, indent=10)
+    absent = sum(row.found.status == "absent" for row in found.places)
+    empty = sum(row.found.status == "found" and not row.found.copies for row in found.places)
+    console.print()
+    if not everything and (absent or empty):
+        said = f"{empty} more known folders are there but hold no copies, {absent} are not there (--all shows them)"
+        console.print(Text(said, style=PALE))
+    where = " ".join(shell_word(root) for root in found.roots)
+    next_steps(console, [(f"scan {where}", "read, match and choose among what lies there")])

@@ -1,0 +1,160 @@
+"""`rustfern ready`: the first second of a job."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from rustfern.cli.options import json_option, print_json
+from rustfern.operations.ready import Readiness, ready
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_SHOWN = 4
+
+
+@click.command()
+@click.argument("roots", nargs=-1, metavar="[ROOT]...")
+@click.option("--person", metavar="NAME", help="Only the home of this person.")
+@click.option(
+    "--to",
+    "target",
+    metavar="DIR",
+    help="Where you will keep and restore: its free space, and whether it is another disk.",
+)
+@json_option
+def command(roots: tuple[str, ...], person: str | None, target: str | None, as_json: bool) -> int:
+    """Look around for one second, reading only: whose machine or disk, which people, what is running with documents open, what
+    is locked or missing, and what to do and not to do first.
+
+    \b
+    Examples (on the disk that `rustfern demo` lays out):
+      rustfern ready marlow-quay-disk
+      rustfern ready marlow-quay-disk --to kept
+      rustfern ready
+
+    Exit status: 0 ready, 1 nobody's home was found, 2 wrong usage, 3 something is denied, locked, encrypted or hibernated.
+    """
+    found = ready(roots or None, person, target)
+    if as_json:
+        print_json(_fields(found))
+    else:
+        from rustfern.cli.screen.console import out
+
+        _show(out(), found, target)
+    if found.denied or found.blocked:
+        return 3
+    return 0 if found.homes else 1
+
+
+def _fields(found: Readiness) -> dict[str, object]:
+    from rustfern.operations.schema import stamp
+
+    return {
+        "schema": "rustfern/ready-1",
+        "roots": list(found.roots),
+        "live": found.live,
+        "homes": [{"path": h.path, "layout": str(h.layout), "person": h.person} for h in found.homes],
+        "host": found.host,
+        "zone": found.zone,
+        "clock": found.clock,
+        "programs": [
+            {
+                "name": p.name,
+                "pids": list(p.pids),
+                "documents": list(p.documents),
+                "last_autosave": stamp(p.last_autosave),
+            }
+            for p in found.programs
+        ],
+        "copies": found.copies,
+        "newest": stamp(found.newest),
+        "denied": list(found.denied),
+        "blocked": list(found.blocked),
+        "outside": [{"path": path, "by": by} for path, by in found.outside],
+        "settings": [
+            {"program": a.program, "says": a.says, "risk": a.risk, "people": list(a.people), "files": list(a.files)}
+            for a in found.advice
+        ],
+        "free": found.free,
+        "same_disk_as": found.shared_with,
+        "first": list(found.first),
+        "never": list(found.never),
+        "problems": [{"path": p.path, "message": p.message} for p in found.problems],
+    }
+
+
+def _show(console: Console, found: Readiness, target: str | None) -> None:
+    """Danger first, then where we are, then what to do."""
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, RUST, WARN, bullet, fact, heading, next_steps, shell_word, size
+    from rustfern.core.paths import show_name
+    from rustfern.sources.live_machine import ago
+
+    for program in found.programs:
+        if program.documents or program.last_autosave:
+            what = f" with {', '.join(show_name(d) for d in program.documents[:3])}" if program.documents else ""
+            last = f"last autosave {ago(program.last_autosave)}" if program.last_autosave else "no autosave found yet"
+            console.print(
+                Text(f"! {program.name} is running{what}: do not close or end it; {last}", style=f"bold {RUST}")
+            )
+    for text in (*found.blocked, *([found.clock] if found.clock else [])):
+        bullet(console, f"! {text}", f"bold {RUST}", indent=0)
+    if found.live:
+        console.print(Text("This machine, as it runs.", style="bold"))
+    else:
+        console.print(Text("Attached files: nothing of this is running here.", style=f"bold {FERN}"))
+    for root in found.roots:
+        fact(console, "where", root)
+    who = ", ".join(f"{home.person} ({home.layout})" for home in found.homes) or "nobody's home was found"
+    fact(console, "people", who)
+    fact(
+        console,
+        "machine",
+        ", ".join(part for part in (found.host, f"zone {found.zone}" if found.zone else None) if part)
+        or "name and zone not known",
+    )
+    newest = f", the newest written {ago(found.newest)}" if found.newest else ""
+    fact(console, "copies", f"{found.copies} short-lived in known folders{newest}")
+    if target:
+        room = f"{size(found.free)} free" if found.free is not None else "free space not known"
+        other = (
+            f"on the SAME disk as {found.shared_with}: another one is safer"
+            if found.shared_with
+            else "on another disk: good"
+        )
+        fact(console, "target", f"{target}: {room}, {other}")
+    settings = [f"{a.program}: {a.says}" + (f" ({', '.join(a.people)})" if a.people else "") for a in found.advice]
+    _list(console, "Cannot be read", found.denied, RUST)
+    _list(console, "Copies also go to, but not here", [f"{path} ({by})" for path, by in found.outside], WARN)
+    heading(console, "First")
+    for number, text in enumerate(found.first, 1):
+        bullet(console, f"{number}. {text}", FERN)
+    heading(console, "Do not")
+    for text in found.never:
+        bullet(console, f"- {text}", RUST)
+    _list(console, "What was set", settings, "")
+    where = " ".join(shell_word(root) for root in found.roots) if not found.live else ""
+    to = shell_word(target) if target else "DIR-ON-ANOTHER-DISK"
+    steps = (
+        [(f"keep {where} --to {to}".replace("  ", " "), "take the short-lived copies to safety")]
+        if found.copies
+        else []
+    )
+    next_steps(console, [*steps, (f"scan {where}".strip(), "find what was lost")])
+
+
+def _list(console: Console, title: str, lines: Sequence[str], style: str) -> None:
+    from rustfern.cli.screen.console import PALE, bullet, heading
+
+    if not lines:
+        return
+    heading(console, title)
+    for line in lines[:_SHOWN]:
+        bullet(console, line, style)
+    if len(lines) > _SHOWN:
+        bullet(console, f"and {len(lines) - _SHOWN} more (--json lists all)", PALE)

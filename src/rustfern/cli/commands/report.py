@@ -1,0 +1,78 @@
+"""`rustfern report`: the page for the customer, the record for the file, tables for programs."""
+
+from __future__ import annotations
+
+import os
+
+import click
+
+from rustfern.cases import manage
+from rustfern.cases.case_file import roots_of
+from rustfern.cli.options import case_at, case_option, json_option, print_json
+from rustfern.core.errors import WrongUsage
+from rustfern.core.paths import show_name
+from rustfern.operations.targets import write_new
+
+
+@click.command()
+@click.option("--to", "target", metavar="FILE", help="Write the page here (.html), or the table (.csv).")
+@click.option("--for", "form", type=click.Choice(["customer", "record"]), default="customer", help="Whom it is for.")
+@click.option("--person", metavar="NAME", help="Only the documents of this person.")
+@click.option("--ticket", default="", metavar="TEXT", help="The number of the job.")
+@click.option("--technician", default="", metavar="NAME", help="Who did it.")
+@click.option("--consent", default="", metavar="TEXT", help="Who agreed to the search, and when (for the record).")
+@click.option("--csv", "as_csv", is_flag=True, help="A line for each copy on stdout, parted by commas.")
+@case_option
+@json_option
+def command(
+    target: str | None,
+    form: str,
+    person: str | None,
+    ticket: str,
+    technician: str,
+    consent: str,
+    as_csv: bool,
+    case: str | None,
+    as_json: bool,
+) -> int:
+    """Write what was found and restored: one page in plain words for the customer, or the full record.
+
+    The page is one file without network; it prints on A4. An existing file is never replaced.
+
+    \b
+    Examples (after `rustfern demo`):
+      rustfern report --to for-ines.html --person ines
+      rustfern report --for record --to record.html --ticket 4711 --technician "T. Okoro"
+      rustfern report --to copies.csv
+      rustfern report --csv > copies.csv
+    """
+    from rustfern.reports.report import Paper, gather, html, table
+
+    file = case_at(case)
+    roots = roots_of(file)
+    try:
+        if as_json:
+            print_json({"schema": "rustfern/report-1", **gather(file, person)})
+            return 0
+        if as_csv:
+            click.echo(table(file, person), nl=False)
+            return 0
+        if target is None:
+            raise WrongUsage(
+                "where the report is written was not given", None, "Add --to FILE.html (or .csv), or --csv, or --json"
+            )
+        ending = os.path.splitext(target)[1].lower()
+        if ending not in (".html", ".csv"):
+            raise WrongUsage("a report is a page or a table", target, "Name it .html or .csv")
+        known = manage.paper(file)
+        paper = Paper(ticket or known["ticket"], technician or known["technician"], consent or known["consent"])
+        text = (
+            table(file, person)
+            if ending == ".csv"
+            else html(file, "record" if form == "record" else "customer", paper, person)
+        )
+    finally:
+        file.close()
+    write_new(target, text.encode("utf-8", "backslashreplace"), "report", roots)
+    click.echo(f"Written: {show_name(target)}")
+    return 0

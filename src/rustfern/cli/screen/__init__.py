@@ -1,0 +1,1 @@
+"""How answers look in a terminal."""

@@ -1,0 +1,29 @@
+"""How work goes on, told to whoever watches: the core never prints."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+
+class Observer(Protocol):
+    """Told how the scan goes on; prints or does nothing."""
+
+    def stage(self, text: str) -> None:
+        """A new stage begins."""
+
+    def count(self, files: int) -> None:
+        """So many files were seen."""
+
+    def so_far(self, lines: Sequence[str]) -> None:
+        """What is known before the whole tree was walked."""
+
+
+class Silent:
+    """An observer that says nothing."""
+
+    def stage(self, text: str) -> None: ...
+
+    def count(self, files: int) -> None: ...
+
+    def so_far(self, lines: Sequence[str]) -> None: ...

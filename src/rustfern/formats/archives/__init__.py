@@ -1,0 +1,1 @@
+"""Archives, and packages that are archives."""

@@ -1,0 +1,306 @@
+"""ZIP structure, read to its last byte: central directory against local headers, every member inflated and summed.
+
+Source: PKWARE APPNOTE 6.3.10, sections 4.3 (layout) and 4.5.3 (zip64). Offsets in errors are bytes from the start.
+"""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.interface import Limits
+
+_END = b"PK\x05\x06"
+_END64 = b"PK\x06\x06"
+_LOCATOR64 = b"PK\x06\x07"
+_CENTRAL = b"PK\x01\x02"
+_LOCAL = b"PK\x03\x04"
+_DESCRIPTOR = b"PK\x07\x08"
+_ALL = 0xFFFFFFFF
+_CHUNK = 1 << 18
+_SMALL = 1 << 20
+_TIMES = 4
+"""Parts of relationships and lists are read more than once."""
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One member by the central directory; `offset` is that of its local header in the file."""
+
+    name: str
+    raw_name: bytes
+    method: int
+    flags: int
+    crc: int
+    packed: int
+    size: int
+    offset: int
+
+    @property
+    def encrypted(self) -> bool:
+        return bool(self.flags & 1)
+
+    @property
+    def is_folder(self) -> bool:
+        return self.name.endswith("/")
+
+
+def _read(stream: BinaryIO, offset: int, count: int, what: str) -> bytes:
+    stream.seek(offset)
+    data = stream.read(count)
+    if len(data) != count:
+        raise Malformed(f"the file ends inside {what}", offset + len(data))
+    return data
+
+
+class Archive:
+    """The directory of a ZIP file; `read` gives a member's bytes and verifies them."""
+
+    def __init__(self, stream: BinaryIO, size: int, limits: Limits) -> None:
+        self.stream, self.size, self.limits = stream, size, limits
+        self.members: dict[str, Member] = {}
+        self.unpacked = 0
+        self._load()
+
+    def _load(self) -> None:
+        tail_at = max(0, self.size - 65_557)
+        tail = _read(self.stream, tail_at, self.size - tail_at, "the end record")
+        at = tail.rfind(_END)
+        while at >= 0:
+            if at + 22 <= len(tail) and at + 22 + int.from_bytes(tail[at + 20 : at + 22], "little") == len(tail):
+                break
+            at = tail.rfind(_END, 0, at)
+        if at < 0:
+            raise Malformed("the file is cut off: the directory of its parts, at the end, is missing", self.size)
+        end_at = tail_at + at
+        disk, start_disk, _, total, length, start = struct.unpack_from("<HHHHII", tail, at + 4)
+        if total == 0xFFFF or length == _ALL or start == _ALL:
+            total, length, start, end_at = self._end64(end_at, total, length, start)
+        elif disk or start_disk:
+            raise Malformed("part of a ZIP file split over several volumes", end_at)
+        shift = end_at - length - start  # bytes in front of the archive
+        if shift < 0:
+            raise Malformed("the directory of parts does not fit into the file", end_at)
+        if total > self.limits.members:
+            raise Malformed(f"claims {total} parts, more than any document has")
+        self._central(start + shift, length, total, shift)
+
+    def _end64(self, end_at: int, total: int, length: int, start: int) -> tuple[int, int, int, int]:
+        if end_at < 20:
+            raise Malformed("the zip64 locator is missing", end_at)
+        locator = _read(self.stream, end_at - 20, 20, "the zip64 locator")
+        if locator[:4] != _LOCATOR64:
+            if total == 0xFFFF and length != _ALL and start != _ALL:
+                return total, length, start, end_at
+            raise Malformed("the zip64 locator is missing", end_at - 20)
+        at = int.from_bytes(locator[8:16], "little")
+        if at + 56 > self.size:
+            raise Malformed("the zip64 end record lies outside the file", end_at - 20)
+        record = _read(self.stream, at, 56, "the zip64 end record")
+        if record[:4] != _END64:
+            raise Malformed("the zip64 end record is damaged", at)
+        total, length, start = struct.unpack_from("<QQQ", record, 32)
+        return total, length, start, at
+
+    def _central(self, at: int, length: int, total: int, shift: int) -> None:
+        if at + length > self.size:
+            raise Malformed("the directory of parts does not fit into the file", at)
+        data = _read(self.stream, at, length, "the directory of parts")
+        position = 0
+        for _ in range(total):
+            if data[position : position + 4] != _CENTRAL or position + 46 > length:
+                raise Malformed("the directory of parts is damaged", at + position)
+            flags, method, _t, _d, crc, packed, size, n, e, c = struct.unpack_from("<HHHHIIIHHH", data, position + 8)
+            offset = int.from_bytes(data[position + 42 : position + 46], "little")
+            raw = data[position + 46 : position + 46 + n]
+            extra = data[position + 46 + n : position + 46 + n + e]
+            size, packed, offset = _extra64(extra, size, packed, offset)
+            name = raw.decode("utf-8" if flags & 0x800 else "cp437", "replace")
+            if name in self.members:
+                raise Malformed(f"part {name} is listed twice", at + position)
+            self.members[name] = Member(name, raw, method, flags, crc, packed, size, offset + shift)
+            position += 46 + n + e + c
+        if position != length:
+            raise Malformed("the directory of parts has a wrong length", at + position)
+        ordered = sorted(self.members.values(), key=lambda m: m.offset)
+        ends = [*(m.offset for m in ordered[1:]), at]
+        for member, end in zip(ordered, ends, strict=False):
+            if member.offset + 30 + len(member.raw_name) + member.packed > end:
+                raise Malformed(f"part {member.name} reaches into the next one", member.offset)
+
+    def read(self, member: Member) -> Iterator[bytes]:
+        """Yield the member's bytes; at the end its size and CRC have been compared with both headers."""
+        header = _read(self.stream, member.offset, 30, f"part {member.name}")
+        if header[:4] != _LOCAL:
+            raise Malformed(f"the header of part {member.name} is damaged", member.offset)
+        flags, method, _t, _d, crc, packed, size, n, e = struct.unpack_from("<HHHHIIIHH", header, 6)
+        rest = _read(self.stream, member.offset + 30, n + e, f"part {member.name}")
+        size, packed, _ = _extra64(rest[n:], size, packed, 0)
+        later = bool(flags & 8)
+        if rest[:n] != member.raw_name or method != member.method:
+            raise Malformed(f"part {member.name} disagrees with the directory of parts", member.offset)
+        if (crc, packed, size) != (member.crc, member.packed, member.size) and not (
+            later and all(mine in (0, known) for mine, known in self._pairs(crc, packed, size, member))
+        ):
+            raise Malformed(f"part {member.name} disagrees with the directory of parts", member.offset)
+        if member.encrypted:
+            raise Malformed(f"part {member.name} is protected by a password", member.offset)
+        at = member.offset + 30 + n + e
+        yield from self._inflate(member, at)
+        if later:
+            self._descriptor(member, at + member.packed)
+
+    @staticmethod
+    def _pairs(crc: int, packed: int, size: int, member: Member) -> tuple[tuple[int, int], ...]:
+        return (crc, member.crc), (packed, member.packed), (size, member.size)
+
+    def _descriptor(self, member: Member, at: int) -> None:
+        self.stream.seek(at)
+        data = self.stream.read(24)
+        body = data[4:] if data[:4] == _DESCRIPTOR else data
+        if int.from_bytes(body[:4], "little") != member.crc:
+            raise Malformed(f"the sum after part {member.name} does not fit", at)
+
+    def _inflate(self, member: Member, at: int) -> Iterator[bytes]:
+        if member.method not in (0, 8):
+            raise Malformed(f"part {member.name} is packed by method {member.method}, which office programs do not use")
+        if self.limits.too_much(member.size, member.packed):
+            raise Malformed(f"part {member.name} would unpack to {member.size} bytes: refused", at)
+        self.unpacked += member.size
+        if self.limits.too_much(self.unpacked, self.size * _TIMES):
+            raise Malformed("the parts would unpack to more than can be a document: refused", at)
+        self.stream.seek(at)
+        inflate = zlib.decompressobj(-15) if member.method == 8 else None
+        if member.size <= _SMALL and member.packed <= _SMALL:
+            yield self._at_once(inflate, member, at)
+            return
+        left, crc, got = member.packed, 0, 0
+        while left > 0:
+            data = self.stream.read(min(_CHUNK, left))
+            if not data:
+                raise Malformed(f"the file ends inside part {member.name}", at + member.packed - left)
+            left -= len(data)
+            for piece in _pieces(inflate, data, member, at):
+                got += len(piece)
+                if got > member.size:
+                    raise Malformed(f"part {member.name} is longer than its size says", at)
+                crc = zlib.crc32(piece, crc)
+                yield piece
+        if inflate is not None and not inflate.eof:
+            raise Malformed(f"part {member.name} stops before its end", at + member.packed)
+        if got != member.size:
+            raise Malformed(f"part {member.name} has {got} bytes instead of {member.size}", at)
+        if crc != member.crc:
+            raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
+
+    def _at_once(self, inflate: zlib._Decompress | None, member: Member, at: int) -> bytes:
+        """A member of the usual size, unpacked in one go."""
+        data = self.stream.read(member.packed)
+        if len(data) != member.packed:
+            raise Malformed(f"the file ends inside part {member.name}", at + len(data))
+        if inflate is not None:
+            try:
+                data = inflate.decompress(data, member.size + 1)
+            except zlib.error as error:
+                raise Malformed(f"part {member.name} cannot be unpacked", at) from error
+            if len(data) <= member.size and not inflate.eof:
+                raise Malformed(f"part {member.name} stops before its end", at + member.packed)
+            if inflate.unused_data:
+                raise Malformed(f"part {member.name} ends before its packed bytes do", at)
+        if len(data) != member.size:
+            longer = "longer than its size says" if len(data) > member.size else "shorter than its size says"
+            raise Malformed(f"part {member.name} is {longer}", at)
+        if zlib.crc32(data) != member.crc:
+            raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
+        return data
+
+    def bytes_of(self, name: str, limit: int = 64 << 20) -> bytes:
+        """All bytes of one member, at most `limit`."""
+        out = bytearray()
+        for piece in self.read(self.members[name]):
+            out += piece
+            if len(out) > limit:
+                raise Malformed(f"part {name} is larger than such a part can be")
+        return bytes(out)
+
+
+def _pieces(inflate: zlib._Decompress | None, data: bytes, member: Member, at: int) -> Iterator[bytes]:
+    if inflate is None:
+        yield data
+        return
+    while data:
+        if inflate.eof:
+            raise Malformed(f"part {member.name} ends before its packed bytes do", at)
+        try:
+            piece = inflate.decompress(data, _CHUNK)
+        except zlib.error as error:
+            raise Malformed(f"part {member.name} cannot be unpacked", at) from error
+        if piece:
+            yield piece
+        data = inflate.unconsumed_tail
+    while not inflate.eof:
+        piece = inflate.decompress(b"", _CHUNK)
+        if not piece:
+            break
+        yield piece
+
+
+def _extra64(extra: bytes, size: int, packed: int, offset: int) -> tuple[int, int, int]:
+    position = 0
+    while position + 4 <= len(extra):
+        kind, length = struct.unpack_from("<HH", extra, position)
+        if kind == 1:
+            body = extra[position + 4 : position + 4 + length]
+            values = [int.from_bytes(body[i : i + 8], "little") for i in range(0, len(body) - 7, 8)]
+            if size == _ALL and values:
+                size = values.pop(0)
+            if packed == _ALL and values:
+                packed = values.pop(0)
+            if offset == _ALL and values:
+                offset = values.pop(0)
+        position += 4 + length
+    return size, packed, offset
+
+
+def salvage(stream: BinaryIO, size: int, limit: int = 16 << 20) -> Iterator[tuple[str, bytes]]:
+    """Members of a damaged archive by their local headers, each as far as it can be unpacked. Never raises.
+
+    For recognising whose a damaged copy is, not for restoring: nothing is verified. `limit` bounds all bytes given.
+    """
+    position = 0
+    while position + 30 <= size and limit > 0:
+        stream.seek(position)
+        header = stream.read(30)
+        if header[:4] != _LOCAL or len(header) < 30:
+            return
+        flags, method, _t, _d, _crc, packed, _size, n, e = struct.unpack_from("<HHHHIIIHH", header, 6)
+        name = stream.read(n).decode("utf-8", "replace")
+        position += 30 + n + e
+        stream.seek(position)
+        if method == 8:
+            inflate = zlib.decompressobj(-15)
+            out = bytearray()
+            consumed = 0
+            try:
+                while not inflate.eof and len(out) < limit and (data := stream.read(_CHUNK)):
+                    consumed += len(data)
+                    out += inflate.decompress(data, limit - len(out))
+            except zlib.error:
+                yield name, bytes(out)
+                return
+            consumed -= len(inflate.unused_data) + len(inflate.unconsumed_tail)
+        else:
+            if flags & 8:
+                return
+            out = bytearray(stream.read(min(packed, limit)))
+            consumed = packed
+        limit -= len(out)
+        yield name, bytes(out)
+        position += consumed
+        if flags & 8:
+            stream.seek(position)
+            position += 16 if stream.read(4) == _DESCRIPTOR else 12

@@ -1,0 +1,1 @@
+"""Drawings and models."""

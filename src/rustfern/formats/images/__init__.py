@@ -1,0 +1,1 @@
+"""Pictures, checked to every coded block where their format allows it."""

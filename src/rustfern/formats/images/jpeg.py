@@ -1,0 +1,425 @@
+"""JPEG pictures: markers, tables, and a walk through every coded block of every scan, baseline and progressive.
+
+Source: ITU T.81: B (markers and segments), F.1.2 and F.2.2 (sequential coding), G.1.2 (progressive coding), E.1.4 (restart).
+The walk decodes no pixel: it proves that the codes exist, that no block runs over its 64 coefficients, and that each scan has
+exactly the blocks that the picture's size asks for.
+"""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass, field
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.text_sink import TextSink
+
+_MAX = 512 << 20
+_MAX_BLOCKS = 64 << 20
+_DC_LIMIT = 16 * 1024
+_PAD = 16
+
+
+@dataclass
+class _Part:
+    """A component: sampling factors, blocks across and down, its quantiser, the tables in use, for each block what is not zero."""
+
+    h: int
+    v: int
+    quantiser: int
+    across: int = 0
+    down: int = 0
+    wide: int = 0
+    tall: int = 0
+    dc: int = 0
+    ac: int = 0
+    seen: dict[int, int] = field(default_factory=dict)
+
+
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """Walk the whole picture. Raises `Malformed`."""
+    if size > _MAX:
+        raise Malformed("a picture of this size is refused")
+    return _Walk(stream.read(size)).run()
+
+
+def _up(value: int, by: int) -> int:
+    """Divide, rounding up."""
+    return -(-value // by)
+
+
+class _Walk:
+    def __init__(self, data: bytes) -> None:
+        self.data, self.at = data, 0
+        self.parts: dict[int, _Part] = {}
+        self.tables: dict[tuple[int, int], list[int]] = {}
+        self.quantisers: dict[int, int] = {}
+        self.width = self.height = self.interval = self.scans = 0
+        self.progressive = False
+        self.covered: set[int] = set()
+
+    def run(self) -> Reading:
+        if self.data[:2] != b"\xff\xd8":
+            raise Malformed("the start of the picture is damaged", 0)
+        self.at = 2
+        while True:
+            marker = self._marker()
+            if marker == 0xD9:
+                break
+            if marker in (0x01, *range(0xD0, 0xD8)):
+                continue
+            body = self._segment(marker)
+            if marker in (0xC0, 0xC1, 0xC2):
+                self._frame(body, marker)
+            elif marker in (0xC3, 0xC5, 0xC6, 0xC7, *range(0xC9, 0xCC), *range(0xCD, 0xD0)):
+                reason = "a picture of a rare kind (lossless or arithmetic), whose inside is not verified"
+                return Reading(Glance(format="jpg"), State.UNREADABLE, reason, has_text=False)
+            elif marker == 0xC4:
+                self._huffman(body)
+            elif marker == 0xDB:
+                self._quantisers(body)
+            elif marker == 0xDD:
+                self.interval = struct.unpack(">H", body[:2].ljust(2, b"\0"))[0]
+            elif marker == 0xDA:
+                self._scan(body)
+        if not self.scans or self.covered != set(self.parts):
+            raise Malformed("the picture ends before all of it was there", self.at)
+        rest = len(self.data) - self.at
+        more = f"; {rest} bytes follow behind its end" if rest else ""
+        kind = f"{self.scans} scans" if self.progressive else "every block"
+        reason = f"read to the end: {kind} of {self.width} by {self.height} pixels decoded{more}"
+        amounts = {"width": self.width, "height": self.height}
+        return Reading(Glance(format="jpg"), State.INTACT, reason, amounts, has_text=False)
+
+    def _marker(self) -> int:
+        data, start = self.data, self.at
+        if self.at >= len(data):
+            raise Malformed("the picture stops without its end marker", len(data))
+        if data[self.at] != 0xFF:
+            raise Malformed("something else stands where a marker should be", start)
+        while self.at < len(data) and data[self.at] == 0xFF:
+            self.at += 1
+        if self.at >= len(data):
+            raise Malformed("the picture stops without its end marker", len(data))
+        self.at += 1
+        if not data[self.at - 1]:
+            raise Malformed("something else stands where a marker should be", start)
+        return data[self.at - 1]
+
+    def _segment(self, marker: int) -> bytes:
+        length = int.from_bytes(self.data[self.at : self.at + 2], "big")
+        if length < 2 or self.at + length > len(self.data):
+            raise Malformed(f"the segment {marker:02X} reaches beyond the end of the file", self.at)
+        body = self.data[self.at + 2 : self.at + length]
+        self.at += length
+        return body
+
+    def _frame(self, body: bytes, marker: int) -> None:
+        if len(body) < 6 or len(body) < 6 + 3 * body[5] or self.parts:
+            raise Malformed("the picture's header is damaged", self.at)
+        _, self.height, self.width, count = struct.unpack_from(">BHHB", body)
+        if not (self.width and self.height and 1 <= count <= 4):
+            raise Malformed("the picture's header holds impossible values", self.at)
+        self.progressive = marker == 0xC2
+        for at in range(6, 6 + 3 * count, 3):
+            h, v = body[at + 1] >> 4, body[at + 1] & 15
+            if not (1 <= h <= 4 and 1 <= v <= 4) or body[at] in self.parts:
+                raise Malformed("the picture's header holds impossible sampling factors", self.at)
+            self.parts[body[at]] = _Part(h, v, body[at + 2])
+        most_h, most_v = max(p.h for p in self.parts.values()), max(p.v for p in self.parts.values())
+        self.mcus_across = -(-self.width // (8 * most_h))
+        self.mcus_down = -(-self.height // (8 * most_v))
+        for part in self.parts.values():
+            part.across = _up(_up(self.width * part.h, most_h), 8)
+            part.down = _up(_up(self.height * part.v, most_v), 8)
+            part.wide, part.tall = self.mcus_across * part.h, self.mcus_down * part.v
+        if sum(part.wide * part.tall for part in self.parts.values()) > _MAX_BLOCKS:
+            raise Malformed(f"a picture of {self.width} by {self.height} is refused")
+
+    def _huffman(self, body: bytes) -> None:
+        """Tables as 65,536 entries: code length, 0 where there is no code, and the symbol above it."""
+        at = 0
+        while at + 17 <= len(body):
+            ident, counts = body[at], body[at + 1 : at + 17]
+            symbols = body[at + 17 : at + 17 + sum(counts)]
+            if len(symbols) < sum(counts) or ident >> 4 > 1 or ident & 15 > 3:
+                raise Malformed("a code table is damaged", self.at)
+            table = [0] * 65536
+            code = used = 0
+            for length, count in enumerate(counts, 1):
+                for symbol in symbols[used : used + count]:
+                    low, high = code << (16 - length), (code + 1) << (16 - length)
+                    if high > 65536:
+                        raise Malformed("a code table holds more codes than there can be", self.at)
+                    table[low:high] = [symbol << 5 | length] * (high - low)
+                    code += 1
+                used += count
+                code <<= 1
+            self.tables[ident >> 4, ident & 15] = table
+            at += 17 + len(symbols)
+        if at != len(body):
+            raise Malformed("a code table is damaged", self.at)
+
+    def _quantisers(self, body: bytes) -> None:
+        at = 0
+        while at < len(body):
+            wide, ident = body[at] >> 4, body[at] & 15
+            length = 128 if wide else 64
+            values = body[at + 1 : at + 1 + length]
+            if len(values) < length or wide > 1:
+                raise Malformed("a table of quantisers is damaged", self.at)
+            self.quantisers[ident] = int.from_bytes(values[:2], "big") if wide else values[0]
+            at += 1 + length
+
+    def _scan(self, body: bytes) -> None:
+        if not self.parts or not body or len(body) < 4 + 2 * body[0] or not 1 <= body[0] <= 4:
+            raise Malformed("the header of a scan is damaged", self.at)
+        idents = body[1 : 1 + 2 * body[0] : 2]
+        if any(ident not in self.parts for ident in idents):
+            raise Malformed("a scan is for a component that the picture does not have", self.at)
+        parts = [self.parts[ident] for ident in idents]
+        for part, choice in zip(parts, body[2 : 2 + 2 * body[0] : 2], strict=True):
+            part.dc, part.ac = choice >> 4, choice & 15
+        first, last, approximation = body[1 + 2 * body[0] : 4 + 2 * body[0]]
+        if not self.progressive:
+            first, last, approximation = 0, 63, 0
+        high, low = approximation >> 4, approximation & 15
+        steps_wrong = self.progressive and (low > 13 or (high and low != high - 1))
+        if first > last or last > 63 or (first and len(parts) > 1) or steps_wrong:
+            raise Malformed("the header of a scan holds impossible values", self.at)
+        segments = self._segments()
+        if len(parts) == 1:
+            part = parts[0]
+            order = [(part, 1, 1)]
+            total, across = part.across * part.down, part.across
+        else:
+            order = [(part, part.h, part.v) for part in parts]
+            total, across = self.mcus_across * self.mcus_down, self.mcus_across
+        coder = _Blocks(self, order, across, first, last, approximation >> 4, single=len(parts) == 1)
+        done = 0
+        for number, (start, data) in enumerate(segments):
+            count = min(self.interval or total, total - done)
+            if count <= 0:
+                raise Malformed("a scan is longer than the picture", start)
+            coder.run(data, done, count, start)
+            done += count
+            if done < total and not self.interval and number + 1 < len(segments):
+                raise Malformed("a restart stands where there is none", start)
+        if done < total:
+            raise Malformed(f"the picture stops after {100 * done // total} % of a scan", self.at)
+        self.scans += 1
+        if not first:
+            self.covered.update(idents)
+
+    def _segments(self) -> list[tuple[int, bytes]]:
+        """The coded data up to the next marker, parted at restarts, without stuffed zeros."""
+        data, found, start, restart = self.data, [], self.at, 0
+        at = start
+        while True:
+            at = data.find(b"\xff", at)
+            if at < 0 or at + 1 >= len(data):
+                raise Malformed("the picture stops inside a scan", len(data))
+            following = data[at + 1]
+            if following == 0:
+                at += 2
+            elif following == 0xFF:
+                at += 1
+            elif 0xD0 <= following <= 0xD7:
+                if following - 0xD0 != restart:
+                    raise Malformed("the restarts of the picture are out of order", at)
+                found.append((start, data[start:at].replace(b"\xff\x00", b"\xff")))
+                restart = (restart + 1) % 8
+                at += 2
+                start = at
+            else:
+                # Fill bytes may stand in front of a marker.
+                found.append((start, data[start:at].rstrip(b"\xff").replace(b"\xff\x00", b"\xff")))
+                self.at = at
+                return found
+
+
+class _Blocks:
+    """Walks the blocks of one scan."""
+
+    def __init__(
+        self,
+        walk: _Walk,
+        order: list[tuple[_Part, int, int]],
+        across: int,
+        first: int,
+        last: int,
+        high: int,
+        *,
+        single: bool,
+    ) -> None:
+        self.order, self.across, self.first, self.last, self.high = order, across, first, last, high
+        self.single, self.progressive = single, walk.progressive
+        self.tables, self.quantisers = walk.tables, walk.quantisers
+
+    def run(self, data: bytes, begin: int, count: int, start: int) -> None:
+        """Walk `count` units from the unit `begin` on; all of `data` must be used up."""
+        bits = _Bits(data, start)
+        self.run_of_ends = 0
+        dc = dict.fromkeys((id(part) for part, _, _ in self.order), 0)
+        for unit in range(begin, begin + count):
+            row, column = divmod(unit, self.across)
+            for part, h, v in self.order:
+                for y in range(v):
+                    for x in range(h):
+                        where = (row * v + y) * part.wide + column * h + x
+                        if not self.progressive:
+                            dc[id(part)] = self._dc(bits, part, dc[id(part)])
+                            self._ac(bits, part)
+                        elif self.first == 0:
+                            if self.high:
+                                bits.skip(1)
+                            else:
+                                dc[id(part)] = self._dc(bits, part, dc[id(part)])
+                        elif self.high:
+                            self._refine(bits, part, where)
+                        else:
+                            self._ac_first(bits, part, where)
+        bits.end()
+
+    def _table(self, kind: int, number: int, start: int) -> list[int]:
+        table = self.tables.get((kind, number))
+        if table is None:
+            raise Malformed("a scan uses a code table that is not there", start)
+        return table
+
+    def _dc(self, bits: _Bits, part: _Part, before: int) -> int:
+        size = bits.symbol(self._table(0, part.dc, bits.start))
+        if size > 15:
+            raise Malformed("a block holds an impossible value", bits.where())
+        value = bits.take(size)
+        after = before + (value if not size or value >> (size - 1) else value - (1 << size) + 1)
+        if abs(after) * self.quantisers.get(part.quantiser, 1) > _DC_LIMIT * 2:
+            raise Malformed("the brightness of a block is impossible", bits.where())
+        return after
+
+    def _ac(self, bits: _Bits, part: _Part) -> None:
+        table, k = self._table(1, part.ac, bits.start), 1
+        while k < 64:
+            symbol = bits.symbol(table)
+            size, run = symbol & 15, symbol >> 4
+            if not size:
+                if run != 15:
+                    return
+                k += 16
+                continue
+            k += run + 1
+            bits.skip(size)
+        if k > 64:
+            raise Malformed("a block runs over its end", bits.where())
+
+    def _ac_first(self, bits: _Bits, part: _Part, where: int) -> None:
+        if self.run_of_ends:
+            self.run_of_ends -= 1
+            return
+        table, k, seen = self._table(1, part.ac, bits.start), self.first, 0
+        while k <= self.last:
+            symbol = bits.symbol(table)
+            size, run = symbol & 15, symbol >> 4
+            if not size:
+                if run < 15:
+                    self.run_of_ends = (1 << run) + bits.take(run) - 1
+                    break
+                k += 16
+                continue
+            k += run
+            if k > self.last:
+                raise Malformed("a block runs over its end", bits.where())
+            bits.skip(size)
+            seen |= 1 << k
+            k += 1
+        if k > self.last + 1:
+            raise Malformed("a block runs over its end", bits.where())
+        if seen:
+            part.seen[where] = part.seen.get(where, 0) | seen
+
+    def _refine(self, bits: _Bits, part: _Part, where: int) -> None:
+        """G.1.2.3: every coefficient that is not zero yet takes a bit on the way."""
+        seen, k = part.seen.get(where, 0), self.first
+        if not self.run_of_ends:
+            table = self._table(1, part.ac, bits.start)
+            while k <= self.last:
+                symbol = bits.symbol(table)
+                size, run = symbol & 15, symbol >> 4
+                if not size and run < 15:
+                    self.run_of_ends = (1 << run) + bits.take(run)
+                    break
+                if size > 1:
+                    raise Malformed("a block holds an impossible value", bits.where())
+                if size:
+                    bits.skip(1)
+                while k <= self.last:
+                    if seen >> k & 1:
+                        bits.skip(1)
+                    elif run:
+                        run -= 1
+                    else:
+                        break
+                    k += 1
+                if size:
+                    if k > self.last:
+                        raise Malformed("a block runs over its end", bits.where())
+                    part.seen[where] = part.seen.get(where, 0) | 1 << k
+                k += 1
+        if self.run_of_ends:
+            rest = seen >> k & ((1 << max(self.last - k + 1, 0)) - 1)
+            bits.skip(rest.bit_count())
+            self.run_of_ends -= 1
+
+
+class _Bits:
+    """Bits of one coded segment, the highest of each byte first."""
+
+    __slots__ = ("at", "count", "data", "kept", "start")
+
+    def __init__(self, data: bytes, start: int) -> None:
+        self.data, self.at, self.kept, self.count, self.start = data, 0, 0, 0, start
+
+    def where(self) -> int:
+        return self.start + self.at
+
+    def _fill(self, need: int) -> None:
+        piece = self.data[self.at : self.at + 8]
+        self.at += 8
+        # Beyond the end stand ones: `end` finds out how many of them were used.
+        self.kept = (self.kept & ((1 << self.count) - 1)) << 64 | int.from_bytes(piece.ljust(8, b"\xff"), "big")
+        self.count += 64
+        if self.at > len(self.data) + 16:
+            raise Malformed("the coded data stops inside a block", self.start + len(self.data))
+
+    def symbol(self, table: list[int]) -> int:
+        if self.count < 16:
+            self._fill(16)
+        entry = table[self.kept >> (self.count - 16) & 0xFFFF]
+        length = entry & 31
+        if not length:
+            raise Malformed("a code in the picture does not exist", self.where())
+        self.count -= length
+        return entry >> 5
+
+    def take(self, count: int) -> int:
+        if self.count < count:
+            self._fill(count)
+        self.count -= count
+        return self.kept >> self.count & ((1 << count) - 1)
+
+    def skip(self, count: int) -> None:
+        if self.count < count:
+            self._fill(count)
+        self.count -= count
+
+    def end(self) -> None:
+        """All bits must have been used but padding."""
+        used = self.at * 8 - self.count
+        have = len(self.data) * 8
+        if used > have:
+            raise Malformed("the coded data stops inside a block", self.start + len(self.data))
+        rest = self.data[-(-used // 8) :]
+        if len(rest) > _PAD or rest.strip(b"\xff\x00"):
+            raise Malformed(f"{len(rest)} bytes are left over behind the last block of a scan", self.start + used // 8)

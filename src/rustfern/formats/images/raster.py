@@ -1,0 +1,289 @@
+"""GIF, BMP, WebP and layered pictures: blocks, sizes and packed rows to the end.
+
+Source: GIF89a specification (15 to 27, appendix F), the Windows bitmap headers ([MS-WMF] 2.2.2), the WebP container specification,
+the published layout of layered pictures (sections and their lengths; PackBits rows).
+"""
+
+from __future__ import annotations
+
+import os
+import struct
+import tempfile
+import threading
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.paged_bytes import Data, held, unpack
+from rustfern.formats.text_sink import TextSink
+from rustfern.output.temporary import place
+
+_COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
+_SILENCE = threading.Lock()
+_MAX = 1 << 30
+_CHANNELS = 56
+_MAX_PIXELS = 40_000_000
+_STRIP_ROWS = 128
+
+
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """Read one of these pictures. Raises `Malformed`."""
+    if size > _MAX:
+        raise Malformed("a picture of this size is refused")
+    data = held(stream, size)
+    if data[:4] == b"GIF8":
+        return _gif(data, limits)
+    if data[:2] == b"BM":
+        return _bmp(data)
+    if data[:4] == b"8BPS":
+        return _layers(data)
+    return _webp(data)
+
+
+def _reading(form: str, reason: str, width: int, height: int) -> Reading:
+    return Reading(Glance(format=form), State.INTACT, reason, {"width": width, "height": height}, has_text=False)
+
+
+def _gif(data: Data, limits: Limits) -> Reading:
+    if len(data) < 13:
+        raise Malformed("the picture stops inside its header", len(data))
+    width, height, flags = unpack("<HHB", data, 6)
+    at = 13 + (3 << (flags & 7) + 1 if flags & 0x80 else 0)
+    pictures = 0
+    while True:
+        if at >= len(data):
+            raise Malformed("the picture stops without its end mark", len(data))
+        kind = data[at]
+        at += 1
+        if kind == 0x3B:
+            break
+        if kind == 0x21:
+            at = _blocks(data, at + 1)[1]
+        elif kind == 0x2C:
+            if at + 10 > len(data):
+                raise Malformed("the picture stops inside a header", len(data))
+            across, down, inner = unpack("<4xHHB", data, at)
+            at += 9 + (3 << (inner & 7) + 1 if inner & 0x80 else 0)
+            if at >= len(data) or not 2 <= data[at] <= 8:
+                raise Malformed("the codes of a picture begin wrongly", min(at, len(data)))
+            if across * down > limits.unpacked:
+                raise Malformed("a picture of this size is refused")
+            start, least = at, data[at]
+            body, at = _blocks(data, at + 1)
+            got = _codes(body, least, across * down, start)
+            if got < across * down:
+                raise Malformed(f"a picture unpacks to {got} of {across * down} pixels", start)
+            pictures += 1
+        else:
+            raise Malformed("no block of a picture, where one should begin", at - 1)
+    if not pictures:
+        raise Malformed("it holds no picture", at)
+    return _reading("gif", f"read to the end: {pictures} pictures unpacked to their size", width, height)
+
+
+def _blocks(data: Data, at: int) -> tuple[bytes, int]:
+    parts: list[bytes] = []
+    while True:
+        if at >= len(data):
+            raise Malformed("the picture stops inside a block", len(data))
+        length = data[at]
+        at += 1 + length
+        if not length:
+            return b"".join(parts), at
+        if at > len(data):
+            raise Malformed("the picture stops inside a block", len(data))
+        parts.append(data[at - length : at])
+
+
+def _codes(body: bytes, least: int, wanted: int, start: int) -> int:
+    clear = 1 << least
+    lengths = [1] * clear + [0, 0]
+    width, before, value, count, got = least + 1, -1, 0, 0, 0
+    for byte in body:
+        value |= byte << count
+        count += 8
+        while count >= width:
+            code = value & ((1 << width) - 1)
+            value >>= width
+            count -= width
+            if code == clear:
+                del lengths[clear + 2 :]
+                width, before = least + 1, -1
+                continue
+            if code == clear + 1:
+                return got
+            if before >= 0 and len(lengths) < 4096:
+                lengths.append(lengths[before] + 1)
+            if code >= len(lengths):
+                raise Malformed("a code of the picture does not exist", start)
+            got += lengths[code]
+            if got > wanted:
+                raise Malformed("the codes run over the picture", start)
+            before = code
+            if len(lengths) == 1 << width and width < 12:
+                width += 1
+    return got
+
+
+def _bmp(data: Data) -> Reading:
+    if len(data) < 26:
+        raise Malformed("the picture stops inside its header", len(data))
+    _total, _, start, header = unpack("<IIII", data, 2)
+    if header == 12:
+        width, height, _, bits = unpack("<HHHH", data, 18)
+        packing = length = 0
+    elif 16 <= header <= 256 and len(data) >= 38:
+        width, height, _, bits, packing, length = unpack("<iiHHII", data, 18)
+    else:
+        raise Malformed("the picture's header is damaged", 14)
+    if width <= 0 or not height or bits not in (1, 2, 4, 8, 16, 24, 32) or start < 14 + header:
+        raise Malformed("the picture's header holds impossible values", 18)
+    need = -(-width * bits // 32) * 4 * abs(height) if packing in (0, 3, 6) else length
+    if start + need > len(data):
+        raise Malformed(f"the picture stops after {len(data)} of {start + need} bytes", len(data))
+    return _reading("bmp", f"all its {need} bytes of pixels are there; they carry no sum", width, abs(height))
+
+
+def _webp(data: Data) -> Reading:
+    size = unpack("<I", data, 4)[0] + 8
+    if size > len(data):
+        raise Malformed(f"the picture stops after {len(data)} of {size} bytes", len(data))
+    at, kinds, width, height = 12, [], 0, 0
+    while at + 8 <= size:
+        kind, length = unpack("<4sI", data, at)
+        if at + 8 + length > size:
+            raise Malformed("a block of the picture reaches beyond its end", at)
+        body = data[at + 8 : at + 8 + min(length, 16)]
+        if kind == b"VP8 ":
+            if body[3:6] != b"\x9d\x01\x2a":
+                raise Malformed("the start of the image data is damaged", at + 8)
+            width, height = (n & 0x3FFF for n in struct.unpack_from("<HH", body, 6))
+            if data.find(bytes(1024), at + 8, at + 8 + length) >= 0:
+                raise Malformed("a hole of zeros in the image data", at)
+        elif kind == b"VP8L":
+            if body[:1] != b"\x2f":
+                raise Malformed("the start of the image data is damaged", at + 8)
+            bits = int.from_bytes(body[1:5], "little")
+            width, height = (bits & 0x3FFF) + 1, (bits >> 14 & 0x3FFF) + 1
+        kinds.append(kind)
+        at += 8 + length + length % 2
+    if not {b"VP8 ", b"VP8L", b"ANMF"} & set(kinds):
+        raise Malformed("it holds no picture", at)
+    if isinstance(data, bytes) and (reason := refused(data)):
+        raise Malformed(f"the coded pixels are damaged ({reason})", 12)
+    return _reading("webp", f"its {len(kinds)} blocks fill it to the end; the coded pixels carry no sum", width, height)
+
+
+def _layers(data: Data) -> Reading:
+    if len(data) < 26:
+        raise Malformed("the picture stops inside its header", len(data))
+    version, channels, height, width, depth = unpack(">H6xHIIH", data, 4)
+    if (
+        version not in (1, 2)
+        or not 1 <= channels <= _CHANNELS
+        or depth not in (1, 8, 16, 32)
+        or not width
+        or not height
+    ):
+        raise Malformed("the picture's header holds impossible values", 4)
+    at = 26
+    for section, wide in (("colours", 4), ("resources", 4), ("layers", 4 if version == 1 else 8)):
+        if at + wide > len(data):
+            raise Malformed(f"the picture stops before its {section}", len(data))
+        length = int.from_bytes(data[at : at + wide], "big")
+        at += wide + length
+        if at > len(data):
+            raise Malformed(f"the section of {section} reaches beyond the end of the file", len(data))
+    if at + 2 > len(data):
+        raise Malformed("the picture stops before its pixels", len(data))
+    packing = int.from_bytes(data[at : at + 2], "big")
+    at += 2
+    row = (width * depth + 7) // 8
+    if packing == 0:
+        need = at + row * height * channels
+    elif packing == 1:
+        wide = 2 if version == 1 else 4
+        table = data[at : at + wide * height * channels]
+        need = at + len(table) + sum(int.from_bytes(table[n : n + wide], "big") for n in range(0, len(table), wide))
+        if len(table) < wide * height * channels:
+            raise Malformed("the picture stops inside the table of its rows", len(data))
+    elif packing in (2, 3):
+        need = at
+    else:
+        raise Malformed("its pixels are packed in an impossible way", at - 2)
+    if need > len(data):
+        raise Malformed(f"the picture stops after {len(data)} of {need} bytes", len(data))
+    return _reading("psd", "its sections and rows fill it to the end; the pixels carry no sum", width, height)
+
+
+@contextmanager
+def heard() -> Iterator[list[str]]:
+    """The decoder of TIFF writes its complaints to the terminal by itself: they are caught, and tell of damage that it passes over."""
+    said: list[str] = []
+    with _SILENCE, ExitStack() as stack:
+        try:
+            held = stack.enter_context(tempfile.TemporaryFile(dir=place()))
+            kept = os.dup(2)
+        except OSError:
+            yield said
+            return
+        try:
+            os.dup2(held.fileno(), 2)
+            yield said
+        finally:
+            os.dup2(kept, 2)
+            os.close(kept)
+            held.seek(0)
+            said += held.read(1 << 16).decode("utf-8", "replace").splitlines()
+
+
+def refused(data: bytes) -> str | None:
+    """Why a widely used decoder refuses a picture whose codes this version does not walk itself; None if it takes it.
+
+    Taking it proves nothing (it also takes broken pictures); refusing it does.
+    """
+    import io
+    import warnings
+
+    from PIL import Image
+
+    try:
+        with warnings.catch_warnings(), heard() as said:
+            warnings.simplefilter("ignore")
+            Image.open(io.BytesIO(data), formats=["WEBP", "TIFF"]).load()
+        return next((line.rstrip(".")[:80] for line in said if any(sign in line for sign in _COMPLAINTS)), None)
+    except (Image.DecompressionBombError, MemoryError):
+        return None
+    except Exception as error:  # the decoders raise many kinds
+        return str(error)[:80] or type(error).__name__
+
+
+def pixels(data: bytes, kind: str) -> str | None:
+    """SHA-256 of the size and pixels of a whole picture (`kind` as the library calls it), whatever is written beside them; None if it is too
+    large or of several frames. The verdict is never taken from here.
+    """
+    import hashlib
+    import io
+    import warnings
+
+    from PIL import Image
+
+    with warnings.catch_warnings(), heard():
+        warnings.simplefilter("ignore")
+        try:
+            with Image.open(io.BytesIO(data), formats=[kind]) as picture:
+                if picture.width * picture.height > _MAX_PIXELS or getattr(picture, "n_frames", 1) > 1:
+                    return None
+                picture.load()
+                wide, high = picture.size
+                found = hashlib.sha256(f"{wide} {high} ".encode())
+                # Strip by strip: all of it with four bytes a pixel would be held twice.
+                for top in range(0, high, _STRIP_ROWS):
+                    strip = picture.crop((0, top, wide, min(top + _STRIP_ROWS, high)))
+                    found.update(strip.convert("RGBA").tobytes())
+        except Exception:  # whatever a library makes of strange bytes: then only the bytes are compared
+            return None
+    return found.hexdigest()

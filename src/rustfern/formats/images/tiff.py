@@ -1,0 +1,253 @@
+"""TIFF and BigTIFF pictures: every directory, every strip and tile within the file and unpacking to its size.
+
+Source: TIFF 6.0, sections 2 (structure), 9 (PackBits), 13 (LZW), 15 (tiles); TIFF Technical Note 2 (Deflate); the BigTIFF design.
+"""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.formats.images.raster import refused
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.text_sink import TextSink
+
+_SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
+_MAX_DIRECTORIES = 10_000
+_MAX_VALUES = 4_000_000
+_DECODED = 64 << 20
+Tags = dict[int, tuple[int, ...]]
+
+
+class _Tiff:
+    def __init__(self, stream: BinaryIO, size: int, limits: Limits) -> None:
+        self.stream, self.size, self.limits = stream, size, limits
+        head = stream.read(16)
+        self.order = {b"II": "<", b"MM": ">"}.get(head[:2], "")
+        version = struct.unpack_from(f"{self.order or '<'}H", head.ljust(16, b"\0"), 2)[0]
+        if not self.order or version not in (42, 43):
+            raise Malformed("the start of the picture is damaged", 0)
+        self.big = version == 43
+        self.first = struct.unpack_from(
+            f"{self.order}{'Q' if self.big else 'I'}", head.ljust(16, b"\0"), 8 if self.big else 4
+        )[0]
+
+    def read(self, at: int, count: int, what: str) -> bytes:
+        if at + count > self.size:
+            raise Malformed(f"{what} lies beyond the end of the file", min(at, self.size))
+        self.stream.seek(at)
+        return self.stream.read(count)
+
+    def directories(self) -> list[Tags]:
+        found: list[Tags] = []
+        at, seen = self.first, set[int]()
+        while at:
+            if at in seen or len(found) >= _MAX_DIRECTORIES:
+                raise Malformed("the directories of the picture loop", at)
+            seen.add(at)
+            tags, at = self._directory(at)
+            found.append(tags)
+        if not found:
+            raise Malformed("the picture has no directory", 4)
+        return found
+
+    def _directory(self, at: int) -> tuple[Tags, int]:
+        wide = 8 if self.big else 2
+        count = int.from_bytes(self.read(at, wide, "a directory"), "little" if self.order == "<" else "big")
+        entry, room = (20, 8) if self.big else (12, 4)
+        if not 0 < count <= 4096:
+            raise Malformed(f"a directory claims {count} entries", at)
+        body = self.read(at + wide, count * entry + room, "a directory")
+        tags: Tags = {}
+        for number in range(count):
+            where = number * entry
+            tag, kind = struct.unpack_from(f"{self.order}HH", body, where)
+            amount = struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", body, where + 4)[0]
+            if not kind:
+                raise Malformed("an entry of a directory is zeros", at + wide + where)
+            width = _SIZES.get(kind)
+            if width is None:
+                continue  # kinds of later versions are passed over (TIFF 6.0, section 2)
+            if amount > _MAX_VALUES and width * amount > self.size:
+                raise Malformed(f"the entry {tag} claims more than the file holds", at)
+            value_at = where + entry - room
+            data = body[value_at : value_at + room]
+            if width * amount > room:
+                offset = struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", data)[0]
+                data = self.read(offset, width * amount, f"the entry {tag}")
+            letter = {1: "B", 2: "H", 4: "I", 8: "Q"}.get(width, "B") if kind not in (2, 5, 7, 10, 11, 12) else ""
+            if letter and 0 < amount <= _MAX_VALUES:
+                tags[tag] = struct.unpack_from(f"{self.order}{amount}{letter}", data)
+        return tags, struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", body, count * entry)[0]
+
+
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """Follow all directories and unpack what can be. Raises `Malformed`."""
+    picture = _Tiff(stream, size, limits)
+    directories = picture.directories()
+    verified = strips = 0
+    for tags in directories:
+        done, all_ = _image(picture, tags)
+        verified += done
+        strips += all_
+    if not strips:
+        raise Malformed("the picture holds no image data")
+    if verified < strips and size <= _DECODED:
+        stream.seek(0)
+        if refusal := refused(stream.read(size)):
+            raise Malformed(f"a strip of the picture is damaged ({refusal})")
+    width, height = directories[0].get(256, (0,))[0], directories[0].get(257, (0,))[0]
+    extent = (
+        "all of them unpacked to their size" if verified == strips else f"{verified} of them unpacked to their size"
+    )
+    reason = f"read to the end: {len(directories)} pictures, {strips} strips and tiles, {extent}"
+    return Reading(
+        Glance(format="tiff", needs="BigTIFF, which many programs do not read" if picture.big else None),
+        State.INTACT,
+        reason,
+        {"width": width, "height": height, "pages": len(directories)},
+        has_text=False,
+    )
+
+
+_COLOURS = {
+    0: 1,
+    1: 1,
+    2: 3,
+    3: 1,
+    4: 1,
+    5: 4,
+    6: 3,
+    8: 3,
+    9: 3,
+    10: 3,
+    32803: 1,
+    32844: 1,
+    32845: 1,
+    34892: 1,
+    51177: 1,
+    52527: 1,
+}
+"""Photometric interpretation → values a pixel at least (TIFF 6.0, section 8; TIFF/EP and DNG for raw pictures)."""
+
+
+def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
+    """(strips and tiles that were unpacked to their size, all of them) of one picture."""
+    width, height = tags.get(256, (0,))[0], tags.get(257, (0,))[0]
+    tiled = 324 in tags
+    offsets, counts = tags.get(324 if tiled else 273, ()), tags.get(325 if tiled else 279, ())
+    if not width or not height:
+        raise Malformed("a directory has no width and height")
+    if not offsets and 330 in tags:
+        return 0, 0
+    samples, planar = tags.get(277, (1,))[0], tags.get(284, (1,))[0]
+    meaning = tags.get(262, (0,))[0]
+    if (
+        meaning not in _COLOURS
+        or samples < (1 if planar == 2 else _COLOURS[meaning])
+        or (meaning == 3 and 320 not in tags)
+    ):
+        raise Malformed(f"its {samples} values a pixel do not fit their meaning ({meaning})")
+    depths = tags.get(258, (1,))
+    bits = depths[0] if planar == 2 else sum(depths) if len(depths) > 1 else depths[0] * samples
+    if tiled:
+        across, down = tags.get(322, (0,))[0], tags.get(323, (0,))[0]
+        if not across or not down:
+            raise Malformed("a picture of tiles has no size of a tile")
+        wanted = -(-width // across) * -(-height // down) * (samples if planar == 2 else 1)
+        rows, columns = [down] * wanted, across
+    else:
+        each = min(tags.get(278, (height,))[0] or height, height)
+        per_plane = -(-height // each)
+        wanted = per_plane * (samples if planar == 2 else 1)
+        rows = [min(each, height - (n % per_plane) * each) for n in range(min(wanted, len(offsets)))]
+        columns = width
+    if len(offsets) < wanted or (counts and len(counts) < wanted):
+        raise Malformed(f"only {len(offsets)} of {wanted} strips or tiles have a place")
+    packing = tags.get(259, (1,))[0]
+    subsampled = tags.get(262, (0,))[0] == 6 and packing not in (6, 7)
+    row_bytes = (columns * bits + 7) // 8
+    done = 0
+    if row_bytes * sum(rows[:wanted]) > picture.limits.unpacked:
+        raise Malformed(f"a picture of {width} by {height} would unpack to too much: refused")
+    for number in range(wanted):
+        length = counts[number] if counts else row_bytes * rows[number]
+        if not length and not offsets[number]:
+            continue  # a hole that is allowed: nothing was drawn there
+        data = picture.read(offsets[number], length, "a strip of the picture")
+        size = row_bytes * rows[number]
+        got = _unpacked(data, packing, size, offsets[number]) if not subsampled else None
+        if got is None:
+            continue
+        if got < size:
+            raise Malformed(f"a strip unpacks to {got} of {size} bytes", offsets[number])
+        done += 1
+    return done, wanted
+
+
+def _unpacked(data: bytes, packing: int, size: int, at: int) -> int | None:
+    """How many bytes a strip unpacks to (at most `size`); None for a packing that is not verified."""
+    if packing == 1:
+        return len(data)
+    if packing in (8, 32946):
+        try:
+            inflate = zlib.decompressobj()
+            got = len(inflate.decompress(data, size + 1))
+        except zlib.error as error:
+            raise Malformed("a strip of the picture is damaged", at) from error
+        return min(got, size)
+    if packing == 32773:
+        return _pack_bits(data, size)
+    if packing == 5 and data[:2] != b"\0\1":
+        return _lzw(data, size, at)
+    return None
+
+
+def _pack_bits(data: bytes, size: int) -> int:
+    at = got = 0
+    while at < len(data) and got < size:
+        head = data[at]
+        if head < 128:
+            at += head + 2
+            got += head + 1 if at <= len(data) else len(data) - at + head + 1
+        else:
+            at += 1 if head == 128 else 2
+            got += 0 if head == 128 else 257 - head
+    return got
+
+
+def _lzw(data: bytes, size: int, at: int) -> int:
+    """The length that the codes stand for: only lengths are kept, not the bytes."""
+    lengths = [1] * 256 + [0, 0]
+    value = count = got = 0
+    width, before = 9, -1
+    for byte in data:
+        value = (value << 8 | byte) & 0xFFFFFFFF
+        count += 8
+        if count < width:
+            continue
+        count -= width
+        code = value >> count & ((1 << width) - 1)
+        if code == 256:
+            lengths = lengths[:258]
+            width, before = 9, -1
+            continue
+        if code == 257:
+            return got
+        if before >= 0:
+            if len(lengths) > 4096:
+                raise Malformed("the codes of a strip run over", at)
+            lengths.append(lengths[before] + 1)
+        if code >= len(lengths):
+            raise Malformed("a code of a strip does not exist", at)
+        got += lengths[code]
+        if got >= size:
+            return size
+        before = code
+        # The width grows one code early (TIFF 6.0, section 13).
+        if len(lengths) >= (1 << width) - 1 and width < 12:
+            width += 1
+    return got

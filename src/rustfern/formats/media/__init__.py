@@ -1,0 +1,1 @@
+"""Recordings of sound and pictures."""

@@ -1,0 +1,237 @@
+"""MP4 and MOV recordings: the tree of boxes, and every sample of every track where its tables say.
+
+Source: ISO/IEC 14496-12 (4.2 boxes, 8.6 to 8.8 sample tables and fragments), 14496-15 5.3 (length-prefixed video units), the
+published MOV file format.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.formats.identity import Marks, of_movie
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.text_sink import TextSink
+
+_PARENTS = frozenset({b"moov", b"trak", b"mdia", b"minf", b"stbl", b"moof", b"traf", b"mvex", b"dinf", b"edts"})
+_TOP = frozenset(
+    {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"moof", b"sidx", b"styp", b"mfra", b"uuid", b"meta", b"pnot",
+     b"udta", b"emsg", b"prft", b"PICT", b"pdin", b"ssix"}
+)  # fmt: skip
+_MAX_MOOV = 256 << 20
+_MAX_SAMPLES = 20_000_000
+_ZEROS = bytes(2048)
+"""So many zeros inside compressed samples show a hole."""
+_LENGTHS = {b"avc1": b"avcC", b"avc3": b"avcC", b"hvc1": b"hvcC", b"hev1": b"hvcC"}
+_RARE = {b"hvc1": "HEVC", b"hev1": "HEVC", b"av01": "AV1", b"apch": "a camera's own format", b"vvc1": "VVC"}
+_PLAIN = frozenset({b"raw ", b"sowt", b"twos", b"lpcm", b"NONE", b"in24", b"in32", b"fl32", b"fl64", b"ulaw", b"alaw"})
+
+
+@dataclass
+class _Track:
+    kind: bytes = b""
+    coding: bytes = b""
+    nal: int = 0
+    sizes: list[int] = field(default_factory=list)
+    same_size: int = 0
+    count: int = 0
+    chunks: list[int] = field(default_factory=list)
+    groups: list[tuple[int, int]] = field(default_factory=list)
+    scale: int = 0
+    length: int = 0
+
+
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """Walk all boxes and samples. Raises `Malformed`."""
+    moov: bytes | None = None
+    fragments = 0
+    data: list[tuple[int, int]] = []
+    brand = b""
+    at = 0
+    while at < size:
+        kind, start, end = box(stream, at, size)
+        if kind not in _TOP:
+            if data and moov is not None and not _read(stream, at, min(size - at, 65536)).strip(b"\0"):
+                break  # zeros behind the end, as some cameras leave them
+            raise Malformed(f"no box of a recording, where one should begin ({kind!r})", at)
+        if kind == b"ftyp":
+            brand = _read(stream, start, 4)
+        elif kind == b"mdat":
+            data.append((start, end))
+        elif kind == b"moov":
+            if end - start > _MAX_MOOV:
+                raise Malformed("the tables of the recording are too large: refused", at)
+            moov = _read(stream, start, end - start)
+        elif kind == b"moof":
+            fragments += 1
+        at = end
+    form = "mov" if brand in (b"qt  ", b"") else "mp4"
+    if moov is None:
+        what = "its tables were never written" if data else "it holds no recording"
+        raise Malformed(f"the recording was never finished: {what}", size)
+    tracks = [_track(body) for kind, body in inside(moov, 0) if kind == b"trak"]
+    if not tracks:
+        raise Malformed("the recording has no tracks")
+    samples = sum(_samples(stream, track, data, size) for track in tracks)
+    if not samples and not fragments:
+        raise Malformed("the recording holds no samples")
+    seconds = max((track.length // track.scale for track in tracks if track.scale), default=0)
+    extent = (
+        f"{fragments} fragments whole in their boxes"
+        if fragments
+        else f"all {samples} samples lie where the tables say"
+    )
+    reason = f"read to the end: {extent}; pictures and sounds in them cannot be verified further"
+    coded = {track.coding for track in tracks} & _RARE.keys()
+    needs = (
+        f"its pictures are packed as {_RARE[coded.pop()]}, for which many players lack the decoder" if coded else None
+    )
+    return Reading(
+        Glance(format=form, needs=needs, identity=_identity(moov)),
+        State.INTACT,
+        reason,
+        {"tracks": len(tracks), "seconds": seconds},
+        has_text=False,
+    )
+
+
+def _identity(moov: bytes) -> Marks:
+    boxes = list(inside(moov, 0))
+    heads = [body for kind, body in boxes if kind == b"mvhd"]
+    tracks = (inner for kind, body in boxes if kind == b"trak" for name, inner in inside(body, 0) if name == b"tkhd")
+    return of_movie(heads[0], tracks) if heads else ()
+
+
+def _read(stream: BinaryIO, at: int, count: int) -> bytes:
+    stream.seek(at)
+    return stream.read(count)
+
+
+def box(stream: BinaryIO, at: int, size: int) -> tuple[bytes, int, int]:
+    """(kind, start of its body, end) of the box at a position."""
+    head = _read(stream, at, 16)
+    if len(head) < 8:
+        raise Malformed("the recording stops inside the head of a box", at)
+    length, kind = struct.unpack_from(">I4s", head)
+    start = at + 8
+    if length == 1:
+        if len(head) < 16:
+            raise Malformed("the recording stops inside the head of a box", at)
+        length, start = struct.unpack_from(">Q", head, 8)[0], at + 16
+    elif length == 0:
+        if kind != b"mdat" and kind.strip(b"\0"):
+            return kind, start, size
+        # The length of the data is written last: it was still being recorded.
+        length = size - at
+    if length < start - at or at + length > size:
+        if kind == b"mdat" or kind in _TOP:
+            raise Malformed(
+                f"the box {kind.decode('latin-1')} reaches beyond the end of the file: the recording is cut off", at
+            )
+        raise Malformed("no box of a recording, where one should begin", at)
+    return kind, start, at + length
+
+
+def inside(body: bytes, base: int) -> Iterator[tuple[bytes, bytes]]:
+    at = 0
+    while at + 8 <= len(body):
+        length, kind = struct.unpack_from(">I4s", body, at)
+        start = at + 8
+        if length == 1 and at + 16 <= len(body):
+            length, start = struct.unpack_from(">Q", body, at + 8)[0], at + 16
+        if length == 0:
+            if at + 8 >= len(body) - 4 or not body[at:].strip(b"\0"):
+                return  # a list in the older form ends in a zero
+            length = len(body) - at
+        if length < start - at or at + length > len(body):
+            raise Malformed(f"a table of the recording ({kind.decode('latin-1')}) is damaged")
+        yield kind, body[start : at + length]
+        at += length
+
+
+def _track(body: bytes) -> _Track:
+    track = _Track()
+    stack = [body]
+    try:
+        while stack:
+            for kind, inner in inside(stack.pop(), 0):
+                if kind in _PARENTS:
+                    stack.append(inner)
+                elif kind == b"hdlr" and not track.kind:
+                    track.kind = inner[8:12]
+                elif kind == b"mdhd":
+                    at = 20 if inner[0] else 12
+                    track.scale = struct.unpack_from(">I", inner, at)[0]
+                    track.length = struct.unpack_from(">Q" if inner[0] else ">I", inner, at + 4)[0]
+                elif kind == b"stsd":
+                    _coding(track, inner)
+                elif kind == b"stsz":
+                    track.same_size, track.count = struct.unpack_from(">II", inner, 4)
+                    if track.count > _MAX_SAMPLES:
+                        raise Malformed("the recording claims more samples than there can be")
+                    if not track.same_size:
+                        track.sizes = list(struct.unpack_from(f">{track.count}I", inner, 12))
+                elif kind == b"stco":
+                    track.chunks = list(struct.unpack_from(f">{struct.unpack_from('>I', inner, 4)[0]}I", inner, 8))
+                elif kind == b"co64":
+                    track.chunks = list(struct.unpack_from(f">{struct.unpack_from('>I', inner, 4)[0]}Q", inner, 8))
+                elif kind == b"stsc":
+                    count = struct.unpack_from(">I", inner, 4)[0]
+                    if 8 + 12 * count > len(inner):
+                        raise Malformed("a table of the recording (stsc) is damaged")
+                    track.groups = [struct.unpack_from(">II", inner, 8 + 12 * n) for n in range(count)]
+    except (struct.error, IndexError, MemoryError) as error:
+        raise Malformed("a table of the recording is cut off") from error
+    return track
+
+
+def _coding(track: _Track, inner: bytes) -> None:
+    track.coding = inner[12:16]
+    wanted = _LENGTHS.get(track.coding)
+    at = inner.find(wanted) if wanted else -1
+    if at > 0:
+        track.nal = 1 + (inner[at + 4 + (21 if wanted == b"hvcC" else 4)] & 3)
+
+
+def _samples(stream: BinaryIO, track: _Track, data: list[tuple[int, int]], size: int) -> int:
+    """Follow the chunks of one track; every sample must lie in the recorded data."""
+    number, group = 0, 0
+    for chunk, start in enumerate(track.chunks, 1):
+        while group + 1 < len(track.groups) and track.groups[group + 1][0] <= chunk:
+            group += 1
+        count = track.groups[group][1] if track.groups else 0
+        sizes = [track.same_size] * count if track.same_size else track.sizes[number : number + count]
+        if track.same_size and track.coding in _PLAIN:
+            sizes = []  # counted in sound frames, whose size the table does not give
+        number += count
+        length = sum(sizes)
+        if start > size or (length and not any(low <= start and start + length <= high for low, high in data)):
+            raise Malformed("a sample lies outside of the recorded data", min(start, size))
+        if length and track.kind in (b"vide", b"soun") and track.coding not in _PLAIN:
+            _whole(_read(stream, start, length), sizes, track, start)
+    if number < track.count and track.chunks:
+        raise Malformed(f"only {number} of {track.count} samples of a track have a place")
+    return min(number, track.count) if track.count else number
+
+
+def _whole(data: bytes, sizes: list[int], track: _Track, start: int) -> None:
+    hole = data.find(_ZEROS)
+    if hole >= 0:
+        raise Malformed("a hole of zeros in the recording", start + hole)
+    if not track.nal:
+        return
+    at = 0
+    for size in sizes:
+        end, unit = at + size, at
+        while unit + track.nal <= end:
+            length = int.from_bytes(data[unit : unit + track.nal], "big")
+            unit += track.nal + length
+            if not length or unit > end:
+                raise Malformed("a picture of the recording is damaged", start + at)
+        if unit != end:
+            raise Malformed("a picture of the recording is damaged", start + at)
+        at = end

@@ -1,0 +1,1 @@
+"""Texts, workbooks and presentations of office suites."""

@@ -1,0 +1,89 @@
+"""Office documents in compound files: binary texts, workbooks, presentations, and encrypted OOXML wrappers.
+
+Source: [MS-CFB]; [MS-OFFCRYPTO] 2.3 (EncryptedPackage); the main streams by [MS-DOC], [MS-XLS] and [MS-PPT].
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.office import compound_others, doc, ppt, xls
+from rustfern.formats.office.compound_file import SIGNATURE, Compound, summary
+from rustfern.formats.text_sink import TextSink
+
+_BEFORE_97 = b"\xdc\xa5"
+# Main stream → format, in the order in which they are looked for.
+_MAIN = (
+    ("EncryptedPackage", "cfb"),
+    ("WordDocument", "doc"),
+    ("Workbook", "xls"),
+    ("Book", "xls"),
+    ("PowerPoint Document", "ppt"),
+    ("VisioDocument", "vsd"),
+    ("Quill", "pub"),
+    ("__properties_version1.0", "msg"),
+)
+
+
+def _format(compound: Compound) -> tuple[str, str | None]:
+    for stream, format_name in _MAIN:
+        if compound.has(stream):
+            return format_name, stream
+    return "cfb", None
+
+
+class OfficeBinary:
+    """Compound files of the office family."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.95 if head[:8] == SIGNATURE else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        compound = Compound(stream, size)
+        return summary(compound, _format(compound)[0])
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        compound = Compound(stream, size)
+        format_name, main = _format(compound)
+        glance = summary(compound, format_name)
+        amounts: dict[str, int] = {}
+        if main == "EncryptedPackage":
+            return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        if main is None:
+            if not any(compound.read(path) for path in compound.paths):
+                raise Malformed("a compound file without any document in it")
+            return Reading(
+                glance,
+                State.UNREADABLE,
+                "a compound file whose chains are whole, of a kind that is not known",
+                has_text=False,
+            )
+        data = compound.read(main) or b""
+        protected = False
+        if (main == "WordDocument" and data[:2] == _BEFORE_97) or main == "Book":
+            glance = replace(
+                glance, needs="written by a version before 1997: newer programs block such files until that is allowed"
+            )
+        if format_name == "doc":
+            protected = doc.read(compound, data, sink, amounts)
+        elif format_name == "xls":
+            protected = xls.read(data, sink, amounts)
+        elif format_name == "ppt":
+            protected = ppt.read(compound, data, sink, amounts)
+        elif format_name == "msg":
+            title, author = compound_others.message(compound, sink, amounts)
+            glance = replace(glance, title=title, author=author)
+        else:
+            compound_others.diagram(data) if format_name == "vsd" else compound_others.layout(compound)
+            reason = (
+                f"read to the end: {len(compound.paths)} streams, chains right; what is drawn in them is not published"
+            )
+            return Reading(glance, State.INTACT, reason, has_text=False)
+        if protected:
+            return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        reason = f"read to the end: {len(compound.paths)} streams, chains and the main stream right"
+        return Reading(glance, State.INTACT, reason, amounts)

@@ -1,0 +1,392 @@
+"""OOXML packages: texts, workbooks (binary ones among them), presentations, diagrams.
+
+Source: ECMA-376 part 2 (packages: content types, relationships) and part 1 (WordprocessingML 17.3.3 w:t, SpreadsheetML
+18.3.1.4 cells, DrawingML a:t); [MS-XLSB] for binary workbooks.
+"""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import lru_cache
+from typing import BinaryIO
+from urllib.parse import unquote
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.core.times import iso
+from rustfern.formats import identity as marks
+from rustfern.formats.archives import zip as zips
+from rustfern.formats.format_table import class_of
+from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
+from rustfern.formats.office import xlsb, xml_parts
+from rustfern.formats.office.embedded import BLANK, is_blank, see_through
+from rustfern.formats.office.ooxml_text import Cells, PlainStrings, PlainText, ShownStory, Story, Strings, Styles
+from rustfern.formats.text_sink import Texts, TextSink
+
+_MAIN = {
+    "application/vnd.openxmlformats-officedocument.wordprocessingml.document.main+xml": "docx",
+    "application/vnd.ms-word.document.macroEnabled.main+xml": "docm",
+    "application/vnd.openxmlformats-officedocument.wordprocessingml.template.main+xml": "dotx",
+    "application/vnd.ms-word.template.macroEnabledTemplate.main+xml": "dotm",
+    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml": "xlsx",
+    "application/vnd.ms-excel.sheet.macroEnabled.main+xml": "xlsm",
+    "application/vnd.openxmlformats-officedocument.spreadsheetml.template.main+xml": "xltx",
+    "application/vnd.ms-excel.template.macroEnabled.main+xml": "xltm",
+    "application/vnd.ms-excel.sheet.binary.macroEnabled.main": "xlsb",
+    "application/vnd.openxmlformats-officedocument.presentationml.presentation.main+xml": "pptx",
+    "application/vnd.ms-powerpoint.presentation.macroEnabled.main+xml": "pptm",
+    "application/vnd.openxmlformats-officedocument.presentationml.slideshow.main+xml": "ppsx",
+    "application/vnd.openxmlformats-officedocument.presentationml.template.main+xml": "potx",
+    "application/vnd.ms-powerpoint.template.macroEnabled.main+xml": "potm",
+    "application/vnd.ms-visio.drawing.main+xml": "vsdx",
+    "application/vnd.ms-visio.drawing.macroEnabled.main+xml": "vsdm",
+    "application/vnd.ms-visio.stencil.main+xml": "vssx",
+    "application/vnd.ms-visio.template.main+xml": "vstx",
+    "application/vnd.ms-package.3dmanufacturing-3dmodel+xml": "3mf",
+    "application/vnd.ms-package.xps-fixeddocumentsequence+xml": "xps",
+}
+# The relationship that names the main part, by kind of package.
+_ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
+_XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
+_SHARED, _KEPT = 512, 1 << 15
+"""So many parts, of at most so many bytes, are kept with what they say: no large part stays in memory."""
+_STRICT = "http://purl.oclc.org/ooxml/"
+_TYPES = "[Content_Types].xml"
+_TIMES = "docProps/app.xml"
+_CORE = ("title", "creator", "lastModifiedBy", "created", "modified", "revision")
+_NUMBERED = re.compile(r"(\d+)")
+_STORY = re.compile(r"(?:document|footnotes|endnotes)\d*\.xml", re.IGNORECASE)
+_SHEET = re.compile(r"(?:^|/)(?:work)?sheets/[^/]+\.(?:xml|bin)$", re.IGNORECASE)
+_SLIDE = re.compile(r"(?:^|/)slides/[^/]+\.xml$", re.IGNORECASE)
+_CHAIN = {
+    "slide": (_SLIDE, "/slideLayout"),
+    "layout": (re.compile(r"/slideLayouts/[^/]+\.xml$", re.IGNORECASE), "/slideMaster"),
+    "notes page": (re.compile(r"/notesSlides/[^/]+\.xml$", re.IGNORECASE), "/slide"),
+    "notes master": (re.compile(r"/notesMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
+    "master": (re.compile(r"/slideMasters/[^/]+\.xml$", re.IGNORECASE), "/theme"),
+}
+_LINK = re.compile(rb' r:(?:id|embed|link|pict)="([\w-]+)"')
+_SLIDE_ID = re.compile(rb"<(?:\w+:)?sldId\b[^>]*?\s\w+:id=[\"'](\w+)[\"']")
+_PAGE = re.compile(r"(?:^|/)pages/page\d+\.xml$", re.IGNORECASE)
+
+
+def _natural(name: str) -> list[object]:
+    return [int(x) if x.isdigit() else x for x in _NUMBERED.split(name)]
+
+
+def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
+    created, modified = iso(values.get("created", "")), iso(values.get("modified", ""))
+    aware = modified if modified and modified.tzinfo else None
+    return Glance(
+        format=format_name,
+        title=values.get("title") or None,
+        author=values.get("lastModifiedBy") or values.get("creator") or None,
+        created=created if created and created.tzinfo else None,
+        modified=aware,
+        modified_local=None if aware else modified,
+        identity=marks.of_making(created, values.get("creator"), values.get("revision")),
+    )
+
+
+# Documents of one program share these parts to the byte: what they say is worked out once.
+@lru_cache(_SHARED)
+def _types(data: bytes) -> tuple[Mapping[str, str], Mapping[str, str]]:
+    """Content types by part and by extension, both in small letters."""
+    overrides: dict[str, str] = {}
+    defaults: dict[str, str] = {}
+
+    def see(tag: str, attributes: xml_parts.Attributes) -> None:
+        if tag == "Override":
+            overrides[attributes.get("PartName", "").lstrip("/").casefold()] = attributes.get("ContentType", "")
+        elif tag == "Default":
+            defaults[attributes.get("Extension", "").casefold()] = attributes.get("ContentType", "")
+
+    xml_parts.run([data], xml_parts.Elements(see), _TYPES)
+    return overrides, defaults
+
+
+@lru_cache(_SHARED)
+def _links(data: bytes, rels: str) -> Sequence[tuple[str, str]]:
+    """(type, part) of each relationship of a part that points inside the package."""
+    folder = posixpath.dirname(posixpath.dirname(rels))
+    found: list[tuple[str, str]] = []
+
+    def see(tag: str, attributes: xml_parts.Attributes) -> None:
+        target = attributes.get("Target", "")
+        if tag != "Relationship" or attributes.get("TargetMode") == "External":
+            return
+        target = target.partition("#")[0]
+        if target and target != "NULL":
+            path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
+            found.append((attributes.get("Type", ""), unquote(posixpath.normpath(path))))
+
+    xml_parts.run([data], xml_parts.Elements(see), rels)
+    return found
+
+
+def _idents(data: bytes, rels: str) -> dict[str, str]:
+    """Relationship id → part."""
+    folder = posixpath.dirname(posixpath.dirname(rels))
+    found: dict[str, str] = {}
+
+    def see(tag: str, attributes: xml_parts.Attributes) -> None:
+        if tag == "Relationship":
+            target = attributes.get("Target", "")
+            path = target.lstrip("/") if target.startswith("/") else posixpath.join(folder, target)
+            found[attributes.get("Id", "")] = unquote(posixpath.normpath(path))
+
+    xml_parts.run([data], xml_parts.Elements(see), rels)
+    return found
+
+
+class _Package:
+    """The parts of one package and what they say of each other; each part of relationships is read once."""
+
+    def __init__(self, archive: zips.Archive) -> None:
+        self.archive = archive
+        self.read: dict[str, Sequence[tuple[str, str]]] = {}
+
+    def kind(self) -> tuple[str, str | None]:
+        """The name of the main part and the format that its content type tells."""
+        members = self.archive.members
+        if _TYPES not in members:
+            raise Malformed(f"the part {_TYPES} is missing")
+        data = self.archive.bytes_of(_TYPES)
+        overrides, defaults = _types(data) if len(data) <= _KEPT else _types.__wrapped__(data)
+        if "_rels/.rels" not in members:
+            raise Malformed("the part _rels/.rels is missing")
+        named = self.targets("_rels/.rels")
+        main = next((part for root in _ROOTS for kind, part in named if kind.endswith(root)), None)
+        if main is None:
+            raise Malformed("no part is named as the document itself")
+        kind = overrides.get(main.casefold()) or defaults.get(main.rpartition(".")[2].casefold(), "")
+        return main, _MAIN.get(kind)
+
+    def targets(self, rels: str) -> Sequence[tuple[str, str]]:
+        """(type, part) of each relationship that points inside the package."""
+        if rels in self.read:
+            return self.read[rels]
+        data = self.archive.bytes_of(rels)
+        found = _links(data, rels) if len(data) <= _KEPT else _links.__wrapped__(data, rels)
+        self.read[rels] = found
+        return found
+
+    def core(self) -> dict[str, str]:
+        """The document's own properties."""
+        core = next((t for kind, t in self.targets("_rels/.rels") if kind.endswith("/core-properties")), "")
+        values = xml_parts.Collect(_CORE)
+        if core in self.archive.members:
+            xml_parts.run(self.archive.read(self.archive.members[core]), values, core)
+        return values.values
+
+
+def _rels_of(part: str) -> str:
+    folder, name = posixpath.split(part)
+    return posixpath.join(folder, "_rels", f"{name}.rels")
+
+
+def _implied(package: _Package, main: str) -> None:
+    """Relationships that no part spells out, but programs need (ECMA-376 part 1, 13.3: slide to layout to master to theme)."""
+    folder = posixpath.dirname(main)
+    beside = [name for name in package.archive.members if folder and name.startswith(folder + "/") and name != main]
+    if beside and _rels_of(main) not in package.read and any(posixpath.dirname(name) == folder for name in beside):
+        raise Malformed(f"the part {_rels_of(main)}, which names the others, is missing")
+    for name in beside:
+        for kind, (pattern, needed) in _CHAIN.items():
+            if pattern.search(name) and not any(to.endswith(needed) for to, _ in package.read.get(_rels_of(name), ())):
+                raise Malformed(
+                    f"the {kind} {name} does not say on which {needed[1:]} it rests: its relationships are missing"
+                )
+
+
+class Ooxml:
+    """OOXML packages of every kind."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        if head[:4] != b"PK\x03\x04":
+            return 0.0
+        name = head[30 : 30 + int.from_bytes(head[26:28], "little")]
+        known = name in (_TYPES.encode(), b"_rels/.rels") or name.startswith((b"word/", b"xl/", b"ppt/", b"docProps/"))
+        return 0.9 if known else (0.85 if _TYPES.encode() in tail else 0.0)
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        package = _Package(zips.Archive(stream, size, DEFAULT_LIMITS))
+        main, format_name = package.kind()
+        settings, workbook, times = marks.Settings(), marks.Workbook(), xml_parts.Collect(("TotalTime",))
+        beside = posixpath.join(posixpath.dirname(main), "settings.xml")
+        for name, handler in ((beside, settings), (main, workbook), (_TIMES, times)):
+            wanted = handler is not workbook or (name.endswith(".xml") and class_of(format_name) == "sheet")
+            if wanted and name in package.archive.members:
+                xml_parts.run(package.archive.read(package.archive.members[name]), handler, name)
+        found = _glance(format_name, package.core())
+        carried = (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
+        return replace(found, identity=(*carried, *found.identity, *marks.of_members(package.archive.members.values())))
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        archive = zips.Archive(stream, size, limits)
+        package = _Package(archive)
+        main, format_name = package.kind()
+        folded = {member.casefold() for member in archive.members}
+        if main.casefold() not in folded:
+            raise Malformed(f"the part {main}, the document itself, is missing")
+        if format_name is None:
+            raise Malformed(f"the type of part {main} is none that office programs open")
+        for rels in [n for n in archive.members if n.casefold().endswith(".rels")]:
+            for _, target in package.targets(rels):
+                if target.casefold() not in folded:
+                    raise Malformed(f"part {target}, which {rels} names, is missing")
+        _implied(package, main)
+        amounts: dict[str, int] = {}
+        identity = self._read_parts(package, main, sink, amounts)
+        if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
+            amounts["slides"] = slides
+        found = _glance(format_name, package.core())
+        glance = replace(found, identity=(*identity, *found.identity, *marks.of_members(archive.members.values())))
+        if any(kind.startswith(_STRICT) for kind, _ in package.read["_rels/.rels"]):
+            glance = replace(glance, needs="saved in the strict form of OOXML, which many programs do not read")
+        if is_blank(format_name, sink, amounts.pop("drawings", 0), archive.members):
+            return Reading(glance, State.EMPTY, BLANK, amounts)
+        reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"
+        return Reading(glance, State.INTACT, reason, amounts)
+
+    def _read_parts(self, package: _Package, main: str, sink: TextSink, amounts: dict[str, int]) -> marks.Marks:
+        """Read every part; gives the identities that they carry."""
+        archive = package.archive
+        names = sorted(archive.members, key=lambda n: (not n.casefold().endswith("sharedstrings.xml"), _natural(n)))
+        strings: Texts | None = None
+        binary: Texts | None = None
+        base = posixpath.dirname(main)
+        settings, workbook, times = marks.Settings(), marks.Workbook(), xml_parts.Collect(("TotalTime",))
+        sections, styles = self._structure(package, main) if sink.keeps else ({}, Styles())
+        sink.order = {section: at for at, section in enumerate(sections.values())}
+        for name in names:
+            sink.section = sections.get(name, "")
+            if name in package.read or name == _TYPES:
+                continue
+            member = archive.members[name]
+            chunks = archive.read(member)
+            lower = name.casefold()
+            handler: xml_parts.Handler | None = None
+            if lower.endswith("sharedstrings.xml"):
+                strings = self._shared(package, name)
+                continue
+            if lower.endswith("sharedstrings.bin"):
+                binary = xlsb.shared_strings(chunks)
+                continue
+            if lower.endswith(".bin") and _SHEET.search(name):
+                if binary is None:
+                    binary = self._binary_strings(archive)
+                xlsb.cells(chunks, binary, sink, amounts, name)
+                continue
+            if _rels_of(name) not in package.read and not lower.endswith(".rels") and lower.endswith(_XML):
+                chunks = _without_links(chunks, name)
+            if not lower.endswith(_XML) or member.size == 0:
+                see_through(chunks, name, member.size)
+                continue
+            if _SHEET.search(name):
+                handler = Cells(sink, strings, amounts, name, styles.dates)
+            elif _SLIDE.search(name) or (
+                posixpath.dirname(name) == base and _STORY.fullmatch(posixpath.basename(name))
+            ):
+                handler = ShownStory(sink, amounts, styles.levels) if sink.keeps else Story(sink, amounts)
+            elif _PAGE.search(name):
+                handler = PlainText(sink)
+            elif lower.endswith("word/settings.xml"):
+                handler = settings
+            elif name == main:
+                handler = workbook
+            elif name == _TIMES:
+                handler = times
+            xml_parts.run(chunks, handler, name)
+        return (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
+
+    @staticmethod
+    def _structure(package: _Package, main: str) -> tuple[dict[str, str], Styles]:
+        """What showing needs: the sheet or slide that each part is, in order, and the styles. Damage is left to the reading of the parts."""
+        sections: dict[str, str] = {}
+        styles = Styles()
+        beside = posixpath.join(posixpath.dirname(main), "styles.xml")
+        listed: list[tuple[str, str]] = []
+
+        def see(tag: str, attributes: xml_parts.Attributes) -> None:
+            if tag == "sheet":
+                listed.append((attributes.get("name", ""), attributes.get("id", "")))
+
+        members = package.archive.members
+        try:
+            if beside in members:
+                xml_parts.run([package.archive.bytes_of(beside)], styles, beside)
+            if main in members and _rels_of(main) in members:
+                idents = _idents(package.archive.bytes_of(_rels_of(main)), _rels_of(main))
+                data = package.archive.bytes_of(main)
+                if main.endswith(".bin"):
+                    listed = xlsb.sheets(data)
+                else:
+                    xml_parts.run([data], xml_parts.Elements(see), main)
+                    # A slide has two ids, told apart by their prefix only.
+                    listed += [("", ident.decode()) for ident in _SLIDE_ID.findall(data)]
+                for number, (name, ident) in enumerate(listed, 1):
+                    if ident in idents:
+                        sections[idents[ident]] = name or f"Slide {number}"
+        except Malformed:
+            pass
+        return sections, styles
+
+    @staticmethod
+    def _shared(package: _Package, name: str) -> Texts:
+        """The shared strings of a workbook. Raises `Malformed` where their part is not well-formed."""
+        member, quick = package.archive.members[name], PlainStrings()
+        xml_parts.run(quick.watch(package.archive.read(member)), None, name)
+        if quick.plain:
+            return quick.strings
+        shared = Strings()
+        xml_parts.run(package.archive.read(member), shared, name)
+        return shared.strings
+
+    @staticmethod
+    def _binary_strings(archive: zips.Archive) -> Texts:
+        name = next((n for n in archive.members if n.casefold().endswith("sharedstrings.bin")), None)
+        return xlsb.shared_strings(archive.read(archive.members[name]) if name else ())
+
+
+def _without_links(chunks: Iterable[bytes], part: str) -> Iterator[bytes]:
+    """Hand on a part that has no relationships; raises `Malformed` if it needs one."""
+    before = b""
+    for chunk in chunks:
+        joined = before + chunk
+        # Looking for the plain letters first is many times quicker than the pattern.
+        if b" r:" in joined and (found := _LINK.search(joined)):
+            raise Malformed(
+                f"part {part} needs relationship {found[1].decode()}, but its list of relationships is missing"
+            )
+        before = chunk[-64:]
+        yield chunk
+
+
+def partial_text(parts: Iterable[tuple[str, bytes]], sink: TextSink) -> None:
+    """Text of the salvaged parts of a damaged package (OOXML or ODF), for recognising whose it is. Never raises."""
+    from rustfern.formats.office.odf import _Body
+
+    strings: Texts | None = None
+    for name, data in parts:
+        lower = name.casefold()
+        handler: xml_parts.Handler
+        try:
+            if lower.endswith("sharedstrings.xml"):
+                handler = shared = Strings()
+                xml_parts.run([data], handler, name, partial=True)
+                strings = shared.strings
+                for text in strings:
+                    sink.add(text)
+            elif lower.endswith("sharedstrings.bin"):
+                for text in xlsb.shared_strings([data]):
+                    sink.add(text)
+            elif name == "content.xml":
+                xml_parts.run([data], _Body(sink), name, partial=True)
+            elif _SLIDE.search(name) or lower.endswith("word/document.xml"):
+                xml_parts.run([data], Story(sink, {}), name, partial=True)
+        except Malformed:
+            continue

@@ -1,0 +1,88 @@
+"""The main stream of binary workbooks: records from BOF to EOF; cells through xlrd.
+
+Source: [MS-XLS] 2.1.4 (records), 2.4.21 (BOF), 2.4.103 (EOF), 2.4.117 (FilePass), 2.4.28 (BoundSheet8).
+"""
+
+from __future__ import annotations
+
+import io
+import struct
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.text_layout import day, figure, truth
+from rustfern.formats.text_sink import Enough, TextSink, number
+
+_BOF, _EOF, _FILEPASS, _BOUNDSHEET = 0x0809, 0x000A, 0x002F, 0x0085
+_MAX_RECORD = 8228
+_MAX_CELLS = 5_000_000
+
+
+def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
+    """Hand the cells to the sink. True if the workbook is encrypted. Raises `Malformed` where records break."""
+    position, depth, substreams = 0, 0, 0
+    sheets: list[int] = []
+    starts: set[int] = set()
+    while position + 4 <= len(data):
+        kind, length = struct.unpack_from("<HH", data, position)
+        if kind == 0 and length == 0 and depth == 0:
+            break  # padding behind the last sheet
+        if length > _MAX_RECORD or position + 4 + length > len(data):
+            raise Malformed("a record of the workbook reaches beyond its stream", position)
+        if position == 0 and kind not in (_BOF, 0x0009, 0x0209, 0x0409):
+            raise Malformed("the workbook does not begin with its first record", 0)
+        if kind == _BOF:
+            depth += 1
+            starts.add(position)
+            substreams += 1
+        elif kind == _EOF:
+            depth -= 1
+            if depth < 0:
+                raise Malformed("the workbook ends more often than it begins", position)
+        elif kind == _FILEPASS:
+            return True
+        elif kind == _BOUNDSHEET and length >= 4:
+            sheets.append(int.from_bytes(data[position + 4 : position + 8], "little"))
+        position += 4 + length
+    if depth or not substreams:
+        raise Malformed("the workbook stops before its last record", position)
+    for sheet in sheets:
+        if sheet not in starts:
+            raise Malformed("a sheet of the workbook is not where the list of sheets says", sheet)
+    _cells(data, sink, amounts)
+    return False
+
+
+def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
+    import xlrd
+
+    try:
+        book = xlrd.open_workbook(file_contents=data, logfile=io.StringIO(), on_demand=True, ragged_rows=True)
+        count = 0
+        for index in range(book.nsheets):
+            sheet = book.sheet_by_index(index)
+            sink.section = sheet.name
+            for row in range(sheet.nrows):
+                for column, cell in enumerate(sheet.row(row), 1):
+                    value = ""
+                    if cell.ctype == xlrd.XL_CELL_TEXT:
+                        value = str(cell.value)
+                    elif cell.ctype in (xlrd.XL_CELL_NUMBER, xlrd.XL_CELL_DATE):
+                        value = number(repr(cell.value))
+                    elif cell.ctype == xlrd.XL_CELL_BOOLEAN:
+                        value = str(int(cell.value))
+                    if value.strip():
+                        sink.count(value)
+                        shown = figure(repr(cell.value)) if cell.ctype == xlrd.XL_CELL_NUMBER else value
+                        shown = day(value) if cell.ctype == xlrd.XL_CELL_DATE and not book.datemode else shown
+                        shown = truth(value) if cell.ctype == xlrd.XL_CELL_BOOLEAN else shown
+                        sink.show(shown, "cell", spot=(0, row + 1, column))
+                        count += 1
+                        if count > _MAX_CELLS:
+                            raise Malformed("more cells than a binary workbook can hold")
+            book.unload_sheet(index)
+        if count:
+            amounts["cells"] = count
+    except (Malformed, Enough):
+        raise
+    except Exception as error:  # xlrd raises whatever its code runs into on damaged records
+        raise Malformed(f"the cells of the workbook cannot be read ({type(error).__name__})") from error

@@ -1,0 +1,189 @@
+"""XML parts of packages: well-formed to the end, entities refused, text and attributes handed on.
+
+Parts of the usual size are proved well-formed by their tokens, which is quick; unusual and wrong ones, and large ones, are streamed
+through expat, which says what is wrong and where.
+
+Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1 (entities, refused here).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from itertools import chain
+from xml.parsers import expat
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.office import xml_fast
+
+Attributes = Mapping[str, str]
+_MAX_DEPTH, _TOO_DEEP = 2_000, 100_000
+_AT_ONCE = 4 << 20
+"""Parts up to this many bytes are held whole."""
+
+
+class Handler:
+    """Base of what listens to an XML part. Names are local names: prefixes differ between producers.
+
+    `wanted` names the only elements that it listens to (their text, and all other text, always arrives); None: to all. `looked_at` names
+    those whose attributes it looks at; None: all that are wanted.
+    """
+
+    wanted: frozenset[str] | None = None
+    looked_at: frozenset[str] | None = None
+
+    def whole(self, data: bytes) -> bool:
+        """Take a whole part that is well-formed; False if it has to be told element by element."""
+        return False
+
+    def start(self, tag: str, attributes: Attributes) -> None:
+        """An element begins."""
+
+    def end(self, tag: str) -> None:
+        """An element ends."""
+
+    def text(self, text: str) -> None:
+        """Character data."""
+
+
+def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
+    """Parse a part to its end. Raises `Malformed` where it is not well-formed; `partial` stops there quietly."""
+    if partial:
+        _stream(chunks, handler, part, partial=True)
+        return
+    source = iter(chunks)
+    held: list[bytes] = []
+    size = 0
+    for chunk in source:
+        held.append(chunk)
+        size += len(chunk)
+        if size > _AT_ONCE:
+            _stream(chain(held, source), handler, part)
+            return
+    data = b"".join(held)
+    if handler is None:
+        if xml_fast.known(data):
+            return
+        if xml_fast.tokens(data) is None:
+            _stream((data,), None, part)
+        xml_fast.remember(data)
+    elif (found := xml_fast.tokens(data)) is None:
+        _stream((data,), handler, part)
+    elif not handler.whole(data):
+        _tell(found, handler)
+
+
+def _tell(found: Iterable[xml_fast.Token], handler: Handler) -> None:
+    """Hand the tokens of a part to its listener."""
+    begin, finish, say, wanted, looked_at = handler.start, handler.end, handler.text, handler.wanted, handler.looked_at
+    nothing: Attributes = {}
+    for kind, _, tag, raw, text, _, _ in found:
+        if wanted is None or tag in wanted:
+            if kind == xml_fast.CLOSE:
+                finish(tag)
+            else:
+                look = raw and (looked_at is None or tag in looked_at)
+                begin(tag, xml_fast.attributes(raw) if look else nothing)
+                if kind == xml_fast.SINGLE:
+                    finish(tag)
+        if text:
+            say(text)
+
+
+def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
+    parser = expat.ParserCreate(namespace_separator=" ")
+    depth = near = 0
+
+    if handler is not None:
+        parser.buffer_text = True
+        parser.buffer_size = 1 << 16
+        begin, finish = handler.start, handler.end
+        # Names repeat a thousand times: each is taken apart once.
+        local: dict[str, str] = {}
+
+        def on_start(name: str, attributes: Attributes) -> None:
+            nonlocal depth
+            depth += 1
+            if depth > _MAX_DEPTH:
+                raise Malformed(f"part {part} is nested too deep")
+            tag = local.get(name)
+            if tag is None:
+                tag = local[name] = name.rpartition(" ")[2]
+            if attributes:
+                for key in attributes:
+                    if " " in key:
+                        attributes = {k.rpartition(" ")[2]: value for k, value in attributes.items()}
+                        break
+            begin(tag, attributes)
+
+        def on_end(name: str) -> None:
+            nonlocal depth
+            depth -= 1
+            finish(local[name])
+
+        parser.StartElementHandler = on_start
+        parser.EndElementHandler = on_end
+        parser.CharacterDataHandler = handler.text
+
+    def refuse(*_: object) -> None:
+        raise Malformed(f"part {part} declares entities: refused")
+
+    parser.EntityDeclHandler = refuse
+    try:
+        for chunk in chunks:
+            parser.Parse(chunk, False)
+            # Without a listener the elements are not counted one by one: about so many are open.
+            near += (
+                chunk.count(b"<")
+                - 2 * chunk.count(b"</")
+                - chunk.count(b"/>")
+                - chunk.count(b"<!")
+                - chunk.count(b"<?")
+            )
+            if near > _TOO_DEEP:
+                raise Malformed(f"part {part} is nested too deep: refused")
+        parser.Parse(b"", not partial)
+    except (LookupError, ValueError) as error:
+        # An encoding that nobody knows is named in the declaration.
+        if not partial:
+            raise Malformed(f"part {part} is written in an unknown way ({error})") from error
+    except expat.ExpatError as error:
+        if partial:
+            return
+        raise Malformed(
+            f"part {part} is not well-formed XML: {expat.ErrorString(error.code)} in line {error.lineno}",
+            max(parser.CurrentByteIndex, 0),
+        ) from error
+
+
+class Collect(Handler):
+    """Collects the text of every element whose local name is asked for; the first of each."""
+
+    looked_at = frozenset()
+
+    def __init__(self, wanted: Iterable[str]) -> None:
+        self.values: dict[str, str] = {}
+        self.wanted: frozenset[str] = frozenset(wanted)
+        self._current: str | None = None
+
+    def start(self, tag: str, attributes: Attributes) -> None:
+        if tag in self.wanted and tag not in self.values:
+            self._current = tag
+            self.values[tag] = ""
+
+    def end(self, tag: str) -> None:
+        if tag == self._current:
+            self._current = None
+
+    def text(self, text: str) -> None:
+        if self._current is not None:
+            self.values[self._current] += text
+
+
+class Elements(Handler):
+    """Calls back with (local name, attributes) of each element."""
+
+    def __init__(self, callback: Callable[[str, Attributes], None]) -> None:
+        self._callback = callback
+
+    def start(self, tag: str, attributes: Attributes) -> None:
+        self._callback(tag, attributes)

@@ -1,0 +1,366 @@
+"""Document formats: identified by content, glanced at, checked to the end. One module a family, one interface."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import io
+import os
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cache
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Content, Glance, State
+from rustfern.formats.format_table import TEXT_FORMATS, class_of, extension_of, format_of_extension
+from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
+from rustfern.formats.text_sink import Enough, Piece, TextSink
+
+__all__ = ["check", "glance", "identify", "prepare", "read_text"]
+
+_HEAD = 4096
+_IN_MEMORY = 32 << 20
+_CHUNK = 1 << 20
+_CERTAIN = 0.9
+_WITH_METADATA = frozenset(
+    {"pdf", "ai", "jpg", "png", "tiff", "gif", "webp", "psd", "eps", "svg", "indd", "mp4", "mov"}
+)
+_WITH_EXIF = frozenset({"jpg", "tiff", "webp", "png"})
+PIXELS = {"jpg": "JPEG", "png": "PNG", "gif": "GIF", "bmp": "BMP", "tiff": "TIFF", "webp": "WEBP"}
+_HOLE = 256 << 20
+_EXTENTS = 100_000
+_BLOCK = 4096
+_TAIL, _ZEROS = 1 << 16, 512
+
+
+@cache
+def _packages() -> tuple[Format, ...]:
+    """The families that lie in ZIP packages."""
+    from rustfern.formats.archives.zip_bundles import PlainZip
+    from rustfern.formats.office.odf import Odf
+    from rustfern.formats.office.ooxml import Ooxml
+
+    return Odf(), Ooxml(), PlainZip()
+
+
+def prepare(name: str) -> None:
+    """Load the readers that a file of this name is likely to need, before work is parted among processes."""
+    if class_of(format_of_extension(extension_of(name))) in ("text", "sheet", "slides", "drawing"):
+        _packages()
+
+
+@cache
+def families() -> tuple[Format, ...]:
+    """One of each family. Imported only when something is to be read: most of the start-up time is theirs."""
+    from rustfern.formats.databases.sqlite import Database
+    from rustfern.formats.drawings.cdr import RiffDrawing
+    from rustfern.formats.office.binary_office import OfficeBinary
+    from rustfern.formats.office.odf import FlatOdf
+    from rustfern.formats.recognised import Recognised
+    from rustfern.formats.text.mail import Mail
+    from rustfern.formats.text.plain import PlainText
+    from rustfern.formats.text.xml_documents import Markup
+
+    return (
+        *_packages(),
+        OfficeBinary(),
+        FlatOdf(),
+        Markup(),
+        Database(),
+        RiffDrawing(),
+        Recognised(),
+        Mail(),
+        PlainText(),
+    )
+
+
+def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
+    size = stream.seek(0, io.SEEK_END)
+    stream.seek(0)
+    head = stream.read(_HEAD)
+    stream.seek(max(0, size - _HEAD))
+    return head, stream.read(_HEAD), size
+
+
+def identify(head: bytes, tail: bytes = b"") -> Format | None:
+    """The family that the first and last bytes show, None if no family knows them."""
+    best, known = 0.0, None
+    for family in _packages() if head[:4] == b"PK\x03\x04" else families():
+        score = family.score(head, tail)
+        if score >= _CERTAIN:
+            return family
+        if score > best:
+            best, known = score, family
+    return known
+
+
+def glance(stream: BinaryIO, name: str) -> Glance:
+    """Format, identity and times from a few KB of a seekable stream. Never raises `Malformed`: less is known then."""
+    head, tail, size = _ends(stream)
+    family = identify(head, tail)
+    if family is None or size == 0:
+        return Glance()
+    stream.seek(0)
+    try:
+        return family.glance(stream, size, name)
+    except Malformed:
+        return Glance(format=_likely(head, name))
+
+
+def _likely(head: bytes, name: str) -> str | None:
+    """The format of damaged bytes, as far as it shows."""
+    claimed = format_of_extension(extension_of(name))
+    if head[:2] == b"PK":
+        if b"vnd.oasis.opendocument." in head[:200]:
+            kind = head[head.find(b"vnd.oasis.opendocument.") + 23 :][:14]
+            table = {b"text": "odt", b"spreadsheet": "ods", b"presentation": "odp", b"graphics": "odg"}
+            return next((name for start, name in table.items() if kind.startswith(start)), claimed)
+        return claimed
+    return claimed
+
+
+def _blank(stream: BinaryIO) -> str | None:
+    """`0x00` or `0xFF` if the stream holds nothing else."""
+    stream.seek(0)
+    first = stream.read(1)
+    if first not in (b"\0", b"\xff"):
+        return None
+    stream.seek(0)
+    while chunk := stream.read(_CHUNK):
+        if chunk.count(first) != len(chunk):
+            return None
+    return f"0x{first[0]:02X}"
+
+
+def _written(stream: BinaryIO, size: int) -> int:
+    """Up to which byte anything of a file was ever written; behind it is a hole, which reads as zeros. `size` where nobody knows."""
+    if not hasattr(os, "SEEK_DATA"):
+        return size
+    try:
+        handle = stream.fileno()
+        here = os.lseek(handle, 0, os.SEEK_CUR)
+    except (OSError, AttributeError):
+        return size
+    end = 0
+    try:
+        for _ in range(_EXTENTS):
+            start = os.lseek(handle, end, os.SEEK_DATA)
+            end = os.lseek(handle, start, os.SEEK_HOLE)
+            if end >= size:
+                return size
+    except OSError as error:
+        return end if error.errno == errno.ENXIO else size
+    finally:
+        os.lseek(handle, here, os.SEEK_SET)
+    return size
+
+
+def check(
+    stream: BinaryIO, name: str, *, limits: Limits = DEFAULT_LIMITS, digest: bool = True, counted: bool = True
+) -> Content:
+    """Read a seekable binary stream to its end and give the verdict with its reason.
+
+    `name` helps where bytes alone do not tell (text formats). Without `digest`, neither the file's SHA-256 nor hashes of its words are taken; nor of a file whose end
+    is a hole of hundreds of megabytes. Not `counted`: its words are not even counted, as where only the verdict is asked for.
+    """
+    return _check(stream, name, TextSink(hashed=digest, counted=counted), limits, digest=digest)
+
+
+def first_text(stream: BinaryIO, name: str, keep: int) -> tuple[Content | None, list[Piece]]:
+    """The first `keep` characters of the text, read no further than that: then there is no verdict (None)."""
+    sink = TextSink(keep, hashed=False, stops=True)
+    try:
+        content: Content | None = _check(stream, name, sink, DEFAULT_LIMITS, digest=False)
+    except Enough:
+        content = None
+    return content, in_order(sink)
+
+
+def all_text(stream: BinaryIO, name: str, put: Callable[[Piece], None]) -> Content | None:
+    """Hand on all pieces of a text while it is read; `put` may raise `Enough`. Gives the verdict, None if it was stopped."""
+    try:
+        return _check(stream, name, TextSink(1, hashed=False, put=put), DEFAULT_LIMITS, digest=False)
+    except Enough:
+        return None
+
+
+def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[Piece]]:
+    """The verdict together with the first `keep` characters of the text, by paragraphs, cells or lines."""
+    sink = TextSink(keep)
+    return _check(stream, name, sink, limits), in_order(sink)
+
+
+def in_order(sink: TextSink) -> list[Piece]:
+    """What was kept of a text, in the order in which the document shows it."""
+    return sorted(sink.kept, key=lambda piece: sink.order.get(piece.section, -1)) if sink.order else sink.kept
+
+
+def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, digest: bool = True) -> Content:
+    size = stream.seek(0, io.SEEK_END)
+    stream.seek(0)
+    sha256: str | None = None
+    reading: Reading | None = None
+    if size >= _BLOCK and not _written(stream, size):
+        reading = _before_hole(stream, 0, size, name, sink, limits)
+    elif size <= _IN_MEMORY:
+        data = stream.read()
+        size = len(data)
+        sha256 = hashlib.sha256(data).hexdigest() if digest else None
+        stream = io.BytesIO(data)
+    elif size - (written := _written(stream, size)) >= _HOLE:
+        # Reading gigabytes of what was never written would tell nothing more.
+        reading = _before_hole(stream, written, size, name, sink, limits)
+    elif digest:
+        sums = hashlib.sha256()
+        while chunk := stream.read(_CHUNK):
+            sums.update(chunk)
+        sha256 = sums.hexdigest()
+    reading = reading or _verdict(stream, size, name, sink, limits)
+    if digest and isinstance(stream, io.BytesIO) and reading.glance.format in _WITH_METADATA:
+        from rustfern.formats.identity import of_exif, of_xmp
+
+        data = stream.getvalue()
+        exif = of_exif(data) if reading.glance.format in _WITH_EXIF else ()
+        carried = (*reading.glance.identity, *exif, *of_xmp(data))
+        reading = replace(reading, glance=replace(reading.glance, identity=carried))
+    looks = None
+    if digest and isinstance(stream, io.BytesIO) and reading.state is State.INTACT and reading.glance.format in PIXELS:
+        from rustfern.formats.images.raster import pixels
+
+        looks = pixels(stream.getvalue(), PIXELS[reading.glance.format])
+    has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
+    return Content(
+        glance=reading.glance,
+        state=reading.state,
+        reason=reading.reason,
+        size=size,
+        sha256=sha256,
+        words=sink.words if has_text else None,
+        text_hash=sink.text_hash() if has_text else None,
+        tokens=sink.tokens(),
+        lines=sink.lines(),
+        looks=looks,
+        amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
+    )
+
+
+def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    """The verdict on a file most of whose end was never written."""
+    if not written:
+        said = f"nothing of its {size} bytes was ever written here: an online-only placeholder, or a copy that did not happen"
+        return Reading(Glance(), State.DAMAGED, said, has_text=False)
+    from rustfern.formats.paged_bytes import Part
+
+    found = _verdict(Part(stream, written), written, name, sink, limits)
+    said = f"{found.reason}; the {size - written} bytes behind byte {written} were never written"
+    return replace(found, reason=said)
+
+
+def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    reading = _by_format(stream, size, name, sink, limits)
+    if reading.state is State.DAMAGED and (cause := _cause(stream, size)):
+        return replace(reading, reason=f"{reading.reason}; {cause}")
+    return reading
+
+
+def _cause(stream: BinaryIO, size: int) -> str | None:
+    """What the bytes of a damaged file show of how it happened."""
+    stream.seek(max(size - _TAIL, 0))
+    tail = stream.read(_TAIL)
+    zeros = len(tail) - len(tail.rstrip(b"\0"))
+    if _ZEROS <= zeros < size:
+        more = "at least " if zeros == _TAIL else ""
+        return f"{more}its last {zeros} bytes are zeros, as a power cut leaves them"
+    stream.seek(0)
+    head = stream.read(_CHUNK)
+    ends = head.count(b"\n")
+    text_mode = "it was sent as text, which changes the bytes of such files: fetch it again as binary"
+    if b"\0" in head and ends >= 4 and ends > len(head) // 1024 and ends == head.count(b"\r\n"):
+        return text_mode
+    return text_mode if head[:7] in (b"\x89PNG\n\x1a\n", b"\x89PNG\r\r\n"[:7]) else None
+
+
+def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+    claimed = format_of_extension(extension_of(name))
+    if size == 0:
+        from rustfern.formats.text.plain import refine
+
+        if refine(name) in TEXT_FORMATS and claimed in TEXT_FORMATS:
+            return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: an empty text")
+        return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
+    if blank := _blank(stream):
+        return Reading(
+            Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False
+        )
+    head, tail, _ = _ends(stream)
+    family = identify(head, tail)
+    if family is None:
+        nothing = not head.strip(b"\0")
+        if nothing or claimed is not None:
+            what = "starts with zeros" if nothing else f"the bytes are not those of {claimed}"
+            return Reading(Glance(), State.DAMAGED, f"{what} (byte 0)", has_text=False)
+        return Reading(Glance(), State.UNREADABLE, "of a format that is not known", has_text=False)
+    stream.seek(0)
+    try:
+        reading = family.check(stream, size, name, sink, limits)
+    except Malformed as error:
+        refused = str(error).endswith("refused") or "refused (" in str(error)
+        state = State.UNREADABLE if refused else State.DAMAGED
+        likely = _likely(head, name)
+        if not sink.words and head[:2] == b"PK":
+            from rustfern.formats.archives import zip as zips
+            from rustfern.formats.office.ooxml import partial_text
+
+            partial_text(zips.salvage(stream, size), sink)
+        return Reading(Glance(format=likely), state, str(error))
+    if reading.glance.format == "txt" and claimed and claimed != "txt" and _no_text(head, tail, claimed):
+        return Reading(Glance(), State.DAMAGED, f"the bytes are not those of {claimed} (byte 0)", has_text=False)
+    if (
+        reading.glance.format == "txt"
+        and claimed
+        and claimed not in TEXT_FORMATS
+        and claimed != "rtf"
+        and _readable(head)
+    ):
+        # Text bytes under a binary format's name: the name is wrong, the text itself is whole.
+        if class_of(claimed) == "sheet" and is_table(head):
+            return replace(reading, glance=Glance(format="csv"))
+        return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
+    return reading
+
+
+def _readable(head: bytes) -> bool:
+    from rustfern.formats.text.plain import encoding_of
+
+    return encoding_of(head) is not None
+
+
+def is_table(head: bytes) -> bool:
+    """Whether text is rows of cells: as many of them in each of its first lines, whatever parts them (RFC 4180)."""
+    import csv
+
+    lines = head.decode("utf-8", "replace").splitlines()[:-1][:20]
+    for sign in ",;\t":
+        try:
+            widths = {len(row) for row in csv.reader(lines, delimiter=sign) if row}
+        except csv.Error:
+            continue
+        if len(widths) == 1 and len(lines) > 1 and widths != {1}:
+            return True
+    return False
+
+
+def _no_text(head: bytes, tail: bytes, claimed: str) -> bool:
+    """Whether bytes that read as text are what is left of a format that has another beginning."""
+    from rustfern.formats.text.plain import encoding_of
+
+    if claimed.startswith("fod"):
+        return True  # flat ODF is told by its first element
+    if claimed in TEXT_FORMATS or class_of(claimed) == "code":
+        return False
+    # Bytes beyond ASCII that are no UTF-8 are a guess, not a text; and no text holds marks of another format.
+    marks = (b"%%EOF", b"endobj", b"endstream", b"PNG", b"JFIF", b"ftyp", b"IDAT")
+    return encoding_of(head) not in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be") or any(
+        mark in head or mark in tail for mark in marks
+    )

@@ -1,0 +1,1 @@
+"""Plain texts, and texts with a grammar of their own."""

@@ -1,0 +1,210 @@
+"""Plain text: encoding found, read to its end; runs of NUL and cut characters are damage, a binary blob is not text.
+
+Source: Unicode Standard 3.10 (D92, D98: UTF-8 and UTF-16 well-formedness), 23.8 (byte order mark).
+"""
+
+from __future__ import annotations
+
+import codecs
+import io
+from collections.abc import Callable
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.core.model import Glance, State
+from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.office import xml_parts
+from rustfern.formats.text_sink import LONG, TextSink, parts_of
+
+_CHUNK = 1 << 18
+_XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
+_DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8-sig"),
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+# Control characters that occur in real texts: tab, line feed, vertical tab, form feed, return, escape, end of file.
+_ALLOWED = frozenset(b"\t\n\x0b\x0c\r\x1a\x1b\x08")
+_CONTROLS = bytes(c for c in range(32) if c not in _ALLOWED) + b"\x7f"
+
+
+def encoding_of(head: bytes) -> str | None:
+    """The encoding that the first bytes show; None if they are no text. `cp1252` stands for any 8-bit encoding."""
+    for mark, name in _MARKS:
+        if head.startswith(mark):
+            return name
+    if not head:
+        return "utf-8"
+    zeros_even, zeros_odd = head[0::2].count(0), head[1::2].count(0)
+    half = max(len(head) // 2, 1)
+    if zeros_odd > 0.4 * half and zeros_even < 0.05 * half and len(head) > 3:
+        return "utf-16-le"
+    if zeros_even > 0.4 * half and zeros_odd < 0.05 * half and len(head) > 3:
+        return "utf-16-be"
+    stripped = head.rstrip(b"\0")
+    controls = sum(map(stripped.count, (bytes([c]) for c in _CONTROLS)))
+    if controls > 0.02 * len(head) + (1 if len(head) > 200 else 0):
+        return None
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(head, False)
+        return "utf-8"
+    except UnicodeDecodeError:
+        high = sum(1 for byte in head if byte >= 0x80)
+        return "cp1252" if high <= 0.3 * len(head) else None
+
+
+def refine(name: str) -> str:
+    """Plain bytes carry no name of their format: a text format named by the extension is believed."""
+    base = name.rstrip("~#").lstrip("#")
+    claimed = format_of_extension(extension_of(base))
+    return claimed if claimed in TEXT_FORMATS and not claimed.startswith("fod") else "txt"
+
+
+def _nothing() -> None:
+    """What a text without layout does at its end."""
+
+
+class PlainText:
+    """Text in any common encoding."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.3 if encoding_of(head) else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        return Glance(format=refine(name))
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        kind = refine(name)
+        if kind == "txt" and format_of_extension(extension_of(name)) is None and stream.read(6) in _DECLARED:
+            kind = "xml"
+        stream.seek(0)
+        glance = Glance(format=kind)
+        if size == 0:
+            return Reading(glance, State.EMPTY, "zero bytes: an empty text", {})
+        encoding = encoding_of(stream.read(4096))
+        if encoding is None:
+            raise Malformed("the bytes are no text", 0)
+        try:
+            if encoding == "utf-8":
+                encoding = self._utf8_or_older(stream)
+            stream.seek(0)
+            lines = self._read(stream, encoding, sink, kind)
+        except Malformed as error:
+            self._before(stream, encoding, sink, error.offset)
+            raise
+        said = self._structure(stream, size, glance.format, encoding)
+        words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(encoding, encoding.upper())
+        return Reading(glance, State.INTACT, f"read to the end as {words}{said}", {"lines": lines})
+
+    @staticmethod
+    def _before(stream: BinaryIO, encoding: str, sink: TextSink, end: int | None) -> None:
+        """The text in front of the damage, where none of it was handed on yet: it tells whose it is, and can be looked at."""
+        if sink.pieces or not end:
+            return
+        stream.seek(0)
+        text = stream.read(min(end, _CHUNK)).decode(encoding, "replace")
+        for line in text.splitlines():
+            sink.add(line, "line")
+
+    @staticmethod
+    def _utf8_or_older(stream: BinaryIO) -> str:
+        """UTF-8 to the end, or never UTF-8 from its first accent on: an older 8-bit encoding. In between is damage."""
+        stream.seek(0)
+        decoder = codecs.getincrementaldecoder("utf-8")()
+        position, accents = 0, False
+        while True:
+            data = stream.read(_CHUNK)
+            pending = len(decoder.getstate()[0])
+            try:
+                text = decoder.decode(data, not data)
+            except UnicodeDecodeError as error:
+                bad_at = position - pending + error.start
+                if accents or any(byte >= 0x80 for byte in data[: max(error.start - pending, 0)]):
+                    raise Malformed("a cut or impossible character", bad_at) from error
+                return "cp1252"
+            accents = accents or not text.isascii()
+            position += len(data)
+            if not data:
+                return "utf-8"
+
+    @staticmethod
+    def _structure(stream: BinaryIO, size: int, format_name: str | None, encoding: str) -> str:
+        """Texts with a grammar: each must not stop before its end. Gives what is to be said of it, raises `Malformed`."""
+        from rustfern.formats.text import structured
+
+        stream.seek(0)
+        if format_name in _XML:
+            xml_parts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document")
+            return ", well-formed XML"
+        if (look := structured.READERS.get(format_name or "")) is None:
+            return ""
+        text = io.TextIOWrapper(stream, encoding, errors="replace", newline="")
+        try:
+            return look(text, size)
+        finally:
+            text.detach()
+
+    def _read(self, stream: BinaryIO, encoding: str, sink: TextSink, kind: str) -> int:
+        put: Callable[[str], None] = sink.add
+        done = _nothing
+        if sink.keeps:
+            from rustfern.formats.text_layout import layout_of
+
+            layout = layout_of(kind, sink)
+            put, done = layout.line, layout.done
+        decoder = codecs.getincrementaldecoder(encoding)("replace" if encoding == "cp1252" else "strict")
+        position, lines, rest = 0, 0, ""
+        wide = encoding.startswith(("utf-16", "utf-32"))
+        while True:
+            data = stream.read(_CHUNK)
+            if not wide and (at := data.find(b"\0\0\0\0")) >= 0:
+                raise Malformed("zeros where text should be", position + at)
+            try:
+                text = decoder.decode(data, not data)
+            except UnicodeDecodeError as error:
+                raise Malformed("a cut or impossible character", max(position + error.start, 0)) from error
+            if wide and "\0\0\0\0" in text:
+                raise Malformed("zeros where text should be", position)
+            if wide:
+                self._plausible(text, position)
+            position += len(data)
+            if not sink.counted:
+                # Only the verdict is asked for: lines need not be told apart.
+                lines += text.count("\n")
+                sink.pieces += bool(text)
+                rest = text[-1:] or rest
+                if not data:
+                    return lines + (rest not in ("", "\n"))
+                continue
+            if len(rest) > LONG and "\n" not in text:
+                # One line without end: it is worked on in parts.
+                *begun, rest = parts_of(rest)
+                for part in begun:
+                    put(part)
+            *whole, rest = (rest + text).split("\n") if data else [rest + text, ""]
+            ended = not data and not whole[-1]
+            if put == sink.add:
+                sink.count_lines(whole[: len(whole) - ended])
+            else:
+                for line in whole[: len(whole) - ended]:
+                    put(line)
+            lines += len(whole)
+            if not data:
+                done()
+                return lines - (not whole[-1])
+
+    @staticmethod
+    def _plausible(text: str, position: int) -> None:
+        """UTF-16 out of step turns letters into signs of far-apart scripts: unassigned and private ones among them."""
+        if len(text) < 40:
+            return
+        odd = sum(1 for ch in text if not ch.isprintable() and ch not in "\r\n\t\f\ufeff")
+        if odd > 0.02 * len(text):
+            raise Malformed("the text is out of step: a byte is missing", position)
+        blocks = len({ord(ch) >> 8 for ch in text if ord(ch) > 0x2FF})
+        if blocks > 30 and blocks * 4 > len(set(text)):
+            raise Malformed("the text is out of step: a byte is missing", position)

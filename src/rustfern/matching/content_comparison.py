@@ -1,0 +1,302 @@
+"""What contents say of a copy's document: which known ones are worth comparing with it, and what each comparison shows."""
+
+from __future__ import annotations
+
+import math
+import os
+from datetime import datetime, timedelta
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Content, Copy, Find, Kind, Order, State
+from rustfern.core.paths import fold_name, inside, show_name
+from rustfern.formats.format_table import (
+    FORMATS,
+    class_of,
+    compatible,
+    extension_of,
+    extension_right,
+    format_of_extension,
+    title_of,
+)
+from rustfern.matching.evidence import by_content, by_identity, weights
+from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.state import SLACK, Draft, clocks_of
+from rustfern.matching.versions import Elsewhere
+from rustfern.search.recorded_paths import translate
+from rustfern.sources.folder import exists
+
+_MAX_COMPARED = 40
+_MAX_NEAR = 40
+_MAX_LOOKED_AROUND = 400
+_ABOUT_THEN = timedelta(days=60)
+_SAVED_AFTER = timedelta(days=1)
+_ENOUGH_WORDS = 10
+_SOON = timedelta(days=7)
+_ENOUGH_TO_BE_ONE, _THE_SAME, _NEARLY = 20, 0.9, 0.85
+"""So many words, and so much of their runs in another file: it is the same text."""
+_TELLING = 2.0
+"""An identity that weighs less than this does not make up for texts that have nothing in common."""
+_MUCH_OF_IT, _BY_PART_OF_IT, _OWN_IDENTITY = 0.8, 0.62, 4.5
+"""Where less than this share of the copy's words is in the document, text and identities that others carry too weigh at most so much
+of what text can; an identity from this weight on is the document's own.
+"""
+
+
+class Comparing(Elsewhere):
+    """The steps that compare contents."""
+
+    def compare(self, copy: Copy, found: list[Candidate], *, beside: bool = False) -> None:
+        """Add what the contents of candidates say, for them and against those that the name or (`beside`) the folder speaks for."""
+        contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
+        for path in contents:
+            self._index(path)
+        shares = by_content.shared_among(copy.content, contents)
+        folders = self._recorded_folders(copy)
+        for item in found[:_MAX_COMPARED]:
+            if os.path.dirname(item.path) in folders:
+                text = "it carries the folder of this document as the one where it was last saved"
+                item.evidence.append(weights.evidence("recorded-folder", text))
+            claimed = beside or bool(item.evidence)
+            alike, tie = False, 0.0
+            for content in contents[item.path]:
+                if tied := by_identity.tie(copy.content, content, self.likeness.carriers):
+                    item.evidence.append(tied)
+                    tie = max(tie, tied.weight)
+                    alike = alike or tied.weight >= _TELLING
+                if content.sha256 is not None and content.sha256 == copy.content.sha256:
+                    text = "its bytes are those of a copy of this document"
+                    item.evidence.append(weights.evidence("identical-bytes", text))
+                    alike, tie = True, math.inf
+            if share := shares.get(item.path, 0.0):
+                common = max(by_content.difference(copy.content, content).common for content in contents[item.path])
+                text = f"it shares {common} words with a copy of this document"
+                strength = share**1.5
+                if not claimed and tie < _OWN_IDENTITY and common < _MUCH_OF_IT * (copy.content.words or 0):
+                    # All of a small sibling's text can stand in a copy of another document of the same template, and
+                    # what few documents carry may be the template's too.
+                    strength = min(strength, max(0.0, _BY_PART_OF_IT - tie / weights.WEIGHTS["shared-content"][0]))
+                item.evidence.append(weights.evidence("shared-content", text, strength))
+            elif claimed and not alike and self._strangers(copy.content, contents[item.path]):
+                text = "no three words in a row of it are in this document: look at it before you restore it"
+                item.evidence.append(weights.evidence("other-content", text))
+
+    @staticmethod
+    def _strangers(mine: Content, versions: list[Content]) -> bool:
+        enough = [each for each in versions if (each.words or 0) >= _ENOUGH_WORDS]
+        return (mine.words or 0) >= _ENOUGH_WORDS and bool(enough)
+
+    def weigh_times(self, copy: Copy, find: Find, found: list[Candidate]) -> None:
+        """What tells documents of one name apart: a backup is of the format of its document, which was saved at that time or later."""
+        if find.order is not Order.BEFORE:
+            return
+        for item in found:
+            if not item.evidence:
+                continue
+            saved, when = self.modified(item.path), copy.entry.modified
+            if saved is not None and when is not None:
+                if saved < when - _SAVED_AFTER / 12:
+                    text = "this document was last saved before the backup was made"
+                    item.evidence.append(weights.evidence("saved-before", text))
+                elif saved - when <= _SAVED_AFTER:
+                    text = "this document was saved within a day of the backup"
+                    item.evidence.append(weights.evidence("saved-after", text))
+            versions = self._contents(item.path)[:1]
+            if versions and by_identity.later(copy.content, versions[0]) > 0:
+                text = "this document was saved fewer times than the copy, which was made before a save"
+                item.evidence.append(weights.evidence("fewer-saves", text))
+            theirs = format_of_extension(extension_of(item.path))
+            if copy.content.format and theirs and theirs != copy.content.format:
+                text = f"a backup keeps the format of its document: this one is {title_of(copy.content.format)}"
+                item.evidence.append(weights.evidence("other-format", text))
+
+    def weigh_name(self, find: Find, told: str | None, found: list[Candidate]) -> None:
+        """A copy that carries the name of one document is hardly a version of another; one in a home hardly of another person's."""
+        stem = fold_name(told) if told else ""
+        for item in found:
+            home = self.home_of(item.path)
+            if item.evidence and find.home and home and home.path != find.home.path:
+                text = f"it lies in the home of {find.home.person}, this document in that of {home.person}"
+                item.evidence.append(weights.evidence("other-person", show_name(text)))
+            if not stem:
+                continue
+            name = fold_name(os.path.basename(item.path))
+            if item.evidence and stem not in (name, name.rpartition(".")[0]):
+                item.evidence.append(weights.evidence("other-name", "its own name is that of another document"))
+
+    def resaved(self, draft: Draft, best: Copy) -> Copy | None:
+        """The saved file of another name, or in another home, that holds all of what is thought lost; None if none was found.
+
+        Looked for among documents that were saved in the week after the copy was written.
+        """
+        content = best.content
+        if (content.words or 0) < _ENOUGH_TO_BE_ONE or best.entry.modified is None:
+            return None
+        home = draft.home
+        base = (home.volume or home.path) if home else best.entry.root
+        known = {copy.path for copy in draft.copies} | {draft.original}
+        likely = [path for path in self._likely_originals(best, base) if path not in known and self._is_document(path)]
+        holding = [path for path in likely if self._holds(path, best, content)]
+        # What several files hold, whenever they were saved, is the text of a template, or tells nothing.
+        if len(holding) != 1 or any(self._much_of(path, content) for path in likely if path != holding[0]):
+            return None
+        return self._saved_as(holding[0], self._contents(holding[0])[0])
+
+    def _much_of(self, path: str, content: Content) -> bool:
+        """Whether a file holds nearly all of a text, and perhaps more."""
+        return any(by_content.shared(content, each) >= _NEARLY for each in self._contents(path)[:1])
+
+    def _holds(self, path: str, copy: Copy, content: Content) -> bool:
+        """Whether a file holds all of a copy's text and little else, and was saved when the work on the copy ended, or soon after."""
+        saved, when = self.modified(path), copy.entry.modified
+        if saved is None or when is None or not when - SLACK <= saved <= when + _SOON:
+            return False
+        contents = self._contents(path)[:1]
+        if not contents or contents[0].state is not State.INTACT:
+            return False
+        found = by_content.difference(content, contents[0])
+        much = found.only_left or found.only_right > found.common / 2
+        return not much and by_content.shared(content, contents[0]) >= _THE_SAME
+
+    def _is_document(self, path: str) -> bool:
+        """Whether a path is that of a document of its own, not of a copy of one."""
+        return path not in self.found_paths
+
+    def _saved_as(self, path: str, content: Content) -> Copy | None:
+        source = self.source_of(path)
+        try:
+            entry = source.entry(path) if source else None
+        except SourceError:
+            entry = None  # it vanished since it was compared
+        if entry is None:
+            return None
+        piece = weights.evidence(
+            "shared-content", f"all of its text stands in {show_name(os.path.basename(path))}, which was saved"
+        )
+        name = os.path.basename(path)
+        return Copy(
+            entry, Kind.VERSION, "by-content", content, extension_right(name, content.format), clocks_of(entry, content), Order.AFTER,
+            confidence=weights.confidences([[piece]])[0], evidence=(piece,), notes=("saved under another name or in another folder",),
+        )  # fmt: skip
+
+    def strays(self, draft: Draft) -> list[str]:
+        """Autosaves in the same home, of a format that the document can be saved in, whose document could not be told; where nobody had
+        it open, those that were written within a day of the saved file, if that is damaged.
+        """
+        saved = next((copy for copy in draft.copies if copy.kind is Kind.SAVED), None)
+        torn = saved is not None and saved.content.state is State.DAMAGED
+        if not (draft.locks or torn):
+            return []
+        about = saved.entry.modified if saved and not draft.locks else None
+        wanted = format_of_extension(extension_of(draft.name))
+        return [
+            copy.path
+            for other in self.drafts.values()
+            if other.original is None and not other.never_saved and other.home == draft.home
+            for copy in other.copies
+            if copy.kind is Kind.AUTOSAVE and wanted and compatible(copy.content.format, wanted)
+            if about is None or copy.entry.modified is None or abs(copy.entry.modified - about) <= _SAVED_AFTER
+        ]
+
+    def _recorded_folders(self, copy: Copy) -> set[str]:
+        """Where a workbook says that it was last saved, as places inside what is searched."""
+        home = self.home_of(copy.entry.path)
+        told = by_identity.values(copy.content, "folder")
+        here = (translate(folder.rstrip("\\/") + "\\x", home, self.homes, self.roots) for folder in told)
+        return {os.path.dirname(path) for path in here if path}
+
+    def _contents(self, path: str) -> list[Content]:
+        """The contents of a document's copies known so far, its saved file first."""
+        out = []
+        source = self.source_of(path)
+        if source is not None and exists(path):
+            try:
+                entry = source.entry(path)
+                if entry.link_target is None and not entry.is_folder:
+                    out.append(self.reader.content(entry, os.path.basename(path))[0])
+            except SourceError:
+                pass
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        return out + [copy.content for copy in draft.copies] if draft else out
+
+    def _index(self, path: str) -> None:
+        """Take what is known of a document's contents into the index, each version once."""
+        contents = self._contents(path)
+        for content in contents[self.indexed.get(path, 0) :]:
+            self.likeness.add(path, content)
+        self.indexed[path] = len(contents)
+
+    def around(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
+        """Documents that a copy without a telling name may belong to: those of its folder, or known ones that are like it."""
+        folder = os.path.dirname(find.entry.path)
+        format_name = copy.content.format
+        drafted = [d.original for d in self.drafts.values() if d.original]
+        if beside:
+            paths = [*self.case.names.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
+        else:
+            base = (find.home.volume or find.home.path) if find.home else find.entry.root
+            for draft in self.drafts.values():
+                if draft.original and self.drafted.get(draft.original) != len(draft.copies):
+                    self.drafted[draft.original] = len(draft.copies)
+                    self._index(draft.original)
+            likely = []
+            if copy.content.tokens or copy.content.state is State.INTACT:
+                likely = self._likely_originals(copy, base)
+                for path in likely:
+                    self._index(path)
+            paths = [p for p in self.likeness.near(copy.content, _MAX_COMPARED) if inside(p, base)]
+            paths += [p for p in likely if p not in paths]
+        fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
+        if format_name is None:
+            wanted = self.catalogue.places[find.place].formats
+            fitting = {
+                p: None
+                for p in fitting
+                if not wanted or class_of(wanted[0]) == class_of(format_of_extension(extension_of(p)))
+            }
+        chosen = list(fitting)
+        if beside and len(chosen) > _MAX_COMPARED:
+            chosen = self._nearest_in_time(chosen, copy.entry.modified)
+        return [Candidate(path, [], exists(path)) for path in chosen[:_MAX_COMPARED]]
+
+    def _nearest_in_time(self, paths: list[str], when: datetime | None) -> list[str]:
+        """Paths of a crowded folder, those first that were saved about the time of a copy; gone documents before all."""
+
+        def apart(path: str) -> timedelta:
+            saved = self.modified(path)
+            return abs(saved - when) if saved and when else timedelta()
+
+        return sorted(paths, key=apart)
+
+    def _likely_originals(self, copy: Copy, base: str) -> list[str]:
+        """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
+        when, near_in_time, same_size = copy.entry.modified, [], []
+        for path, size, modified in self._documents_like(copy.content.format):
+            if not inside(path, base):
+                continue
+            if size == copy.entry.size:
+                same_size.append(path)
+            elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
+                near_in_time.append((abs(modified - when), path))
+        nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
+        fresh = [path for path in nearest if not self.reader.has(path)]
+        self.looked_around += len(fresh)
+        if self.looked_around > _MAX_LOOKED_AROUND:
+            nearest = [path for path in nearest if path not in fresh]
+        return same_size[:_MAX_NEAR] + nearest
+
+    def _documents_like(self, format_name: str | None) -> list[tuple[str, int, datetime | None]]:
+        """(path, size, time) of the indexed documents that a copy of this format can belong to; looked up once."""
+        if format_name is None:
+            return []
+        known = self.like.get(format_name)
+        if known is None:
+            known = self.like[format_name] = []
+            for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
+                for path in self.case.names.with_extension(other):
+                    source = self.source_of(path)
+                    try:
+                        if source is not None and (entry := source.entry(path)).is_file:
+                            known.append((path, entry.size, entry.modified))
+                    except SourceError:
+                        continue
+        return known

@@ -1,0 +1,281 @@
+"""Copies: matched by what a list says, by name, by content, by circumstances."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime, timedelta
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Copy, Evidence, Find, Kind
+from rustfern.core.paths import show_name
+from rustfern.core.times import minute
+from rustfern.formats.format_table import BELONGING, extension_of, extension_right
+from rustfern.matching.content_comparison import Comparing
+from rustfern.matching.evidence import assignment, by_name, weights
+from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.state import OPEN_FOR, SLACK, Draft, clocks_of, foreign, last_part
+from rustfern.search.recorded_paths import translate
+from rustfern.sources.folder import exists, with_companions
+
+_SAME_TIME = timedelta(hours=12)
+_THEN = "it lies in the same folder and was written about when a version of the document was"
+_MAX_NAMED = 4
+SAVED_PLACE = "beside-original"
+
+
+class Copies(Comparing):
+    """The steps that match copies."""
+
+    def take_named(self, find: Find) -> bool:
+        """Match a copy by what a list says of it or by its name. False if neither leads anywhere."""
+        place = self.catalogue.places[find.place]
+        listed = self.named.get(find.entry.path)
+        if listed and listed[0] is not None:
+            copy, named = self.read_copy(find, find.entry, ()), Candidate(listed[0].original or "", [listed[1]])
+            if listed[0].original and exists(listed[0].original):
+                self.compare(copy, [named])
+            self._give(listed[0], replace(copy, evidence=tuple(named.evidence)), [named.evidence], 0)
+            return True
+        if (listed and listed[0] is None) or place.never_saved or "untitled" in find.fields:
+            title = (
+                (listed[2] if listed else None)
+                or by_name.shown_stem(find, place.prefixes)
+                or os.path.basename(find.entry.path)
+            )
+            copy = self.read_copy(find, find.entry, (listed[1],) if listed else ())
+            self.own_document(copy, find, title, never_saved=True, notes=place.notes)
+            return True
+        copy = self.read_copy(find, find.entry, ())
+        if foreign(copy.content, place):
+            return True
+        beside = place.where in ("beside", "index")
+        found = self._by_path(find) or by_name.for_copy(
+            find, copy.content.format, self.case.names, self.homes, place.prefixes, beside=beside
+        )
+        found = found or self.for_recent(find, copy.content.format, beside=beside)
+        for item in found:
+            item.exists = item.exists or exists(item.path)
+        if len(found) > 1:
+            self.add_recent(found, find.home)
+        self.compare(copy, found)
+        if place.kind == "autosave":
+            self._written_while_open(find, found, "", "open-too")
+        if len(found) > 1 or not beside:
+            self.weigh_times(copy, find, found)
+        if place.needs_original and not any(item.exists for item in found):
+            if not place.complete and copy.content.format is not None and self.source_of(find.entry.path):
+                note = "a transfer that was not finished; the file that it was to become is not there"
+                self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
+            return True
+        if "counter" in find.fields and sum(item.exists for item in found) > 1:
+            key = (find.place, os.path.dirname(find.entry.path), find.fields.get("name", find.fields.get("stem", "")))
+            self.contending.setdefault(key, []).append((find, copy, found))
+            return True
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is None and not beside and (away := self.for_away(find)):
+            draft = self.outside(away[0], last_part(away[0]), find.home)
+            self._give(draft, replace(copy, evidence=(away[1],)), [[away[1]]], 0)
+            return True
+        if best is None or shares[best] < weights.THRESHOLD:
+            if len(found) > 1:
+                self.ambiguous[find.entry.path] = [item.path for item in found]
+            return False
+        if not found[best].exists and (moved := self.moved_to(find, copy, found[best].path)):
+            found, best = [moved], 0
+        draft = self.draft(found[best].path, find.home)
+        self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+        return True
+
+    def settle_contending(self) -> list[Find]:
+        """Numbered autosaves of documents of one name: each of them belongs to another one. Gives those that belong to none."""
+        left: list[Find] = []
+        for group in self.contending.values():
+            with self.isolated(*(find for find, _, _ in group)):
+                left += self._assign(group)
+        self.contending.clear()
+        return left
+
+    def _assign(self, group: list[tuple[Find, Copy, list[Candidate]]]) -> list[Find]:
+        """Share one group out; gives what belongs to none."""
+        left = []
+        paths = list(dict.fromkeys(item.path for _, _, found in group for item in found))
+        held = [{item.path: item.evidence for item in found} for _, _, found in group]
+        assigned = assignment.assign([[row.get(path, []) for path in paths] for row in held])
+        for (find, copy, _), row, (column, confidence) in zip(group, held, assigned, strict=True):
+            if column is None or confidence < weights.THRESHOLD:
+                left.append(find)
+                continue
+            given = replace(copy, evidence=tuple(row[paths[column]]), confidence=confidence)
+            self.draft(paths[column], find.home).copies.append(given)
+        return left
+
+    def _by_path(self, find: Find) -> list[Candidate]:
+        """Names that hold a whole path (`!` for `/`), or the folder's name before the document's."""
+        place = self.catalogue.places[find.place]
+        if place.mirror and (found := re.search(place.mirror, find.entry.path.replace(os.sep, "/"))):
+            parts = found["inner"].split("/")
+            named = find.fields.get("name", "")
+            parts[-1] = named or find.fields.get("vstem", parts[-1]) + find.fields.get("dotext", "")
+            if "drive" in found.groupdict():
+                path = translate("\\".join([f"{found['drive']}:", *parts]), find.home, self.homes, self.roots)
+            else:
+                path = os.path.join(found["top"], *parts)
+            return (
+                [Candidate(path, [weights.evidence("name-and-path", "its path repeats that of the document")])]
+                if path
+                else []
+            )
+        if "bang" in find.fields:
+            recorded = find.fields["bang"].replace("!!", "\0").replace("!", "/").replace("\0", "!")
+            path = translate(recorded, find.home, self.homes, self.roots)
+            return (
+                [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])] if path else []
+            )
+        if "percent" in find.fields:
+            path = translate(find.fields["percent"].replace("%", "/"), find.home, self.homes, self.roots)
+            if path and exists(path):
+                return [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])]
+        if "below" in find.fields:
+            parts, folder = find.fields["below"].split("."), os.path.dirname(find.entry.path)
+            for count in range(1, len(parts)):
+                path = os.path.join(folder, ".".join(parts[:count]), ".".join(parts[count:]))
+                if exists(path):
+                    return [
+                        Candidate(
+                            path, [weights.evidence("name-and-path", "its name holds those of folder and document")]
+                        )
+                    ]
+            if len(parts) > 2:
+                path = os.path.join(folder, parts[0], ".".join(parts[1:]))
+                return [
+                    Candidate(
+                        path, [weights.evidence("name-beside", "its name holds those of folder and document")], False
+                    )
+                ]
+        return []
+
+    def _give(self, draft: Draft, copy: Copy, pieces: Sequence[Sequence[Evidence]], chosen: int) -> None:
+        confidence = weights.confidences(pieces)[chosen]
+        draft.copies.append(replace(copy, confidence=confidence))
+        if copy.clocks.get("file") and draft.changed and copy.kind is Kind.AUTOSAVE:
+            draft.changed_since = copy.clocks["file"]
+
+    def take_unnamed(self, find: Find) -> None:
+        """Match a copy whose name says nothing, by its content, its folder, and what was open then."""
+        if find.place == "by-content":
+            self._dismissed(find)
+            return
+        place = self.catalogue.places[find.place]
+        copy = self.read_copy(find, find.entry, ())
+        if foreign(copy.content, place):
+            return
+        found = self.around(find, copy, beside=place.where == "beside")
+        self.compare(copy, found, beside=place.where == "beside")
+        self.weigh_times(copy, find, found)
+        if place.where == "beside":
+            self._written_while_open(find, found, "in the same folder ")
+            self._circumstances(find, found)
+        elif place.kind == "autosave":
+            self._written_while_open(find, [item for item in found if item.evidence], "")
+        self.weigh_name(find, by_name.shown_stem(find, place.prefixes), found)
+        left = self._to_likeliest(find, copy, found)
+        if left is None:
+            return
+        nearest = f" (nearest: {show_name(left[0])}, {left[1]:.0%})" if left[0] else ""
+        note = f"no document could be shown to be its original{nearest}"
+        if fitting := self.ambiguous.get(find.entry.path):
+            there = ", ".join(show_name(os.path.dirname(path)) for path in fitting[:_MAX_NAMED])
+            note = f"its name fits {len(fitting)} documents, and nothing shows which of them it belongs to: look at those in {there}"
+        copy = replace(copy, confidence=left[1], notes=(*copy.notes, note))
+        name = by_name.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
+        self.own_document(copy, find, name)
+
+    def _dismissed(self, find: Find) -> None:
+        """A document under a name that does not show it: a copy of one that is known, or lost from sight."""
+        copy = self.read_copy(find, find.entry, ())
+        found = [item for item in self.around(find, copy, beside=False) if item.path != find.entry.path]
+        self.compare(copy, found)
+        if self._to_likeliest(find, copy, found) is not None:
+            draft = self.draft(find.entry.path, find.home)
+            draft.misplaced, draft.misnamed, draft.place = True, True, find.place
+
+    def _to_likeliest(self, find: Find, copy: Copy, found: list[Candidate]) -> tuple[str, float] | None:
+        """Give a copy to the likeliest document; else (the nearest one's name, or nothing, and how likely it is)."""
+        found = [item for item in found if item.evidence]
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is None:
+            return "", 0.0
+        if shares[best] < weights.THRESHOLD:
+            return os.path.basename(found[best].path), shares[best]
+        draft = self.draft(found[best].path, find.home)
+        self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
+        return None
+
+    def _written_while_open(self, find: Find, found: list[Candidate], where: str, kind: str = "open-then") -> None:
+        """Written while a lock shows the document open; beside a name that says so it counts less (`open-too`)."""
+        when = find.entry.modified
+        opened = []
+        for item in found:
+            draft = self.drafts.get(self.key(item.path, self.home_of(item.path)))
+            for lock in draft.locks if draft else ():
+                if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
+                    opened.append((item, lock))
+        for item, lock in opened:
+            since = f" (since {minute(lock.opened)})" if lock.opened else ""
+            text = f"it was written {where}while the lock shows the document open{since}"
+            item.evidence.append(weights.evidence(kind, text, 1.0 / len(opened)))
+
+    def _circumstances(self, find: Find, found: list[Candidate]) -> None:
+        """Same folder, and about the same time."""
+        when = find.entry.modified
+        for item in found:
+            apart = self._apart(item.path, when)
+            if apart is not None and apart <= _SAME_TIME:
+                # Ten minutes count fully, half a day a third.
+                share = 1.0 if apart <= timedelta(minutes=10) else 0.6 if apart <= timedelta(hours=2) else 0.3
+                item.evidence.append(weights.evidence("same-folder-then", _THEN, share))
+            else:
+                item.evidence.append(weights.evidence("same-folder", "it lies in the same folder"))
+
+    def _apart(self, path: str, when: datetime | None) -> timedelta | None:
+        """How far from `when` the nearest known version of a document was written."""
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        times = [copy.entry.modified for copy in draft.copies] if draft else []
+        known = [time for time in (self.modified(path), *times) if time is not None]
+        return min((abs(time - when) for time in known), default=None) if when else None
+
+    def elsewhere(self, draft: Draft) -> list[str]:
+        """Files of a gone document's name in other folders of the same home: it may have been moved."""
+        if draft.original is None or exists(draft.original):
+            return []
+        found = self.case.names.by_name(draft.name, limit=20)
+        return [path for path in found if path != draft.original and self.home_of(path) == draft.home]
+
+    def add_saved(self, draft: Draft) -> int | None:
+        """Add the saved file as it is now; its place in the list, None if there is none."""
+        if draft.original is None:
+            return None
+        source = self.source_of(draft.original)
+        if source is None or not exists(draft.original):
+            return None
+        try:
+            entry = source.entry(draft.original)
+        except SourceError as error:
+            self.problem(draft.original, error.what)
+            return None
+        if entry.link_target is not None or entry.is_folder:
+            return None
+        name = os.path.basename(draft.original)
+        entry = with_companions(source, entry, BELONGING.get(extension_of(name), ()))
+        content, members = self.content_of(entry, name)
+        piece = weights.evidence("its-own-file", "it is the saved file itself")
+        draft.copies.append(
+            Copy(entry, Kind.SAVED, draft.place or SAVED_PLACE, content, extension_right(name, content.format),
+                 clocks_of(entry, content), confidence=1.0, evidence=(piece,), members=members)
+        )  # fmt: skip
+        return len(draft.copies) - 1

@@ -1,0 +1,1 @@
+"""Facts → evidence and confidence. Opens no file; one table of weights."""

@@ -1,0 +1,360 @@
+"""Locks, recovery lists and trash records: who had what open, what was autosaved, what was deleted."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import replace
+from typing import TYPE_CHECKING, BinaryIO
+
+from rustfern.catalogue.loader import Place
+from rustfern.content import open as contents
+from rustfern.core.errors import Malformed, SourceError, explain
+from rustfern.core.model import Evidence, Find, Home, Lock, Order, Record
+from rustfern.core.paths import inside, show_name
+from rustfern.core.times import minute, to_utc
+from rustfern.matching.evidence import by_name, weights
+from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.state import OPEN_FOR, SLACK, Draft, last_part, whereabouts
+from rustfern.matching.trash import Trash
+from rustfern.search.recorded_paths import translate
+from rustfern.sources.folder import exists
+
+if TYPE_CHECKING:
+    from rustfern.traces import recovery_list
+    from rustfern.traces.kept_lists import Kept
+
+_LIST_LIMIT = 1 << 20
+_TRASH_LIMIT = 64 << 20
+
+
+class Traces(Trash):
+    """The steps that read traces."""
+
+    def recognise(self, find: Find) -> None:
+        """Read a record; locks wait until all names are known."""
+        place = self.catalogue.places[find.place]
+        if place.reader in ("noted", "placeholder"):
+            self._noted(find, place)
+            return
+        if place.reader == "mail-store":
+            self.mail_stores.append(find)
+            return
+        try:
+            if place.reader == "revision-index":
+                self._revisions(find)
+                return
+            with contents.open_content(find.entry) as stream:
+                self._read_record(find, place.reader, stream)
+        except Malformed as error:
+            self.problem(
+                find.entry.path,
+                f"this {place.reader.replace('-', ' ')} record is damaged: {error}. Its copies are judged by their names and contents",
+            )
+            self.unmatched.append(Record(find.entry.path, place.reader, f"damaged: {error}", when=find.entry.modified))
+        except (SourceError, OSError) as error:
+            what = error.what if isinstance(error, SourceError) else explain(error)
+            self.problem(find.entry.path, what)
+
+    def _read_record(self, find: Find, reader: str, stream: BinaryIO) -> None:
+        from rustfern.traces import editor_marks, kept_lists, mousepad_session, recovery_list
+
+        if reader == "recovery-list":
+            self._recovery_list(find, recovery_list.parse(stream))
+        elif reader == "emacs-list":
+            listed = editor_marks.parse_list(stream.read(_LIST_LIMIT))
+            self._listed(find, [(each.original, each.autosave) for each in listed], "emacs-autosave")
+        elif reader == "mousepad-session":
+            texts = mousepad_session.parse(stream.read(_TRASH_LIMIT))
+            self._listed(find, [(each.original, each.autosave) for each in texts], "mousepad-autosave")
+        elif reader.startswith("trash-"):
+            self.note_deleted(find, stream.read(_TRASH_LIMIT))
+        else:
+            parse, place = {
+                "kate-session": (kept_lists.kate_session, "kate-stash"),
+                "focuswriter-mapping": (kept_lists.focuswriter_mapping, "focuswriter-cache"),
+                "notepadpp-session": (kept_lists.notepadpp_session, "notepadpp-session-copy"),
+                "code-history": (kept_lists.code_history, "code-history"),
+            }[reader]
+            self._kept(find, parse(stream.read(_TRASH_LIMIT)), place)
+
+    def _kept(self, find: Find, kept: list[Kept], place: str) -> None:
+        """An editor's list of the texts that it keeps, by paths or by names beside the list."""
+        pairs, folder = [], os.path.dirname(find.entry.path)
+        for each in kept:
+            beside = "/" not in each.copy and "\\" not in each.copy
+            temp = os.path.join(folder, each.copy) if beside else self._recorded_here(each.copy, find.home)
+            if temp is None or each.copy in ("", ".", ".."):
+                if not beside:
+                    self.problem(
+                        find.entry.path, f"this list names a text outside of what is searched: {show_name(each.copy)}"
+                    )
+                continue
+            if each.when:
+                self.recorded_times[temp] = each.when
+            pairs.append((each.original, temp, each.title))
+        self._listed_here(find, pairs, place)
+
+    def _revisions(self, find: Find) -> None:
+        """The index of older versions that macOS keeps. It is read from a private copy, its journal with it."""
+        from rustfern.traces import revision_index
+
+        top = os.path.dirname(os.path.dirname(find.entry.path))
+        with contents.materialised(find.entry, ("-wal", "-journal")) as path:
+            generations = revision_index.read(path)
+        pairs = []
+        for each in generations:
+            stored = os.path.normpath(os.path.join(top, *each.stored.strip("/").split("/")))
+            if not inside(stored, top):
+                self.problem(
+                    find.entry.path, f"this index names a version outside of its folder: {show_name(each.stored)}"
+                )
+                continue
+            if each.when:
+                self.recorded_times[stored] = each.when
+            pairs.append((each.original, stored, ""))
+        self._listed_here(find, pairs, "macos-revision")
+
+    def _noted(self, find: Find, place: Place) -> None:
+        """A thing that is only pointed out: what it may hold, or that its content is elsewhere."""
+        if place.reader == "placeholder":
+            self.placeholders.append(find)
+        elif find.entry.size:
+            self.unmatched.append(
+                Record(find.entry.path, place.id, f"{place.what}: {place.says}", (), find.entry.modified)
+            )
+
+    def take_placeholders(self) -> None:
+        """Say on known documents that their content is online only; the others are pointed out."""
+        for find in self.placeholders:
+            with self.isolated(find):
+                place = self.catalogue.places[find.place]
+                name = find.fields.get("name") or find.fields.get("stem", "")
+                path = os.path.join(os.path.dirname(find.entry.path), name)
+                draft = self.drafts.get(self.key(path, find.home or self.home_of(path)))
+                record = Record(find.entry.path, place.id, f"{name}: {place.says}", (), find.entry.modified)
+                (draft.records if draft else self.unmatched).append(record)
+
+    def _recovery_list(self, find: Find, found: recovery_list.RecoveryList) -> None:
+        path, home = find.entry.path, find.home
+        if found.problem:
+            self.problem(
+                path,
+                f"the recovery list is cut off at byte {found.cut_at} ({found.problem}); what stands before was read",
+            )
+        for entry in {entry.item: entry for entry in found.entries}.values():
+            draft: Draft | None = None
+            if entry.original_url:
+                original = translate(entry.original_url, home, self.homes, self.roots)
+                title = entry.title or last_part(entry.original_url)
+                draft = (
+                    self.draft(original, home, entry.original_url)
+                    if original
+                    else self.outside(entry.original_url, title, home)
+                )
+                says = f"the recovery list of {home.person if home else 'this profile'} names it as open"
+                says += ", with unsaved changes" if entry.changed else ", without changes"
+                draft.records.append(
+                    Record(path, "recovery-list", says, (weights.evidence("recovery-list", says),), find.entry.modified)
+                )
+            if entry.temp_url:
+                temp = translate(entry.temp_url, home, self.homes, self.roots)
+                if temp is None:
+                    self.problem(
+                        path,
+                        f"the recovery list names an autosave outside of what is searched: {show_name(entry.temp_url)}",
+                    )
+                else:
+                    text = "the recovery list names it as the autosave of this document"
+                    self.named[temp] = (draft, weights.evidence("recovery-list", text), entry.title)
+                    self._seek(temp, "odf-suite-autosave", home)
+            if draft is not None and entry.changed:
+                draft.changed = True
+                draft.changed_since = find.entry.modified
+
+    def _listed(self, find: Find, pairs: list[tuple[str, str]], place: str) -> None:
+        """An editor's own list of (original, autosave) as recorded; the original is empty for a text that was never named."""
+        here = [(original, self._recorded_here(autosave, find.home)) for original, autosave in pairs]
+        self._listed_here(find, [(original, temp, "") for original, temp in here if temp is not None], place)
+
+    def _listed_here(self, find: Find, pairs: list[tuple[str, str, str]], place: str) -> None:
+        """(original as recorded, copy as it is here, title for a text that was never named)."""
+        spec = self.catalogue.places[place]
+        kind = "autosave" if spec.kind == "autosave" else "version"
+        for recorded, temp, title in pairs:
+            original = self._recorded_here(recorded, find.home) if recorded else None
+            if original is not None:
+                draft: Draft | None = self.draft(original, find.home, recorded)
+            elif recorded and whereabouts(recorded):
+                draft = self.outside(recorded, last_part(recorded), find.home)
+            else:
+                draft = None
+            piece = weights.evidence("recovery-list", f"the program's own list names it as the {kind} of this document")
+            if draft is not None and not any(record.path == find.entry.path for record in draft.records):
+                says = "the program's own list names it" + (" as open" if kind == "autosave" else "")
+                reader = self.catalogue.places[find.place].reader
+                draft.records.append(Record(find.entry.path, reader, says, (piece,), find.entry.modified))
+            if draft is not None or not recorded:
+                self.named[temp] = (draft, piece, title or os.path.basename(recorded) or "Unnamed text")
+            self._seek(temp, place, find.home)
+
+    def _recorded_here(self, path: str, home: Home | None) -> str | None:
+        if path.startswith("~/") and home is not None:
+            return os.path.join(home.path, *[part for part in path[2:].split("/") if part not in ("", "..")])
+        return translate(path, home, self.homes, self.roots)
+
+    def _seek(self, path: str, place: str, home: Home | None) -> None:
+        """Take a copy that a record names, wherever it lies inside what is searched."""
+        source = self.source_of(path)
+        if source is None:
+            return
+        try:
+            entry = source.entry(path)
+        except SourceError:
+            return
+        spec = self.catalogue.places[place]
+        if entry.link_target is None and (spec.folders_too or not entry.is_folder):
+            fields = self.catalogue.match(spec, os.path.basename(path)) or {}
+            self.more.append(Find(entry, place, spec.kind, fields, home, Order(spec.order), spec.complete))
+
+    def take_lock(self, find: Find) -> None:
+        """Read a lock and give it to the document that it speaks of."""
+        from rustfern.traces import odf_lock, owner_lock, program_locks
+
+        place = self.catalogue.places[find.place]
+        if find.entry.link_target is not None:
+            self._link_lock(find, find.entry.link_target)
+            return
+        try:
+            with contents.open_content(find.entry) as stream:
+                data = stream.read(1 << 16)
+            unread = ""
+        except (SourceError, OSError) as error:
+            unread = error.what if isinstance(error, SourceError) else explain(error)
+            data = b""
+        folder, path = os.path.dirname(find.entry.path), find.entry.path
+        owner = host = None
+        opened, notes = find.entry.modified, []
+        size: int | None = find.entry.size if find.entry.size in (owner_lock.TEXT_SIZE, owner_lock.OTHER_SIZE) else None
+        try:
+            if place.reader == "odf-lock":
+                facts = odf_lock.parse(data)
+                owner, host = facts.owner or facts.login or None, facts.host or None
+                if facts.opened_local:
+                    opened = to_utc(facts.opened_local, find.entry.modified)
+            elif place.reader in ("dwg-lock", "database-lock"):
+                told = (
+                    program_locks.parse_drawing(data)
+                    if place.reader == "dwg-lock"
+                    else program_locks.parse_database(data)
+                )
+                owner, host = told.owner or None, told.host or None
+                if told.opened_local:
+                    opened = to_utc(told.opened_local, find.entry.modified)
+            elif place.reader == "owner-lock":
+                owner = owner_lock.parse(data).owner
+        except Malformed as error:
+            if place.reader == "database-lock":
+                return  # other programs end names this way too
+            if place.reader == "owner-lock" and size is None:
+                # Neither name nor size speak for a lock: other programs use the sign too.
+                self.problem(path, f"this looks like a lock but is none: {error}")
+                return
+            notes.append(
+                f"its inside {'could not be read' if unread else 'is damaged'} ({unread or error}); its name still tells"
+            )
+            if not unread:
+                self.problem(path, f"this lock is damaged inside: {error}. Its name was used")
+        if unread:
+            self.problem(path, f"this lock could not be read ({unread}). Its name was used")
+        lock = Lock(find.entry, find.place, owner, host, opened, notes=tuple(notes))
+        if place.reader == "odf-lock":
+            original = os.path.join(folder, find.fields["name"])
+            found = [
+                Candidate(
+                    original, [weights.evidence("lock-name", f"the lock carries its whole name, {find.fields['name']}")]
+                )
+            ]
+        elif place.reader != "owner-lock":
+            found = self._by_stem(find)
+        else:
+            gone = [d.original for d in self.drafts.values() if d.original]
+            found = by_name.for_owner_lock(find.fields["tail"], folder, size, self.case.names.in_folder(folder), gone)
+            if not found and size != owner_lock.TEXT_SIZE:
+                text = "the lock carries its whole name"
+                found = [
+                    Candidate(os.path.join(folder, find.fields["tail"]), [weights.evidence("lock-name", text)], False)
+                ]
+        self._give_lock(lock, found)
+
+    def _by_stem(self, find: Find) -> list[Candidate]:
+        """Documents in the lock's folder whose name without extension the lock carries, whole or (`cut`) its beginning."""
+        folder, fields = os.path.dirname(find.entry.path), find.fields
+        wanted = fields.get("stem", fields.get("cut", "")).casefold()
+        classes = {"dwg-lock": ("dwg", "dxf"), "database-lock": ("accdb", "mdb"), "empty-lock": ("indd", "indt")}
+        fitting = []
+        for path in [*self.case.names.in_folder(folder), *(d.original for d in self.drafts.values() if d.original)]:
+            stem, _, extension = os.path.basename(path).casefold().rpartition(".")
+            same = stem == wanted if "stem" in fields else stem.startswith(wanted)
+            reader = self.catalogue.places[find.place].reader
+            if same and os.path.dirname(path) == folder and extension in classes[reader]:
+                fitting.append(path)
+        whole = "stem" in fields
+        text = "the lock carries its name" if whole else "the lock carries the beginning of its name"
+        piece = weights.evidence("lock-name" if whole else "lock-name-cut", text)
+        if not fitting and whole:
+            extension = {"dwg-lock": "dwg", "database-lock": "accdb"}[self.catalogue.places[find.place].reader]
+            fitting = [os.path.join(folder, f"{fields['stem']}.{extension}")]
+        return [Candidate(path, [piece], exists(path)) for path in dict.fromkeys(fitting)]
+
+    def _link_lock(self, find: Find, target: str) -> None:
+        from rustfern.traces import editor_marks
+
+        try:
+            facts = editor_marks.parse_link(target)
+        except Malformed:
+            return  # any other dangling link
+        lock = Lock(
+            find.entry, find.place, facts.user, facts.host, find.entry.modified, notes=(f"process {facts.pid}",)
+        )
+        name = find.fields["name"]
+        piece = weights.evidence("lock-name", f"the lock carries its whole name, {name}")
+        self._give_lock(lock, [Candidate(os.path.join(os.path.dirname(find.entry.path), name), [piece])])
+
+    def settle_locks(self) -> None:
+        """Locks that fit several documents go to those of which copies were written, or which were saved, while they lay there."""
+        waiting, self.waiting = self.waiting, []
+        for lock, found in waiting:
+            with self.isolated(lock):
+                for item in found:
+                    if piece := self._open_then(lock, item.path):
+                        item.evidence.append(piece)
+                self._give_lock(lock, found)
+
+    def _open_then(self, lock: Lock, path: str) -> Evidence | None:
+        if lock.opened is None:
+            return None
+        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        upto = lock.opened + OPEN_FOR
+        for copy in draft.copies if draft else ():
+            if copy.entry.modified and lock.opened - SLACK <= copy.entry.modified <= upto:
+                text = f"a copy of this document was written after the lock was made ({minute(copy.entry.modified)})"
+                return weights.evidence("copy-then", text)
+        saved = self.modified(path)
+        if saved is not None and lock.opened - SLACK <= saved <= upto:
+            return weights.evidence("saved-then", "it was saved after the lock was made")
+        return None
+
+    def _give_lock(self, lock: Lock, found: list[Candidate]) -> None:
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is not None and len(found) > 1 and shares[best] < weights.SURE and lock not in self.tried:
+            # Which of them was open shows by the copies that were written then: ask again when those have their documents.
+            self.tried.append(lock)
+            self.waiting.append((lock, found))
+            return
+        if best is None or shares[best] < weights.THRESHOLD:
+            note = "it fits several documents equally" if found else "the document it speaks of is not there any more"
+            self.unmatched.append(replace(lock, notes=(*lock.notes, note)))
+            return
+        draft = self.draft(found[best].path, self.home_of(lock.entry.path))
+        draft.locks.append(replace(lock, confidence=shares[best], evidence=tuple(found[best].evidence)))

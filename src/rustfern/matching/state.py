@@ -1,0 +1,409 @@
+"""The table that finds are laid on: drafts of documents, reading each copy once, what every step shares."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+
+from rustfern.cases.case_file import CaseFile
+from rustfern.catalogue.loader import Catalogue, Place
+from rustfern.content import open as contents
+from rustfern.core.errors import SourceError
+from rustfern.core.model import (
+    Content,
+    Copy,
+    Entry,
+    Evidence,
+    Find,
+    Glance,
+    Home,
+    Kind,
+    Layout,
+    Lock,
+    Problem,
+    Record,
+    State,
+)
+from rustfern.core.paths import fold_name, inside
+from rustfern.core.times import to_utc
+from rustfern.formats.format_table import class_of, extension_right
+from rustfern.matching.evidence import by_name as near
+from rustfern.matching.evidence import weights
+from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.evidence.similarity_index import Likeness
+from rustfern.search.recorded_paths import home_finder, take_apart
+from rustfern.settings.read import Settings, Told
+from rustfern.sources.folder import FolderSource, exists
+
+_TRIES = 3
+OPEN_FOR, SLACK = timedelta(days=30), timedelta(minutes=2)
+"""How long a document may stay open after its lock was made; how far clocks of one machine may be apart."""
+
+
+@dataclass
+class Draft:
+    """A document while it is put together. `key` is its original's path, or that of the copy that stands for it."""
+
+    key: str
+    name: str
+    original: str | None = None
+    recorded: str | None = None
+    home: Home | None = None
+    copies: list[Copy] = field(default_factory=list)
+    locks: list[Lock] = field(default_factory=list)
+    records: list[Record] = field(default_factory=list)
+    deleted: dict[str, datetime] = field(default_factory=dict)
+    changed: bool = False
+    changed_since: datetime | None = None
+    never_saved: bool = False
+    trashed: bool = False
+    misplaced: bool = False
+    misnamed: bool = False
+    in_use: bool = False
+    place: str = ""
+    within: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Deleted:
+    """What a trash record says: where the thing was (translated, and as recorded), when it was deleted."""
+
+    original: str | None
+    recorded: str
+    when: datetime | None
+    find: Find
+
+
+@dataclass
+class RecentNames:
+    """Recent-file lists as a name index of documents that are gone, or outside of what is searched."""
+
+    paths: list[str] = field(default_factory=list)
+
+    def by_name(self, name: str, limit: int = 60) -> list[str]:
+        folded = fold_name(name)
+        return [path for path in self.paths if fold_name(near.name_of(path)) == folded][:limit]
+
+    def by_stem(self, stem: str, limit: int = 60) -> list[str]:
+        folded = fold_name(stem)
+        return [path for path in self.paths if fold_name(near.name_of(path).rpartition(".")[0]) == folded][:limit]
+
+    def beside(self, folder: str, stem: str) -> list[str]:
+        return [path for path in self.by_stem(stem) if near.folder_of(path) == folder]
+
+
+class Reader:
+    """Reads each copy at most once. Problems and bytes are counted where they arise."""
+
+    def __init__(self, on_problem: Callable[[str, str], None]) -> None:
+        self._known: dict[str, tuple[Content, tuple[str, ...]]] = {}
+        self._on_problem = on_problem
+        self.bytes_read = 0
+
+    def content(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+        """The checked content of a copy and its members; unreadable ones say why."""
+        known = self._known.get(entry.path)
+        if known is None:
+            try:
+                known = self._settled(entry, name)
+            except SourceError as error:
+                self._on_problem(entry.path, error.what)
+                known = Content(Glance(), State.UNREADABLE, error.what, entry.size), ()
+            except (
+                MemoryError,
+                RecursionError,
+                ValueError,
+                LookupError,
+                ArithmeticError,
+                AttributeError,
+                TypeError,
+            ) as error:
+                # Whatever a strange file does to a parser: one bad file never stops a search.
+                what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]}); restore it by its id and look"
+                self._on_problem(entry.path, what)
+                known = Content(Glance(), State.UNREADABLE, what, entry.size), ()
+            self._known[entry.path] = known
+        return known
+
+    def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+        """Read a copy; one that changes while it is read is read again, then said to be still written."""
+        source = FolderSource(entry.root)
+        for attempt in range(_TRIES):
+            known = contents.check(entry, name)
+            self.bytes_read += known[0].size
+            if entry.is_folder:
+                break
+            now = source.entry(entry.path)
+            if (now.size, now.modified) == (entry.size, entry.modified):
+                break
+            entry = replace(now, part=entry.part, companions=entry.companions)
+            if attempt == _TRIES - 1:
+                content = replace(known[0], reason=f"{known[0].reason}; it was still being written while it was read")
+                self._on_problem(entry.path, "this copy is still being written: scan again in a minute")
+                return content, known[1]
+        return known
+
+    def has(self, path: str) -> bool:
+        """Whether this was read before."""
+        return path in self._known
+
+
+def clocks_of(entry: Entry, content: Content) -> dict[str, datetime]:
+    """The clocks of a copy: inside the content, and on the file."""
+    clocks: dict[str, datetime] = {}
+    glance = content.glance
+    if glance.modified is not None:
+        clocks["content"] = glance.modified
+    elif glance.modified_local is not None:
+        clocks["content"] = to_utc(glance.modified_local, entry.modified)
+    if entry.modified is not None:
+        clocks["file"] = entry.modified
+    return clocks
+
+
+class Table:
+    """The table on which finds become documents."""
+
+    def __init__(
+        self,
+        catalogue: Catalogue,
+        homes: Sequence[Home],
+        sources: Sequence[FolderSource],
+        case: CaseFile,
+        problems: list[Problem],
+        reader: Reader,
+        *,
+        narrowed: bool = False,
+    ) -> None:
+        self.catalogue, self.homes, self.sources = catalogue, homes, sources
+        self.roots = [source.root for source in sources]
+        self.home_of = home_finder(homes)  # the home that a path lies in, the innermost
+        self.case, self.problems, self.reader = case, problems, reader
+        self.drafts: dict[str, Draft] = {}
+        self.unmatched: list[Copy | Lock | Record] = []
+        self.named: dict[str, tuple[Draft | None, Evidence, str]] = {}  # autosave path → who it belongs to, by a list
+        self.trash: dict[str, Deleted] = {}
+        self.more: list[Find] = []
+        self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
+        self.looked_around = 0
+        self.waiting: list[tuple[Lock, list[Candidate]]] = []  # locks that fit several documents
+        self.tried: list[Lock] = []
+        self.ambiguous: dict[str, list[str]] = {}  # copy → the documents that its name fits equally
+        self.contending: dict[tuple[str, str, str], list[tuple[Find, Copy, list[Candidate]]]] = {}
+        self.likeness = Likeness()  # the contents of known documents
+        self.indexed: dict[str, int] = {}  # how many versions of each are in it
+        self.drafted: dict[str, int] = {}  # how many copies its draft had then
+        self.narrowed = narrowed
+        self.settings = Settings()
+        self.recorded: set[str] = set()  # records that were read before everything was walked
+        self.recent: dict[str, Told] = {}  # key of a document → the latest entry of a recent-file list
+        self.away: dict[str, Told] = {}  # recorded paths outside of what is searched
+        self.gone = RecentNames()
+        self.found_paths: set[str] = set()
+        self.recorded_times: dict[str, datetime] = {}  # copy → when an editor's own list says it was kept
+        self.opened: set[str] = set()  # copies of known documents that were opened in mail or archive programs
+        self.placeholders: list[Find] = []
+        self.mail_stores: list[Find] = []
+
+    def key(self, path: str, home: Home | None) -> str:
+        """What tells documents apart: the original's path, whatever its case where the system does not mind it."""
+        fixed = os.path.normpath(path)
+        return fold_name(fixed) if home is not None and home.layout is not Layout.LINUX else fixed
+
+    def draft(self, path: str, home: Home | None, recorded: str | None = None) -> Draft:
+        """The draft of the document whose original is, or was, at this path."""
+        home = home or self.home_of(path)
+        key = self.key(path, home)
+        draft = self.drafts.get(key)
+        if draft is None:
+            draft = Draft(key, os.path.basename(path), path, recorded, self.home_of(path) or home)
+            self.drafts[key] = draft
+        draft.recorded = draft.recorded or recorded
+        return draft
+
+    def outside(self, recorded: str, title: str, home: Home | None) -> Draft:
+        """The draft of a document whose original lies outside what is searched."""
+        return self.drafts.setdefault(
+            f"recorded:{recorded}", Draft(f"recorded:{recorded}", title, None, recorded, home)
+        )
+
+    def source_of(self, path: str) -> FolderSource | None:
+        """The source that a path lies in, None if it is outside."""
+        return next((source for source in self.sources if inside(path, source.root)), None)
+
+    def modified(self, path: str) -> datetime | None:
+        """When a file was last written, None if it is not there or not inside what is searched."""
+        source = self.source_of(path)
+        try:
+            return source.entry(path).modified if source and exists(path) else None
+        except SourceError:
+            return None
+
+    def problem(self, path: str, message: str) -> None:
+        """Note something that could not be read; the search goes on."""
+        self.problems.append(Problem(path, message))
+
+    @contextmanager
+    def isolated(self, *things: Find | Lock | str) -> Iterator[None]:
+        """A step that works on these finds (or paths): an error of any sort costs them alone. They are listed as ones that could not
+        be judged, and the search goes on.
+        """
+        try:
+            yield
+        except Exception as error:
+            for thing in things:
+                self._not_judged(thing, error)
+
+    def _not_judged(self, thing: Find | Lock | str, error: Exception) -> None:
+        what = not_judged(error)
+        path = thing if isinstance(thing, str) else thing.entry.path
+        self.problem(path, what)
+        if isinstance(thing, Lock):
+            self.unmatched.append(replace(thing, notes=(*thing.notes, what)))
+        elif isinstance(thing, str) or self._was_given(path):
+            return
+        elif thing.kind == "lock":
+            self.unmatched.append(Lock(thing.entry, thing.place, None, None, thing.entry.modified, notes=(what,)))
+        elif thing.kind == "record":
+            self.unmatched.append(
+                Record(path, self.catalogue.places[thing.place].reader, what, when=thing.entry.modified)
+            )
+        else:
+            content = Content(Glance(), State.UNREADABLE, what, thing.entry.size)
+            with suppress(Exception):  # whatever failed may fail again here
+                content, _ = self.content_of(thing.entry, os.path.basename(path))
+            self.unmatched.append(
+                Copy(
+                    thing.entry,
+                    Kind(thing.kind),
+                    thing.place,
+                    content,
+                    None,
+                    clocks_of(thing.entry, content),
+                    notes=(what,),
+                )
+            )
+
+    def _was_given(self, path: str) -> bool:
+        """Whether a copy or lock has its document, or is listed without one."""
+        copies = (copy.entry.path for draft in self.drafts.values() for copy in draft.copies)
+        locks = (lock.entry.path for draft in self.drafts.values() for lock in draft.locks)
+        left = (item.path if isinstance(item, Record) else item.entry.path for item in self.unmatched)
+        return path in copies or path in locks or path in left
+
+    def content_of(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
+        """The checked content of a copy and its members."""
+        return self.reader.content(entry, name)
+
+    def read_copy(self, find: Find, entry: Entry, evidence: tuple[Evidence, ...], name: str | None = None) -> Copy:
+        """Read what a find holds, to its end."""
+        place = self.catalogue.places[find.place]
+        base = os.path.basename(entry.path)
+        told = near.shown_stem(find, place.prefixes) if "name" in find.fields else None
+        content, members = self.content_of(entry, name or told or base)
+        content, notes = complete_enough(content, place) if not foreign(content, place) else (content, ())
+        return Copy(
+            entry=entry,
+            kind=Kind(find.kind),
+            place=find.place,
+            content=content,
+            extension_right=extension_right(base, content.format),
+            clocks=self._clocks(entry, content),
+            order=find.order,
+            complete=place.complete,
+            evidence=evidence,
+            members=members,
+            notes=notes,
+        )
+
+    def _clocks(self, entry: Entry, content: Content) -> dict[str, datetime]:
+        clocks = clocks_of(entry, content)
+        if entry.path in self.recorded_times:
+            clocks["record"] = self.recorded_times[entry.path]
+        return clocks
+
+    def own_document(
+        self,
+        copy: Copy,
+        find: Find,
+        name: str,
+        *,
+        never_saved: bool = False,
+        trashed: bool = False,
+        notes: bool = False,
+    ) -> None:
+        """A leftover with content but no known original is its own document; without content it stays unmatched."""
+        content = copy.content
+        place = self.catalogue.places[find.place]
+        if self.narrowed and place.where == "volume":
+            # A common temporary folder or trash: it may well be another person's, whose documents were not looked at.
+            note = "in a folder that all people share: it may belong to somebody else"
+            self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
+            return
+        whole = content.state in (State.INTACT, State.ENCRYPTED) or (trashed and content.state is not State.DAMAGED)
+        if not whole or content.words == 0:
+            self.unmatched.append(copy)
+            return
+        path = find.entry.path
+        draft = Draft(f"copy:{path}", name, None, None, find.home, never_saved=never_saved, trashed=trashed)
+        draft.in_use = notes or place.notes
+        if never_saved:
+            text = copy.evidence[0].text if copy.evidence else "it lies where drafts of never-saved documents are kept"
+            draft.copies.append(
+                replace(copy, confidence=0.99, evidence=copy.evidence or (weights.evidence("its-own-file", text),))
+            )
+        else:
+            piece = weights.evidence("its-own-file", "nothing tells of another file that it belongs to")
+            draft.copies.append(replace(copy, confidence=max(copy.confidence, 0.6), evidence=(piece,)))
+        self.drafts[draft.key] = draft
+
+
+def not_judged(error: Exception) -> str:
+    """What is said of something that a mistake of ours, or a want of memory, kept from being judged."""
+    return f"could not be judged ({type(error).__name__}: {str(error)[:100]}); look at it, and restore it by its id"
+
+
+def foreign(content: Content, place: Place) -> bool:
+    """Whether the content shows that this only has the name of a copy of this place, not its nature."""
+    whole = content.format is not None and content.state is not State.DAMAGED
+    return bool(place.formats) and whole and content.format not in (*place.formats, "cfb")
+
+
+def complete_enough(content: Content, place: Place) -> tuple[Content, tuple[str, ...]]:
+    """What was being written is damaged unless its own lengths and sums prove it whole: text proves nothing."""
+    if place.complete or content.state is not State.INTACT:
+        return content, ()
+    if (
+        content.format
+        and class_of(content.format) in ("text", "sheet", "slides")
+        and content.format not in ("txt", "csv", "md")
+    ):
+        return content, ("it was being written, but its own sums prove it whole",)
+    reason = f"it was being written when it was left behind, and nothing in {content.format or 'it'} proves it whole"
+    return replace(content, state=State.DAMAGED, reason=reason), ()
+
+
+def last_part(recorded: str) -> str:
+    """The file name of a recorded path or URL."""
+    apart = take_apart(recorded)
+    return apart.parts[-1] if apart and apart.parts else recorded.rstrip("/\\").replace("\\", "/").rpartition("/")[2]
+
+
+def whereabouts(recorded: str) -> str | None:
+    """What to ask for when an original is on a disk, a share or a server that is not there; None if nothing tells."""
+    apart = take_apart(recorded)
+    if apart is None:
+        return None
+    if apart.web:
+        return f"its saved file is on a server ({recorded}): ask for access to it"
+    if apart.share:
+        return f"its saved file was on the share \\\\{apart.drive}: ask for it"
+    if apart.drive not in ("", "C"):
+        return f"its saved file was on drive {apart.drive}: ask for that disk or stick ({recorded})"
+    if len(apart.parts) > 2 and apart.parts[0].casefold() in ("media", "mnt", "run", "volumes"):
+        stick = apart.parts[1] if apart.parts[0].casefold() in ("mnt", "volumes") else "/".join(apart.parts[1:-1][:3])
+        return f"its saved file was on the volume {stick}: ask for it ({recorded})"
+    return f"its saved file is outside of what is searched: {recorded}"

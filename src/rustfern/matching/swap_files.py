@@ -1,0 +1,287 @@
+"""Swap files, journals and dead files: rebuilt on the version that was opened, sought among all copies of the document."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import replace
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from rustfern.content import open as contents
+from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Content, Copy, Entry, Evidence, Find, Glance, Kind, Lock, State
+from rustfern.core.times import to_utc
+from rustfern.matching.evidence import weights
+from rustfern.matching.state import Draft, Table, clocks_of, last_part
+from rustfern.search.recorded_paths import translate
+from rustfern.sources.folder import exists
+
+if TYPE_CHECKING:
+    from rustfern.traces import kate_journal, vim_swap
+
+_MAX_JOURNAL = 256 << 20
+_SAME_SECOND = timedelta(seconds=1)
+
+
+class Swaps(Table):
+    """The steps that match and rebuild swap files. They come last: any copy may be what a swap is rebuilt on."""
+
+    def take_swap(self, find: Find) -> None:
+        """Find the document of a swap file, a journal or a dead file, and rebuild its text."""
+        reader = self.catalogue.places[find.place].reader
+        if reader == "kate-journal":
+            self._journal(find)
+        elif reader == "joe-dead":
+            self._dead_file(find)
+        elif reader in ("code-unsaved", "editor-tab"):
+            self._unsaved_tab(find, reader)
+        elif reader == "browser-session":
+            self._pages(find)
+        else:
+            self._swap(find)
+
+    def _journal(self, find: Find) -> None:
+        """Kate's journal names nothing: it lies beside its text, under its name, and its sum tells the version."""
+        from rustfern.traces import kate_journal
+
+        name = find.fields.get("name") or find.fields["elsewhere"]
+        here = os.path.join(os.path.dirname(find.entry.path), name)
+        if "elsewhere" in find.fields:
+            found = [path for path in self.case.names.by_name(name) if self.home_of(path) == find.home]
+            here = found[0] if found else here
+        draft = self.draft(here, find.home)
+        bases = self._versions(draft)
+        try:
+            with contents.open_content(find.entry) as stream:
+                journal = kate_journal.parse(stream.read(_MAX_JOURNAL))
+            bases = [base for base in bases if self._fits(base, journal)][:1]
+            content = contents.check_rebuilt(find.entry, name, "kate-journal", bases)
+        except Malformed as error:
+            content = Content(
+                Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", find.entry.size
+            )
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            content = Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
+        piece = weights.evidence("name-beside", f"its name is that of {name} with an addition, in the same folder")
+        draft.copies.append(self._rebuilt(find, find.entry, content, piece, "kate-journal", bases))
+        draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+
+    def _fits(self, base: Entry, journal: kate_journal.Journal) -> bool:
+        from rustfern.traces import kate_journal
+
+        try:
+            with contents.open_content(base) as stream:
+                return kate_journal.blob_id(stream.read(_MAX_JOURNAL)) == journal.base
+        except SourceError:
+            return False
+
+    def _dead_file(self, find: Find) -> None:
+        """Each text in a dead file belongs to a document of its own."""
+        from rustfern.traces import joe_dead
+
+        try:
+            with contents.open_content(find.entry) as stream:
+                texts = joe_dead.parse(stream.read(_MAX_JOURNAL))
+        except (Malformed, SourceError) as error:
+            self.problem(find.entry.path, f"this dead file cannot be read: {error}")
+            return
+        for text in texts:
+            entry = replace(find.entry, part=str(text.number))
+            piece = weights.evidence("swap-header", f"text {text.number} of the dead file carries this name")
+            if text.name:
+                path = text.name if text.name.startswith("/") else os.path.join(os.path.dirname(entry.path), text.name)
+                here = (
+                    translate(path, find.home, self.homes, self.roots)
+                    if text.name.startswith("/")
+                    else os.path.normpath(path)
+                )
+                draft = (
+                    self.draft(here, find.home, text.name)
+                    if here and self.source_of(here)
+                    else self.outside(text.name, last_part(text.name), find.home)
+                )
+            else:
+                key = f"copy:{entry.path}#{text.number}"
+                draft = self.drafts.setdefault(key, Draft(key, "Unnamed text", None, None, find.home, never_saved=True))
+            content = contents.check_rebuilt(entry, draft.name, "joe-part", ())
+            copy = self._rebuilt(find, entry, content, piece, "joe-part", [])
+            if text.when_local:
+                copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
+            draft.copies.append(copy)
+            draft.changed, draft.changed_since = True, entry.modified
+
+    def _unsaved_tab(self, find: Find, reader: str) -> None:
+        """An unsaved text that carries the address of its file, or none."""
+        from rustfern.traces import code_unsaved, editor_tab
+
+        data = b""
+        try:
+            with contents.open_content(find.entry) as stream:
+                data = stream.read(_MAX_JOURNAL)
+            if reader == "code-unsaved":
+                found = code_unsaved.parse(data)
+                address, title, empty = found.address, found.title, not found.data.strip()
+            else:
+                tab = editor_tab.parse(data)
+                address, title, empty = tab.path, "Unnamed text", not tab.text.strip()
+        except Malformed as error:
+            if data.strip(b"\0"):
+                self.problem(find.entry.path, f"this unsaved text cannot be read: {error}")
+            return
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            return
+        original = translate(address, find.home, self.homes, self.roots) if address else None
+        if not address:
+            if empty:
+                return
+            key = f"copy:{find.entry.path}"
+            draft = self.drafts.setdefault(key, Draft(key, title, None, None, find.home, never_saved=True))
+        else:
+            draft = (
+                self.draft(original, find.home, address)
+                if original
+                else self.outside(address, last_part(address), find.home)
+            )
+        piece = weights.evidence(
+            "swap-header", "it carries the address of this document" if address else "its text was never named"
+        )
+        content = contents.check_rebuilt(find.entry, draft.name, reader, ())
+        draft.copies.append(self._rebuilt(find, find.entry, content, piece, reader, []))
+        draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+
+    def _pages(self, find: Find) -> None:
+        """Text typed into web pages: each page is a document of its own; the newest session that holds it counts."""
+        from rustfern.traces import browser_session
+
+        try:
+            with contents.open_content(find.entry) as stream:
+                forms = browser_session.parse(stream.read(_MAX_JOURNAL))
+        except Malformed as error:
+            self.problem(find.entry.path, f"this session of a browser is damaged: {error}")
+            return
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            return
+        for form in forms:
+            entry = replace(find.entry, part=str(form.number))
+            home = find.home.path if find.home else ""
+            key = f"page:{home}:{form.address}:{form.text}"
+            name = f"Text typed into {form.title or form.address or 'a page'}"
+            draft = self.drafts.setdefault(key, Draft(key, name, None, None, find.home, never_saved=True))
+            piece = weights.evidence("its-own-file", f"typed into the page {form.address}")
+            content = contents.check_rebuilt(entry, "page.txt", "browser-form", ())
+            draft.copies.append(self._rebuilt(find, entry, content, piece, "browser-form", []))
+
+    def _rebuilt(
+        self, find: Find, entry: Entry, content: Content, piece: Evidence, recipe: str, bases: list[Entry]
+    ) -> Copy:
+        return Copy(
+            entry=entry, kind=Kind(find.kind), place=find.place, content=content, extension_right=None,
+            clocks=clocks_of(entry, Content(Glance(), State.INTACT, "", 0)), order=find.order, evidence=(piece,),
+            confidence=weights.confidences([[piece]])[0], recipe=recipe, bases=tuple(base.path for base in bases),
+        )  # fmt: skip
+
+    def _versions(self, draft: Draft) -> list[Entry]:
+        """The files that may be the version that was opened: the saved one first."""
+        entries = [copy.entry for copy in draft.copies if not copy.recipe]
+        source = self.source_of(draft.original) if draft.original else None
+        if source is not None and draft.original and exists(draft.original):
+            entries.insert(0, source.entry(draft.original))
+        return [entry for entry in entries if entry.is_file]
+
+    def _swap(self, find: Find) -> None:
+        """Read a swap file's first block, find its document, rebuild its text."""
+        from rustfern.traces import vim_swap
+
+        try:
+            with contents.open_content(find.entry) as stream:
+                header = vim_swap.parse(stream)
+        except Malformed as error:
+            if find.fields.get("name") and self.catalogue.places[find.place].where == "beside" and find.entry.size:
+                self.problem(find.entry.path, f"this is named like a swap file but is none: {error}")
+            return
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            return
+        original = self._original(find, header)
+        if header.lock_only:
+            self._nano_lock(find, header, original)
+            return
+        says = f"its first block names this document, open by {header.user} on {header.host}"
+        piece = weights.evidence("swap-header", says)
+        if original is None:
+            name = "Unnamed text" if not header.path else os.path.basename(header.path)
+            draft = Draft(
+                f"copy:{find.entry.path}", name, None, header.path or None, find.home, never_saved=not header.path
+            )
+            self.drafts[draft.key] = draft
+        else:
+            draft = self.draft(original, find.home, header.path)
+        bases = self._bases(draft, header)
+        content = self._content(find, header, draft.name, bases)
+        copy = self._rebuilt(find, find.entry, content, piece, "vim-swap", bases)
+        if not header.dirty:
+            copy = replace(copy, notes=("the text was not changed when the editor last wrote this",))
+        draft.copies.append(copy)
+        lock = Lock(
+            find.entry,
+            find.place,
+            header.user or None,
+            header.host or None,
+            find.entry.modified,
+            notes=(f"process {header.pid}",),
+        )
+        draft.locks.append(replace(lock, evidence=(piece,), confidence=copy.confidence))
+
+    def _original(self, find: Find, header: vim_swap.SwapHeader) -> str | None:
+        """Where the recorded path lies here; beside the swap file if its own name says so too."""
+        folder, name = os.path.dirname(find.entry.path), find.fields.get("name")
+        path = header.path
+        if path and not path.startswith(("/", "~")) and ":" not in path[:3]:
+            return os.path.join(folder, path)  # as typed, without a folder
+        if path.startswith("~"):
+            person, _, rest = path[1:].partition("/")
+            home = next((h for h in self.homes if os.path.basename(h.path) == person), find.home)
+            found = os.path.join(home.path, *rest.split("/")) if home and ".." not in rest.split("/") else None
+        else:
+            found = translate(path, find.home, self.homes, self.roots) if path else None
+        if name and os.path.basename(path) == name and (found is None or not exists(found)):
+            return os.path.join(folder, name)  # the folder was copied or moved as a whole
+        return found
+
+    def _bases(self, draft: Draft, header: vim_swap.SwapHeader) -> list[Entry]:
+        """The copy that is the very version that was opened: by its time."""
+        wanted = header.opened_version
+        if wanted is None:
+            return []
+        entries = self._versions(draft)
+        return [e for e in entries if e.modified is not None and abs(e.modified - wanted) <= _SAME_SECOND][:1]
+
+    def _content(self, find: Find, header: vim_swap.SwapHeader, name: str, bases: list[Entry]) -> Content:
+        if header.encrypted:
+            return Content(
+                Glance(format="txt"), State.ENCRYPTED, "the swap file is encrypted by the editor", find.entry.size
+            )
+        try:
+            content = contents.check_rebuilt(find.entry, name, "vim-swap", bases)
+            if bases and "of them from the version" not in content.reason:
+                bases.clear()  # nothing was needed of it
+            return content
+        except SourceError as error:
+            self.problem(find.entry.path, error.what)
+            return Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
+
+    def _nano_lock(self, find: Find, header: vim_swap.SwapHeader, original: str | None) -> None:
+        piece = weights.evidence("lock-name", "the lock names it")
+        lock = Lock(
+            find.entry, find.place, header.user or None, header.host or None, find.entry.modified, evidence=(piece,)
+        )
+        if original is None:
+            self.unmatched.append(lock)
+            return
+        draft = self.draft(original, find.home)
+        draft.locks.append(replace(lock, confidence=weights.confidences([[piece]])[0]))
+        if header.dirty:
+            draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified

@@ -1,0 +1,1 @@
+"""What each command does, without a word about how it looks."""

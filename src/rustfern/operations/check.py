@@ -1,0 +1,212 @@
+"""Checks files as a technician asks for it: one verdict each, what else may keep a whole file from opening, patterns over many."""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import sys
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import timedelta
+
+from rustfern.content import open as contents
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Content, Entry, Glance, State
+from rustfern.core.times import local, minute
+from rustfern.formats import registry as formats
+from rustfern.formats.format_table import BELONGING, class_of, extension_of, extension_right, title_of
+from rustfern.operations.session import copy_elsewhere_of
+from rustfern.output.temporary import place
+from rustfern.sources.folder import FolderSource, with_companions
+
+_MANY, _WITHIN = 5, timedelta(minutes=30)
+_LONG_PATH = 259
+_LONG_SHEET = 218
+_NOT_IN_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]|[. ]$|^(?:con|prn|aux|nul|com\d|lpt\d)(?:\.|$)', re.IGNORECASE)
+_TOGETHER = 16
+"""From so many files on, all processor cores are used."""
+_LOCKS = ("~$", ".~lock.", ".#")
+_MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """One file: the verdict, the class, whether its extension is right (None: it claims nothing), what else stands in the way."""
+
+    path: str
+    content: Content
+    doc_class: str
+    extension_right: bool | None
+    hindrances: tuple[str, ...] = ()
+    entry: Entry | None = None
+
+
+def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Checked]:
+    """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
+    copy_elsewhere_of([path for path in paths if path != "-"])
+    files = list(_files(paths, recursive=recursive))
+    if len(files) < _TOGETHER or (os.cpu_count() or 1) < 2 or "-" in files:
+        yield from (check_one(path) if path != "-" else _stdin() for path in files)
+        return
+    from concurrent.futures import ProcessPoolExecutor
+    from concurrent.futures.process import BrokenProcessPool
+
+    done = 0
+    formats.prepare(files[0])
+    try:
+        with ProcessPoolExecutor(initializer=_worker) as pool:
+            for item in pool.map(_verdict_alone, files, chunksize=8):
+                done += 1
+                yield item
+    except (BrokenProcessPool, OSError):
+        # A file that ends a worker (out of memory) must not hide the others: go on alone, one after the other.
+        yield from map(check_one, files[done:])
+
+
+def _worker() -> None:
+    """Most objects of a check live as long as its document: looking for dead ones less often saves time."""
+    import gc
+
+    gc.set_threshold(100_000, 50, 50)
+
+
+def _verdict_alone(path: str) -> Checked:
+    """One file as the command needs it: the words' hashes stay behind."""
+    item = check_one(path)
+    return replace(item, content=replace(item.content, tokens=b""))
+
+
+def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
+    for path in paths:
+        if recursive and path != "-" and os.path.isdir(path) and not os.path.islink(path):
+            yield from _below(path)
+        else:
+            yield path
+
+
+def _below(folder: str) -> list[str]:
+    """Every file below a folder, and the folders that cannot be listed."""
+    shut: list[str] = []
+    found: list[str] = []
+    for inner, _, names in FolderSource(folder).walk(folder, lambda path, _: shut.append(path)):
+        # A lock is no document: a sign that one is, or was, open.
+        found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
+    return sorted([*shut, *found])
+
+
+def check_one(path: str) -> Checked:
+    """Check one file. Never raises for what is wrong with it."""
+    whole = os.path.abspath(path)
+    name = os.path.basename(whole)
+    entry = None
+    try:
+        entry = FolderSource(os.path.dirname(whole)).entry(whole)
+        if entry.link_target is not None:
+            # Asked for by name, a link stands for what it leads to.
+            whole = os.path.realpath(whole)
+            entry = FolderSource(os.path.dirname(whole)).entry(whole)
+        if entry.is_folder:
+            FolderSource(whole).names(whole)
+            raise SourceError("this is a folder: name its files, or use --recursive", path)
+        if not entry.is_file:
+            raise SourceError("this is not a regular file and was not opened", path)
+        entry = with_companions(FolderSource(os.path.dirname(whole)), entry, BELONGING.get(extension_of(name), ()))
+        content = contents.check(entry, name, digest=False)[0]
+    except SourceError as error:
+        content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)
+    except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:
+        what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]})"
+        content = Content(Glance(), State.UNREADABLE, what, entry.size if entry else 0)
+    right = extension_right(name, content.format)
+    hindrances = _hindrances(whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
+    return Checked(path, content, class_of(content.format), right, tuple(hindrances), entry)
+
+
+def _stdin() -> Checked:
+    import shutil
+    import tempfile
+
+    with tempfile.TemporaryFile(dir=place()) as held:
+        shutil.copyfileobj(sys.stdin.buffer, held, 1 << 20)
+        content = formats.check(held, "-")
+    return Checked("-", content, class_of(content.format), None)
+
+
+def _hindrances(path: str, name: str, content: Content, right: bool | None) -> list[str]:
+    """Why a whole file may still be refused by its program."""
+    out = []
+    folder = os.path.dirname(path)
+    if right is False and content.format:
+        plain = _MACROS.get(content.format)
+        if plain and extension_of(name) == plain:
+            out.append(
+                f"it holds macros under the extension .{plain}: programs refuse that; rename it to .{content.format}"
+            )
+        else:
+            out.append(f"its content is {title_of(content.format)}: rename it to .{content.format}")
+    if content.glance.needs:
+        out.append(content.glance.needs)
+    for lock in (f".~lock.{name}#", f"~${name}", f"~${name[2:]}", f".{name}.swp", f".#{name}"):
+        if os.path.lexists(os.path.join(folder, lock)):
+            out.append(f"a lock lies beside it ({lock}): somebody has it open, or a crash left it")
+            break
+    length = _windows_length(path)
+    most = _LONG_SHEET if class_of(content.format) == "sheet" else _LONG_PATH
+    if length > most:
+        out.append(
+            f"its path has {length} characters: many Windows programs stop at {most}; move it up, or shorten a folder's name"
+        )
+    if _NOT_IN_WINDOWS.search(name):
+        out.append("its name has signs that Windows programs refuse: rename it before it goes there")
+    if any(os.path.lexists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
+        out.append("it is marked as downloaded: the program may open it protected, or refuse it")
+    try:
+        mode = os.stat(path).st_mode
+        if not mode & (stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH):
+            out.append("nobody has the right to read it")
+    except OSError:
+        pass
+    return out
+
+
+def _windows_length(path: str) -> int:
+    """The characters of a path as the person's own system counts them: on an attached Windows disk, from its drive on."""
+    for found in re.finditer(r"/(?:Users|Documents and Settings)/[^/]+", path):
+        home = path[: found.end()]
+        if any(os.path.lexists(os.path.join(home, sign)) for sign in ("AppData", "NTUSER.DAT", "Application Data")):
+            return len("C:") + len(path) - found.start()
+    return len(path)
+
+
+def _downloaded(path: str) -> bool:
+    """The mark that macOS and Linux desktops keep with the file."""
+    if not hasattr(os, "listxattr"):
+        return False
+    try:
+        names = os.listxattr(path)
+    except OSError:
+        return False
+    return bool(
+        {"com.apple.quarantine", "user.com.apple.quarantine", "user.xdg.origin.url", "user.Zone.Identifier"}
+        & set(names)
+    )
+
+
+def alarm(checked: Sequence[Checked]) -> str | None:
+    """Many files damaged within minutes under one new ending: not an accident of one disk sector."""
+    groups: dict[str, list[Checked]] = {}
+    for item in checked:
+        if item.content.state is State.DAMAGED or (
+            item.content.state is State.UNREADABLE and item.content.format is None
+        ):
+            ending = os.path.basename(item.path).rpartition(".")[2].casefold()
+            groups.setdefault(ending, []).append(item)
+    for ending, items in groups.items():
+        times = sorted(item.entry.modified for item in items if item.entry and item.entry.modified)
+        if len(times) >= _MANY and times[-1] - times[0] <= _WITHIN:
+            return (
+                f"{len(times)} files ending in .{ending} were damaged between {minute(times[0])} and "
+                f"{local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
+            )
+    return None

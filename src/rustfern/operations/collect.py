@@ -1,0 +1,179 @@
+"""From folders to drafts: everything is walked, records and locks are read, copies are matched to the documents that they belong to."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+
+from rustfern.cases.case_file import CaseFile
+from rustfern.catalogue.loader import Catalogue
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Find, Hints, Home
+from rustfern.core.observer import Observer
+from rustfern.core.paths import inside
+from rustfern.matching.linker import Assembly, Draft
+from rustfern.search.patterns import is_system, says_nothing
+from rustfern.search.search import Search
+from rustfern.selection import ranking
+
+_BATCH = 50_000
+_TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
+"""Parts of a file name that tell whose copy it is."""
+_MAX_ORIGINALS = 200
+
+
+def take_settings(search: Search, assembly: Assembly) -> None:
+    """Hand over what was read of settings when the known places were looked through."""
+    assembly.settings = search.settings
+    assembly.found_paths = {find.entry.path for find in search.finds}
+    with assembly.isolated(assembly.roots[0]):
+        assembly.take_settings()
+
+
+def take_records(search: Search, assembly: Assembly) -> None:
+    """Read the records that were found so far."""
+    for find in search.finds:
+        if find.kind == "record":
+            assembly.recorded.add(find.entry.path)
+            with assembly.isolated(find):
+                assembly.recognise(find)
+
+
+def gather(
+    search: Search, assembly: Assembly, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
+) -> None:
+    """All that follows when everything was walked: what records say, matching, what is reached only then. `dismissed` are paths of files
+    whose first bytes must tell.
+    """
+    for find in search.finds:
+        if find.kind == "record" and find.entry.path not in assembly.recorded:
+            with assembly.isolated(find):
+                assembly.recognise(find)
+    hosts = [told.text for told in search.settings.of("host")]
+    top = assembly.roots[0]
+    with assembly.isolated(top):
+        assembly.take_sought(hosts)
+    if dismissed:
+        observer.stage("looking at the first bytes of files whose names say nothing")
+        for number, path in enumerate(dismissed):
+            with assembly.isolated(path):
+                assembly.take_by_content(path)
+            if number % 1000 == 0:
+                observer.count(number)
+    finds = unique([*search.finds, *assembly.more])
+    observer.stage("reading and matching copies")
+    match(assembly, assembly.catalogue, finds)
+    with assembly.isolated(top):
+        if live:
+            assembly.take_held()
+        if hints.document:
+            assembly.take_asked(hints.document)
+    with assembly.isolated(top):
+        assembly.take_versions(hints.document)
+    assembly.take_mail()
+    assembly.take_placeholders()
+
+
+def read_gently(search: Search, assembly: Assembly, file: CaseFile, hints: Hints) -> None:
+    """Take what will be read from a disk that may die, the most wanted first: from here on it is read from what was taken."""
+    words = re.split(r"\W+", os.path.splitext(hints.document)[0].strip()) if hints.document else []
+    named = "(?i:[^/]*" + "[^/]*".join(map(re.escape, words)) + "[^/]*)"
+    originals = file.names.shaped(named, _MAX_ORIGINALS) if any(words) else []
+    copies = ranking.wanted_first(search.finds, hints, assembly.catalogue.places)
+    paths = [*originals, *(find.entry.path for find in copies)]
+    for path in dict.fromkeys(paths):
+        source = assembly.source_of(path)
+        if source is not None:
+            with suppress(SourceError):
+                source.open(source.entry(path)).close()
+
+
+def walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) -> list[str]:
+    """Walk everything when the known places are looked through; with `thorough` gives the paths of files whose names say nothing."""
+    observer.stage("walking the whole tree")
+    dismissed: list[str] = []
+    waiting: list[tuple[str, list[str]]] = []
+    held = 0
+
+    def on_documents(folder: str, names: list[str]) -> None:
+        nonlocal held
+        waiting.append((folder, names))
+        held += len(names)
+        if held >= _BATCH:
+            file.add_names(waiting)
+            waiting.clear()
+            held = 0
+
+    versions: list[tuple[str, str, str, str]] = []
+
+    def on_versions(folder: str, names: list[str], place: str, repeats: str, share: str) -> None:
+        for name in names:
+            original = f"{share}\\{name}" if share else os.path.join(repeats, name) if repeats else ""
+            versions.append((place, os.path.join(folder, name), original, name))
+        if len(versions) >= _BATCH:
+            file.add_versions(versions)
+            versions.clear()
+
+    def on_dismissed(folder: str, names: list[str]) -> None:
+        if not is_system(folder, search.sources):
+            dismissed.extend(os.path.join(folder, name) for name in names if says_nothing(name))
+
+    search.rest(on_documents, observer.count, on_versions, on_dismissed if thorough else None)
+    file.add_names(waiting)
+    file.add_versions(versions)
+    file.names.settle()
+    return dismissed
+
+
+def unique(finds: Sequence[Find]) -> list[Find]:
+    kept: dict[str, Find] = {}
+    for find in finds:
+        kept.setdefault(find.entry.path, find)
+    return sorted(kept.values(), key=lambda find: find.entry.path)
+
+
+def _is_rebuilt(places: Catalogue, find: Find) -> bool:
+    """Whether a find is no document by itself, but leads to the content of one."""
+    place = places.places[find.place]
+    return place.is_copy and bool(place.reader)
+
+
+def match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None:
+    """Records first, then locks, then copies that are named, then those whose name says nothing."""
+    assembly.take_trash([find for find in finds if find.kind == "trash"])
+    for find in finds:
+        if find.kind == "lock":
+            with assembly.isolated(find):
+                assembly.take_lock(find)
+    copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
+    unnamed = []
+    opened = [find for find in copies if places.places[find.place].misplaced]
+    kept = [find for find in copies if places.places[find.place].attachment]
+    for find in copies:
+        if places.places[find.place].misplaced or places.places[find.place].attachment:
+            continue
+        told = _TELLING & find.fields.keys() or find.entry.path in assembly.named
+        told = told or places.places[find.place].never_saved
+        with assembly.isolated(find):
+            if not (told and assembly.take_named(find)):
+                unnamed.append(find)
+    unnamed += assembly.settle_contending()
+    assembly.settle_locks()
+    for find in unnamed:
+        with assembly.isolated(find):
+            assembly.take_unnamed(find)
+    for find in opened:
+        with assembly.isolated(find):
+            assembly.take_misplaced(find)
+    for find in finds:
+        if _is_rebuilt(places, find):
+            with assembly.isolated(find):
+                assembly.take_swap(find)
+    assembly.take_kept_attachments(kept)
+
+
+def of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
+    """Without what a common trash or temporary folder holds of people who were not asked for."""
+    return [d for d in drafts if d.original is None or not any(inside(d.original, home.path) for home in others)]

@@ -1,0 +1,171 @@
+"""Reading what a copy says, for looking at it: its text as it is now, of a copy in a case or of any file; its parts; its picture."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, BinaryIO
+
+from rustfern.cases.case_file import KeptCopy
+from rustfern.content import open as contents
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Content, State
+from rustfern.formats import registry as formats
+from rustfern.formats.archives.parts import Part, parts
+from rustfern.formats.text_sink import Enough, Piece
+from rustfern.sources.folder import FolderSource
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+_LARGE, _CHUNK = 1 << 20, 1 << 20
+_AHEAD = 10_000
+"""So many pieces are read ahead of what is shown."""
+WHOLE = 8 << 20
+"""So many characters of a text are read for comparing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """The pieces of a text (names of files, for a folder), what is wrong if it vanished or changed since the scan, what reading it told, and
+    the parts that it is made of; `content` is None where nothing could be read. Not `to_the_end`: enough was read to show its beginning.
+    """
+
+    pieces: tuple[Piece, ...]
+    trouble: str | None = None
+    content: Content | None = None
+    parts: tuple[Part, ...] = ()
+    to_the_end: bool = True
+
+
+def _stream(copy: KeptCopy, bases: Sequence[KeptCopy]) -> BinaryIO:
+    entry = replace(FolderSource(copy.root).entry(copy.path), part=copy.facts["part"])
+    under = [FolderSource(base.root).entry(base.path) for base in bases]
+    return contents.open_content(entry, copy.facts["rebuilt_by"] or "", under)
+
+
+def _begin(stream: BinaryIO, name: str, keep: int, size: int) -> Seen:
+    """The beginning of a large file, whose verdict would be waited for."""
+    content, kept = formats.first_text(stream, name, keep)
+    if content is not None:
+        return Seen(tuple(kept), None, content, tuple(parts(stream)))
+    stream.seek(0)
+    nothing = Content(formats.glance(stream, name), State.UNREADABLE, "not read to its end here", size)
+    return Seen(tuple(kept), None, nothing, (), to_the_end=False)
+
+
+def see(copy: KeptCopy, bases: Sequence[KeptCopy], keep: int) -> Seen:
+    """The first `keep` characters of a copy's text as it is now; `bases` are the copies that it is rebuilt on."""
+    if copy.facts["members"]:
+        return Seen(tuple(Piece(str(member), "line") for member in copy.facts["members"]))
+    try:
+        name = copy.document["name"] if copy.facts["rebuilt_by"] else os.path.basename(copy.path)
+        with _stream(copy, bases) as stream:
+            if keep < WHOLE and _size(stream) > _LARGE and _sum(stream) == copy.facts["sha256"]:
+                return _begin(stream, name, keep, copy.facts["size"])
+            content, kept = formats.read_text(stream, name, keep)
+            made_of = parts(stream)
+    except SourceError as error:
+        return Seen((), f"{error}. It was there at the scan: scan again, and look at the other copies")
+    changed = content.sha256 != copy.facts["sha256"]
+    trouble = "this copy changed since the scan: scan again" if changed else None
+    return Seen(tuple(kept), trouble, content, tuple(made_of))
+
+
+def see_file(path: str, keep: int) -> Seen:
+    """The first `keep` characters of any file. Raises `SourceError` if it cannot be opened."""
+    with _file(path) as stream:
+        if keep < WHOLE and (size := _size(stream)) > _LARGE:
+            return _begin(stream, os.path.basename(path), keep, size)
+        content, kept = formats.read_text(stream, os.path.basename(path), keep)
+        return Seen(tuple(kept), None, content, tuple(parts(stream)))
+
+
+def text(copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str) -> Iterator[Piece | Content]:
+    """All pieces of a text, of a copy of the case or of the file `path`, while it is still read; the verdict comes last. Raises `SourceError`."""
+    from queue import Queue
+    from threading import Event, Thread
+
+    found: Queue[Piece | Content | BaseException | None] = Queue(_AHEAD)
+    over = Event()
+
+    def put(piece: Piece) -> None:
+        if over.is_set():
+            raise Enough
+        found.put(piece)
+
+    def read() -> None:
+        name = (
+            copy.document["name"]
+            if copy and copy.facts["rebuilt_by"]
+            else os.path.basename(copy.path if copy else path)
+        )
+        try:
+            with _stream(copy, bases) if copy else _file(path) as stream:
+                found.put(formats.all_text(stream, name, put))
+        except Exception as error:
+            found.put(error)
+
+    reader = Thread(target=read, daemon=True)
+    reader.start()
+    try:
+        while (item := found.get()) is not None:
+            if isinstance(item, BaseException):
+                raise item
+            yield item
+            if isinstance(item, Content):
+                return
+    finally:
+        over.set()
+        while reader.is_alive():
+            while not found.empty():
+                found.get_nowait()
+            reader.join(0.01)
+
+
+def _size(stream: BinaryIO) -> int:
+    return stream.seek(0, os.SEEK_END)
+
+
+def _sum(stream: BinaryIO) -> str:
+    stream.seek(0)
+    sums = hashlib.sha256()
+    while chunk := stream.read(_CHUNK):
+        sums.update(chunk)
+    return sums.hexdigest()
+
+
+def _file(path: str) -> BinaryIO:
+    whole = os.path.abspath(path)
+    return contents.open_content(FolderSource(os.path.dirname(whole)).entry(whole))
+
+
+def picture(copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str) -> tuple[Image, str] | None:
+    """The picture of a copy of the case, or of the file `path`, and the part that it is from (empty: it is the file itself)."""
+    from rustfern.formats.images.preview import picture as find
+
+    if copy is not None and copy.facts["members"]:
+        return None
+    try:
+        with _stream(copy, bases) if copy else _file(path) as stream:
+            return find(stream)
+    except SourceError:
+        return None
+
+
+def recording(
+    copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str, content: Content | None
+) -> tuple[float | None, list[str]]:
+    """(seconds, tracks) of a recording of the case, or of the file `path`; nothing for what is none."""
+    from rustfern.formats.format_table import class_of
+    from rustfern.formats.media.details import facts
+
+    if content is None or class_of(content.format) not in ("audio", "video"):
+        return None, []
+    try:
+        with _stream(copy, bases) if copy else _file(path) as stream:
+            return facts(stream, content.format, content.amounts)
+    except SourceError:
+        return None, []

@@ -1,0 +1,462 @@
+"""The only code that writes a recovered file: beside its final name, synced, read back, compared, then moved into place."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+import io
+import json
+import os
+import shutil
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from typing import BinaryIO
+
+from rustfern.cases.case_file import CaseFile, KeptCopy
+from rustfern.cases.location import roots_of_recent_cases
+from rustfern.content import open as contents
+from rustfern.core.errors import CaseError, RestoreRefused, SourceError, WrongUsage, explain
+from rustfern.core.model import Content, Entry
+from rustfern.core.paths import show_name
+from rustfern.formats import registry as formats
+from rustfern.operations.restore_names import layout, named, safe_name, target_name
+from rustfern.operations.targets import outside_searched
+from rustfern.output.atomic import lock, make_folders
+from rustfern.output.folder import Folder, permitted
+from rustfern.output.inside import Roots
+from rustfern.output.temporary import clean, scratch
+from rustfern.sources.folder import FolderSource
+
+_CHUNK = 1 << 20
+_TRIES = 1_000
+_SPARE = 1 << 16
+_FOLDER_MODE = 0o700
+LIST = "restored.jsonl"
+"""The list of what was restored, beside the files."""
+
+
+@dataclass(frozen=True, slots=True)
+class Restored:
+    """One restored copy: its id, where from, where to, the sum and state of what was written, the name that it was to have, and whether
+    an earlier run had written it (then it was only verified)."""
+
+    id: str
+    source: str
+    target: str
+    sha256: str
+    state: str
+    document: str
+    notes: tuple[str, ...] = ()
+    wanted: str = ""
+    again: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """One copy that was not restored, and why."""
+
+    id: str
+    message: str
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """How it is to be restored: under a name of the technician's own, in the folders of the originals, even inside what was searched."""
+
+    name: str | None = None
+    keep_layout: bool = False
+    allow_inside: bool = False
+
+
+_AS_FOUND = Wish()
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """What would be written: the copy's id, where from, the path below the target, bytes."""
+
+    id: str
+    source: str
+    target: str
+    size: int
+    document: str
+    notes: tuple[str, ...]
+
+
+def plan(copies: Sequence[KeptCopy], wish: Wish) -> list[Planned]:
+    """What `restore` would write, without looking at any disk."""
+    out = []
+    for copy in copies:
+        folders, name, notes = _place_of(copy, wish)
+        path = os.path.join(*folders, name)
+        out.append(Planned(copy.id, copy.path, path, copy.facts["size"] or 0, copy.document["name"], tuple(notes)))
+    return out
+
+
+def _place_of(copy: KeptCopy, wish: Wish) -> tuple[list[str], str, list[str]]:
+    name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy)
+    return layout(copy) if wish.keep_layout else [], name, notes
+
+
+def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = False) -> str:
+    """Make the target folder and return its real path.
+
+    Raises `WrongUsage` if it lies inside what was searched (and that is not allowed), is a file, or cannot be made or written.
+    """
+    path = os.path.abspath(folder)
+    real = os.path.realpath(path) if allow_inside else outside_searched(folder, roots)
+    try:
+        make_folders(real)
+        with scratch(real, os.unlink) as probe:
+            os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+    except FileExistsError as error:
+        raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
+    except OSError as error:
+        raise WrongUsage(
+            f"the target cannot be written ({explain(error)})", path, "Name another with --to DIR"
+        ) from error
+    return real
+
+
+def check_space(folder: str, needed: int) -> None:
+    """Whether so many bytes, and a little more, are free there. Raises `WrongUsage`."""
+    there = os.path.abspath(folder)
+    while not os.path.isdir(there) and os.path.dirname(there) != there:
+        there = os.path.dirname(there)
+    try:
+        free = shutil.disk_usage(there).free
+    except OSError:
+        return  # nobody knows: writing will tell
+    if needed + _SPARE > free:
+        raise WrongUsage(
+            f"there is not enough space at the target: {needed} bytes are needed, {free} are free", folder,
+            "Free space there, or name another folder with --to DIR",
+        )  # fmt: skip
+
+
+def restore(
+    copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: Wish = _AS_FOUND
+) -> tuple[list[Restored], list[Refused]]:
+    """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on. What an earlier run
+    restored there is verified again and not written twice. A list of all that was done lies beside the files; while one run works in a
+    folder, others wait.
+
+    Raises `WrongUsage` for a target that cannot be used at all, or has too little space.
+    """
+    planned = plan(copies, wish)
+    check_space(folder, sum(each.size for each in planned if not _is_there(folder, each)))
+    _outside(folder, planned, roots, wish)
+    real = check_target(folder, roots, allow_inside=wish.allow_inside)
+    done: list[Restored] = []
+    refused: list[Refused] = []
+    with _open_target(real) as target, _List(target) as listed:
+        clean(real)
+        try:
+            for copy in copies:
+                try:
+                    folders, name, notes = _place_of(copy, wish)
+                    wanted = os.path.join(*folders, name)
+                    restored = _again(copy, target, wanted, tuple(notes), listed.before)
+                    if restored is None:
+                        with _below(target, folders) as inner:
+                            restored = _one(copy, inner, name, notes, _bases_of(copy, case))
+                    if not restored.again or (copy.path, restored.sha256, wanted) not in listed.before:
+                        # A run that was killed may have given a file its name and not listed it.
+                        restored = listed.add(restored, copy)
+                    done.append(restored)
+                except (RestoreRefused, SourceError) as error:
+                    refused.append(Refused(copy.id, str(error)))
+                except OSError as error:
+                    refused.append(Refused(copy.id, _system(error, real)))
+        finally:
+            if case.path is not None and done:
+                # The files are there and verified: a case file that cannot take the note must not say otherwise.
+                with contextlib.suppress(CaseError):
+                    case.add_restored((each.id, each.target, each.sha256) for each in done)
+    return done, refused
+
+
+def _outside(folder: str, planned: Sequence[Planned], roots: Sequence[str], wish: Wish) -> None:
+    """Whether every folder that files go to lies outside of what was searched: a layout can lead into it from above. Raises `WrongUsage`."""
+    if wish.allow_inside:
+        return
+    outside_searched(folder, roots)
+    searched = Roots([*roots, *roots_of_recent_cases()])
+    for place in dict.fromkeys(os.path.dirname(each.target) for each in planned):
+        if searched.hold(os.path.join(os.path.abspath(folder), place)):
+            raise WrongUsage(
+                "files would be restored into what was searched, where writing can destroy what could still be saved",
+                os.path.join(folder, place), "Name a folder elsewhere with --to DIR, on another disk if you can",
+            )  # fmt: skip
+
+
+def _open_target(real: str) -> Folder:
+    """The target, held by its handle. Raises `WrongUsage` where its path was changed since it was checked."""
+    try:
+        folder = Folder(real)
+    except OSError as error:
+        raise WrongUsage(
+            f"the target cannot be opened ({explain(error)})", real, "Name another with --to DIR"
+        ) from error
+    if os.path.realpath(real) != real or not folder.is_where_it_was():
+        folder.close()
+        raise WrongUsage("the target was moved or replaced just now", real, "Name another with --to DIR")
+    return folder
+
+
+def _is_there(folder: str, planned: Planned) -> bool:
+    """Whether an earlier run seems to have written this: it will be verified, and needs no space."""
+    path = os.path.join(folder, planned.target)
+    return os.path.isdir(path) or (os.path.isfile(path) and os.path.getsize(path) == planned.size)
+
+
+def _below(target: Folder, folders: Sequence[str]) -> Folder:
+    """The folders of a layout below the target; one that is a link or a file there is refused."""
+    try:
+        inner = target.below(folders)
+    except OSError as error:
+        if error.errno not in (errno.ELOOP, errno.ENOTDIR, errno.EEXIST, getattr(errno, "EMLINK", errno.ELOOP)):
+            raise
+        raise RestoreRefused(
+            "a folder of the layout is something else there",
+            os.path.join(target.path, *folders),
+            "Name an empty folder with --to DIR",
+        ) from error
+    if folders:
+        clean(inner.path)
+    return inner
+
+
+class _List:
+    """The list beside the files, open for this run alone. `before` is what it says: (copy, sum, folder and name that were wanted) → file
+    below the target. A list that cannot be written changes nothing of what is restored: it is said.
+    """
+
+    def __init__(self, target: Folder) -> None:
+        self._target = target
+        self.before: dict[tuple[str, str, str], str] = {}
+        self._out: BinaryIO | None = None
+        self._trouble = ""
+
+    def __enter__(self) -> _List:
+        for _ in range(_TRIES):
+            try:
+                handle = self._target.append(LIST)
+            except OSError as error:
+                self._trouble = explain(error)
+                return self
+            lock(handle, wait=True)
+            now = self._target.stat(LIST)
+            if now is not None and (now.st_dev, now.st_ino) == (os.fstat(handle).st_dev, os.fstat(handle).st_ino):
+                break
+            os.close(handle)  # the run that was waited for removed it: nothing was restored
+        self._out = os.fdopen(handle, "ab+")
+        self._out.seek(0)
+        for line in self._out:
+            # A last line may have been cut off.
+            with contextlib.suppress(ValueError, KeyError, TypeError, RecursionError):
+                row = json.loads(line)
+                self.before[str(row["from"]), str(row["sha256"]), str(row["wanted"])] = str(row["to"])
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._out is not None:
+            with contextlib.suppress(OSError):
+                if os.fstat(self._out.fileno()).st_size == 0:
+                    self._target.remove(LIST)
+                else:
+                    self._target.sync()
+            self._out.close()
+
+    def add(self, restored: Restored, copy: KeptCopy) -> Restored:
+        """Add a line, synced; a last line that was cut off is ended first. The file is there and verified, whatever becomes of the line."""
+        try:
+            if self._out is None:
+                raise OSError(errno.EIO, self._trouble)
+            size = self._out.seek(0, os.SEEK_END)
+            self._out.seek(max(size - 1, 0))
+            if self._out.read(1) not in (b"", b"\n"):
+                self._out.write(b"\n")
+            self._out.write(json.dumps(_row(self._target.path, restored, copy)).encode() + b"\n")
+            self._out.flush()
+            os.fsync(self._out.fileno())
+        except OSError as error:
+            note = f"it is not in the list beside the files, which could not be written ({explain(error)})"
+            return replace(restored, notes=(*restored.notes, note))
+        return restored
+
+
+def _row(real: str, restored: Restored, copy: KeptCopy) -> dict[str, object]:
+    folders = os.path.relpath(os.path.dirname(restored.target), real)
+    return {
+        "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
+        "from": restored.source, "to": os.path.relpath(restored.target, real), "wanted": os.path.normpath(os.path.join(folders, restored.wanted)),
+        "sha256": restored.sha256, "state": restored.state, "written": copy.facts["written"], "confidence": copy.facts["confidence"],
+        "evidence": [piece["text"] for piece in copy.facts["evidence"]],
+    }  # fmt: skip
+
+
+def _again(
+    copy: KeptCopy, folder: Folder, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
+) -> Restored | None:
+    """A copy that an earlier run restored, if its file is still there and the same."""
+    expected: str = copy.facts["sha256"] or ""
+    relative = before.get((copy.path, expected, wanted), wanted)
+    if os.path.isabs(relative) or ".." in relative.split("/"):
+        return None
+    target = os.path.join(folder.path, relative)
+    if os.path.realpath(target) != target or not (os.path.isfile(target) or os.path.isdir(target)):
+        return None
+    try:
+        content, _ = contents.check(FolderSource(os.path.dirname(target)).entry(target), os.path.basename(target))
+    except SourceError:
+        return None
+    if content.sha256 != expected:
+        return None
+    state = "damaged" if copy.facts["state"] == "damaged" else str(content.state)
+    document = copy.document["name"]
+    return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
+
+
+def _bases_of(copy: KeptCopy, case: CaseFile) -> list[Entry]:
+    """The copies that a copy is rebuilt on."""
+    wanted = set(copy.facts["needs"])
+    found = [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
+    return [FolderSource(other.root).entry(other.path) for other in found]
+
+
+def _system(error: OSError, folder: str) -> str:
+    if error.errno in (errno.ENOSPC, getattr(errno, "EDQUOT", -1)):
+        return (
+            f"there is no space left at the target: {show_name(folder)}. Free space, or name another folder with --to"
+        )
+    return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
+
+
+def _one(copy: KeptCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
+    source = FolderSource(copy.root)
+    entry = source.entry(copy.path)
+    if entry.link_target is not None:
+        raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
+    entry = replace(entry, part=copy.facts["part"])
+    if copy.facts["members"] and not entry.is_folder:
+        others = dict.fromkeys(member.partition("/")[0] for member in copy.facts["members"])
+        entry = replace(entry, companions=tuple(name for name in others if name != os.path.basename(entry.path)))
+    expected: str = copy.facts["sha256"] or ""
+    if entry.is_bundle:
+        target, content = _folder(entry, folder, name, expected)
+    else:
+        target, content = _file(entry, folder, name, expected, copy.facts["rebuilt_by"] or "", bases)
+    state = str(content.state)
+    if state == copy.facts["state"] == "encrypted":
+        notes.append("it is protected by a password, so its content could not be verified")
+    if copy.facts["state"] == "damaged":
+        notes.append(f"this copy is damaged: {copy.facts['reason']}")
+        state = "damaged"
+    place = copy.document["original"]
+    if place and not os.path.lexists(place):
+        notes.append(f"its own place is free, for you to copy it there: {show_name(place)}")
+    return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes), name)
+
+
+def _changed(path: str) -> RestoreRefused:
+    return RestoreRefused("this copy changed since the scan", path, "Scan again and look at what is there now")
+
+
+def make_new(folder: Folder, name: str) -> io.BufferedWriter:
+    """A new file to be written, readable by its owner alone; never one that is there."""
+    return io.BufferedWriter(io.FileIO(folder.make(name), "wb"))
+
+
+def _write(stream: BinaryIO, folder: Folder, name: str, source: str) -> str:
+    """Write a new file, synced; its SHA-256 as read back from disk. `source` is named where reading it fails."""
+    with make_new(folder, name) as out:
+        while True:
+            try:
+                chunk = stream.read(_CHUNK)
+            except OSError as error:
+                raise SourceError(f"reading failed ({explain(error)})", source) from error
+            if not chunk:
+                break
+            out.write(chunk)
+        out.flush()
+        os.fsync(out.fileno())
+    sums = hashlib.sha256()
+    with folder.open(name) as back:
+        while chunk := back.read(_CHUNK):
+            sums.update(chunk)
+    return sums.hexdigest()
+
+
+def _file(
+    entry: Entry, folder: Folder, name: str, expected: str, recipe: str, bases: Sequence[Entry]
+) -> tuple[str, Content]:
+    with folder.scratch() as made:
+        with contents.open_content(entry, recipe, bases) as stream:
+            written = _write(stream, folder, made, entry.path)
+        if written != expected:
+            raise _changed(entry.path)
+        with folder.open(made) as stream:
+            back = formats.check(stream, name, digest=False, counted=False)
+        _like(entry, folder, made)
+        return _place(folder, made, name), back
+
+
+def _place(folder: Folder, made: str, name: str, *, has_extension: bool = True) -> str:
+    """Move what was verified to its name without ever replacing anything: a taken name gets a number. Gives its path."""
+    if not folder.is_where_it_was():
+        raise RestoreRefused(
+            "the target folder was moved or replaced while it was written to",
+            folder.path,
+            "Name another with --to DIR, and let nobody work in it",
+        )
+    for each in _names(name, has_extension=has_extension):
+        try:
+            folder.rename(made, each)
+        except FileExistsError:
+            continue
+        folder.sync()
+        return os.path.join(folder.path, each)
+    raise RestoreRefused(
+        f"{_TRIES} of this name are there already", os.path.join(folder.path, name), "Name another folder"
+    )
+
+
+def _names(name: str, *, has_extension: bool = True) -> Iterator[str]:
+    stem, dot, extension = name.rpartition(".")
+    if not has_extension or not dot or len(extension) > 8 or ")" in extension:
+        stem, extension = name, ""
+    for number in range(1, _TRIES + 1):
+        mark = "" if number == 1 else f" {number}"
+        yield f"{stem}{mark}" + (f".{extension}" if extension else "")
+
+
+def _folder(entry: Entry, folder: Folder, name: str, expected: str) -> tuple[str, Content]:
+    """A folder copy with all its members that can be read; moved into place only when every one is verified."""
+    with folder.scratch() as made:
+        sums = []
+        with folder.below([made], mode=_FOLDER_MODE) as top:
+            for relative, member in contents.members(entry):
+                *above, last = (safe_name(part) for part in relative.split("/"))
+                try:
+                    stream = contents.open_content(member)
+                except SourceError:
+                    continue  # it could not be read at the scan either, which its verdict says; if it could, the sums differ
+                with stream, top.below(above, mode=_FOLDER_MODE) as inner:
+                    # Two names may become one when made safe: each keeps its file.
+                    place = next(each for each in _names(last) if inner.stat(each) is None)
+                    sums.append((relative, _write(stream, inner, place, member.path)))
+                    _like(member, inner, place)
+        if contents.bundle_sum(sums) != expected:
+            raise _changed(entry.path)
+        content, _ = contents.check(FolderSource(folder.path).entry(os.path.join(folder.path, made)), name)
+        _like(entry, folder, made, _FOLDER_MODE)
+        return _place(folder, made, name, has_extension=False), content
+
+
+def _like(entry: Entry, folder: Folder, made: str, least: int = 0) -> None:
+    """Give what was written the time of its copy, and its mode, as far as the umask allows."""
+    modified = round(entry.modified.timestamp() * 1_000_000) * 1_000 if entry.modified is not None else None
+    folder.set_facts(made, permitted(entry.mode) | least, modified)

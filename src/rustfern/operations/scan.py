@@ -1,0 +1,365 @@
+"""The pipeline: search → recognise → match → rebuild → check → choose."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from datetime import UTC, datetime
+
+from rustfern._version import __version__
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.location import remember
+from rustfern.catalogue.loader import catalogue
+from rustfern.core.errors import WrongUsage
+from rustfern.core.model import Answer, Copy, Document, Hints, Hit, Kind, Problem, Searched, Situation, Totals, Verdict
+from rustfern.core.observer import Observer, Silent
+from rustfern.core.paths import inside, show_name
+from rustfern.core.times import from_wall, show_in, zone_named
+from rustfern.formats.format_table import class_of, extension_of, format_of_extension
+from rustfern.matching.linker import Assembly, Draft, Reader, first_answers, not_judged, whereabouts
+from rustfern.operations import schema
+from rustfern.operations.collect import gather, match, of_people, read_gently, take_records, take_settings, unique, walk
+from rustfern.operations.live import look_alive
+from rustfern.operations.session import find_people, open_case, open_roots, own_folders
+from rustfern.search.search import Search
+from rustfern.selection import choose, ranking
+from rustfern.settings.advice import Advice, advice_from
+from rustfern.sources import disk_health
+from rustfern.sources.folder import FolderSource
+
+_FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
+_SO_FAR = 500
+"""So many of the things found are still matched when a search is stopped."""
+_MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
+_UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
+
+
+def scan(
+    roots: Sequence[str] | None = None,
+    hints: Hints | None = None,
+    case: str | CaseFile | None = None,
+    observer: Observer | None = None,
+    *,
+    thorough: bool = False,
+    partial: bool = False,
+) -> Answer:
+    """Search roots (or this person's own files) for lost documents and choose the best copy of each.
+
+    Args: `roots` folders; `case` a path for the case file, or an open one, which stays open; `thorough` also looks at the first
+    bytes of files whose names say nothing; `partial` answers an interrupt with what was found so far (else it is raised: what acts on
+    an answer must not act on a part). Returns the answer; nothing
+    that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
+    """
+    hints, observer = hints or Hints(), observer or Silent()
+    started, began = time.monotonic(), datetime.now(UTC)
+    disk_health.health.reset()
+    live = not roots
+    problems: list[Problem] = []
+    totals = Totals()
+
+    def on_problem(path: str, message: str) -> None:
+        problems.append(Problem(path, message))
+
+    tops, kept = open_roots(roots, on_problem)
+    never = [*tops, *(root for each in kept for root in each.taken_from)]
+    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
+    sources = [FolderSource(top) for top in tops]
+    try:
+        homes, others = find_people(sources, live, hints, on_problem, kept)
+    except BaseException:
+        if file is not case:
+            file.discard()
+        raise
+    remember(file.path, never)
+    notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
+    places = catalogue()
+    search = Search(sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough)
+    reader = Reader(on_problem)
+    assembly = Assembly(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
+
+    stopped = False
+    dismissed: list[str] | None = None
+    zones: tuple[str, ...] = ()
+    zone = hints.zone
+    with search.ahead():
+        try:
+            observer.stage("looking into the folders where applications leave copies")
+            search.known_places(settings=not disk_health.gentle.is_on)
+            if disk_health.gentle.is_on:
+                # What is wanted most comes before anything else is read, settings and records too.
+                dismissed = walk(search, file, observer, thorough=thorough)
+                observer.stage("reading gently, what is wanted most first")
+                read_gently(search, assembly, file, hints)
+                search.settings_after_all()
+            totals.search_seconds = time.monotonic() - started
+            take_settings(search, assembly)
+            zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
+            hints, zone = _in_their_zone(hints, zones, live=live)
+            take_records(search, assembly)
+            observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
+            totals.first_seconds = time.monotonic() - started
+            if dismissed is None:
+                walking = time.monotonic()
+                dismissed = walk(search, file, observer, thorough=thorough)
+                totals.search_seconds += time.monotonic() - walking
+            gather(search, assembly, dismissed, observer, hints, live=live)
+        except KeyboardInterrupt:
+            if not partial:
+                raise
+            stopped = True
+            observer.stage("stopping: what was found so far is put in order")
+            if not assembly.drafts:
+                match(assembly, places, unique(search.finds)[:_SO_FAR])
+
+    observer.stage("choosing")
+    missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
+    documents: list[Document] = []
+    hits: list[Hit] = []
+    try:
+        for draft in of_people(assembly.drafts.values(), others):
+            documents.append(_judged(draft, assembly, hints, missing))
+        if hints.words:
+            observer.stage("looking for the words in all texts")
+            hits = _words_in(documents, assembly, hints, file)
+    except KeyboardInterrupt:
+        if not partial:
+            raise
+        stopped = True
+    # The rest takes a moment only: an interrupt waits until what was found is in the case.
+    with _undisturbed() as came:
+        holding = {documents[hit.number - 1].key: hit.found for hit in reversed(hits) if hit.number}
+        keys = [document.key for document in documents]
+        documents = _number(ranking.rank(documents, hints, holding), file)
+        hits = [_numbered(hit, keys, documents) for hit in hits]
+        if live:
+            with assembly.isolated(tops[0]):
+                documents, live_notices = look_alive(documents, places)
+                notices += live_notices
+        if stopped:
+            notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
+        if said := disk_health.health.said():
+            notices.insert(0, show_name(said))
+        totals.bytes_read = reader.bytes_read
+        totals.seconds = time.monotonic() - started
+        answer = Answer(
+            file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
+            tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
+            zones, zone, tuple(hits), stopped,
+        )  # fmt: skip
+        with file.writing():
+            file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
+            file.keep_about(scan=_summary(answer, began, advice_from(search.settings, places)))
+            for document in documents:
+                file.keep_document(document.number, schema.document(document))
+    if file is not case:
+        file.close()
+    if came and not partial:
+        raise KeyboardInterrupt
+    return replace(answer, stopped=True) if came else answer
+
+
+@contextmanager
+def _undisturbed() -> Iterator[list[int]]:
+    """Interrupts in here only fill the list that is given, where this thread may say so."""
+    came: list[int] = []
+    try:
+        before = signal.signal(signal.SIGINT, lambda number, _: came.append(number))
+    except ValueError:  # not the main thread
+        yield came
+        return
+    try:
+        yield came
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def _summary(answer: Answer, began: datetime, advice: Sequence[Advice]) -> dict[str, object]:
+    """What a report says of a search: all but its documents."""
+    facts = schema.answer(replace(answer, documents=(), unmatched=()))
+    hints = answer.hints
+    return {
+        **{key: facts[key] for key in ("homes", "searched", "zones", "zone", "problems", "totals")},
+        "unmatched": len(answer.unmatched),
+        "version": __version__,
+        "places": len(catalogue().places),
+        "started": schema.stamp(began),
+        "ended": schema.stamp(datetime.now(UTC)),
+        "roots": list(answer.roots),
+        "hints": {
+            "person": hints.person,
+            "document": hints.document,
+            "happened": hints.happened,
+            "lost_at": schema.stamp(hints.lost_at),
+            "older_than": schema.stamp(hints.older_than),
+            "clock_error": hints.clock_error.total_seconds() if hints.clock_error else 0.0,
+        },
+        "advice": [{"program": a.program, "says": a.says, "risk": a.risk, "people": list(a.people)} for a in advice],
+    }
+
+
+def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[Hints, str | None]:
+    """Tell and take times by the clock on the person's wall: `--zone`, else that of the searched system where just one is told.
+
+    Raises `WrongUsage` for a time that clocks there showed twice or never.
+    """
+    name = hints.zone
+    show_in(None)
+    for told in (name,) if name else zones if len(zones) == 1 and not live else ():
+        try:
+            found = zone_named(told)
+        except ValueError:
+            continue
+        show_in(found)
+        name = str(found)
+    try:
+        lost_at, older_than = (from_wall(each) if each else None for each in (hints.lost_at, hints.older_than))
+    except ValueError as error:
+        raise WrongUsage(str(error), None, "If another zone is meant, name it with --zone") from error
+    return replace(hints, lost_at=lost_at, older_than=older_than), name
+
+
+def _judged(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:
+    """The document of a draft; where choosing fails, it is listed as one that could not be judged, and the others are answered for."""
+    known = list(draft.copies)
+    try:
+        return _document(draft, assembly, hints, missing)
+    except Exception as error:
+        what = not_judged(error)
+        path = draft.original or draft.key
+        assembly.problem(path, what)
+        situation = (
+            Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
+        )
+        verdict = Verdict(
+            hints.happened or situation,
+            None,
+            (f"it {what}",),
+            ("nothing is known of which copy is the best: look at each",),
+        )
+        name = format_of_extension(extension_of(draft.name))
+        return Document(
+            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and os.path.lexists(draft.original)),
+            draft.recorded, draft.home.person if draft.home else None, tuple(known), tuple(draft.locks), tuple(draft.records),
+            verdict, {}, draft.within,
+        )  # fmt: skip
+
+
+def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:
+    assembly.add_saved(draft)
+    assembly.note_recent(draft)
+    copies = sorted(choose.date(draft.copies), key=_oldest_first)
+    saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
+    deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
+    facts = choose.Facts(
+        original=draft.original or draft.recorded,
+        saved=saved,
+        locked=bool(draft.locks),
+        listed=any(record.type == "recovery-list" for record in draft.records),
+        never_saved=draft.never_saved,
+        changed=draft.changed,
+        changed_since=draft.changed_since,
+        trashed=draft.trashed,
+        misplaced=draft.misplaced,
+        misnamed=draft.misnamed,
+        in_use=draft.in_use,
+        opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
+        deleted=deleted,
+        away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,
+        denied=_of_home(draft, missing, ("denied",)),
+        unreached=_of_home(draft, missing, _UNREACHED),
+        holders=list(dict.fromkeys(lock.owner for lock in draft.locks if lock.owner)),
+        online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
+        elsewhere=assembly.elsewhere(draft),
+        strays=assembly.strays(draft),
+        asked_for=hints.document is None or ranking.fits(hints.document, draft.name, draft.original),
+    )
+    verdict = choose.choose(copies, facts, hints)
+    if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
+        found = assembly.resaved(draft, copies[verdict.best])
+        if found is not None:
+            copies = choose.date([*copies, found])
+            verdict = choose.choose(copies, replace(facts, resaved=True), hints)
+    chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
+    format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
+    return Document(
+        key=draft.key,
+        name=draft.name,
+        doc_class=class_of(format_name),
+        original=draft.original,
+        original_exists=saved is not None or bool(draft.original and os.path.lexists(draft.original)),
+        recorded=draft.recorded,
+        person=draft.home.person if draft.home else None,
+        copies=tuple(copies),
+        locks=tuple(draft.locks),
+        records=tuple(draft.records),
+        verdict=verdict,
+        same_as=choose.same_versions(copies, saved),
+        within=draft.within,
+    )
+
+
+def _words_in(documents: Sequence[Document], assembly: Assembly, hints: Hints, file: CaseFile) -> list[Hit]:
+    """The copies that hold the words. Texts stay in the case file only for a person who was chosen."""
+    from rustfern.operations.word_search import WordIndex, index_texts
+
+    index = WordIndex(hints.words or "", file.connection if hints.person else None)
+    index_texts(index, documents, [item for item in assembly.unmatched if isinstance(item, Copy)])
+    return index.search()
+
+
+def _numbered(hit: Hit, keys: Sequence[str], documents: Sequence[Document]) -> Hit:
+    """A hit by the numbers and ids that its document and copy have in the case."""
+    if not hit.number:
+        return hit
+    document = next(each for each in documents if each.key == keys[hit.number - 1])
+    return replace(hit, number=document.number, ident=document.ids[int(hit.ident)])
+
+
+def _of_home(draft: Draft, missing: Sequence[Searched], statuses: Collection[str]) -> list[str]:
+    """The places that were not searched in the home of a document."""
+    return list(
+        dict.fromkeys(
+            searched.path
+            for searched in missing
+            if searched.status in statuses
+            and (draft.home is None or inside(searched.path, draft.home.path) or searched.home == draft.home.path)
+        )
+    )
+
+
+def _number(documents: list[Document], file: CaseFile) -> list[Document]:
+    out = []
+    with file.writing():
+        for document in documents:
+            number = file.number_for(document.key)
+            ids = tuple(
+                file.id_for(number, f"{copy.path}\0{copy.entry.part or ''}", copy.path, copy.entry.root)
+                for copy in document.copies
+            )
+            out.append(replace(document, number=number, ids=ids))
+    return out
+
+
+def _oldest_first(copy: Copy) -> tuple[object, ...]:
+    return (copy.kind != "saved", copy.written.timestamp() if copy.written else 0.0, copy.path)
+
+
+def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:
+    return list(dict.fromkeys(problems))
+
+
+def exit_status(answer: Answer) -> int:
+    """0: something lost was found; 1: nothing was; 3: a home or a place could not be read; 130: it was stopped before its end."""
+    if answer.stopped:
+        return 130
+    if any(searched.status == "denied" for searched in answer.searched):
+        return 3
+    homes = {home.path for home in answer.homes}
+    if any(problem.path in homes for problem in answer.problems):
+        return 3
+    lost = any(document.verdict.situation is not Situation.NOTHING_LOST for document in answer.documents)
+    return 0 if lost else 1

@@ -1,0 +1,193 @@
+"""What a search begins with: which folders, whose homes, and the case file."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Sequence
+from dataclasses import replace
+
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.location import (
+    VARIABLE,
+    case_folder,
+    is_case_folder,
+    new_case_path,
+    roots_of_recent_cases,
+    runtime_folders,
+    state_folder,
+)
+from rustfern.catalogue.loader import catalogue
+from rustfern.core.errors import CaseError, SourceError, WrongUsage, explain
+from rustfern.core.model import Hints, Home
+from rustfern.core.paths import show_name
+from rustfern.operations.live import live_roots
+from rustfern.output import temporary
+from rustfern.output.inside import Roots
+from rustfern.search.homes import find_homes, own_home
+from rustfern.sources.folder import FolderSource
+from rustfern.sources.interface import OnProblem
+from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
+
+
+def check_root(root: str) -> str:
+    """A root in absolute form. Raises `WrongUsage` if it does not exist or is no folder, `SourceError` if denied."""
+    path = os.path.abspath(root)
+    try:
+        mode = os.stat(path).st_mode
+    except FileNotFoundError as error:
+        raise WrongUsage(
+            "there is nothing at this path", path, "Name the folder or the attached disk to search"
+        ) from error
+    except (OSError, ValueError) as error:
+        what = explain(error) if isinstance(error, OSError) else str(error)
+        raise SourceError(
+            f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
+        ) from error
+    if not stat.S_ISDIR(mode):
+        raise WrongUsage(
+            "this is a file; a folder is searched", path, f"Try its folder: {show_name(os.path.dirname(path))}"
+        )
+    try:
+        with os.scandir(path):
+            pass
+    except OSError as error:
+        raise SourceError(
+            f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
+        ) from error
+    return os.path.realpath(path)
+
+
+def open_roots(roots: Sequence[str] | None, on_problem: OnProblem | None = None) -> tuple[list[str], list[KeptFolder]]:
+    """The folders that are searched, each once; a folder that `keep` wrote stands for the roots that it was taken from, if it is whole:
+    else it is searched as any other.
+
+    Without roots: this person's own files. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
+    """
+    tops: list[str] = []
+    kept: list[KeptFolder] = []
+    for root in roots or live_roots():
+        top = check_root(root)
+        if roots and is_kept(top) and not (why := why_not_whole(top)):
+            kept.append(read_head(top))
+            tops += [check_root(each) for each in kept[-1].roots if os.path.isdir(each)]
+        else:
+            if roots and is_kept(top) and on_problem:
+                on_problem(
+                    os.path.join(top, MANIFEST),
+                    f"this list of kept files was not believed, and the folder searched as any other: {why}",
+                )
+            tops.append(top)
+    return list(dict.fromkeys(tops)), kept
+
+
+def state_is_inside(roots: Sequence[str]) -> bool:
+    """Whether the folder of the cases lies in what is searched: no case is kept there then."""
+    return Roots(roots).hold(str(state_folder()))
+
+
+def copy_elsewhere(roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
+    """Have private copies made outside of the roots; where that cannot be, say so. On the live machine memory is the last resort."""
+    if (
+        temporary.stay_out_of(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
+        and on_problem
+    ):
+        on_problem(
+            temporary.place(),
+            "private copies are made here, in what is searched, for want of another place: set TMPDIR to a folder elsewhere",
+        )
+
+
+def copy_elsewhere_of(paths: Sequence[str]) -> None:
+    """The same for files that are looked at by their paths: nothing tells how far the tree reaches that they lie in, so it is taken to reach
+    as far as the folder that they share with the usual place for private copies, unless that is the top of a file system.
+    """
+    usual = os.path.realpath(temporary.usual_folder())
+    roots = roots_of_recent_cases()
+    for path in paths:
+        real = os.path.realpath(path)
+        folder = real if os.path.isdir(real) else os.path.dirname(real)
+        shared = (
+            os.path.commonpath([folder, usual])
+            if os.path.splitdrive(folder)[0] == os.path.splitdrive(usual)[0]
+            else usual
+        )
+        roots.append(folder if shared == usual or os.path.ismount(shared) else shared)
+    copy_elsewhere(roots)
+
+
+def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
+    """The case file of a scan, for this process alone: the one asked for, else a new one in a folder of ours, never inside what is searched.
+
+    Raises `WrongUsage` or `CaseError` for one that cannot be used, or that another search works in.
+    """
+    if case is None and (named := os.environ.get(VARIABLE)):
+        case = named
+    if case is not None:
+        path = os.path.abspath(case)
+        recent = [] if is_case_folder(path) else roots_of_recent_cases()
+        if Roots([*roots, *recent]).hold(path):
+            raise WrongUsage(
+                "the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE"
+            )
+        return _alone(CaseFile.create(path)), []
+    memory = "the case is kept in memory only"
+    folder = case_folder(Roots(roots))
+    if folder is None:
+        said = f"{memory}, as its usual folder is among what is searched or cannot be written: name one elsewhere with --case FILE"
+        return CaseFile.create(None), [said]
+    try:
+        return _alone(CaseFile.create(new_case_path(folder))), []
+    except CaseError as error:
+        return CaseFile.create(None), [f"{memory}: {error}"]
+
+
+def _alone(file: CaseFile) -> CaseFile:
+    try:
+        file.begin_work()
+    except CaseError:
+        file.close()
+        raise
+    return file
+
+
+def find_people(
+    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[KeptFolder] = ()
+) -> tuple[list[Home], list[Home]]:
+    """The homes that are searched (of the person asked for, else all), and the others; `kept` are the kept folders among the sources.
+
+    Raises `WrongUsage` if the person asked for has none. From here on, private copies are made outside of what is searched.
+    """
+    taken_from = [root for each in kept for root in each.taken_from]
+    copy_elsewhere([*(source.root for source in sources), *taken_from], None if live else on_problem)
+    if live:
+        home = own_home()
+        return [replace(home, path=sources[0].root, root=sources[0].root)], []
+    of_kept = [home for each in kept for home in each.homes]
+    known = {home.root for home in of_kept}
+    homes = [
+        *of_kept,
+        *(home for source in sources if source.root not in known for home in find_homes(source, on_problem)),
+    ]
+    # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.
+    homes = [
+        home
+        for home in homes
+        if not (tree := catalogue().tree_of(home.path.replace(os.sep, "/") + "/x/x")) or tree[0].id == "old-system"
+    ]
+    if hints.person is None:
+        return homes, []
+    wanted = hints.person.casefold()
+    chosen = [home for home in homes if home.person.casefold() == wanted] or [
+        home for home in homes if wanted in home.person.casefold()
+    ]
+    if not chosen:
+        there = ", ".join(sorted({show_name(home.person) for home in homes})) or "nobody's home was found"
+        raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, f"There is: {there}")
+    return chosen, [home for home in homes if home not in chosen]
+
+
+def own_folders(file: CaseFile) -> list[str]:
+    """Our own files are never searched."""
+    folders = [os.path.realpath(folder) for folder in (state_folder(), *runtime_folders())]
+    return folders if file.path is None else [*folders, os.path.dirname(os.path.realpath(file.path))]

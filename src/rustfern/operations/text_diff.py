@@ -1,0 +1,228 @@
+"""How two texts differ, piece by piece (paragraphs, lines, cells, form fields) and within a changed piece word by word. Opens no file.
+
+Longest matching runs (Ratcliff and Obershelp, 1988), as the standard library finds them.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from difflib import SequenceMatcher
+from typing import Literal
+
+from rustfern.formats.text_sink import Piece, column_name, words_of
+
+Kind = Literal["same", "added", "removed"]
+_WORD = re.compile(r"\s+")
+_ALIKE = 0.4
+"""Pieces that share less are not one piece that was changed, but one that went and one that came."""
+_LONG = 4_000
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """Words in a row of one kind."""
+
+    kind: Kind
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One piece that was added, removed or changed; `at` is its number on the right side (the left one, if removed), from 1. `where` is the
+    cell, row, slide, page or field that it is, as people name it.
+    """
+
+    kind: Literal["added", "removed", "changed"]
+    at: int
+    runs: tuple[Run, ...]
+    where: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What the right side has more and fewer than the left one, in words, and the changes in reading order."""
+
+    more: int
+    fewer: int
+    same: int
+    changes: tuple[Change, ...]
+
+
+def compare(left: Sequence[str], right: Sequence[str]) -> Comparison:
+    """Compare two texts by their pieces."""
+    return compare_pieces([Piece(text) for text in left], [Piece(text) for text in right])
+
+
+def compare_pieces(left: Sequence[Piece], right: Sequence[Piece]) -> Comparison:
+    """Compare two texts: cells of sheets by row and address, form fields by name, all else in reading order."""
+    changes = [*_running(left, right), *_sheets(left, right), *_fields(left, right)]
+    # The sum counts words wherever they stand: what was only moved is neither more nor fewer.
+    old, new = (Counter(word for piece in side for word in words_of(piece.text)) for side in (left, right))
+    return Comparison((new - old).total(), (old - new).total(), (old & new).total(), tuple(changes))
+
+
+def _of_sheet(piece: Piece) -> bool:
+    return piece.spot is not None and piece.spot[0] == 0
+
+
+def _running(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
+    """What is read from top to bottom: paragraphs, headings, lines, tables inside texts."""
+    sides = []
+    for side in (left, right):
+        kept = [(at, p) for at, p in enumerate(side, 1) if p.text and p.kind != "field" and not _of_sheet(p)]
+        sides.append(([p.text for _, p in kept], [at for at, _ in kept], [p.section for _, p in kept]))
+    (old, old_at, old_where), (new, new_at, new_where) = sides
+    changes: list[Change] = []
+    matcher = SequenceMatcher(None, old, new, autojunk=len(old) > _LONG)
+    for what, a, b, c, d in matcher.get_opcodes():
+        if what == "equal":
+            continue
+        for change in _pair(old[a:b], new[c:d], a, c):
+            gone = change.kind == "removed"
+            at, where = (old_at, old_where) if gone else (new_at, new_where)
+            changes.append(replace(change, at=at[change.at], where=where[change.at]))
+    return changes
+
+
+_Row = tuple[tuple[int, str], ...]
+
+
+def _rows_of(side: Sequence[Piece]) -> dict[str, dict[int, dict[int, tuple[int, str]]]]:
+    """Sheet → row → column → (number of the piece, text)."""
+    found: dict[str, dict[int, dict[int, tuple[int, str]]]] = {}
+    for at, piece in enumerate(side, 1):
+        if piece.spot and _of_sheet(piece):
+            found.setdefault(piece.section, {}).setdefault(piece.spot[1], {})[piece.spot[2]] = at, piece.text
+    return found
+
+
+def _sheets(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
+    """Rows are aligned first, so that one that was put in between does not change all below it; then cells are compared."""
+    old, new = _rows_of(left), _rows_of(right)
+    changes: list[Change] = []
+    # A sheet that is called otherwise on the other side, or has no name there, stands for the one in its place.
+    alone = [name for name in new if name not in old]
+    called = {name: alone.pop(0) if name not in new and alone else name for name in old}
+    for before, sheet in [*called.items(), *((name, name) for name in alone)]:
+        mine, theirs = old.get(before, {}), new.get(sheet, {})
+        for a, b in _aligned(mine, theirs):
+            name = f"{sheet} row {b if b is not None else a}" if sheet else f"row {b if b is not None else a}"
+            if a is None and b is not None:
+                changes.append(_whole_row("added", theirs[b], name))
+            elif b is None and a is not None:
+                changes.append(_whole_row("removed", mine[a], name))
+            elif a is not None and b is not None:
+                changes += _cells(mine[a], theirs[b], b, sheet)
+    return changes
+
+
+def _aligned(
+    old: dict[int, dict[int, tuple[int, str]]], new: dict[int, dict[int, tuple[int, str]]]
+) -> list[tuple[int | None, int | None]]:
+    """Pairs of row numbers that stand for one another and differ; None where one side has no such row."""
+    a, b = sorted(old), sorted(new)
+    keys: tuple[list[_Row], list[_Row]] = (
+        [tuple((column, text) for column, (_, text) in sorted(old[row].items())) for row in a],
+        [tuple((column, text) for column, (_, text) in sorted(new[row].items())) for row in b],
+    )
+    start = 0
+    while start < min(len(a), len(b)) and keys[0][start] == keys[1][start]:
+        start += 1
+    end = 0
+    while end < min(len(a), len(b)) - start and keys[0][-1 - end] == keys[1][-1 - end]:
+        end += 1
+    rest = [key[start : len(key) - end] for key in keys]
+    pairs: list[tuple[int | None, int | None]] = []
+    matcher = SequenceMatcher(None, rest[0], rest[1], autojunk=len(rest[0]) > _LONG)
+    for what, i, j, k, m in matcher.get_opcodes():
+        if what == "equal":
+            continue
+        gone, come = list(range(i + start, j + start)), list(range(k + start, m + start))
+        while gone and come:
+            if not _row_alike(keys[0][gone[0]], keys[1][come[0]]) and len(gone) != len(come):
+                # The longer side has rows that the other lacks.
+                pairs.append((a[gone.pop(0)], None) if len(gone) > len(come) else (None, b[come.pop(0)]))
+            else:
+                pairs.append((a[gone.pop(0)], b[come.pop(0)]))
+        pairs += [(a[row], None) for row in gone]
+        pairs += [(None, b[row]) for row in come]
+    return pairs
+
+
+def _row_alike(old: _Row, new: _Row) -> bool:
+    return 2 * len(set(old) & set(new)) >= max(len(old), len(new))
+
+
+def _whole_row(kind: Literal["added", "removed"], row: dict[int, tuple[int, str]], name: str) -> Change:
+    cells = [row[column] for column in sorted(row)]
+    return Change(kind, cells[0][0], (Run(kind, " | ".join(text for _, text in cells)),), name)
+
+
+def _cells(old: dict[int, tuple[int, str]], new: dict[int, tuple[int, str]], row: int, sheet: str) -> Iterable[Change]:
+    for column in sorted({*old, *new}):
+        before, after = old.get(column), new.get(column)
+        where = f"{sheet}!{column_name(column)}{row}" if sheet else f"{column_name(column)}{row}"
+        if before and after and before[1] != after[1]:
+            yield Change("changed", after[0], _runs(_words(before[1]), _words(after[1])), where)
+        elif after and not before:
+            yield Change("added", after[0], (Run("added", after[1]),), where)
+        elif before and not after:
+            yield Change("removed", before[0], (Run("removed", before[1]),), where)
+
+
+def _fields(left: Sequence[Piece], right: Sequence[Piece]) -> Iterable[Change]:
+    """Form fields, or the heads of a message, by their names."""
+    old, new = (
+        {piece.label: (at, piece.text) for at, piece in enumerate(side, 1) if piece.kind == "field"}
+        for side in (left, right)
+    )
+    for label in dict.fromkeys([*old, *new]):
+        before, after = old.get(label), new.get(label)
+        if before and after and before[1] != after[1]:
+            runs = (Run("removed", before[1]), Run("added", after[1]))
+            yield Change("changed", after[0], runs, label)
+        elif after and not before:
+            yield Change("added", after[0], (Run("added", after[1]),), label)
+        elif before and not after:
+            yield Change("removed", before[0], (Run("removed", before[1]),), label)
+
+
+def _words(piece: str) -> list[str]:
+    return [word for word in _WORD.split(piece) if word]
+
+
+def _pair(old: Sequence[str], new: Sequence[str], old_at: int, new_at: int) -> list[Change]:
+    """Pieces that stand in each other's place: each new one is held against the first old one that is like it."""
+    out: list[Change] = []
+    at = 0
+    for number, piece in enumerate(new):
+        found = next((i for i in range(at, len(old)) if _alike(old[i], piece)), None)
+        if found is None:
+            out.append(Change("added", new_at + number, (Run("added", piece),)))
+            continue
+        out += [Change("removed", old_at + i, (Run("removed", old[i]),)) for i in range(at, found)]
+        out.append(Change("changed", new_at + number, _runs(_words(old[found]), _words(piece))))
+        at = found + 1
+    return out + [Change("removed", old_at + i, (Run("removed", old[i]),)) for i in range(at, len(old))]
+
+
+def _alike(old: str, new: str) -> bool:
+    a, b = _words(old), _words(new)
+    matcher = SequenceMatcher(None, a, b, autojunk=False)
+    return matcher.real_quick_ratio() > _ALIKE and matcher.quick_ratio() > _ALIKE and matcher.ratio() > _ALIKE
+
+
+def _runs(old: Sequence[str], new: Sequence[str]) -> tuple[Run, ...]:
+    out: list[Run] = []
+    for what, a, b, c, d in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        if what == "equal":
+            out.append(Run("same", " ".join(old[a:b])))
+            continue
+        if a < b:
+            out.append(Run("removed", " ".join(old[a:b])))
+        if c < d:
+            out.append(Run("added", " ".join(new[c:d])))
+    return tuple(out)

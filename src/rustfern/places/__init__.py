@@ -1,1 +1,0 @@
-"""Where applications and systems leave copies, locks and records: the catalogue, the homes, the search itself."""

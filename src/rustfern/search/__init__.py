@@ -1,0 +1,1 @@
+"""Where to look: homes, known places, the whole tree, recorded paths."""

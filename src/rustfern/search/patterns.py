@@ -1,0 +1,131 @@
+"""Folder patterns of the catalogue and what names of files and folders tell: nothing here is read but lists of names."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+import re
+from collections.abc import Callable, Iterable, Sequence
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Layout
+from rustfern.core.paths import inside
+from rustfern.search.recorded_paths import take_apart
+from rustfern.sources.folder import FolderSource, is_folder
+
+TEMPORARY = "$temp"
+"""Stands in the catalogue for the temporary folder, wherever it is."""
+TEMPORARY_OF_HOME = {
+    Layout.WINDOWS: ("AppData/Local/Temp", "Local Settings/Temp"),
+    Layout.MACOS: ("Library/Caches/TemporaryItems",),
+    Layout.LINUX: ("tmp", ".tmp"),
+}
+TEMPORARY_OF_VOLUME = {
+    Layout.WINDOWS: ("Windows/Temp", "Temp", "tmp"),
+    Layout.MACOS: ("private/var/folders/*/*/T", "var/folders/*/*/T", "private/tmp", "tmp"),
+    Layout.LINUX: ("tmp", "var/tmp"),
+}
+
+_NEUTRAL = frozenset(
+    {
+        "tmp",
+        "temp",
+        "bak",
+        "old",
+        "dat",
+        "data",
+        "bin",
+        "chk",
+        "rec",
+        "sav",
+        "save",
+        "file",
+        "orig",
+        "copy",
+        "new",
+        "unknown",
+        "lost",
+        "part",
+    }
+)
+_SYSTEM = frozenset(
+    {"usr", "bin", "sbin", "lib", "lib32", "lib64", "boot", "opt", "windows", "program files", "program files (x86)", "programdata",
+     "system", "library", "applications", "node_modules", ".git", ".cache", "caches", "cache", "__pycache__", "$windows.~bt"}
+)  # fmt: skip
+
+
+def says_nothing(name: str) -> bool:
+    """Whether a file name tells nothing of what is in it: no extension, a neutral one, or digits."""
+    stem, dot, extension = name.rpartition(".")
+    return not (dot and stem) or extension.casefold() in _NEUTRAL or extension.isdigit()
+
+
+def is_system(folder: str, sources: Sequence[FolderSource]) -> bool:
+    """Whether a folder belongs to the system or to programs, not to people."""
+    root = next((source.root for source in sources if inside(folder, source.root)), "")
+    return not _SYSTEM.isdisjoint(part.casefold() for part in os.path.relpath(folder, root).split(os.sep))
+
+
+def is_glob(pattern: str) -> bool:
+    return "*" in pattern or "?" in pattern
+
+
+def fitting(names: Sequence[str], pattern: str) -> list[str]:
+    """The names that a pattern fits, whatever their case. In a large folder, most patterns are told by their plain parts alone."""
+    wanted = pattern.casefold()
+    whole = "/".join(names).casefold()
+    if "[" not in wanted and any(part not in whole for part in re.split(r"[*?]", wanted)):
+        return []
+    fits = re.compile(fnmatch.translate(wanted)).match
+    return [name for name in names if fits(name.casefold())]
+
+
+def with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str]:
+    """Patterns with the temporary folder filled in."""
+    out = []
+    for pattern in patterns:
+        first, _, rest = pattern.partition("/")
+        if first != TEMPORARY:
+            out.append(pattern)
+        else:
+            out += [f"{folder}/{rest}".rstrip("/") for folder in folders]
+    return out
+
+
+def why_outside(recorded: str) -> str:
+    """Why a recorded folder is not in what is searched: a share, another drive or stick, or simply outside."""
+    apart = take_apart(recorded)
+    if apart is None:
+        return "outside"
+    media = len(apart.parts) > 1 and apart.parts[0].casefold() in ("media", "mnt", "run", "volumes")
+    if apart.share or apart.web:
+        return "offline"
+    return "not-mounted" if apart.drive not in ("", "C") or media else "outside"
+
+
+def resolve(
+    names_in: Callable[[str], tuple[list[str], list[str]]], base: str, pattern: str, *, any_case: bool
+) -> tuple[list[str], list[str]]:
+    """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into.
+
+    Links are not followed.
+    """
+    found, denied = [base], []
+    for part in pattern.split("/") if pattern != "." else ():
+        following: list[str] = []
+        for folder in found:
+            step = os.path.join(folder, part)
+            there = is_folder(step) if not is_glob(part) else False
+            if there:
+                following.append(step)
+            elif there is None:
+                denied.append(folder)
+            elif any_case or is_glob(part):
+                try:
+                    names, _ = names_in(folder)
+                except SourceError:
+                    denied.append(folder)
+                    continue
+                following += [os.path.join(folder, name) for name in fitting(names, part)]
+        found = following
+    return found, denied

@@ -1,0 +1,394 @@
+"""The search: known places first, then the rest of the tree, most files dismissed by name alone."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+from rustfern.catalogue.loader import Catalogue, Place
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Entry, Find, Home, Layout, Order, Searched, Totals
+from rustfern.core.paths import inside
+from rustfern.search.patterns import (
+    TEMPORARY,
+    TEMPORARY_OF_HOME,
+    TEMPORARY_OF_VOLUME,
+    fitting,
+    is_glob,
+    resolve,
+    why_outside,
+    with_temporary,
+)
+from rustfern.search.recorded_paths import home_finder, take_apart, translate
+from rustfern.search.walk import Lister, Sorting, Task
+from rustfern.settings.interface import Settings
+from rustfern.sources import disk_health
+from rustfern.sources.folder import FolderSource, is_folder, with_companions
+from rustfern.sources.interface import OnProblem
+
+OnDocuments = Callable[[str, list[str]], None]
+"""Called with (folder, document-like names in it)."""
+OnVersions = Callable[[str, list[str], str, str, str], None]
+"""Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
+
+_MAX_IN_PLACE = 100_000
+_MANY_HOMES = 5
+"""With so many, looking into their known places takes long enough to list the tree in the meantime."""
+
+_ORDERS = {str(order): order for order in Order}
+
+
+@dataclass
+class Search:
+    """One search over some roots, or with `only_homes` over the given homes and the common places of their volumes; `thorough` asks for
+    names that say nothing too. Results collect in `finds` and `searched`.
+    """
+
+    sources: Sequence[FolderSource]
+    homes: Sequence[Home]
+    catalogue: Catalogue
+    on_problem: OnProblem
+    totals: Totals
+    own_folders: Sequence[str] = ()
+    only_homes: bool = False
+    thorough: bool = False
+    finds: list[Find] = field(default_factory=list)
+    searched: list[Searched] = field(default_factory=list)
+    seen: set[str] = field(default_factory=set)
+    kept_out: set[str] = field(default_factory=set)
+    settings: Settings = field(default_factory=Settings)
+    _lies_in: dict[str, FolderSource] = field(default_factory=dict)
+    _trees: dict[str, bool] = field(default_factory=dict)
+    _done: set[tuple[str, str]] = field(default_factory=set)
+    _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
+    _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._lister = Lister(Sorting(self.catalogue), self.on_problem, aside=not disk_health.gentle.is_on)
+
+    @contextmanager
+    def ahead(self) -> Iterator[None]:
+        """Around all of a search that walks everything: with many homes, the tree is listed while their places are looked into."""
+        if len(self.homes) > _MANY_HOMES and not self.only_homes and len(self.sources) == 1:
+            self._lister.begin(self._task(self.sources[0].root))
+        try:
+            yield
+        finally:
+            self._lister.end()
+
+    def known_places(self, *, settings: bool = True) -> None:
+        """Look into every folder that the catalogue names, in every home and on every volume, and with `settings` where these moved it."""
+        if settings:
+            self._read_settings()
+        of_homes = {
+            layout: [
+                (place, with_temporary(self._in_all_languages(place.folders[layout.value]), TEMPORARY_OF_HOME[layout]))
+                for place in self.catalogue.places.values()
+                if place.where == "home" and layout.value in place.folders
+            ]
+            for layout in {home.layout for home in self.homes}
+        }
+        for home in self.homes:
+            source = self._source(home.root)
+            for place, patterns in of_homes[home.layout]:
+                self._place(place, home.path, source, home, patterns)
+        volumes = {home.volume for home in self.homes if home.volume}
+        for source in self.sources:
+            # On the live machine the volume lies around what is searched.
+            near = {v for v in volumes if inside(v, source.root) or inside(source.root, v)}
+            for base in sorted(near | {source.root}):
+                owners = {home.layout: home for home in self.homes if home.volume == base}
+                for layout in owners or Layout:
+                    for place in self.catalogue.places.values():
+                        if place.where == "volume" and layout.value in place.folders:
+                            whole = with_temporary(place.folders[layout.value], TEMPORARY_OF_VOLUME[layout])
+                            self._place(place, base, source, owners.get(layout), whole)
+        if settings:
+            self._moved_places()
+        self._listed.clear()
+        self._resolved.clear()
+
+    def settings_after_all(self) -> None:
+        """What `known_places` left out without `settings`: read them, and look where they moved copies."""
+        self._read_settings()
+        self._moved_places()
+        self._listed.clear()
+        self._resolved.clear()
+
+    def _in_all_languages(self, patterns: Iterable[str]) -> list[str]:
+        """Patterns with the names that folders of older systems have on disk in other languages."""
+        out = []
+        for pattern in patterns:
+            first, _, rest = pattern.partition("/")
+            out += [f"{name}/{rest}".rstrip("/") for name in (first, *self.catalogue.aliases.get(first, ()))]
+        return out
+
+    def _read_settings(self) -> None:
+        from rustfern.settings.read import read_settings
+
+        self.settings = read_settings(
+            self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem
+        )
+
+    def _around(self, path: str) -> FolderSource | None:
+        found = self._lies_in.get(path)
+        if found is None:
+            found = next((source for source in self.sources if inside(path, source.root)), None)
+            if found is not None and len(self._lies_in) < _MAX_IN_PLACE:
+                self._lies_in[path] = found
+        return found
+
+    def find_files(self, base: str, pattern: str, any_case: bool) -> list[str]:
+        """The regular files that a pattern such as `.config/*/settings.json` names below a folder."""
+        source = self._around(base)
+        folder_pattern, _, name = pattern.rpartition("/")
+        found: list[str] = []
+        if source is None:
+            return found
+        folders, _ = self._resolve(source, base, folder_pattern or ".", any_case=any_case)
+        for folder in folders:
+            if not is_glob(name) and not any_case:
+                found += [path] if os.path.isfile(path := os.path.join(folder, name)) else []
+                continue
+            try:
+                names = self._names(source, folder)[1]
+            except SourceError:
+                continue
+            found += [os.path.join(folder, each) for each in fitting(names, name)]
+        return found
+
+    def _moved_places(self) -> None:
+        """Look where settings say that copies go; a folder outside of what is searched is said, never followed."""
+        from rustfern.settings.read import expand
+
+        places = self.catalogue.places
+        targets = [
+            (told, [place for setting in self.catalogue.settings if setting.id == told.setting
+                    for place in map(places.__getitem__, setting.places)], "")
+            for told in self.settings.of("folder")
+        ]  # fmt: skip
+        for told in self.settings.of("temporary"):
+            layout = told.home.layout if told.home else Layout.LINUX
+            for place in places.values():
+                patterns = [p for p in place.folders.get(layout.value, ()) if p.split("/")[0] == TEMPORARY]
+                targets += [(told, [place], pattern.removeprefix(TEMPORARY).strip("/")) for pattern in patterns]
+        for told in self.settings.of("documents"):
+            recorded = expand(told.text, told.home, self.settings, told.file)
+            folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
+            if take_apart(recorded) and (folder is None or self._around(folder) is None):
+                self.searched.append(
+                    Searched(told.setting, recorded, why_outside(recorded), by=told.by, home=_path(told.home))
+                )
+        for told, moved, below in targets:
+            recorded = expand(told.text, told.home, self.settings, told.file)
+            folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
+            if folder is not None and told.home is not None and self._is_default(folder, told.home):
+                continue
+            for place in moved:
+                if place.where == "home" and told.home is None:
+                    continue
+                if folder is None or self._around(folder) is None:
+                    status = why_outside(recorded)
+                    self.searched.append(Searched(place.id, recorded, status, by=told.by, home=_path(told.home)))
+                    continue
+                there = is_folder(folder)
+                if not there:
+                    status = "denied" if there is None else "absent"
+                    self.searched.append(Searched(place.id, folder, status, by=told.by, home=_path(told.home)))
+                    continue
+                self._place(place, folder, self._source_around(folder), told.home, [below or "."], told.by)
+
+    @staticmethod
+    def _is_default(folder: str, home: Home) -> bool:
+        """Whether a temporary folder is where it always is."""
+        usual = [os.path.join(home.path, *part.split("/")) for part in TEMPORARY_OF_HOME[home.layout]]
+        usual += [os.path.join(home.volume, *p.split("/")) for p in TEMPORARY_OF_VOLUME[home.layout] if home.volume]
+        return folder in usual
+
+    def _source_around(self, path: str) -> FolderSource:
+        return next(source for source in self.sources if inside(path, source.root))
+
+    def _source(self, root: str) -> FolderSource:
+        return next(source for source in self.sources if source.root == root)
+
+    def _place(
+        self,
+        place: Place,
+        base: str,
+        source: FolderSource,
+        home: Home | None,
+        patterns: Iterable[str],
+        by: str = "",
+    ) -> None:
+        any_case = home is None or home.layout is not Layout.LINUX
+        for pattern in patterns:
+            folders, denied = self._resolve(source, base, pattern, any_case=any_case)
+            if not folders and not denied:
+                if not is_glob(pattern):
+                    self.searched.append(
+                        Searched(place.id, os.path.normpath(os.path.join(base, pattern)), "absent", by=by)
+                    )
+                continue
+            for folder in denied:
+                if (shut := Searched(place.id, folder, "denied")) not in self.searched:
+                    self.searched.append(shut)
+            for folder in folders:
+                if not any(inside(folder, s.root) for s in self.sources) or (place.id, folder) in self._done:
+                    continue
+                self._done.add((place.id, folder))
+                source = next(s for s in self.sources if inside(folder, s.root))
+                if place.is_copy and place.exclusive and not by:
+                    self.kept_out.add(folder)
+                before = len(self.finds)
+                status = self._look(place, folder, source, home, place.depth)
+                self.searched.append(Searched(place.id, folder, status, len(self.finds) - before, by))
+
+    def _names(self, source: FolderSource, folder: str) -> tuple[list[str], list[str]]:
+        """A folder's names; several places share a folder."""
+        if folder not in self._listed:
+            self._listed[folder] = source.names(folder)
+        return self._listed[folder]
+
+    def _resolve(self, source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
+        known = self._resolved.get((base, pattern))
+        if known is None and self._resolved.get((base, pattern.partition("/")[0])) == ([], []):
+            return [], []
+        if known is None:
+            # Patterns share their beginnings: each part is looked up once.
+            outer, _, last = pattern.rpartition("/")
+            folders, denied = self._resolve(source, base, outer, any_case=any_case) if outer else ([base], [])
+            known = [], list(denied)
+            for folder in folders:
+                found, shut = resolve(lambda path: self._names(source, path), folder, last, any_case=any_case)
+                known[0].extend(found)
+                known[1].extend(shut)
+            self._resolved[base, pattern] = known
+        return known
+
+    def _look(self, place: Place, folder: str, source: FolderSource, home: Home | None, depth: int) -> str:
+        try:
+            folders, files = self._names(source, folder)
+        except SourceError as error:
+            self.on_problem(folder, f"this folder of copies could not be listed: {error.what}")
+            return "denied"
+        names = [*files, *folders] if place.folders_too else files
+        for name in names[:_MAX_IN_PLACE]:
+            path = os.path.join(folder, name)
+            if path in self.seen:
+                continue
+            fields = self.catalogue.match(place, name)
+            if fields is not None:
+                self._add(place, source, path, fields, home)
+        if depth > 0:
+            for name in folders:
+                self._look(place, os.path.join(folder, name), source, home, depth - 1)
+        return "found"
+
+    def _add(self, place: Place, source: FolderSource, path: str, fields: dict[str, str], home: Home | None) -> None:
+        self.seen.add(path)
+        try:
+            entry = source.entry(path)
+        except SourceError as error:
+            self.on_problem(path, error.what)
+            return
+        self.add_entry(place, entry, fields, home)
+
+    def add_entry(self, place: Place, entry: Entry, fields: dict[str, str], home: Home | None) -> None:
+        """Take one thing as found in a place."""
+        self.seen.add(entry.path)
+        # Links, pipes, devices and sockets hold no copy; they are never opened.
+        if place.links != (entry.link_target is not None):
+            return
+        if not (entry.is_file or place.links or (entry.is_folder and place.folders_too)):
+            return
+        if place.together and entry.is_file:
+            entry = with_companions(self._source_around(entry.path), entry, place.together)
+        find = Find(entry, place.id, place.kind, fields, home, _ORDERS[place.order], place.complete)
+        self.finds.append(find)
+
+    def _tops(self) -> list[tuple[str, FolderSource]]:
+        """What is walked: every root whole, or only the homes of the person who was asked for."""
+        if self.only_homes:
+            return [(home.path, self._source(home.root)) for home in self.homes]
+        return [(source.root, source) for source in self.sources]
+
+    def _tree(self, folder: str) -> tuple[Place, str | None, dict[str, str]] | None:
+        """The tree of older versions that a folder lies in: (place, the folder that it repeats, parts of its path).
+
+        A tree that stands alone, without what it repeats (a backup disk), is searched like any other folder.
+        """
+        path = folder.replace(os.sep, "/") + "/x"
+        found = self.catalogue.tree_of(path)
+        if found is None:
+            return None
+        place, parts = found
+        if "top" not in parts:
+            return place, None, parts
+        inner = parts.get("inner", "x").split("/")
+        first = os.path.join(parts["top"] or "/", inner[0]) if len(inner) > 1 else parts["top"] or "/"
+        there = self._trees.get(first)
+        if there is None:
+            there = self._trees[first] = bool(is_folder(first))
+        return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
+
+    def _task(self, top: str) -> Task:
+        return Task(top, [top], frozenset(self.own_folders), self.thorough)
+
+    def rest(
+        self,
+        on_documents: OnDocuments,
+        tick: Callable[[int], None],
+        on_versions: OnVersions | None = None,
+        on_dismissed: OnDocuments | None = None,
+    ) -> None:
+        """Walk every root whole: index document-like names, find what lies beside documents, dismiss the rest."""
+        catalogue, totals = self.catalogue, self.totals
+        signs = catalogue.tree_signs.search
+        kept_out, below = self.kept_out, set[str]()
+        home_of = home_finder(self.homes)
+        walked: list[str] = []
+        for top, source in self._tops():
+            if any(inside(top, done) for done in walked):
+                continue
+            walked.append(top)
+            for folder, files, leftovers, documents, names in self._lister.listings(self._task(top)):
+                # Below a folder of copies nothing is an original, what lies deeper (a deleted folder) included.
+                if kept_out and ((outer := folder.rpartition(os.sep)[0]) in kept_out or outer in below):
+                    below.add(folder)
+                    continue
+                totals.directories += 1
+                totals.files += files
+                if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
+                    totals.dismissed_by_name += files - len(documents)
+                    if documents:
+                        share = (
+                            "\\\\" + tree[2]["inner"].rpartition("/")[0].replace("/", "\\")
+                            if "share" in tree[2]
+                            else ""
+                        )
+                        on_versions(folder, documents, tree[0].id, tree[1] or "", share)
+                    continue
+                if leftovers:
+                    home = home_of(folder)
+                    prefix = folder if folder.endswith(os.sep) else folder + os.sep
+                    for name, ident, fields in leftovers:
+                        if (path := prefix + name) not in self.seen:
+                            self._add(catalogue.places[ident], source, path, fields, home)
+                    taken = {leftover[0] for leftover in leftovers}
+                    documents = [name for name in documents if name not in taken]
+                totals.dismissed_by_name += files - len(documents) - len(leftovers)
+                if on_dismissed:
+                    taken = set(documents)
+                    on_dismissed(
+                        folder, [n for n in names if n not in taken and os.path.join(folder, n) not in self.seen]
+                    )
+                if documents and folder not in kept_out:
+                    on_documents(folder, documents)
+                if totals.directories % 500 == 0:
+                    tick(totals.files)
+
+
+def _path(home: Home | None) -> str:
+    return home.path if home else ""

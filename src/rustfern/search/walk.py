@@ -1,0 +1,335 @@
+"""Lists the folders of a tree and sorts their names: what is a leftover, what may be a document, what says nothing.
+
+A large tree is listed by a second process, so that this one can look at what was found in the meantime. Only one of the two walks the
+tree: a disk with a moving head is not made to jump.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple
+
+from rustfern.catalogue.loader import Catalogue, catalogue
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
+from rustfern.sources import disk_health
+from rustfern.sources.folder import FolderSource
+from rustfern.sources.interface import OnProblem
+
+if TYPE_CHECKING:
+    import queue
+    import subprocess
+    import threading
+
+SEVERAL, MANY = 30_000, 100_000
+"""From so many files on, another process is made ready, and from so many on it lists the rest."""
+SHADOW = "._"
+"""Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
+_DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
+_MAX_ENDINGS = 20_000
+_DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
+_AT_ONCE, _MAX_WAITING = 2_000, 400
+
+
+Leftover = tuple[str, str, dict[str, str]]
+"""A name that a place of the catalogue explains: (name, id of the place, named parts of the name)."""
+
+
+class Listed(NamedTuple):
+    """One folder: how many files it has, its leftovers, the names that may be documents, in order, and all names where they are asked for."""
+
+    folder: str
+    files: int
+    leftovers: list[Leftover]
+    documents: list[str]
+    names: list[str]
+
+
+@dataclass
+class Sorting:
+    """Tells what the names of a folder may be, most of them by their ending alone."""
+
+    catalogue: Catalogue
+    _known: dict[str, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._first = {start[0] for start in self.catalogue.starts}
+        self._last = {end[-1] for end in self.catalogue.ends if "." not in end}
+        self._signs = (*(f"/{first}" for first in sorted(self._first)), *self.catalogue.holds)
+
+    def _sort(self, ending: str) -> int:
+        """What a name may be by its ending: from its last dot on, or its last letter where it has no dot."""
+        if not ending.startswith("."):
+            found = _LEFTOVER * (ending in self._last) + _BARE * bool(self.catalogue.bare_lengths)
+        else:
+            leftover = any(ending.endswith(end) or end.endswith(ending) for end in self.catalogue.ends)
+            found = _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
+        if len(self._known) > _MAX_ENDINGS:
+            self._known.clear()
+        self._known[ending] = found
+        return found
+
+    @staticmethod
+    def _by_ending(names: Sequence[str], whole: str) -> Iterable[tuple[str, Sequence[str]]]:
+        """The names of a folder by their ending; `whole` are all of them between `/`."""
+        first = names[0][names[0].rfind(".") :]
+        if first.startswith(".") and whole.count(first + "/") == len(names):
+            return [(first, names)]
+        groups: dict[str, list[str]] = {}
+        for name in names:
+            ending = name[name.rfind(".") :]
+            if ending in groups:
+                groups[ending].append(name)
+            else:
+                groups[ending] = [name]
+        return groups.items()
+
+    def sort(self, names: Sequence[str]) -> tuple[list[Leftover], list[str]]:
+        """(leftovers, names that may be documents, in order) of one folder."""
+        if not names:
+            return [], []
+        # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
+        whole = "/" + "/".join(names) + "/"
+        likely: list[str] = []
+        suspects: list[str] = []
+        for ending, alike in self._by_ending(names, whole):
+            sort = self._known.get(ending)
+            if sort is None:
+                sort = self._sort(ending)
+            if sort & _DOCUMENT:
+                likely += alike
+            if sort & _LEFTOVER:
+                suspects += alike
+            elif sort & _BARE:
+                lengths = self.catalogue.bare_lengths
+                suspects += [name for name in alike if len(name) in lengths]
+        if any(sign in whole for sign in self._signs):
+            first, holds = self._first, [part for part in self.catalogue.holds if part in whole]
+            suspects += [name for name in names if name[0] in first or any(part in name for part in holds)]
+            suspects = [name for name in dict.fromkeys(suspects) if not name.startswith(SHADOW)]
+            # A name that only begins with a dot has no ending.
+            likely = [name for name in likely if name.rfind(".") > 0 and not name.startswith(SHADOW)]
+        likely.sort()
+        match = self.catalogue.match_beside
+        return [(name, found[0].id, found[1]) for name in suspects if (found := match(name)) is not None], likely
+
+
+@dataclass
+class Task:
+    """What is to be listed: the folders still to be done of the tree below `top`. In `own` folders nothing counts; `whole` asks for all names."""
+
+    top: str
+    folders: list[str]
+    own: Collection[str] = ()
+    whole: bool = False
+
+
+class Lister:
+    """Lists trees. `aside` allows for another process, which sorts by the catalogue that ships."""
+
+    def __init__(self, sorting: Sorting, on_problem: OnProblem, *, aside: bool = True) -> None:
+        self._sorting, self._on_problem, self._aside = sorting, on_problem, aside
+        self._ahead: dict[str, _Other] = {}
+
+    def begin(self, task: Task) -> None:
+        """Have another process list a tree from now on; it is asked for later."""
+        if self._aside and (other := _Other.start()) is not None:
+            other.begin(task)
+            self._ahead[task.top] = other
+
+    def listings(self, task: Task) -> Iterator[Listed]:
+        """Every folder of a tree, in no promised order, but a folder before those in it; a large tree by another process."""
+        other = self._ahead.pop(task.top, None)
+        if other is not None:
+            yield from self._told(other, task)
+            return
+        seen = 0
+        try:
+            for listed in here(task, self._sorting, self._on_problem):
+                yield listed
+                seen += listed.files
+                if self._aside and other is None and seen > SEVERAL:
+                    other = _Other.start()  # it takes a moment to get ready
+                if other is not None and seen > MANY and task.folders:
+                    other.begin(task)
+                    yield from self._told(other, task)
+                    return
+        finally:
+            if other is not None:
+                other.end()
+
+    def end(self) -> None:
+        """Nothing more is asked for."""
+        for other in self._ahead.values():
+            other.end()
+        self._ahead.clear()
+
+    def _told(self, other: _Other, task: Task) -> Iterator[Listed]:
+        """What the other process lists. Where it ends too early, the rest is listed here."""
+        done: set[str] = set()
+        ended = False
+        try:
+            for rows, problems, errors, ended in other.answers():
+                for folder, message in problems:
+                    self._on_problem(folder, message)
+                for code, text, folder in errors:
+                    disk_health.note(OSError(code, text), folder)
+                if disk_health.health.failing() and not ended:
+                    self._on_problem(task.top, "listed no further, as its disk returned several read errors")
+                    return
+                for folder, files, leftovers, documents, names in rows:
+                    done.add(folder)
+                    yield Listed(folder, files, leftovers, _split(documents), _split(names))
+        finally:
+            other.end()
+        if not ended:
+            yield from (listed for listed in here(task, self._sorting, self._on_problem) if listed.folder not in done)
+
+
+def here(
+    task: Task, sorting: Sorting, on_problem: OnProblem, on_error: Callable[[OSError, str], None] = disk_health.note
+) -> Iterator[Listed]:
+    """List in this process; `task.folders` are those still to be done, also when this is left in the middle."""
+    stack = task.folders
+    sep = os.sep
+    while stack:
+        folder = stack.pop()
+        found = FolderSource.list_folder(folder, folder == task.top, on_problem, on_error)
+        if found is None:
+            if disk_health.health.failing():
+                stack.clear()
+            continue
+        folders, files = found
+        if folder in task.own or folder.endswith(_DECOYS):
+            yield Listed(folder, len(files), [], [], [])
+            continue
+        prefix = folder if folder.endswith(sep) else folder + sep
+        stack += [prefix + name for name in folders]
+        yield Listed(folder, len(files), *sorting.sort(files), files if task.whole else [])
+
+
+class _Other:
+    """A second process that waits for a task; a thread takes what it tells, so that it need not wait for us."""
+
+    def __init__(self, run: subprocess.Popen[bytes]) -> None:
+        import queue
+
+        self._run = run
+        self._told: queue.Queue[Told | None] = queue.Queue(_MAX_WAITING)
+        self._stopped = False
+        self._taking: threading.Thread | None = None
+
+    @classmethod
+    def start(cls) -> _Other | None:
+        """None where no process can be had."""
+        import subprocess
+
+        command = [sys.executable, "-P", "-m", "rustfern.search.walk"]
+        try:
+            return cls(
+                subprocess.Popen(
+                    command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                    start_new_session=os.name == "posix",
+                )
+            )  # fmt: skip
+        except OSError:
+            return None
+
+    def begin(self, task: Task) -> None:
+        """Give it its task."""
+        import pickle
+        import threading
+
+        assert self._run.stdin is not None
+        with contextlib.suppress(OSError):  # it ended at once: nothing will be told
+            pickle.dump(task, self._run.stdin)
+            self._run.stdin.close()
+        self._taking = threading.Thread(target=self._take, daemon=True)
+        self._taking.start()
+
+    def _take(self) -> None:
+        import pickle
+
+        assert self._run.stdout is not None
+        try:
+            with contextlib.suppress(OSError, EOFError, ValueError, pickle.UnpicklingError):
+                while not self._stopped:
+                    self._told.put(pickle.load(self._run.stdout))
+        finally:
+            self._told.put(None)  # whatever happened: somebody waits for the end
+
+    def answers(self) -> Iterator[Told]:
+        """What it tells, batch by batch, up to its end."""
+        while (told := self._told.get()) is not None:
+            yield told
+
+    def end(self) -> None:
+        """End it, whatever it does."""
+        import queue
+
+        self._stopped = True
+        self._run.kill()
+        while True:  # the thread may wait for room
+            try:
+                self._told.get_nowait()
+            except queue.Empty:
+                break
+        self._run.wait()
+        if self._taking is not None:
+            self._taking.join()
+        for stream in (self._run.stdin, self._run.stdout):
+            with contextlib.suppress(OSError):
+                if stream is not None:
+                    stream.close()
+
+
+def _split(names: str) -> list[str]:
+    return names.split("/") if names else []
+
+
+Told = tuple[list[tuple[str, int, list[Leftover], str, str]], list[tuple[str, str]], list[tuple[int, str, str]], bool]
+"""What the second process tells: folders (names joined by `/`), problems, errors of the system, whether that was all."""
+
+
+def _tell(stream: BinaryIO, told: Told) -> None:
+    import pickle
+
+    pickle.dump(told, stream, pickle.HIGHEST_PROTOCOL)
+    stream.flush()
+
+
+def serve(asked: BinaryIO, told: BinaryIO) -> None:
+    """List what is asked for on one stream and tell of it on the other, batch by batch."""
+    import pickle
+
+    task: Task = pickle.load(asked)
+    rows: list[tuple[str, int, list[Leftover], str, str]] = []
+    problems: list[tuple[str, str]] = []
+    errors: list[tuple[int, str, str]] = []
+    held = 0
+
+    def on_error(error: OSError, folder: str) -> None:
+        disk_health.note(error, folder)
+        errors.append((error.errno or 0, error.strerror or "", folder))
+
+    sorting = Sorting(catalogue())
+    for listed in here(task, sorting, lambda folder, message: problems.append((folder, message)), on_error):
+        rows.append((listed.folder, listed.files, listed.leftovers, "/".join(listed.documents), "/".join(listed.names)))
+        held += len(listed.documents) + len(listed.names) + 20
+        if held > _AT_ONCE:
+            held = 0
+            _tell(told, (rows, problems, errors, False))
+            for each in (rows, problems, errors):
+                each.clear()
+    _tell(told, (rows, problems, errors, True))
+
+
+if __name__ == "__main__":
+    import signal
+
+    if hasattr(signal, "SIGPIPE"):
+        signal.signal(signal.SIGPIPE, signal.SIG_DFL)
+    serve(sys.stdin.buffer, sys.stdout.buffer)

@@ -1,0 +1,1 @@
+"""From copies to the most recent intact one: the situation, the reasons, the ranking. Opens no file."""

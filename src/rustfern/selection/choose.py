@@ -1,0 +1,346 @@
+"""From copies to the most recent intact one: the situation, the reasons, the warnings. Opens no file.
+
+The rules are those of `docs/choosing.md`. Times are compared clock by clock; content order beats clocks where it shows.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from datetime import timedelta
+
+from rustfern.core.model import Copy, Hints, Kind, Order, Situation, State, Verdict
+from rustfern.core.paths import show_name
+from rustfern.matching.evidence.by_content import equal, kept, lacks, own_parts
+from rustfern.selection import reasons
+from rustfern.selection.clocks import at, date, newer, newest, same_versions
+from rustfern.selection.facts import Facts
+
+__all__ = ["Facts", "choose", "date", "newer", "same_versions"]
+
+_OVERWRITTEN_SHARE = 0.5
+"""A saved file that keeps less than this share of an earlier version's words was written over, not edited."""
+
+_STRANGE_RUNS, _STRANGE_WORDS = 0.1, 0.8
+"""So little of an earlier version's runs of three words, and not nearly all of its words: another text under its name."""
+_FEW_WORDS = 4
+_STAMPED = 3
+_ABOUT = timedelta(minutes=2)
+"""People tell times to the minute, give or take."""
+_AMOUNTS = {"words": "words", "cells": "filled cells", "fields": "filled form fields"}
+
+
+def choose(copies: Sequence[Copy], facts: Facts, hints: Hints) -> Verdict:
+    """The situation of one document and its most recent intact copy, with reasons. `copies` must have been dated."""
+    return _Choice(copies, facts, hints).verdict()
+
+
+class _Choice:
+    def __init__(self, copies: Sequence[Copy], facts: Facts, hints: Hints) -> None:
+        self.copies, self.facts, self.hints = copies, facts, hints
+        self.same = same_versions(copies, facts.saved)
+        self.saved = copies[facts.saved] if facts.saved is not None else None
+        self.saved_whole = self.saved is not None and self.saved.content.state is State.INTACT
+        limit = hints.older_than if facts.asked_for else None
+        self.intact = [
+            i
+            for i, copy in enumerate(copies)
+            if copy.content.state is State.INTACT
+            and (limit is None or (copy.written is not None and copy.written < limit))
+        ]
+        self.excluded = [
+            i for i, copy in enumerate(copies) if copy.content.state is State.INTACT and i not in self.intact
+        ]
+        self.others = [i for i in self.intact if i != facts.saved and not self._like_saved(i)]
+        self.why: list[str] = []
+        self.warnings: list[str] = []
+
+    def _like_saved(self, index: int) -> bool:
+        return self.saved is not None and equal(self.copies[index].content, self.saved.content)
+
+    def _own(self, index: int) -> int:
+        """Words (else pictures inside; without words 1 for other bytes) that a copy has and the saved file lacks."""
+        assert self.saved is not None
+        mine, theirs = self.copies[index].content, self.saved.content
+        if mine.text_hash is None or theirs.text_hash is None:
+            return 0 if mine.sha256 == theirs.sha256 else 1
+        return lacks(mine, theirs) or (own_parts(mine, theirs) if mine.format == theirs.format else 0)
+
+    # --- what happened --------------------------------------------------------------------------------------------
+
+    def situation(self) -> Situation:
+        seen = self._by_evidence()
+        told = self.hints.happened if self.facts.asked_for else None
+        if self.facts.resaved:
+            return Situation.MISPLACED
+        if self.facts.misplaced and seen is not Situation.WONT_OPEN:
+            if (
+                told is Situation.MISPLACED
+                or self.facts.misnamed
+                or (self.facts.locked and not self.facts.opened_elsewhere)
+            ):
+                return Situation.MISPLACED
+            if seen in (Situation.CRASHED, Situation.DIVERGED) and self._newest_is_elsewhere():
+                return Situation.MISPLACED
+        if told is None or told is seen:
+            return seen
+        if told is Situation.OVERWRITTEN and self.saved is not None and self.others:
+            return told
+        if told is Situation.DELETED and self.facts.trashed:
+            return told
+        if told is Situation.CRASHED and seen is Situation.OVERWRITTEN:
+            return Situation.NOTHING_LOST
+        if told is Situation.MISPLACED and (
+            self.saved is None or (self.saved_whole and seen is Situation.NOTHING_LOST)
+        ):
+            return told
+        return seen
+
+    def _newest_is_elsewhere(self) -> bool:
+        return newest(self.copies, self._usable()) in self.facts.opened_elsewhere
+
+    def _by_evidence(self) -> Situation:
+        if self.facts.in_use:
+            return Situation.NOTHING_LOST
+        if self.facts.original is None:
+            deleted = self.facts.trashed or any(copy.kind is Kind.TRASH for copy in self.copies)
+            return Situation.DELETED if deleted else Situation.NEVER_SAVED
+        if self.facts.away and not self.facts.trashed:
+            unsaved = any(not self._earlier(i) for i in range(len(self.copies)))
+            return Situation.CRASHED if unsaved or self.facts.changed else Situation.NOTHING_LOST
+        if self.saved is None:
+            unsaved = any(copy.kind in (Kind.AUTOSAVE, Kind.SWAP, Kind.TEMPORARY) for copy in self.copies)
+            ended = (self.facts.locked and unsaved) or self.facts.changed
+            return Situation.CRASHED if ended and not self.facts.trashed else Situation.DELETED
+        if self.saved.content.state is State.DAMAGED:
+            return Situation.WONT_OPEN
+        if self.saved.content.state is State.EMPTY:
+            return Situation.OVERWRITTEN if self.others else Situation.NOTHING_LOST
+        if self._unread():
+            after = [i for i in self.others if not self._earlier(i)]
+            unsaved = self.facts.open_then or any(newer(self.copies[i], self.saved)[0] > 0 for i in after)
+            return Situation.CRASHED if after and unsaved else Situation.WONT_OPEN
+        holders = [i for i in self.others if self._own(i)]
+        later = [i for i in holders if not self._earlier(i)]
+        if any(newer(self.copies[i], self.saved)[0] >= 0 for i in later):
+            return Situation.CRASHED
+        if any(self._written_over(i) for i in later):
+            return Situation.OVERWRITTEN
+        if later:
+            return Situation.DIVERGED
+        if self.facts.changed and not self._change_covered():
+            return Situation.CRASHED
+        if (self.facts.denied or any(not self._earlier(i) for i in self._unverified())) and self.facts.open_then:
+            return Situation.CRASHED
+        # A conflict copy is another branch, not what stood there before.
+        branches = [i for i in holders if self.copies[i].kind is Kind.CONFLICT]
+        if any(newer(self.copies[i], self.saved)[0] >= 0 for i in branches):
+            return Situation.DIVERGED
+        before = [i for i in holders if i not in branches]
+        return Situation.OVERWRITTEN if any(self._written_over(i) for i in before) else Situation.NOTHING_LOST
+
+    def _written_over(self, index: int) -> bool:
+        """Whether the saved file keeps so little of this earlier version that it was written over, not edited."""
+        assert self.saved is not None
+        earlier = self.copies[index].content
+        by_words, by_runs = kept(earlier, self.saved.content)
+        # Texts of one trade share words by chance, but hardly ever three in a row.
+        strange = by_runs < _STRANGE_RUNS and by_words < _STRANGE_WORDS
+        return len(earlier.tokens) >= 4 * _FEW_WORDS and (by_words < _OVERWRITTEN_SHARE or strange)
+
+    def _unread(self) -> bool:
+        """Whether the saved file could not be read: nothing can be compared with it."""
+        content = self.saved.content if self.saved else None
+        return content is not None and content.state is State.UNREADABLE and content.sha256 is None
+
+    def _unverified(self) -> list[int]:
+        """Copies beside the saved file that could not be read, or not be checked: what they hold is unknown."""
+        states = enumerate(copy.content.state for copy in self.copies)
+        return [i for i, state in states if state is State.UNREADABLE and i != self.facts.saved]
+
+    def _earlier(self, index: int) -> bool:
+        copy = self.copies[index]
+        return copy.order is Order.BEFORE or copy.kind in (Kind.TRASH, Kind.VERSION, Kind.CONFLICT)
+
+    def _change_covered(self) -> bool:
+        """Whether the recorded change lies in a copy that is whole, or the file was saved afterwards."""
+        if any(self.copies[i].kind is Kind.AUTOSAVE for i in self.intact):
+            return True
+        saved_at = self.saved.clocks.get("file") if self.saved else None
+        since = self.facts.changed_since
+        return saved_at is not None and since is not None and saved_at >= since
+
+    # --- which copy -----------------------------------------------------------------------------------------------
+
+    def verdict(self) -> Verdict:
+        situation = self.situation()
+        picker = {
+            Situation.CRASHED: self._after_crash,
+            Situation.DIVERGED: self._after_diverging,
+            Situation.OVERWRITTEN: self._before_overwriting,
+            Situation.DELETED: self._before_deletion,
+            Situation.NOTHING_LOST: self._nothing,
+        }.get(situation, self._any)
+        best = picker()
+        if best is not None:
+            best = self._stand_for(best)
+            others = [i for i in self.intact if i != best and self.same.get(i, i) != self.same.get(best, best)]
+            own = self._own(best) if self.saved_whole and best != self.facts.saved else 0
+            chosen = reasons.Chosen(self.copies, best, self.facts.saved, others, own, situation)
+            self.why += reasons.explain(chosen)
+        elif situation is not Situation.NOTHING_LOST:
+            self.why += reasons.without(self.copies, self.facts, self.hints, self.excluded)
+        if situation is Situation.CRASHED and best is not None and best == self.facts.saved and self.facts.changed:
+            since = f" after {at(self.copies[best].written)}"
+            self.warnings.append(
+                f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
+            )
+        if self.facts.denied and situation in (Situation.NOTHING_LOST, Situation.CRASHED):
+            self.warnings.append(
+                f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
+            )
+        if self.saved is not None and self._unread():
+            self.warnings.append(
+                f"not certain: the saved file could not be read ({self.saved.content.reason}), so nothing was compared with it"
+            )
+        if best is not None and (unverified := self._unverified()):
+            first = self.copies[unverified[0]]
+            more = f" and {len(unverified) - 1} more" if len(unverified) > 1 else ""
+            self.warnings.append(
+                f"not certain: a copy of it{more} could not be verified, and may hold more "
+                f"({show_name(os.path.basename(first.path))}: {first.content.reason})"
+            )
+        if self.facts.strays and self.facts.locked and situation is Situation.NOTHING_LOST:
+            self.warnings.append(
+                f"not certain: it was open, and an autosave whose document could not be told may be of it "
+                f"({show_name(self.facts.strays[0])}): look at that too"
+            )
+        fresh = best is not None and self.copies[best].kind in (Kind.SAVED, Kind.AUTOSAVE)
+        if self.facts.strays and situation is Situation.WONT_OPEN and best is not None and not fresh:
+            self.warnings.append(
+                f"not certain: an autosave of about that time whose document could not be told may be newer "
+                f"({show_name(self.facts.strays[0])}): look at that too"
+            )
+        self._stamped()
+        if self.facts.away:
+            self.warnings.append(show_name(self.facts.away))
+        if self.facts.elsewhere and self.saved is None:
+            there = show_name(self.facts.elsewhere[0])
+            self.warnings.append(f"not certain that it is gone: a file of this name lies in another folder: {there}")
+        return Verdict(situation, best, tuple(self.why), tuple(self.warnings))
+
+    def _stamped(self) -> None:
+        """Dates that are all the same tell when the files were copied, not when they were written."""
+        times = {copy.clocks["file"] for copy in self.copies if "file" in copy.clocks}
+        versions = len(self.copies) - len(self.same)
+        if len(times) == 1 and len(self.copies) >= _STAMPED and versions > 1:
+            self.warnings.append(
+                f"all its files carry one date ({at(times.pop())}), as copying stamps them: the order rests on contents and names"
+            )
+
+    def _stand_for(self, index: int) -> int:
+        """The saved file stands for copies of equal content."""
+        head = self.same.get(index, index)
+        return head if head == self.facts.saved and head in self.intact else index
+
+    def _usable(self) -> list[int]:
+        return [i for i in self.intact if self.copies[i].kind is not Kind.CONFLICT] or self.intact
+
+    def _after_crash(self) -> int | None:
+        pool = [i for i in self._usable() if i == self.facts.saved or not self._earlier(i) or self.saved is None]
+        pool = pool or self._usable()
+        # Where no order shows, what holds something that the saved file lacks comes first.
+        best = newest(self.copies, sorted(pool, key=lambda i: i == self.facts.saved or i not in self.others))
+        if (
+            best is not None
+            and best in self.others
+            and self.saved is not None
+            and newer(self.copies[best], self.saved)[0] == 0
+        ):
+            self.warnings.append("nothing tells whether this copy or the saved file is newer: look at both, keep both")
+        return self._fuller(best)
+
+    def _fuller(self, best: int | None) -> int | None:
+        """Poorer but newer: the newer one if it holds anything of its own, else the fuller; both amounts are said."""
+        if best is None or self.saved is None or best == self.facts.saved or not self.saved_whole:
+            return best
+        mine, theirs = self.copies[best].content.amounts, self.saved.content.amounts
+        poorer = [what for what in _AMOUNTS if mine.get(what, 0) * 2 < theirs.get(what, 0)]
+        if not poorer:
+            return best
+        what = poorer[0]
+        amounts = f"the newer copy has {mine.get(what, 0)} {_AMOUNTS[what]}, the saved file {theirs[what]}"
+        if self._own(best):
+            self.warnings.append(f"{amounts}: look at both before restoring")
+            return best
+        self.warnings.append(f"{amounts} and all of these: the saved file is taken")
+        return self.facts.saved
+
+    def _after_diverging(self) -> int | None:
+        holders = [i for i in self.others if self._own(i) and not self._earlier(i)]
+        best = newest(self.copies, holders)
+        if best is None and self.saved is not None:
+            return self._after_branching()
+        if best is not None and self.saved is not None:
+            back = lacks(self.saved.content, self.copies[best].content)
+            sides = f"it has {back} words that this copy lacks, and lacks {self._own(best)} that this copy has"
+            if self.copies[best].content.words is None:
+                sides = "and the two differ"
+            self.warnings.append(f"keep both: the saved file went on ({at(self.saved.written)}), {sides}")
+        return best
+
+    def _after_branching(self) -> int | None:
+        """A conflict copy is best only if it holds all of the saved file; else the saved file, and the other branch is named."""
+        assert self.saved is not None
+        branches = [i for i in self.others if self.copies[i].kind is Kind.CONFLICT and self._own(i)]
+        best = newest(self.copies, branches)
+        if best is None:
+            return self.facts.saved
+        back = lacks(self.saved.content, self.copies[best].content)
+        if not back and self.copies[best].content.words is not None:
+            return best
+        own = f"it has {self._own(best)} words that the saved file lacks, and lacks {back}"
+        told = own if self.copies[best].content.words is not None else "the two differ"
+        self.warnings.append(
+            f"a conflict copy ({at(self.copies[best].written)}) is another branch: {told}: keep both, and let the person merge them"
+        )
+        return self.facts.saved
+
+    def _before_overwriting(self) -> int | None:
+        pool = [i for i in self.others if self.copies[i].kind is not Kind.CONFLICT]
+        pool = [i for i in pool if self.saved is None or self._own(i)] or pool
+        lost_at = self.hints.lost_at if self.facts.asked_for else None
+        if lost_at is not None:
+            # What was written after that is of the text that was saved over it.
+            pool = [
+                i for i in pool if (when := self.copies[i].written) is not None and when <= lost_at + _ABOUT
+            ] or pool
+        return newest(self.copies, pool)
+
+    def _before_deletion(self) -> int | None:
+        in_trash = [i for i in self.intact if self.copies[i].kind is Kind.TRASH]
+        dated = [i for i in in_trash if i in self.facts.deleted]
+        best = max(dated, key=lambda i: self.facts.deleted[i]) if dated else newest(self.copies, in_trash)
+        rest = [i for i in self._usable() if i not in in_trash and i != self.facts.saved]
+        if best is None:
+            return newest(self.copies, rest)
+        for index in rest:
+            if newer(self.copies[index], self.copies[best])[0] > 0 and not self._earlier(index):
+                best = index
+        return best
+
+    def _any(self) -> int | None:
+        return newest(self.copies, self._usable())
+
+    def _nothing(self) -> int | None:
+        for index in self.others:
+            if self.saved is not None and (own := self._own(index)):
+                copy = self.copies[index]
+                differs = (
+                    f"has {own} words that the saved file lacks"
+                    if copy.content.words is not None
+                    else "differs from the saved file"
+                )
+                self.warnings.append(f"an earlier version ({copy.kind}, {at(copy.written)}) {differs}")
+                break
+        return newest(self.copies, self._usable()) if self.facts.in_use else self.facts.saved

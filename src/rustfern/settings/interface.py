@@ -1,0 +1,81 @@
+"""What a settings file says, flattened; and what it means for a search."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import BinaryIO
+
+from rustfern.core.model import Home
+
+MAX_BYTES = 64 << 20
+"""Settings files beyond this size are not read."""
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """One named value of a settings file. `key` is the place inside the file (levels parted by a backslash or slash, as
+    the kind of file has it); `value` is text, a number or raw bytes; `when` is its own time, if the file keeps one.
+    """
+
+    key: str
+    name: str
+    value: str | int | bytes
+    when: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """What a reader is given: a stream, its size in bytes, its path for messages, the keys wanted (patterns with `*`).
+
+    `companions` are other files that belong to it (transaction logs), by name, already open.
+    """
+
+    stream: BinaryIO
+    size: int
+    path: str
+    keys: Sequence[str]
+    companions: dict[str, bytes] = field(default_factory=dict)
+
+
+Reader = Callable[[Source], Iterator[Value]]
+"""Yields values; raises `Malformed` where the file is damaged or of another kind, after what could be read."""
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """One thing that a setting tells: which entry of the catalogue explained it (`setting`), what it means, the text as
+    recorded, from which file and value, for which person, and when.
+    """
+
+    setting: str
+    means: str
+    text: str
+    file: str
+    home: Home | None
+    by: str
+    when: datetime | None = None
+
+
+@dataclass
+class Settings:
+    """All that was told, by meaning."""
+
+    told: list[Told] = field(default_factory=list)
+
+    def of(self, means: str, home: Home | None = None) -> list[Told]:
+        """What was told of one meaning; with `home`, for that person only."""
+        return [told for told in self.told if told.means == means and (home is None or told.home == home)]
+
+
+def chosen(values: Iterable[Value], key: str, name: str) -> Iterator[Value]:
+    """The values whose key fits a pattern with `*` and whose name fits a regular expression, whatever their case."""
+    import fnmatch
+    import re
+
+    wanted = key.casefold().replace("[", "[[]")
+    names = re.compile(name or ".*", re.IGNORECASE)
+    for value in values:
+        if (not key or fnmatch.fnmatchcase(value.key.casefold(), wanted)) and names.fullmatch(value.name):
+            yield value

@@ -1,0 +1,172 @@
+"""Reading from disks that may be dying: errors and stalls are counted, and after a few of them nothing more is read.
+
+Each further read of a failing disk can take what could still be saved from it: then an image comes first. Gently read, each byte is asked
+for once at most, by one reader, from the first to the last.
+"""
+
+from __future__ import annotations
+
+import errno
+import io
+import os
+import time
+from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO, TypeVar
+
+from rustfern.core.errors import SourceError
+from rustfern.output.temporary import private_folder
+
+_T = TypeVar("_T")
+_BAD = frozenset({errno.EIO, errno.ENXIO, errno.ENODEV, getattr(errno, "EREMOTEIO", errno.EIO), errno.ETIMEDOUT})
+_MOST, _STALL = 3, 30.0
+"""So many errors, or reads of so many seconds, and a disk is taken for failing."""
+LARGEST = 512 << 20
+"""Gently read, larger files are left for the image."""
+ADVICE = "make an image of this disk first, and search that"
+
+
+@dataclass
+class Health:
+    """What reading showed of the disks: device → errors and stalls; `where` the first file that could not be read."""
+
+    troubles: dict[int, int] = field(default_factory=dict)
+    where: str = ""
+
+    def reset(self) -> None:
+        """Begin anew."""
+        self.troubles.clear()
+        self.where = ""
+
+    def failing(self, device: int | None = None) -> bool:
+        """Whether a disk (or any) returned so many errors that it must not be read any more."""
+        return any(count >= _MOST for key, count in self.troubles.items() if device in (None, key))
+
+    def note(self, device: int, path: str) -> None:
+        """One error, or a read that took very long."""
+        self.troubles[device] = self.troubles.get(device, 0) + 1
+        self.where = self.where or path
+
+    def check(self, device: int, path: str) -> None:
+        """Raises `SourceError` for a disk that must not be read any more."""
+        if self.troubles and self.failing(device):
+            raise SourceError("not read, as its disk returned several errors", path, f"Stop, and {ADVICE}")
+
+    def said(self) -> str | None:
+        """What a technician must know, None if all is well."""
+        count = sum(self.troubles.values())
+        if not self.failing():
+            return None
+        return f"STOP: the disk returned {count} read errors or stalls, the first at {self.where}. Reading went no further: {ADVICE}"
+
+
+health = Health()
+
+
+def note(error: OSError, path: str) -> None:
+    """Count an error of the system, if it is one of the disk."""
+    if error.errno in _BAD:
+        try:
+            device = os.lstat(path).st_dev
+        except OSError:
+            device = 0
+        health.note(device, path)
+
+
+class Watched(io.FileIO):
+    """An open file whose errors and stalls are counted."""
+
+    def __init__(self, handle: int, path: str) -> None:
+        super().__init__(handle, "rb")
+        self._path, self._device = path, os.fstat(handle).st_dev
+
+    def readinto(self, buffer: bytearray | memoryview) -> int | None:  # type: ignore[override]
+        """As `io.RawIOBase.readinto`."""
+        return self._watch(lambda: io.FileIO.readinto(self, buffer))
+
+    def readall(self) -> bytes:
+        """As `io.RawIOBase.readall`."""
+        found = self._watch(lambda: io.FileIO.readall(self))
+        return found or b""
+
+    def _watch(self, read: Callable[[], _T]) -> _T:
+        began = time.monotonic()
+        try:
+            return read()
+        except OSError as error:
+            if error.errno in _BAD:
+                health.note(self._device, self._path)
+            raise
+        finally:
+            if time.monotonic() - began > _STALL:
+                health.note(self._device, self._path)
+
+
+raw: Callable[[int, str], io.RawIOBase] = Watched
+"""What reads an open file: another one can be put in its place to see what faults do."""
+
+
+class Gentle:
+    """Keeps what was read in a private folder, so that no byte is asked for twice."""
+
+    def __init__(self) -> None:
+        self.is_on = False
+        """Whether disks are read gently now."""
+        self._open = ExitStack()
+        self._folder: Path | None = None
+        self._known: dict[str, str | SourceError] = {}
+
+    def begin(self) -> None:
+        """Read gently from now on."""
+        self.is_on = True
+
+    def end(self) -> None:
+        """Forget what was read."""
+        self.is_on = False
+        self._open.close()
+        self._folder = None
+        self._known.clear()
+
+    def taken(self, path: str) -> BinaryIO | None:
+        """What was read of a file already, so that its disk is not asked again. Raises `SourceError` where that failed."""
+        found = self._known.get(path)
+        if isinstance(found, SourceError):
+            raise SourceError(found.what, found.where, found.following)
+        return None if found is None else Path(found).open("rb")
+
+    def through(self, stream: BinaryIO, path: str) -> BinaryIO:
+        """The same bytes, read once at most. Raises `SourceError` where they cannot be read, or are too many."""
+        if not self.is_on:
+            return stream
+        with stream:
+            if self._folder is None:
+                self._folder = self._open.enter_context(private_folder())
+            size = os.fstat(stream.fileno()).st_size
+            self._known[path] = self._take(stream, path, size, self._folder / str(len(self._known)))
+        found = self.taken(path)
+        assert found is not None
+        return found
+
+    @staticmethod
+    def _take(stream: BinaryIO, path: str, size: int, target: Path) -> str | SourceError:
+        """Where the bytes of a file are kept, or why they are not: what failed once is not asked for again."""
+        if size > LARGEST:
+            return SourceError(f"not read gently: it has {size} bytes", path, "Read it from an image")
+        try:
+            with target.open("xb") as out:
+                while True:
+                    try:
+                        chunk = stream.read(1 << 20)
+                    except OSError as error:
+                        return SourceError(f"reading failed ({(error.strerror or '').lower()})", path)
+                    if not chunk:
+                        return str(target)
+                    out.write(chunk)
+        except OSError as error:
+            said = f"there is no room to keep what was read ({(error.strerror or '').lower()})"
+            return SourceError(said, str(target.parent), "Free space there, or set TMPDIR to a folder elsewhere")
+
+
+gentle = Gentle()

@@ -1,0 +1,167 @@
+"""What runs on this very machine: its name, its clock, which documents its programs hold open. Live searches only."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Callable, Container, Iterable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from rustfern.core.times import minute
+
+
+def machine_name() -> str:
+    """This machine's own name, in small letters and without a domain."""
+    import platform
+
+    return platform.node().split(".")[0].casefold()
+
+
+def local_zone_name() -> str:
+    """Name of the time zone that this machine shows, such as `UTC` or `CET`."""
+    return time.strftime("%Z") or "UTC"
+
+
+def now() -> datetime:
+    """The time of this machine, aware, in its own zone."""
+    try:
+        return datetime.now().astimezone()
+    except ValueError:  # a zone that cannot be
+        return datetime.now(UTC)
+
+
+def running_programs() -> set[str]:
+    """Names (small letters) of all processes that this machine shows us."""
+    import psutil
+
+    names: set[str] = set()
+    for process in psutil.process_iter(["name"]):
+        names.add((process.info["name"] or "").casefold())
+    return names
+
+
+def held_open(paths: Iterable[str]) -> dict[str, str]:
+    """Which of these files a process of this machine holds open: real path → name of the program.
+
+    Processes of other people are not shown by the system unless we have the right; they are passed over.
+    """
+    import psutil
+
+    wanted = {os.path.realpath(path): path for path in paths}
+    found: dict[str, str] = {}
+    if not wanted:
+        return found
+    for process in psutil.process_iter(["name"]):
+        try:
+            for file in process.open_files():
+                if file.path in wanted and process.pid != os.getpid():
+                    found[wanted[file.path]] = process.info["name"] or str(process.pid)
+        except (psutil.Error, OSError):
+            continue
+    return found
+
+
+def ago(then: datetime | None) -> str:
+    """How long ago a time was, for people."""
+    if then is None:
+        return "at an unknown time"
+    seconds = (now() - then).total_seconds()
+    if seconds < 0:
+        return f"at {minute(then)} (in the future)"
+    if seconds < 90:
+        return "a moment ago"
+    for unit, length in (("minutes", 60), ("hours", 3600), ("days", 86400)):
+        count = round(seconds / length)
+        if count < (100 if unit == "minutes" else 48 if unit == "hours" else 1 << 30):
+            return f"{count} {unit} ago" if count != 1 else f"1 {unit[:-1]} ago"
+    return "long ago"
+
+
+@dataclass(frozen=True, slots=True)
+class Running:
+    """A process: its id, its name in small letters, the documents that it holds open as far as the system shows them."""
+
+    pid: int
+    name: str
+    documents: tuple[str, ...]
+
+
+def programs(wanted: Container[str], is_document: Callable[[str], bool]) -> Iterator[Running]:
+    """The running processes of these names (small letters); `is_document` tells documents by their paths."""
+    import psutil
+
+    for process in psutil.process_iter(["name"]):
+        name = (process.info["name"] or "").casefold()
+        if name not in wanted:
+            continue
+        try:
+            paths = [file.path for file in process.open_files()]
+        except (psutil.Error, OSError):
+            paths = []
+        documents = tuple(path for path in paths if is_document(path))
+        yield Running(process.pid, name, documents)
+
+
+def locked_disks() -> list[str]:
+    """Encrypted volumes that this machine sees and nothing has unlocked (Linux, as far as we may read them).
+
+    Sources: the signatures `-FVE-FS-` at byte 3 of the first sector, and `LUKS\xba\xbe` at byte 0.
+    """
+    out: list[str] = []
+    try:
+        names = sorted(os.listdir("/sys/class/block"))
+    except OSError:
+        return out
+    for name in names:
+        if os.path.isdir(f"/sys/class/block/{name}/holders") and os.listdir(f"/sys/class/block/{name}/holders"):
+            continue  # something unlocked it
+        try:
+            handle = os.open(f"/dev/{name}", os.O_RDONLY | os.O_NONBLOCK)
+        except OSError:
+            continue
+        try:
+            head = os.read(handle, 512)
+        except OSError:
+            head = b""
+        finally:
+            os.close(handle)
+        if head[3:11] == b"-FVE-FS-" or head[:6] == b"LUKS\xba\xbe":
+            out.append(f"/dev/{name}: an encrypted volume that is locked: unlock it with the person's key, read-only")
+    return out
+
+
+def deleted_but_open() -> list[tuple[str, str, str]]:
+    """Files that were deleted while a process holds them open: (path that opens them, where they were, program). Linux only."""
+    if not sys.platform.startswith("linux"):
+        return []
+    found = []
+    seen: set[tuple[int, int]] = set()
+    for pid in [name for name in os.listdir("/proc") if name.isdigit() and int(name) != os.getpid()]:
+        try:
+            numbers = os.listdir(f"/proc/{pid}/fd")
+        except OSError:
+            continue
+        for number in numbers:
+            path = f"/proc/{pid}/fd/{number}"
+            try:
+                target = os.readlink(path)
+                if not target.endswith(" (deleted)") or not target.startswith("/"):
+                    continue
+                facts = os.stat(path)
+            except OSError:
+                continue
+            if facts.st_size and (facts.st_dev, facts.st_ino) not in seen:
+                seen.add((facts.st_dev, facts.st_ino))
+                found.append((path, target.removesuffix(" (deleted)"), program_of(pid)))
+    return found
+
+
+def program_of(pid: str) -> str:
+    """The name of a process, its number if the system does not tell."""
+    try:
+        with open(f"/proc/{pid}/comm", encoding="utf-8", errors="replace") as source:  # noqa: PTH123
+            return source.read().strip() or pid
+    except OSError:
+        return pid

@@ -74,7 +74,7 @@ def match(documents: dict[str, Content], copies: list[tuple[str, Content]]) -> t
         found: list[tuple[str, list[Evidence]]] = []
         for key in near:
             pieces = []
-            if tied := by_identity.tie(copy, documents[key], index.carriers):
+            if tied := by_identity.shared_identity(copy, documents[key], index.carriers):
                 pieces.append(tied)
             if share := shares.get(key, 0.0):
                 pieces.append(weights.evidence("shared-content", "", share**1.5))

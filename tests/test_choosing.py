@@ -16,7 +16,7 @@ from rustfern.formats import registry as formats
 from rustfern.formats.text_sink import TextSink
 from rustfern.matching.evidence.by_content import equal
 from rustfern.matching.evidence.weights import evidence
-from rustfern.selection.choose import Facts, choose, date, newer, same_versions
+from rustfern.selection.choose import Facts, assign_times, choose, newer, same_versions
 
 NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
 
@@ -39,7 +39,7 @@ def copy(kind: str, minutes: int, text: str, **more: Any) -> Copy:
 
 
 def decide(copies: list[Copy], *, hints: Hints | None = None, **facts: Any) -> tuple[Verdict, Copy | None]:
-    dated = date(copies)
+    dated = assign_times(copies)
     saved = next((i for i, c in enumerate(dated) if c.kind is Kind.SAVED), None)
     facts.setdefault("original", "/disk/Hull survey.docx")
     verdict = choose(dated, Facts(saved=saved, **facts), hints or Hints())
@@ -177,14 +177,14 @@ def test_reasons_name_the_evidence_the_clock_and_the_runner_up() -> None:
 def test_a_clock_that_stands_still_is_not_believed() -> None:
     """Two versions with one inner time: a template's, or of a program that does not keep it."""
     old = -5_000_000
-    dated = date([copy("saved", 0, BASE, inner=old), copy("autosave", 9, MORE, inner=old)])
+    dated = assign_times([copy("saved", 0, BASE, inner=old), copy("autosave", 9, MORE, inner=old)])
     assert [c.written_from for c in dated] == ["file", "file"]
-    dated = date([copy("saved", 0, BASE, inner=-1), copy("autosave", 9, MORE, inner=8)])
+    dated = assign_times([copy("saved", 0, BASE, inner=-1), copy("autosave", 9, MORE, inner=8)])
     assert [c.written_from for c in dated] == ["content", "content"]
 
 
 def test_clocks_that_disagree_are_said() -> None:
-    (dated,) = date([copy("saved", 60 * 24 * 30, BASE, inner=0)])
+    (dated,) = assign_times([copy("saved", 60 * 24 * 30, BASE, inner=0)])
     assert dated.written_from == "content" and any("clocks disagree" in note for note in dated.notes)
 
 
@@ -204,7 +204,9 @@ def test_which_is_newer(left: Copy, right: Copy, sign: int, by: str) -> None:
 
 
 def test_equal_content_is_one_version_headed_by_the_saved_file() -> None:
-    copies = date([copy("autosave", 0, BASE), copy("saved", 5, BASE), copy("backup", 2, MORE), copy("trash", 9, MORE)])
+    copies = assign_times(
+        [copy("autosave", 0, BASE), copy("saved", 5, BASE), copy("backup", 2, MORE), copy("trash", 9, MORE)]
+    )
     assert same_versions(copies, 1) == {0: 1, 3: 2}
 
 
@@ -218,7 +220,7 @@ def stamped(kind: str, when: datetime, text: str, **clocks: datetime) -> Copy:
 )
 def test_clocks_that_were_never_set_and_the_future_are_not_believed(odd: datetime) -> None:
     odd = odd.replace(tzinfo=UTC)
-    found = date([stamped("autosave", odd, MORE, content=NOON), stamped("saved", odd, BASE)], NOON)
+    found = assign_times([stamped("autosave", odd, MORE, content=NOON), stamped("saved", odd, BASE)], NOON)
     assert found[0].written == NOON and found[0].written_from == "content" and "file" not in found[0].clocks
     assert found[1].written is None and any("not believed" in note for note in found[1].notes)
     assert any(f"{odd:%Y-%m-%d}" in note for note in found[0].notes)
@@ -252,7 +254,13 @@ def test_saves_and_editing_cycles_order_versions_where_clocks_lie() -> None:
 
 
 def made(
-    kind: str, minutes: int, format_name: str, tokens: str = "", *parts: str, looks: str | None = None, **amounts: int
+    kind: str,
+    minutes: int,
+    format_name: str,
+    tokens: str = "",
+    *parts: str,
+    pixel_hash: str | None = None,
+    **amounts: int,
 ) -> Copy:
     """A copy of any format, by what its reader would tell."""
     sink = TextSink()
@@ -260,7 +268,7 @@ def made(
     marks = tuple(("part", part) for part in parts)
     body = Content(
         Glance(format_name, identity=marks), State.INTACT, "whole", 900 + minutes, f"{kind}{minutes}", sink.words if tokens else None,
-        sink.text_hash(), sink.tokens(), sink.lines(), looks, {**amounts, **({"words": sink.words} if tokens else {})},
+        sink.text_hash(), sink.tokens(), sink.lines(), pixel_hash, {**amounts, **({"words": sink.words} if tokens else {})},
     )  # fmt: skip
     return replace(copy(kind, minutes, BASE), content=body)
 
@@ -276,8 +284,8 @@ SAME: dict[str, tuple[Copy, Copy, bool]] = {
         made("saved", 0, "docx", f"{BASE} {BASE}"), made("autosave", 9, "odt", f"{BASE} tide {BASE}"), False),
     "the same text, another picture inside": (
         made("saved", 0, "docx", BASE, "1a-2000"), made("autosave", 9, "docx", BASE, "1a-2000", "2b-3000"), False),
-    "no text, the same pixels": (made("saved", 0, "png", looks="x"), made("backup", 9, "bmp", looks="x"), True),
-    "no text, other pixels": (made("saved", 0, "png", looks="x"), made("backup", 9, "png", looks="y"), False),
+    "no text, the same pixels": (made("saved", 0, "png", pixel_hash="x"), made("backup", 9, "bmp", pixel_hash="x"), True),
+    "no text, other pixels": (made("saved", 0, "png", pixel_hash="x"), made("backup", 9, "png", pixel_hash="y"), False),
     "no text, other bytes": (made("saved", 0, "pdf"), made("backup", 9, "pdf"), False),
 }  # fmt: skip
 
@@ -286,7 +294,7 @@ SAME: dict[str, tuple[Copy, Copy, bool]] = {
 def test_what_equal_content_is(case: str) -> None:
     one, other, same = SAME[case]
     assert equal(one.content, other.content) is same and equal(other.content, one.content) is same
-    assert same_versions(date([one, other]), 0) == ({1: 0} if same else {})
+    assert same_versions(assign_times([one, other]), 0) == ({1: 0} if same else {})
 
 
 def test_a_picture_that_was_put_in_is_lost_work() -> None:

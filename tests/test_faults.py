@@ -95,7 +95,7 @@ def test_a_failing_disk_is_read_no_further(disk: Path, failing: type[Failing], e
 
 
 def test_stalls_count_as_errors(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(disk_health, "_STALL", -1.0)
+    monkeypatch.setattr(disk_health, "STALL_SECONDS", -1.0)
     answer = scan.scan([str(disk)])
     assert answer.notices[0].startswith("STOP")
 

@@ -122,7 +122,7 @@ ROOT, MORE, LESS = ("first-save", "A"), ("revisions", "A B C"), ("revisions", "A
 def test_an_identity_weighs_less_the_more_carry_it(
     left: Content, right: Content, carriers: int, share: float | None
 ) -> None:
-    found = by_identity.tie(left, right, lambda _: carriers)
+    found = by_identity.shared_identity(left, right, lambda _: carriers)
     if share is None:
         assert found is None
     else:

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from rustfern.core.model import Content, Glance, State
 from rustfern.matching.evidence.similarity_index import Likeness
-from rustfern.matching.linker import Assembly
+from rustfern.matching.linker import Linker
 from rustfern.operations import scan
 from rustfern.selection import clocks
 
@@ -81,11 +81,11 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         return call
 
     if step == "choose":
-        monkeypatch.setattr(scan.choosing, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error))
+        monkeypatch.setattr(scan.choose, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error))
     elif step == "show":
         monkeypatch.setattr(clocks, "later", broken(clocks.later))
     else:
-        monkeypatch.setattr(Assembly, step, broken(getattr(Assembly, step)))
+        monkeypatch.setattr(Linker, step, broken(getattr(Linker, step)))
     answer = scan.scan([str(disk)])
     names = {document.name: document for document in answer.documents}
     assert names["berths.odt"].verdict.situation == "overwritten" and names["berths.odt"].verdict.best is not None
@@ -98,7 +98,7 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         assert any("could not be judged" in problem.message for problem in answer.problems)
 
 
-_choose_as_it_is = scan.choosing.choose
+_choose_as_it_is = scan.choose.choose
 
 
 def _choose(copies: object, facts: object, hints: object, error: Exception) -> object:

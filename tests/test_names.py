@@ -21,7 +21,7 @@ _DISK = st.dictionaries(
 def index(disk: dict[str, set[str]], few: int) -> name_index.NameIndex:
     made = name_index.NameIndex.anew(sqlite3.connect(":memory:"))
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(name_index, "_FEW_NAMES", few)
+        patch.setattr(name_index, "_MAX_PLAIN_NAMES", few)
         for folder, inner in disk.items():
             made.add([(folder, sorted(inner, reverse=True))])
     return made

@@ -15,7 +15,7 @@ from conftest import Run, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.cases.case_file import KeptCopy
+from rustfern.cases.case_file import StoredCopy
 from rustfern.operations.restore_names import layout, named, safe_name
 from rustfern.output.temporary import fresh_name
 
@@ -168,7 +168,7 @@ def test_a_link_in_the_way_of_a_layout_is_refused(disk: Path, tmp_path: Path, ru
 @given(st.sampled_from(HARD) | st.text(max_size=60), st.text(max_size=120))
 def test_no_name_leaves_the_target(name: str, original: str) -> None:
     facts = {"members": [], "format": "odt"}
-    copy = KeptCopy("1a", 1, "/r/x", "/r", facts, {"name": name, "original": f"/r/{original}", "person": "../ines"})
+    copy = StoredCopy("1a", 1, "/r/x", "/r", facts, {"name": name, "original": f"/r/{original}", "person": "../ines"})
     wanted, _ = named(copy, name)
     parts = [*layout(copy), wanted, safe_name(name)]
     for part in parts:

@@ -379,7 +379,7 @@ def test_an_interrupt_ends_with_130_and_a_message(tmp_path: Path) -> None:
 def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from rustfern.cases.case_file import CaseFile
     from rustfern.cases.name_index import NameIndex
-    from rustfern.matching.linker import Assembly
+    from rustfern.matching.linker import Linker
     from rustfern.operations import scan
     from rustfern.search.search import Search
 
@@ -393,7 +393,7 @@ def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatc
         raise KeyboardInterrupt
 
     for number, (owner, step) in enumerate(
-        ((Search, "rest"), (Assembly, "take_unnamed"), (Assembly, "take_mail"), (NameIndex, "settle"))
+        ((Search, "rest"), (Linker, "take_unnamed"), (Linker, "take_mail"), (NameIndex, "settle"))
     ):
         with monkeypatch.context() as patched:
             patched.setattr(owner, step, stop)

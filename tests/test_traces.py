@@ -198,7 +198,7 @@ DCONF = member("mousepad-session", "home/tobias/.config/dconf/user")
 
 
 def test_captured_put_back_records() -> None:
-    found = ds_store.put_back(DS_STORE)
+    found = ds_store.original_locations(DS_STORE)
     assert found["Rota 14.12.33.docx"][1] == "Rota.docx" and "Rotas 2025" in found["Rota 14.12.33.docx"][0]
     assert len(found) >= 3
 
@@ -206,7 +206,7 @@ def test_captured_put_back_records() -> None:
 @pytest.mark.parametrize("data", [b"", b"\0\0\0\1Bud1", DS_STORE[:200], b"x" * 100, DS_STORE[:16] + b"\xff" * 400])
 def test_broken_folder_notes(data: bytes) -> None:
     with pytest.raises(Malformed):
-        ds_store.put_back(data)
+        ds_store.original_locations(data)
 
 
 @given(st.integers(0, len(DS_STORE) - 1), st.binary(min_size=1, max_size=60))
@@ -214,7 +214,7 @@ def test_mutated_folder_notes(at: int, what: bytes) -> None:
     hurt = bytearray(DS_STORE)
     hurt[at : at + len(what)] = what
     try:
-        assert isinstance(ds_store.put_back(bytes(hurt)), dict)
+        assert isinstance(ds_store.original_locations(bytes(hurt)), dict)
     except Malformed as error:
         assert error.reason
 

@@ -189,17 +189,17 @@ def _pair(rng: random.Random, likeness: Likeness, mine: Content, theirs: Content
     found = by_content.difference(mine, theirs)
     assert min(found.only_left, found.only_right, found.common) >= 0 and 0 <= found.alike <= 1, found
     assert by_content.equal(mine, theirs) == by_content.equal(theirs, mine)
-    assert all(0 <= share <= 1 for share in by_content.kept(mine, theirs))
-    assert by_content.lacks(mine, theirs) >= 0 and by_content.own_parts(mine, theirs) >= 0
+    assert all(0 <= share <= 1 for share in by_content.share_kept(mine, theirs))
+    assert by_content.words_missing_from(mine, theirs) >= 0 and by_content.parts_missing_from(mine, theirs) >= 0
     assert by_content.nothing_shared(mine, theirs) in (True, False)
     assert by_identity.later(mine, theirs) == -by_identity.later(theirs, mine)
-    if (tied := by_identity.tie(mine, theirs, likeness.carriers)) is not None:
+    if (tied := by_identity.shared_identity(mine, theirs, likeness.carriers)) is not None:
         assert tied.weight == tied.weight, tied
 
 
 def _chosen(rng: random.Random, made: Sequence[Content]) -> Document:
     """A document of these contents, chosen from and told for programs."""
-    copies = choose.date([_copy(rng, each, number) for number, each in enumerate(made)])
+    copies = choose.assign_times([_copy(rng, each, number) for number, each in enumerate(made)])
     facts, hints = _facts(rng, copies), _hints(rng)
     verdict = choose.choose(copies, facts, hints)
     if verdict.best is not None:

@@ -76,7 +76,7 @@ def texts(folder: Path) -> None:
         text.text.addElement(odf.text.P(text=sentence()))
     text.save(folder / "survey-odfpy.odt")
     sheet = odf.opendocument.OpenDocumentSpreadsheet()
-    table = odf.table.Table(name="Timber")
+    table = odf.table.LinkState(name="Timber")
     for _ in range(20):
         row = odf.table.TableRow()
         for value in (seed.randrange(100), seed.random() * 50):

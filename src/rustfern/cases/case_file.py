@@ -116,7 +116,7 @@ def _works(process: int, began: str, host: str) -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class KeptCopy:
+class StoredCopy:
     """A copy as the case remembers it. `facts` are the JSON fields of the contract, `document` those of its document."""
 
     id: str
@@ -314,7 +314,7 @@ class CaseFile:
         rows = self._db.execute("SELECT facts FROM document WHERE facts IS NOT NULL ORDER BY number")
         return [json.loads(row[0]) for row in rows]
 
-    def copies(self, number: int) -> list[KeptCopy]:
+    def copies(self, number: int) -> list[StoredCopy]:
         """The copies of a document, by id."""
         row = self._db.execute("SELECT facts FROM document WHERE number = ?", (number,)).fetchone()
         if not row or not row[0]:
@@ -325,7 +325,7 @@ class CaseFile:
             (number,),
         )
         return [
-            KeptCopy(ident, number, os.fsdecode(path), os.fsdecode(root), json.loads(facts), document)
+            StoredCopy(ident, number, os.fsdecode(path), os.fsdecode(root), json.loads(facts), document)
             for ident, path, root, facts in rows
         ]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
+from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.core.errors import NotFound
 from rustfern.core.paths import show_name
 
@@ -13,7 +13,7 @@ _GOOD = 75.0
 _CLEAR = 10.0
 
 
-def find_copy(case: CaseFile, what: str) -> KeptCopy:
+def find_copy(case: CaseFile, what: str) -> StoredCopy:
     """The copy that is meant: a document's best one, the one with this id, or by the document's name.
 
     Raises `NotFound`, with what there is, if nothing or more than one document fits.
@@ -34,15 +34,15 @@ def find_copy(case: CaseFile, what: str) -> KeptCopy:
     raise NotFound(f"document {number} has no copy {what}", None, f"Its copies: {there}")
 
 
-def _best(case: CaseFile, number: int) -> KeptCopy:
+def _best(case: CaseFile, number: int) -> StoredCopy:
     copies = case.copies(number)
     document = next(document for document in case.documents() if document["id"] == number)
     best = next((copy for copy in copies if copy.id == document["best"]), None)
     if best is None:
         there = ", ".join(f"{copy.id} ({copy.facts['state']})" for copy in copies)
-        following = f"Take one by its id: {there}" if there else " ".join(document["why"])
+        next_step = f"Take one by its id: {there}" if there else " ".join(document["why"])
         raise NotFound(
-            f"no copy of document {number}, {show_name(document['name'])}, is known to be whole", None, following
+            f"no copy of document {number}, {show_name(document['name'])}, is known to be whole", None, next_step
         )
     return best
 

@@ -30,7 +30,7 @@ _PATIENCE = 5_000
 
 
 @dataclass(frozen=True, slots=True)
-class Done:
+class LogEntry:
     """One line of the log: a command with its arguments, or (`status` None) a note. Times in UTC."""
 
     began: datetime
@@ -81,14 +81,14 @@ def _add(file: CaseFile, says: Sequence[str], status: int | None, began: datetim
         ) from error
 
 
-def log(file: CaseFile) -> list[Done]:
+def log(file: CaseFile) -> list[LogEntry]:
     """What was done in a case, in order."""
     try:
         rows = file.connection.execute("SELECT began, ended, says, status FROM log ORDER BY rowid").fetchall()
     except sqlite3.OperationalError:
         return []  # a case of before there was a log
     return [
-        Done(datetime.fromisoformat(began), datetime.fromisoformat(ended), tuple(json.loads(says)), status)
+        LogEntry(datetime.fromisoformat(began), datetime.fromisoformat(ended), tuple(json.loads(says)), status)
         for began, ended, says, status in rows
     ]
 

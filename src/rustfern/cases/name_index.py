@@ -30,17 +30,17 @@ TABLE = "CREATE TABLE listed (id INTEGER PRIMARY KEY, path BLOB NOT NULL, names 
 _BASE = 0x9E37_79B9_7F4A_7C15
 _AT_ONCE = 1 << 16
 _STEMS_KEPT = 1_024
-_FEW_NAMES = 5_000
-"""Up to so many names are looked up without hashes: loading what hashes them takes longer."""
-_MAX_HELD = 200_000
-"""So many names of folders that were looked at are kept at hand."""
+_MAX_PLAIN_NAMES = 5_000
+"""Names that are looked up without hashes: loading what hashes them takes longer."""
+_MAX_HELD_NAMES = 200_000
+"""Names of folders looked at that are kept at hand."""
 
 
 Place = tuple[int, int]
 """A name: the number of its folder, and its place among the names there."""
 
 
-class _Few:
+class PlainIndex:
     """The names of a small search, by stem and extension; `rank` orders folders by their paths."""
 
     def __init__(self, folders: Iterable[tuple[int, Sequence[str]]], rank: Sequence[int]) -> None:
@@ -63,7 +63,7 @@ class _Few:
         return self._endings.get(extension, [])
 
 
-class _Many:
+class HashedIndex:
     """The same for a large search, by hashes: what is found may also be another name, of the same hash by chance."""
 
     def __init__(self, batches: list[Batch], rank: Sequence[int]) -> None:
@@ -150,7 +150,7 @@ class NameIndex:
         self._count = self._waiting_names = 0
         self._waiting: list[tuple[int, str, int]] = []
         self._batches: list[Batch] = []
-        self._settled: _Few | _Many | None = None
+        self._settled: PlainIndex | HashedIndex | None = None
         # What is asked for is often asked again: the copies of one folder, the names that many homes share.
         self._at_hand: dict[int, tuple[str, list[str]]] = {}
         self._held = 0
@@ -175,7 +175,7 @@ class NameIndex:
             self._waiting.append((self._count, folded, len(names)))
             self._waiting_names += len(names)
         self._db.executemany("INSERT INTO listed VALUES (?, ?, ?)", lines)
-        if self._batches or self._waiting_names > _FEW_NAMES:
+        if self._batches or self._waiting_names > _MAX_PLAIN_NAMES:
             self._hash_waiting()
         self._settled = None
         self._of_stem.cache_clear()
@@ -198,16 +198,16 @@ class NameIndex:
         """Make look-ups fast; called when all names are in (else the first look-up does it)."""
         self._lookup()
 
-    def _lookup(self) -> _Few | _Many:
+    def _lookup(self) -> PlainIndex | HashedIndex:
         if self._settled is None:
             self._db.execute("CREATE INDEX IF NOT EXISTS listed_path ON listed (path)")
             rank = [0] * (self._count + 1)
             for place, (ident,) in enumerate(self._db.execute("SELECT id FROM listed ORDER BY path")):
                 rank[ident] = place
             if self._batches:
-                self._settled = _Many(self._batches, rank)
+                self._settled = HashedIndex(self._batches, rank)
             else:
-                self._settled = _Few([(ident, folded.split("/")) for ident, folded, _ in self._waiting], rank)
+                self._settled = PlainIndex([(ident, folded.split("/")) for ident, folded, _ in self._waiting], rank)
         return self._settled
 
     def _row(self, ident: int) -> tuple[str, list[str]]:
@@ -217,7 +217,7 @@ class NameIndex:
             row = self._db.execute("SELECT path, names FROM listed WHERE id = ?", (ident,)).fetchone()
             found = (os.fsdecode(row[0]), os.fsdecode(row[1]).split("/")) if row else ("", [])
             self._held += len(found[1])
-            if self._held > _MAX_HELD:
+            if self._held > _MAX_HELD_NAMES:
                 self._at_hand.clear()
                 self._held = len(found[1])
             self._at_hand[ident] = found

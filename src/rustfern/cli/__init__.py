@@ -68,7 +68,7 @@ def main() -> None:
     """
 
 
-def say(text: str) -> None:
+def print_message(text: str) -> None:
     """Say something on stderr; on a terminal, lines are broken between words."""
     whole = f"rustfern: {show_name(text)}"
     if sys.stderr.isatty():
@@ -91,9 +91,9 @@ def print_aside(text: str) -> None:
         print(text, file=sys.stderr, flush=True)
 
 
-def tell(error: RustFernError) -> None:
+def print_error(error: RustFernError) -> None:
     """Say an error on stderr: what, where, what next."""
-    say(str(error))
+    print_message(str(error))
 
 
 _cases: list[str] = []
@@ -139,7 +139,7 @@ def _tell_unexpected(error: Exception) -> None:
             f"a mistake in Rust Fern ended this ({type(error).__name__} in {place}: {str(error)[:200]}). Nothing that was searched "
             "was changed. Report it with these words; RUSTFERN_TRACEBACK=1 shows more"
         )
-    say(said)
+    print_message(said)
 
 
 def _answer_nowhere() -> None:
@@ -195,16 +195,16 @@ def run() -> None:
         status = main(prog_name="rustfern", standalone_mode=False)
         sys.stdout.flush()
     except RustFernError as error:
-        tell(error)
+        print_error(error)
         status = error.exit_status
     except click.exceptions.Abort:
-        say("interrupted; nothing half-done was left under a final name")
+        print_message("interrupted; nothing half-done was left under a final name")
         status = 130
     except click.ClickException as error:
         _tell_usage(error)
         status = 2
     except KeyboardInterrupt:
-        say("interrupted; nothing half-done was left under a final name")
+        print_message("interrupted; nothing half-done was left under a final name")
         status = 130
     except BrokenPipeError:
         _answer_nowhere()

@@ -13,12 +13,12 @@ import click
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import about_case, case_in_use, open_existing
-from rustfern.cli import say
+from rustfern.cli import print_message
 from rustfern.cli.time_types import CLOCK_ERROR, TIME, ZONE
 from rustfern.core.model import Hints, Situation
 from rustfern.core.paths import show_name
 from rustfern.core.times import show_in, zone_named
-from rustfern.operations.session import copy_elsewhere
+from rustfern.operations.session import set_scratch_outside
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 _SITUATIONS = [str(s) for s in Situation if s is not Situation.NOTHING_LOST]
@@ -102,7 +102,7 @@ def warn_same_disk(target: str, searched: Sequence[str]) -> None:
     from rustfern.operations.targets import same_volume
 
     if (shared := same_volume(target, searched)) is not None:
-        say(
+        print_message(
             f"careful: {show_name(target)} is on the same disk as {show_name(shared)}. Writing there can destroy "
             "what could still be saved after a deletion: another disk is better"
         )
@@ -117,8 +117,8 @@ def case_at(path: str | None) -> CaseFile:
 
     file = open_existing(path or case_in_use())
     works_in(file.path)
-    say(about_case(file))
-    copy_elsewhere(roots_of(file))
+    print_message(about_case(file))
+    set_scratch_outside(roots_of(file))
     name = file.about("zone")
     show_in(zone_named(name) if name else None)
     return file

@@ -13,16 +13,16 @@ class RustFernError(Exception):
 
     exit_status = 3
 
-    def __init__(self, what: str, where: str | None = None, following: str | None = None) -> None:
+    def __init__(self, what: str, where: str | None = None, next_step: str | None = None) -> None:
         super().__init__(what)
-        self.what, self.where, self.following = what, where, following
+        self.what, self.where, self.next_step = what, where, next_step
 
     def __str__(self) -> str:
         text = self.what
         if self.where:
             text += f": {show_name(self.where)}"
-        if self.following:
-            text += f". {self.following}"
+        if self.next_step:
+            text += f". {self.next_step}"
         return text
 
 

@@ -151,7 +151,7 @@ class Content:
     text_hash: str | None = None
     tokens: bytes = b""
     lines: bytes = b""
-    looks: str | None = None
+    pixel_hash: str | None = None
     amounts: Mapping[str, int] = field(default_factory=dict)
 
     @property

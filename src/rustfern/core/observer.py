@@ -13,7 +13,7 @@ class Observer(Protocol):
         """A new stage begins."""
 
     def count(self, files: int) -> None:
-        """So many files were seen."""
+        """Files seen so far."""
 
     def so_far(self, lines: Sequence[str]) -> None:
         """What is known before the whole tree was walked."""

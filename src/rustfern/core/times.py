@@ -95,7 +95,7 @@ def local(time: datetime) -> datetime:
         return time  # the first and last days of the calendar have no time in some zones
 
 
-def minute(time: datetime) -> str:
+def format_time(time: datetime) -> str:
     """A time for people, to the minute."""
     return f"{local(time):%Y-%m-%d %H:%M}"
 

@@ -161,7 +161,7 @@ class Part(io.RawIOBase, BinaryIO):
 Data = bytes | Paged
 
 
-def held(stream: BinaryIO, size: int) -> Data:
+def load_or_page(stream: BinaryIO, size: int) -> Data:
     """The whole content: as `bytes` if it is small, else paged."""
     stream.seek(0)
     return stream.read(size) if size <= HELD else Paged(stream, size)

@@ -102,7 +102,7 @@ _READERS = {
 """Which module reads a format to its end; each is imported only when a file of its kind is there."""
 
 
-class Recognised:
+class SignatureOnly:
     """Told by the first bytes; most are read to the end by a module of their own, the others are known by signature only."""
 
     def score(self, head: bytes, tail: bytes) -> float:

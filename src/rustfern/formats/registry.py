@@ -57,7 +57,7 @@ def families() -> tuple[Format, ...]:
     from rustfern.formats.drawings.cdr import RiffDrawing
     from rustfern.formats.office.binary_office import OfficeBinary
     from rustfern.formats.office.odf import FlatOdf
-    from rustfern.formats.recognised import Recognised
+    from rustfern.formats.recognised import SignatureOnly
     from rustfern.formats.text.mail import Mail
     from rustfern.formats.text.plain import PlainText
     from rustfern.formats.text.xml_documents import Markup
@@ -69,7 +69,7 @@ def families() -> tuple[Format, ...]:
         Markup(),
         Database(),
         RiffDrawing(),
-        Recognised(),
+        SignatureOnly(),
         Mail(),
         PlainText(),
     )
@@ -224,11 +224,11 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         exif = of_exif(data) if reading.glance.format in _WITH_EXIF else ()
         carried = (*reading.glance.identity, *exif, *of_xmp(data))
         reading = replace(reading, glance=replace(reading.glance, identity=carried))
-    looks = None
+    pixel_hash = None
     if digest and isinstance(stream, io.BytesIO) and reading.state is State.INTACT and reading.glance.format in PIXELS:
         from rustfern.formats.images.raster import pixels
 
-        looks = pixels(stream.getvalue(), PIXELS[reading.glance.format])
+        pixel_hash = pixels(stream.getvalue(), PIXELS[reading.glance.format])
     has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
     return Content(
         glance=reading.glance,
@@ -240,7 +240,7 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         text_hash=sink.text_hash() if has_text else None,
         tokens=sink.tokens(),
         lines=sink.lines(),
-        looks=looks,
+        pixel_hash=pixel_hash,
         amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
     )
 

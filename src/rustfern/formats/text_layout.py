@@ -12,7 +12,7 @@ import re
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
-from rustfern.formats.text_sink import Spot, TextSink
+from rustfern.formats.text_sink import CellAddress, TextSink
 
 _MARKED = frozenset({"md", "rst", "org", "adoc"})
 _HEADING = re.compile(r" {0,3}(#{1,6})[ \t]+(.+)$|={1,5} .+$|(\*{1,6}) .+$")
@@ -87,13 +87,13 @@ class Grid:
             self._open.pop()
 
     @property
-    def spot(self) -> Spot | None:
+    def spot(self) -> CellAddress | None:
         """The innermost cell, None outside of tables."""
         table, row, column = self._open[-1] if self._open else (0, 0, 0)
         return (table, row, column) if row and column else None
 
 
-def hand_on(sink: TextSink, text: str, level: int, spot: Spot | None) -> None:
+def emit(sink: TextSink, text: str, level: int, spot: CellAddress | None) -> None:
     """A paragraph: the cell of a table, a heading of a level, or plain text."""
     if spot is None and level:
         sink.add(text, "heading", level)

@@ -13,14 +13,14 @@ from typing import Literal
 
 _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
 _ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
-_TOGETHER = 1 << 16
+_BATCH_CHARACTERS = 1 << 16
 MAX_WORDS = 2_000_000
-"""So many words of a text are compared; what stands behind them only counts."""
-LONG = 1 << 20
+"""Words of a text that are compared; what stands behind them is only counted."""
+LONG_CHARACTERS = 1 << 20
 """Paragraphs and cells of more characters are worked on in parts."""
 _MAX_TEXTS_BYTES = 96 << 20
 _SIGNS = bytes(97 if chr(n).isalnum() and n < 128 else 106 if n in b".,'" else 32 for n in range(256))
-_LEAST_LINE = 5
+_MIN_LINE_BYTES = 5
 
 
 def fold(text: str) -> str:
@@ -42,7 +42,7 @@ def number(text: str) -> str:
 
 
 PieceKind = Literal["text", "heading", "cell", "field", "line"]
-Spot = tuple[int, int, int]
+CellAddress = tuple[int, int, int]
 """Table, row and column of a cell, each from 1; table 0 is the sheet itself."""
 
 
@@ -56,7 +56,7 @@ class Piece:
     kind: PieceKind = "text"
     level: int = 0
     section: str = ""
-    spot: Spot | None = None
+    spot: CellAddress | None = None
     label: str = ""
 
 
@@ -72,9 +72,9 @@ def column_name(number: int) -> str:
 def parts_of(text: str) -> Iterator[str]:
     """A very long text in parts, cut between words where that can be: each part can be worked on in bounded memory."""
     start = 0
-    while len(text) - start > LONG:
-        cut = text.rfind(" ", start, start + LONG)
-        end = cut if cut > start else start + LONG
+    while len(text) - start > LONG_CHARACTERS:
+        cut = text.rfind(" ", start, start + LONG_CHARACTERS)
+        end = cut if cut > start else start + LONG_CHARACTERS
         yield text[start:end]
         start = end
     yield text[start:]
@@ -96,7 +96,7 @@ class Gathered:
         """Take a piece."""
         self._pieces.append(text)
         self._length += len(text)
-        if self._length > LONG:
+        if self._length > LONG_CHARACTERS:
             *parts, rest = parts_of("".join(self._pieces))
             for part in parts:
                 self._put(part)
@@ -183,7 +183,7 @@ class TextSink:
         self._hash = hashlib.sha256()
 
     def add(
-        self, text: str, kind: PieceKind = "text", level: int = 0, spot: Spot | None = None, label: str = ""
+        self, text: str, kind: PieceKind = "text", level: int = 0, spot: CellAddress | None = None, label: str = ""
     ) -> None:
         """Take one piece; white space is folded, empty pieces do not count."""
         if self.keeps:
@@ -195,7 +195,7 @@ class TextSink:
         if not self.counted:
             self.pieces += not text.isspace() and bool(text)
             return
-        if len(text) > LONG:
+        if len(text) > LONG_CHARACTERS:
             for part in parts_of(text):
                 self.count(part)
             return
@@ -205,7 +205,7 @@ class TextSink:
         self.pieces += 1
         self._waiting.append(text)
         self._length += len(text)
-        if self._length > _TOGETHER:
+        if self._length > _BATCH_CHARACTERS:
             self._work()
 
     def count_lines(self, lines: list[str]) -> None:
@@ -219,11 +219,11 @@ class TextSink:
             self.pieces += bool(text)
             self._waiting.append(text)
             self._length += len(text)
-            if self._length > _TOGETHER:
+            if self._length > _BATCH_CHARACTERS:
                 self._work()
 
     def show(
-        self, text: str, kind: PieceKind = "text", level: int = 0, spot: Spot | None = None, label: str = ""
+        self, text: str, kind: PieceKind = "text", level: int = 0, spot: CellAddress | None = None, label: str = ""
     ) -> None:
         """Keep a piece for showing only; lines keep their indentation, and empty ones their place."""
         if self._keep <= 0:
@@ -265,7 +265,7 @@ class TextSink:
         self._words += len(found)
         if self._hashed and len(self._tokens) < MAX_WORDS:
             self._tokens.extend(map(zlib.crc32, found))
-            self._lines.extend(zlib.crc32(line) for line in data.split(b"\n") if len(line) >= _LEAST_LINE)
+            self._lines.extend(zlib.crc32(line) for line in data.split(b"\n") if len(line) >= _MIN_LINE_BYTES)
 
     @property
     def words(self) -> int:

@@ -32,8 +32,8 @@ _ABOUT_THEN = timedelta(days=60)
 _SAVED_AFTER = timedelta(days=1)
 _ENOUGH_WORDS = 10
 _SOON = timedelta(days=7)
-_ENOUGH_TO_BE_ONE, _THE_SAME, _NEARLY = 20, 0.9, 0.85
-"""So many words, and so much of their runs in another file: it is the same text."""
+_MIN_SAME_WORDS, _SAME_SHARE, _NEARLY_SAME_SHARE = 20, 0.9, 0.85
+"""Least words, and shares of their runs that another file must hold, to be the same text (or nearly)."""
 _TELLING = 2.0
 """An identity that weighs less than this does not make up for texts that have nothing in common."""
 _MUCH_OF_IT, _BY_PART_OF_IT, _OWN_IDENTITY = 0.8, 0.62, 4.5
@@ -59,7 +59,7 @@ class Comparing(Elsewhere):
             claimed = beside or bool(item.evidence)
             alike, tie = False, 0.0
             for content in contents[item.path]:
-                if tied := by_identity.tie(copy.content, content, self.likeness.carriers):
+                if tied := by_identity.shared_identity(copy.content, content, self.likeness.carriers):
                     item.evidence.append(tied)
                     tie = max(tie, tied.weight)
                     alike = alike or tied.weight >= _TELLING
@@ -129,7 +129,7 @@ class Comparing(Elsewhere):
         Looked for among documents that were saved in the week after the copy was written.
         """
         content = best.content
-        if (content.words or 0) < _ENOUGH_TO_BE_ONE or best.entry.modified is None:
+        if (content.words or 0) < _MIN_SAME_WORDS or best.entry.modified is None:
             return None
         home = draft.home
         base = (home.volume or home.path) if home else best.entry.root
@@ -143,7 +143,7 @@ class Comparing(Elsewhere):
 
     def _much_of(self, path: str, content: Content) -> bool:
         """Whether a file holds nearly all of a text, and perhaps more."""
-        return any(by_content.shared(content, each) >= _NEARLY for each in self._contents(path)[:1])
+        return any(by_content.shared(content, each) >= _NEARLY_SAME_SHARE for each in self._contents(path)[:1])
 
     def _holds(self, path: str, copy: Copy, content: Content) -> bool:
         """Whether a file holds all of a copy's text and little else, and was saved when the work on the copy ended, or soon after."""
@@ -155,7 +155,7 @@ class Comparing(Elsewhere):
             return False
         found = by_content.difference(content, contents[0])
         much = found.only_left or found.only_right > found.common / 2
-        return not much and by_content.shared(content, contents[0]) >= _THE_SAME
+        return not much and by_content.shared(content, contents[0]) >= _SAME_SHARE
 
     def _is_document(self, path: str) -> bool:
         """Whether a path is that of a document of its own, not of a copy of one."""

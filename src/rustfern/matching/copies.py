@@ -11,12 +11,12 @@ from datetime import datetime, timedelta
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind
 from rustfern.core.paths import show_name
-from rustfern.core.times import minute
+from rustfern.core.times import format_time
 from rustfern.formats.format_table import BELONGING, extension_of, extension_right
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.state import OPEN_FOR, SLACK, Draft, clocks_of, foreign, last_part
+from rustfern.matching.state import OPEN_FOR, SLACK, Draft, clocks_of, is_other_format, last_part
 from rustfern.search.recorded_paths import translate
 from rustfern.sources.folder import exists, with_companions
 
@@ -49,7 +49,7 @@ class Copies(Comparing):
             self.own_document(copy, find, title, never_saved=True, notes=place.notes)
             return True
         copy = self.read_copy(find, find.entry, ())
-        if foreign(copy.content, place):
+        if is_other_format(copy.content, place):
             return True
         beside = place.where in ("beside", "index")
         found = self._by_path(find) or by_name.for_copy(
@@ -171,7 +171,7 @@ class Copies(Comparing):
             return
         place = self.catalogue.places[find.place]
         copy = self.read_copy(find, find.entry, ())
-        if foreign(copy.content, place):
+        if is_other_format(copy.content, place):
             return
         found = self.around(find, copy, beside=place.where == "beside")
         self.compare(copy, found, beside=place.where == "beside")
@@ -226,7 +226,7 @@ class Copies(Comparing):
                 if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
                     opened.append((item, lock))
         for item, lock in opened:
-            since = f" (since {minute(lock.opened)})" if lock.opened else ""
+            since = f" (since {format_time(lock.opened)})" if lock.opened else ""
             text = f"it was written {where}while the lock shows the document open{since}"
             item.evidence.append(weights.evidence(kind, text, 1.0 / len(opened)))
 

@@ -5,16 +5,16 @@ from __future__ import annotations
 import os
 
 from rustfern.core.model import Evidence, Find, Home, Record
-from rustfern.core.times import minute
+from rustfern.core.times import format_time
 from rustfern.matching.evidence import by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.state import Draft, Table, last_part
+from rustfern.matching.state import Draft, LinkState, last_part
 from rustfern.search.recorded_paths import take_apart, translate
-from rustfern.settings.read import Told, expand
+from rustfern.settings.read import SettingValue, expand
 from rustfern.sources.folder import exists
 
 
-class Recents(Table):
+class Recents(LinkState):
     """The steps that use what settings tell."""
 
     def take_settings(self) -> None:
@@ -33,14 +33,14 @@ class Recents(Table):
         for told in self.settings.of("recovery"):
             self._recovery(told)
 
-    def _here(self, told: Told) -> str | None:
+    def _here(self, told: SettingValue) -> str | None:
         return self.recorded_here(expand(told.text, told.home, self.settings, told.file), told.home)
 
     def recorded_here(self, recorded: str, home: Home | None) -> str | None:
         """Where a recorded path lies in what is searched, None if outside."""
         return translate(recorded, home, self.homes, self.roots)
 
-    def _recovery(self, told: Told) -> None:
+    def _recovery(self, told: SettingValue) -> None:
         """A recovery entry holds the paths of original and autosave, in no published order."""
         temp = original = recorded = None
         for text in told.text.split("\0"):
@@ -78,8 +78,8 @@ class Recents(Table):
                 item.evidence.append(self._piece(told))
 
     @staticmethod
-    def _piece(told: Told | None) -> Evidence:
-        when = f", at {minute(told.when)}" if told and told.when else ""
+    def _piece(told: SettingValue | None) -> Evidence:
+        when = f", at {format_time(told.when)}" if told and told.when else ""
         return weights.evidence("recent-list", f"a recent-file list names it as opened{when}")
 
     def for_away(self, find: Find) -> tuple[str, Evidence] | None:

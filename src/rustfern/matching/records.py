@@ -11,10 +11,10 @@ from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError, explain
 from rustfern.core.model import Evidence, Find, Home, Lock, Order, Record
 from rustfern.core.paths import inside, show_name
-from rustfern.core.times import minute, to_utc
+from rustfern.core.times import format_time, to_utc
 from rustfern.matching.evidence import by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.state import OPEN_FOR, SLACK, Draft, last_part, whereabouts
+from rustfern.matching.state import OPEN_FOR, SLACK, Draft, last_part, where_to_ask
 from rustfern.matching.trash import Trash
 from rustfern.search.recorded_paths import translate
 from rustfern.sources.folder import exists
@@ -184,7 +184,7 @@ class Traces(Trash):
             original = self._recorded_here(recorded, find.home) if recorded else None
             if original is not None:
                 draft: Draft | None = self.draft(original, find.home, recorded)
-            elif recorded and whereabouts(recorded):
+            elif recorded and where_to_ask(recorded):
                 draft = self.outside(recorded, last_part(recorded), find.home)
             else:
                 draft = None
@@ -337,7 +337,9 @@ class Traces(Trash):
         upto = lock.opened + OPEN_FOR
         for copy in draft.copies if draft else ():
             if copy.entry.modified and lock.opened - SLACK <= copy.entry.modified <= upto:
-                text = f"a copy of this document was written after the lock was made ({minute(copy.entry.modified)})"
+                text = (
+                    f"a copy of this document was written after the lock was made ({format_time(copy.entry.modified)})"
+                )
                 return weights.evidence("copy-then", text)
         saved = self.modified(path)
         if saved is not None and lock.opened - SLACK <= saved <= upto:

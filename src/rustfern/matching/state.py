@@ -35,7 +35,7 @@ from rustfern.matching.evidence import weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.evidence.similarity_index import Likeness
 from rustfern.search.recorded_paths import home_finder, take_apart
-from rustfern.settings.read import Settings, Told
+from rustfern.settings.read import Settings, SettingValue
 from rustfern.sources.folder import FolderSource, exists
 
 _TRIES = 3
@@ -164,7 +164,7 @@ def clocks_of(entry: Entry, content: Content) -> dict[str, datetime]:
     return clocks
 
 
-class Table:
+class LinkState:
     """The table on which finds become documents."""
 
     def __init__(
@@ -199,8 +199,8 @@ class Table:
         self.narrowed = narrowed
         self.settings = Settings()
         self.recorded: set[str] = set()  # records that were read before everything was walked
-        self.recent: dict[str, Told] = {}  # key of a document → the latest entry of a recent-file list
-        self.away: dict[str, Told] = {}  # recorded paths outside of what is searched
+        self.recent: dict[str, SettingValue] = {}  # key of a document → the latest entry of a recent-file list
+        self.away: dict[str, SettingValue] = {}  # recorded paths outside of what is searched
         self.gone = RecentNames()
         self.found_paths: set[str] = set()
         self.recorded_times: dict[str, datetime] = {}  # copy → when an editor's own list says it was kept
@@ -304,7 +304,7 @@ class Table:
         base = os.path.basename(entry.path)
         told = near.shown_stem(find, place.prefixes) if "name" in find.fields else None
         content, members = self.content_of(entry, name or told or base)
-        content, notes = complete_enough(content, place) if not foreign(content, place) else (content, ())
+        content, notes = complete_enough(content, place) if not is_other_format(content, place) else (content, ())
         return Copy(
             entry=entry,
             kind=Kind(find.kind),
@@ -366,7 +366,7 @@ def not_judged(error: Exception) -> str:
     return f"could not be judged ({type(error).__name__}: {str(error)[:100]}); look at it, and restore it by its id"
 
 
-def foreign(content: Content, place: Place) -> bool:
+def is_other_format(content: Content, place: Place) -> bool:
     """Whether the content shows that this only has the name of a copy of this place, not its nature."""
     whole = content.format is not None and content.state is not State.DAMAGED
     return bool(place.formats) and whole and content.format not in (*place.formats, "cfb")
@@ -392,7 +392,7 @@ def last_part(recorded: str) -> str:
     return apart.parts[-1] if apart and apart.parts else recorded.rstrip("/\\").replace("\\", "/").rpartition("/")[2]
 
 
-def whereabouts(recorded: str) -> str | None:
+def where_to_ask(recorded: str) -> str | None:
     """What to ask for when an original is on a disk, a share or a server that is not there; None if nothing tells."""
     apart = take_apart(recorded)
     if apart is None:

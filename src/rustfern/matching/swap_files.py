@@ -12,7 +12,7 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Copy, Entry, Evidence, Find, Glance, Kind, Lock, State
 from rustfern.core.times import to_utc
 from rustfern.matching.evidence import weights
-from rustfern.matching.state import Draft, Table, clocks_of, last_part
+from rustfern.matching.state import Draft, LinkState, clocks_of, last_part
 from rustfern.search.recorded_paths import translate
 from rustfern.sources.folder import exists
 
@@ -23,7 +23,7 @@ _MAX_JOURNAL = 256 << 20
 _SAME_SECOND = timedelta(seconds=1)
 
 
-class Swaps(Table):
+class Swaps(LinkState):
     """The steps that match and rebuild swap files. They come last: any copy may be what a swap is rebuilt on."""
 
     def take_swap(self, find: Find) -> None:

@@ -10,16 +10,16 @@ from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Find, Record
 from rustfern.core.paths import show_name
-from rustfern.core.times import minute, to_utc
+from rustfern.core.times import format_time, to_utc
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.matching.evidence import weights
-from rustfern.matching.state import Deleted, Draft, Table, last_part
+from rustfern.matching.state import Deleted, Draft, LinkState, last_part
 from rustfern.search.recorded_paths import join_as_there, take_apart, translate
 
 _MAX_DELETED_INSIDE = 2_000
 
 
-class Trash(Table):
+class Trash(LinkState):
     """The steps that match trash to its records."""
 
     def note_deleted(self, find: Find, data: bytes) -> None:
@@ -39,7 +39,7 @@ class Trash(Table):
             self.trash[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
         elif reader == "trash-ds-store":
             volume = find.home.volume or find.home.root if find.home else os.path.dirname(os.path.dirname(folder))
-            for name, (place, was) in ds_store.put_back(data).items():
+            for name, (place, was) in ds_store.original_locations(data).items():
                 parts = [part for part in place.split("/") if part not in ("", ".", "..")]
                 original = join_as_there(volume, [*parts, was.replace("/", ":")], any_case=True)
                 recorded = "/".join(["", *parts, was])
@@ -89,7 +89,7 @@ class Trash(Table):
             else self.outside(found.recorded, last_part(found.recorded), found.find.home)
         )
         draft.trashed = True
-        says = "a trash record says that it was deleted" + (f" at {minute(found.when)}" if found.when else "")
+        says = "a trash record says that it was deleted" + (f" at {format_time(found.when)}" if found.when else "")
         kind = self.catalogue.places[found.find.place].reader
         piece = weights.evidence("trash-record", says)
         draft.records.append(Record(found.find.entry.path, kind, says, (piece,), found.when))

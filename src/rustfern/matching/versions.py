@@ -97,7 +97,7 @@ class Elsewhere(Recents):
                     copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
                     draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
 
-    def take_held(self) -> None:
+    def add_open_deleted_files(self) -> None:
         """On the live machine: documents that were deleted or replaced while a program still holds them open."""
         source = FolderSource(HELD_ROOT)
         for path, was, program in live_machine.deleted_but_open():
@@ -133,7 +133,7 @@ class Elsewhere(Recents):
             return
         self.more.append(Find(entry, "by-content", "temporary", {}, self.home_of(path)))
 
-    def take_asked(self, document: str) -> None:
+    def add_requested(self, document: str) -> None:
         """What the person named is always answered for, also where nothing was left of it but the file itself."""
         for stem in dict.fromkeys((document, os.path.splitext(document)[0])):
             for path in self.case.names.by_stem(fold_name(stem), limit=_MAX_ASKED):
@@ -219,7 +219,7 @@ class Elsewhere(Recents):
             draft.trashed = True
         draft.copies.append(replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0]))
 
-    def take_sought(self, hosts: Iterable[str]) -> None:
+    def add_conflict_copies(self, hosts: Iterable[str]) -> None:
         """Copies whose names only show beside the original's: a conflict copy that carries the name of a machine."""
         known = {host.casefold() for host in hosts if len(host) > 2}
         with_dash = self.case.names.shaped(r"[^/]*-[^/]*[A-Za-z0-9]\.[^/]*")

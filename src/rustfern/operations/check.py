@@ -13,19 +13,19 @@ from datetime import timedelta
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Entry, Glance, State
-from rustfern.core.times import local, minute
+from rustfern.core.times import format_time, local
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import BELONGING, class_of, extension_of, extension_right, title_of
-from rustfern.operations.session import copy_elsewhere_of
+from rustfern.operations.session import set_scratch_outside_of
 from rustfern.output.temporary import place
 from rustfern.sources.folder import FolderSource, with_companions
 
-_MANY, _WITHIN = 5, timedelta(minutes=30)
+_MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _LONG_PATH = 259
 _LONG_SHEET = 218
 _NOT_IN_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]|[. ]$|^(?:con|prn|aux|nul|com\d|lpt\d)(?:\.|$)', re.IGNORECASE)
-_TOGETHER = 16
-"""From so many files on, all processor cores are used."""
+_MIN_PARALLEL_FILES = 16
+"""Files from which on all processor cores are used."""
 _LOCKS = ("~$", ".~lock.", ".#")
 _MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
 
@@ -44,9 +44,9 @@ class Checked:
 
 def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Checked]:
     """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
-    copy_elsewhere_of([path for path in paths if path != "-"])
+    set_scratch_outside_of([path for path in paths if path != "-"])
     files = list(_files(paths, recursive=recursive))
-    if len(files) < _TOGETHER or (os.cpu_count() or 1) < 2 or "-" in files:
+    if len(files) < _MIN_PARALLEL_FILES or (os.cpu_count() or 1) < 2 or "-" in files:
         yield from (check_one(path) if path != "-" else _stdin() for path in files)
         return
     from concurrent.futures import ProcessPoolExecutor
@@ -204,9 +204,9 @@ def alarm(checked: Sequence[Checked]) -> str | None:
             groups.setdefault(ending, []).append(item)
     for ending, items in groups.items():
         times = sorted(item.entry.modified for item in items if item.entry and item.entry.modified)
-        if len(times) >= _MANY and times[-1] - times[0] <= _WITHIN:
+        if len(times) >= _MIN_ALARMING_FILES and times[-1] - times[0] <= _ALARM_WINDOW:
             return (
-                f"{len(times)} files ending in .{ending} were damaged between {minute(times[0])} and "
+                f"{len(times)} files ending in .{ending} were damaged between {format_time(times[0])} and "
                 f"{local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
             )
     return None

@@ -13,8 +13,8 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Find, Hints, Home
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
-from rustfern.matching.linker import Assembly, Draft
-from rustfern.search.patterns import is_system, says_nothing
+from rustfern.matching.linker import Draft, Linker
+from rustfern.search.patterns import is_system, is_uninformative_name
 from rustfern.search.search import Search
 from rustfern.selection import ranking
 
@@ -24,7 +24,7 @@ _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent",
 _MAX_ORIGINALS = 200
 
 
-def take_settings(search: Search, assembly: Assembly) -> None:
+def take_settings(search: Search, assembly: Linker) -> None:
     """Hand over what was read of settings when the known places were looked through."""
     assembly.settings = search.settings
     assembly.found_paths = {find.entry.path for find in search.finds}
@@ -32,7 +32,7 @@ def take_settings(search: Search, assembly: Assembly) -> None:
         assembly.take_settings()
 
 
-def take_records(search: Search, assembly: Assembly) -> None:
+def take_records(search: Search, assembly: Linker) -> None:
     """Read the records that were found so far."""
     for find in search.finds:
         if find.kind == "record":
@@ -42,7 +42,7 @@ def take_records(search: Search, assembly: Assembly) -> None:
 
 
 def gather(
-    search: Search, assembly: Assembly, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
+    search: Search, assembly: Linker, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
 ) -> None:
     """All that follows when everything was walked: what records say, matching, what is reached only then. `dismissed` are paths of files
     whose first bytes must tell.
@@ -54,7 +54,7 @@ def gather(
     hosts = [told.text for told in search.settings.of("host")]
     top = assembly.roots[0]
     with assembly.isolated(top):
-        assembly.take_sought(hosts)
+        assembly.add_conflict_copies(hosts)
     if dismissed:
         observer.stage("looking at the first bytes of files whose names say nothing")
         for number, path in enumerate(dismissed):
@@ -67,16 +67,16 @@ def gather(
     match(assembly, assembly.catalogue, finds)
     with assembly.isolated(top):
         if live:
-            assembly.take_held()
+            assembly.add_open_deleted_files()
         if hints.document:
-            assembly.take_asked(hints.document)
+            assembly.add_requested(hints.document)
     with assembly.isolated(top):
         assembly.take_versions(hints.document)
     assembly.take_mail()
     assembly.take_placeholders()
 
 
-def read_gently(search: Search, assembly: Assembly, file: CaseFile, hints: Hints) -> None:
+def read_gently(search: Search, assembly: Linker, file: CaseFile, hints: Hints) -> None:
     """Take what will be read from a disk that may die, the most wanted first: from here on it is read from what was taken."""
     words = re.split(r"\W+", os.path.splitext(hints.document)[0].strip()) if hints.document else []
     named = "(?i:[^/]*" + "[^/]*".join(map(re.escape, words)) + "[^/]*)"
@@ -118,7 +118,7 @@ def walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) 
 
     def on_dismissed(folder: str, names: list[str]) -> None:
         if not is_system(folder, search.sources):
-            dismissed.extend(os.path.join(folder, name) for name in names if says_nothing(name))
+            dismissed.extend(os.path.join(folder, name) for name in names if is_uninformative_name(name))
 
     search.rest(on_documents, observer.count, on_versions, on_dismissed if thorough else None)
     file.add_names(waiting)
@@ -140,7 +140,7 @@ def _is_rebuilt(places: Catalogue, find: Find) -> bool:
     return place.is_copy and bool(place.reader)
 
 
-def match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None:
+def match(assembly: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
     """Records first, then locks, then copies that are named, then those whose name says nothing."""
     assembly.take_trash([find for find in finds if find.kind == "trash"])
     for find in finds:
@@ -174,6 +174,6 @@ def match(assembly: Assembly, places: Catalogue, finds: Sequence[Find]) -> None:
     assembly.take_kept_attachments(kept)
 
 
-def of_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
+def without_other_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:
     """Without what a common trash or temporary folder holds of people who were not asked for."""
     return [d for d in drafts if d.original is None or not any(inside(d.original, home.path) for home in others)]

@@ -34,8 +34,8 @@ from rustfern.sources import disk_health
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.kept_folder import EARLIER, FILES, MANIFEST, SCHEMA, inner_parts, is_kept, read_files, read_head
 
-_CHUNK = 1 << 20
-_TRIES = 3
+_CHUNK_BYTES = 1 << 20
+_MAX_READS = 3
 _FOLDER_MODE = 0o700
 _SAVED, _SETTINGS, _LONG = 2.5, 2.7, 3
 """Order of what is taken: copies that vanish soonest, then the originals they belong to, settings, what stays for long."""
@@ -384,7 +384,7 @@ class _Keeper:
         part = fresh_name()
         handle = folder.make(part)
         try:
-            for attempt in range(_TRIES):
+            for attempt in range(_MAX_READS):
                 before = os.lstat(entry.path)
                 if not stat.S_ISREG(before.st_mode):
                     raise SourceError("this is not a regular file any more", entry.path)
@@ -398,7 +398,7 @@ class _Keeper:
                 after = os.lstat(entry.path)
                 if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns):
                     break
-                if attempt == _TRIES - 1:
+                if attempt == _MAX_READS - 1:
                     self.out.changing.append(entry.path)
         except BaseException as error:
             os.close(handle)
@@ -431,7 +431,7 @@ class _Keeper:
         """Where there are no hard links: copy to the other folder under a fresh name, then give it its own."""
         with other.scratch() as made:
             with folder.open(name) as source, os.fdopen(other.make(made), "wb") as out:
-                shutil.copyfileobj(source, out, _CHUNK)
+                shutil.copyfileobj(source, out, _CHUNK_BYTES)
             other.rename(made, name)
 
     def _line(self, line: dict[str, object]) -> None:
@@ -451,7 +451,7 @@ def _ends_in_line(folder: str) -> bool:
 
 def _block(stream: BinaryIO, path: str) -> bytes:
     try:
-        return stream.read(_CHUNK)
+        return stream.read(_CHUNK_BYTES)
     except OSError as error:
         raise SourceError(f"reading failed ({explain(error)})", path) from error
 
@@ -471,6 +471,6 @@ def _sum_of(folder: Folder, name: str) -> str:
 
 def _sum(stream: BinaryIO) -> str:
     digest = hashlib.sha256()
-    while block := stream.read(_CHUNK):
+    while block := stream.read(_CHUNK_BYTES):
         digest.update(block)
     return digest.hexdigest()

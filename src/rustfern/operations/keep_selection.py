@@ -18,17 +18,17 @@ from rustfern.core.model import Content, Copy, Entry, Find, Glance, Hints, Home,
 from rustfern.core.observer import Observer
 from rustfern.formats import registry as formats
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.linker import Assembly, Reader
-from rustfern.operations.collect import gather, of_people, take_records, take_settings, walk
+from rustfern.matching.linker import Linker, Reader
+from rustfern.operations.collect import gather, take_records, take_settings, walk, without_other_people
 from rustfern.search.search import Search
 from rustfern.sources.folder import FolderSource, exists
 
-_FEW = 4
-"""Up to so many documents that a name fits are all needed; of more, the contents must tell."""
+_MAX_FITTING = 4
+"""Documents fitting a name that are all needed; of more, the contents must tell."""
 _MAX_OF_NAME = 20
 
 
-class _ByNames(Assembly):
+class _ByNames(Linker):
     """Matches by names and records. `wanted` are documents that may be the original of something."""
 
     def __init__(self, search: Search, homes: Sequence[Home], case: CaseFile, *, narrowed: bool) -> None:
@@ -63,7 +63,7 @@ class _ByNames(Assembly):
             super().compare(copy, found, beside=beside)
             return
         self._fitting = found
-        if len(found) <= _FEW:
+        if len(found) <= _MAX_FITTING:
             self.wanted.update(item.path for item in found)
 
     def weigh_times(self, copy: Copy, find: Find, found: list[Candidate]) -> None:
@@ -83,7 +83,7 @@ class _ByNames(Assembly):
     def take_named(self, find: Find) -> bool:
         """Also where several are likely, as long as they are few."""
         self._fitting = []
-        return super().take_named(find) or 0 < len(self._fitting) <= _FEW
+        return super().take_named(find) or 0 < len(self._fitting) <= _MAX_FITTING
 
     def take_unnamed(self, find: Find) -> None:
         """Here contents must tell."""
@@ -124,7 +124,7 @@ def needed(
         for path in sorted(assembly.wanted):
             if exists(path):
                 assembly.draft(path, assembly.home_of(path))
-        drafts = of_people(assembly.drafts.values(), others)
+        drafts = without_other_people(assembly.drafts.values(), others)
         for draft in drafts:
             assembly.add_saved(draft)
     finally:

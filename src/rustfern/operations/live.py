@@ -24,7 +24,7 @@ def live_roots() -> list[str]:
     return roots
 
 
-def look_alive(documents: list[Document], places: Catalogue) -> tuple[list[Document], list[str]]:
+def mark_open_documents(documents: list[Document], places: Catalogue) -> tuple[list[Document], list[str]]:
     """On the live machine: which documents are open now, and which copies were written moments ago."""
     notices: list[str] = []
     host = live_machine.machine_name()

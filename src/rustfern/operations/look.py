@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, BinaryIO
 
-from rustfern.cases.case_file import KeptCopy
+from rustfern.cases.case_file import StoredCopy
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, State
@@ -20,15 +20,15 @@ from rustfern.sources.folder import FolderSource
 if TYPE_CHECKING:
     from PIL.Image import Image
 
-_LARGE, _CHUNK = 1 << 20, 1 << 20
-_AHEAD = 10_000
-"""So many pieces are read ahead of what is shown."""
-WHOLE = 8 << 20
-"""So many characters of a text are read for comparing."""
+_LARGE_BYTES, _CHUNK_BYTES = 1 << 20, 1 << 20
+_PIECES_AHEAD = 10_000
+"""Pieces read ahead of what is shown."""
+WHOLE_CHARACTERS = 8 << 20
+"""Characters of a text read for comparing."""
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class Preview:
     """The pieces of a text (names of files, for a folder), what is wrong if it vanished or changed since the scan, what reading it told, and
     the parts that it is made of; `content` is None where nothing could be read. Not `to_the_end`: enough was read to show its beginning.
     """
@@ -40,55 +40,55 @@ class Seen:
     to_the_end: bool = True
 
 
-def _stream(copy: KeptCopy, bases: Sequence[KeptCopy]) -> BinaryIO:
+def _stream(copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
     entry = replace(FolderSource(copy.root).entry(copy.path), part=copy.facts["part"])
     under = [FolderSource(base.root).entry(base.path) for base in bases]
     return contents.open_content(entry, copy.facts["rebuilt_by"] or "", under)
 
 
-def _begin(stream: BinaryIO, name: str, keep: int, size: int) -> Seen:
+def _begin(stream: BinaryIO, name: str, keep: int, size: int) -> Preview:
     """The beginning of a large file, whose verdict would be waited for."""
     content, kept = formats.first_text(stream, name, keep)
     if content is not None:
-        return Seen(tuple(kept), None, content, tuple(parts(stream)))
+        return Preview(tuple(kept), None, content, tuple(parts(stream)))
     stream.seek(0)
     nothing = Content(formats.glance(stream, name), State.UNREADABLE, "not read to its end here", size)
-    return Seen(tuple(kept), None, nothing, (), to_the_end=False)
+    return Preview(tuple(kept), None, nothing, (), to_the_end=False)
 
 
-def see(copy: KeptCopy, bases: Sequence[KeptCopy], keep: int) -> Seen:
+def see(copy: StoredCopy, bases: Sequence[StoredCopy], keep: int) -> Preview:
     """The first `keep` characters of a copy's text as it is now; `bases` are the copies that it is rebuilt on."""
     if copy.facts["members"]:
-        return Seen(tuple(Piece(str(member), "line") for member in copy.facts["members"]))
+        return Preview(tuple(Piece(str(member), "line") for member in copy.facts["members"]))
     try:
         name = copy.document["name"] if copy.facts["rebuilt_by"] else os.path.basename(copy.path)
         with _stream(copy, bases) as stream:
-            if keep < WHOLE and _size(stream) > _LARGE and _sum(stream) == copy.facts["sha256"]:
+            if keep < WHOLE_CHARACTERS and _size(stream) > _LARGE_BYTES and _sum(stream) == copy.facts["sha256"]:
                 return _begin(stream, name, keep, copy.facts["size"])
             content, kept = formats.read_text(stream, name, keep)
             made_of = parts(stream)
     except SourceError as error:
-        return Seen((), f"{error}. It was there at the scan: scan again, and look at the other copies")
+        return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
     changed = content.sha256 != copy.facts["sha256"]
     trouble = "this copy changed since the scan: scan again" if changed else None
-    return Seen(tuple(kept), trouble, content, tuple(made_of))
+    return Preview(tuple(kept), trouble, content, tuple(made_of))
 
 
-def see_file(path: str, keep: int) -> Seen:
+def see_file(path: str, keep: int) -> Preview:
     """The first `keep` characters of any file. Raises `SourceError` if it cannot be opened."""
     with _file(path) as stream:
-        if keep < WHOLE and (size := _size(stream)) > _LARGE:
+        if keep < WHOLE_CHARACTERS and (size := _size(stream)) > _LARGE_BYTES:
             return _begin(stream, os.path.basename(path), keep, size)
         content, kept = formats.read_text(stream, os.path.basename(path), keep)
-        return Seen(tuple(kept), None, content, tuple(parts(stream)))
+        return Preview(tuple(kept), None, content, tuple(parts(stream)))
 
 
-def text(copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str) -> Iterator[Piece | Content]:
+def text(copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:
     """All pieces of a text, of a copy of the case or of the file `path`, while it is still read; the verdict comes last. Raises `SourceError`."""
     from queue import Queue
     from threading import Event, Thread
 
-    found: Queue[Piece | Content | BaseException | None] = Queue(_AHEAD)
+    found: Queue[Piece | Content | BaseException | None] = Queue(_PIECES_AHEAD)
     over = Event()
 
     def put(piece: Piece) -> None:
@@ -132,7 +132,7 @@ def _size(stream: BinaryIO) -> int:
 def _sum(stream: BinaryIO) -> str:
     stream.seek(0)
     sums = hashlib.sha256()
-    while chunk := stream.read(_CHUNK):
+    while chunk := stream.read(_CHUNK_BYTES):
         sums.update(chunk)
     return sums.hexdigest()
 
@@ -142,7 +142,7 @@ def _file(path: str) -> BinaryIO:
     return contents.open_content(FolderSource(os.path.dirname(whole)).entry(whole))
 
 
-def picture(copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str) -> tuple[Image, str] | None:
+def picture(copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> tuple[Image, str] | None:
     """The picture of a copy of the case, or of the file `path`, and the part that it is from (empty: it is the file itself)."""
     from rustfern.formats.images.preview import picture as find
 
@@ -156,7 +156,7 @@ def picture(copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str) -> tupl
 
 
 def recording(
-    copy: KeptCopy | None, bases: Sequence[KeptCopy], path: str, content: Content | None
+    copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str, content: Content | None
 ) -> tuple[float | None, list[str]]:
     """(seconds, tracks) of a recording of the case, or of the file `path`; nothing for what is none."""
     from rustfern.formats.format_table import class_of

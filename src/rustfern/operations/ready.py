@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import RustFernError
 from rustfern.core.model import Hints, Home, Problem, Totals
-from rustfern.core.times import minute
+from rustfern.core.times import format_time
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.operations.session import find_people, open_roots
 from rustfern.operations.targets import same_volume
@@ -108,7 +108,7 @@ def _clock(newest: datetime | None, *, live: bool) -> str | None:
         return f"this machine's clock says {now:%Y-%m-%d %H:%M}: set it before anything is dated by it"
     if newest is not None and newest - now > _AHEAD:
         whose = "the clock was changed, or" if live else "the clock of that machine was ahead, or"
-        return f"{whose} this one is behind: the newest copy is dated {minute(newest)}"
+        return f"{whose} this one is behind: the newest copy is dated {format_time(newest)}"
     return None
 
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import BinaryIO
 
-from rustfern.cases.case_file import CaseFile, KeptCopy
+from rustfern.cases.case_file import CaseFile, StoredCopy
 from rustfern.cases.location import roots_of_recent_cases
 from rustfern.content import open as contents
 from rustfern.core.errors import CaseError, RestoreRefused, SourceError, WrongUsage, explain
@@ -29,9 +29,9 @@ from rustfern.output.inside import Roots
 from rustfern.output.temporary import clean, scratch
 from rustfern.sources.folder import FolderSource
 
-_CHUNK = 1 << 20
-_TRIES = 1_000
-_SPARE = 1 << 16
+_CHUNK_BYTES = 1 << 20
+_MAX_NAMES = 1_000
+_SPARE_BYTES = 1 << 16
 _FOLDER_MODE = 0o700
 LIST = "restored.jsonl"
 """The list of what was restored, beside the files."""
@@ -62,7 +62,7 @@ class Refused:
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class RestoreOptions:
     """How it is to be restored: under a name of the technician's own, in the folders of the originals, even inside what was searched."""
 
     name: str | None = None
@@ -70,7 +70,7 @@ class Wish:
     allow_inside: bool = False
 
 
-_AS_FOUND = Wish()
+_AS_FOUND = RestoreOptions()
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +85,7 @@ class Planned:
     notes: tuple[str, ...]
 
 
-def plan(copies: Sequence[KeptCopy], wish: Wish) -> list[Planned]:
+def plan(copies: Sequence[StoredCopy], wish: RestoreOptions) -> list[Planned]:
     """What `restore` would write, without looking at any disk."""
     out = []
     for copy in copies:
@@ -95,7 +95,7 @@ def plan(copies: Sequence[KeptCopy], wish: Wish) -> list[Planned]:
     return out
 
 
-def _place_of(copy: KeptCopy, wish: Wish) -> tuple[list[str], str, list[str]]:
+def _place_of(copy: StoredCopy, wish: RestoreOptions) -> tuple[list[str], str, list[str]]:
     name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy)
     return layout(copy) if wish.keep_layout else [], name, notes
 
@@ -121,7 +121,7 @@ def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = Fals
 
 
 def check_space(folder: str, needed: int) -> None:
-    """Whether so many bytes, and a little more, are free there. Raises `WrongUsage`."""
+    """Whether the bytes that are needed, and a little more, are free there. Raises `WrongUsage`."""
     there = os.path.abspath(folder)
     while not os.path.isdir(there) and os.path.dirname(there) != there:
         there = os.path.dirname(there)
@@ -129,7 +129,7 @@ def check_space(folder: str, needed: int) -> None:
         free = shutil.disk_usage(there).free
     except OSError:
         return  # nobody knows: writing will tell
-    if needed + _SPARE > free:
+    if needed + _SPARE_BYTES > free:
         raise WrongUsage(
             f"there is not enough space at the target: {needed} bytes are needed, {free} are free", folder,
             "Free space there, or name another folder with --to DIR",
@@ -137,7 +137,7 @@ def check_space(folder: str, needed: int) -> None:
 
 
 def restore(
-    copies: Sequence[KeptCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: Wish = _AS_FOUND
+    copies: Sequence[StoredCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: RestoreOptions = _AS_FOUND
 ) -> tuple[list[Restored], list[Refused]]:
     """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on. What an earlier run
     restored there is verified again and not written twice. A list of all that was done lies beside the files; while one run works in a
@@ -178,7 +178,7 @@ def restore(
     return done, refused
 
 
-def _outside(folder: str, planned: Sequence[Planned], roots: Sequence[str], wish: Wish) -> None:
+def _outside(folder: str, planned: Sequence[Planned], roots: Sequence[str], wish: RestoreOptions) -> None:
     """Whether every folder that files go to lies outside of what was searched: a layout can lead into it from above. Raises `WrongUsage`."""
     if wish.allow_inside:
         return
@@ -241,7 +241,7 @@ class _List:
         self._trouble = ""
 
     def __enter__(self) -> _List:
-        for _ in range(_TRIES):
+        for _ in range(_MAX_NAMES):
             try:
                 handle = self._target.append(LIST)
             except OSError as error:
@@ -270,7 +270,7 @@ class _List:
                     self._target.sync()
             self._out.close()
 
-    def add(self, restored: Restored, copy: KeptCopy) -> Restored:
+    def add(self, restored: Restored, copy: StoredCopy) -> Restored:
         """Add a line, synced; a last line that was cut off is ended first. The file is there and verified, whatever becomes of the line."""
         try:
             if self._out is None:
@@ -288,7 +288,7 @@ class _List:
         return restored
 
 
-def _row(real: str, restored: Restored, copy: KeptCopy) -> dict[str, object]:
+def _row(real: str, restored: Restored, copy: StoredCopy) -> dict[str, object]:
     folders = os.path.relpath(os.path.dirname(restored.target), real)
     return {
         "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
@@ -299,7 +299,7 @@ def _row(real: str, restored: Restored, copy: KeptCopy) -> dict[str, object]:
 
 
 def _again(
-    copy: KeptCopy, folder: Folder, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
+    copy: StoredCopy, folder: Folder, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
 ) -> Restored | None:
     """A copy that an earlier run restored, if its file is still there and the same."""
     expected: str = copy.facts["sha256"] or ""
@@ -320,7 +320,7 @@ def _again(
     return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
 
 
-def _bases_of(copy: KeptCopy, case: CaseFile) -> list[Entry]:
+def _bases_of(copy: StoredCopy, case: CaseFile) -> list[Entry]:
     """The copies that a copy is rebuilt on."""
     wanted = set(copy.facts["needs"])
     found = [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
@@ -335,7 +335,7 @@ def _system(error: OSError, folder: str) -> str:
     return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
 
 
-def _one(copy: KeptCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
+def _one(copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
     source = FolderSource(copy.root)
     entry = source.entry(copy.path)
     if entry.link_target is not None:
@@ -375,7 +375,7 @@ def _write(stream: BinaryIO, folder: Folder, name: str, source: str) -> str:
     with make_new(folder, name) as out:
         while True:
             try:
-                chunk = stream.read(_CHUNK)
+                chunk = stream.read(_CHUNK_BYTES)
             except OSError as error:
                 raise SourceError(f"reading failed ({explain(error)})", source) from error
             if not chunk:
@@ -385,7 +385,7 @@ def _write(stream: BinaryIO, folder: Folder, name: str, source: str) -> str:
         os.fsync(out.fileno())
     sums = hashlib.sha256()
     with folder.open(name) as back:
-        while chunk := back.read(_CHUNK):
+        while chunk := back.read(_CHUNK_BYTES):
             sums.update(chunk)
     return sums.hexdigest()
 
@@ -420,7 +420,7 @@ def _place(folder: Folder, made: str, name: str, *, has_extension: bool = True) 
         folder.sync()
         return os.path.join(folder.path, each)
     raise RestoreRefused(
-        f"{_TRIES} of this name are there already", os.path.join(folder.path, name), "Name another folder"
+        f"{_MAX_NAMES} of this name are there already", os.path.join(folder.path, name), "Name another folder"
     )
 
 
@@ -428,7 +428,7 @@ def _names(name: str, *, has_extension: bool = True) -> Iterator[str]:
     stem, dot, extension = name.rpartition(".")
     if not has_extension or not dot or len(extension) > 8 or ")" in extension:
         stem, extension = name, ""
-    for number in range(1, _TRIES + 1):
+    for number in range(1, _MAX_NAMES + 1):
         mark = "" if number == 1 else f" {number}"
         yield f"{stem}{mark}" + (f".{extension}" if extension else "")
 

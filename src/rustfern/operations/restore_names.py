@@ -6,7 +6,7 @@ import os
 import re
 from datetime import UTC, datetime
 
-from rustfern.cases.case_file import KeptCopy
+from rustfern.cases.case_file import StoredCopy
 from rustfern.core.paths import stem_of
 from rustfern.core.times import local
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension, title_of
@@ -65,7 +65,7 @@ def safe_name(name: str, limit: int = _MAX_NAME) -> str:
     return fixed
 
 
-def target_name(copy: KeptCopy) -> tuple[str, list[str]]:
+def target_name(copy: StoredCopy) -> tuple[str, list[str]]:
     """The name of a restored copy: the document's, the kind, when it was written, the right extension; and notes."""
     facts, document = copy.facts, copy.document
     name, format_name = document["name"], facts["format"]
@@ -100,7 +100,7 @@ def _right_extension(extension: str, claimed: str | None, format_name: str | Non
     return format_name
 
 
-def named(copy: KeptCopy, wanted: str) -> tuple[str, list[str]]:
+def named(copy: StoredCopy, wanted: str) -> tuple[str, list[str]]:
     """The name that the technician wants, with the right extension; and notes."""
     facts = copy.facts
     name = safe_name(wanted)
@@ -116,7 +116,7 @@ def named(copy: KeptCopy, wanted: str) -> tuple[str, list[str]]:
     return safe_name(name, _MAX_NAME - len(right) - 9) + f".{right}", notes
 
 
-def layout(copy: KeptCopy) -> list[str]:
+def layout(copy: StoredCopy) -> list[str]:
     """The folders of the original below the root that was searched, made safe; nothing climbs, nothing is absolute. The person's name for
     what was never saved.
     """

@@ -20,10 +20,20 @@ from rustfern.core.observer import Observer, Silent
 from rustfern.core.paths import inside, show_name
 from rustfern.core.times import from_wall, show_in, zone_named
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
-from rustfern.matching.linker import Assembly, Draft, Reader, first_answers, not_judged, whereabouts
+from rustfern.matching.linker import Draft, Linker, Reader, first_answers, not_judged
+from rustfern.matching.state import where_to_ask
 from rustfern.operations import schema
-from rustfern.operations.collect import gather, match, of_people, read_gently, take_records, take_settings, unique, walk
-from rustfern.operations.live import look_alive
+from rustfern.operations.collect import (
+    gather,
+    match,
+    read_gently,
+    take_records,
+    take_settings,
+    unique,
+    walk,
+    without_other_people,
+)
+from rustfern.operations.live import mark_open_documents
 from rustfern.operations.session import find_people, open_case, open_roots, own_folders
 from rustfern.search.search import Search
 from rustfern.selection import choose, ranking
@@ -32,8 +42,8 @@ from rustfern.sources import disk_health
 from rustfern.sources.folder import FolderSource
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
-_SO_FAR = 500
-"""So many of the things found are still matched when a search is stopped."""
+_MAX_MATCHED_WHEN_STOPPED = 500
+"""Things found that are still matched when a search is stopped."""
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 
@@ -79,7 +89,7 @@ def scan(
     places = catalogue()
     search = Search(sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough)
     reader = Reader(on_problem)
-    assembly = Assembly(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
+    assembly = Linker(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
 
     stopped = False
     dismissed: list[str] | None = None
@@ -113,14 +123,14 @@ def scan(
             stopped = True
             observer.stage("stopping: what was found so far is put in order")
             if not assembly.drafts:
-                match(assembly, places, unique(search.finds)[:_SO_FAR])
+                match(assembly, places, unique(search.finds)[:_MAX_MATCHED_WHEN_STOPPED])
 
     observer.stage("choosing")
     missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
     documents: list[Document] = []
     hits: list[Hit] = []
     try:
-        for draft in of_people(assembly.drafts.values(), others):
+        for draft in without_other_people(assembly.drafts.values(), others):
             documents.append(_judged(draft, assembly, hints, missing))
         if hints.words:
             observer.stage("looking for the words in all texts")
@@ -137,7 +147,7 @@ def scan(
         hits = [_numbered(hit, keys, documents) for hit in hits]
         if live:
             with assembly.isolated(tops[0]):
-                documents, live_notices = look_alive(documents, places)
+                documents, live_notices = mark_open_documents(documents, places)
                 notices += live_notices
         if stopped:
             notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
@@ -222,7 +232,7 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     return replace(hints, lost_at=lost_at, older_than=older_than), name
 
 
-def _judged(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:
+def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
     """The document of a draft; where choosing fails, it is listed as one that could not be judged, and the others are answered for."""
     known = list(draft.copies)
     try:
@@ -248,10 +258,10 @@ def _judged(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Se
         )  # fmt: skip
 
 
-def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[Searched]) -> Document:
+def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
     assembly.add_saved(draft)
     assembly.note_recent(draft)
-    copies = sorted(choose.date(draft.copies), key=_oldest_first)
+    copies = sorted(choose.assign_times(draft.copies), key=_oldest_first)
     saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
     deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
     facts = choose.Facts(
@@ -268,7 +278,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
         in_use=draft.in_use,
         opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
         deleted=deleted,
-        away=whereabouts(draft.recorded) if draft.original is None and draft.recorded else None,
+        away=where_to_ask(draft.recorded) if draft.original is None and draft.recorded else None,
         denied=_of_home(draft, missing, ("denied",)),
         unreached=_of_home(draft, missing, _UNREACHED),
         holders=list(dict.fromkeys(lock.owner for lock in draft.locks if lock.owner)),
@@ -281,7 +291,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
         found = assembly.resaved(draft, copies[verdict.best])
         if found is not None:
-            copies = choose.date([*copies, found])
+            copies = choose.assign_times([*copies, found])
             verdict = choose.choose(copies, replace(facts, resaved=True), hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
@@ -302,7 +312,7 @@ def _document(draft: Draft, assembly: Assembly, hints: Hints, missing: Sequence[
     )
 
 
-def _words_in(documents: Sequence[Document], assembly: Assembly, hints: Hints, file: CaseFile) -> list[Hit]:
+def _words_in(documents: Sequence[Document], assembly: Linker, hints: Hints, file: CaseFile) -> list[Hit]:
     """The copies that hold the words. Texts stay in the case file only for a person who was chosen."""
     from rustfern.operations.word_search import WordIndex, index_texts
 

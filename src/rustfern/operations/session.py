@@ -86,10 +86,10 @@ def state_is_inside(roots: Sequence[str]) -> bool:
     return Roots(roots).hold(str(state_folder()))
 
 
-def copy_elsewhere(roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
+def set_scratch_outside(roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
     """Have private copies made outside of the roots; where that cannot be, say so. On the live machine memory is the last resort."""
     if (
-        temporary.stay_out_of(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
+        temporary.choose_scratch_folder(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
         and on_problem
     ):
         on_problem(
@@ -98,7 +98,7 @@ def copy_elsewhere(roots: Sequence[str], on_problem: OnProblem | None = None) ->
         )
 
 
-def copy_elsewhere_of(paths: Sequence[str]) -> None:
+def set_scratch_outside_of(paths: Sequence[str]) -> None:
     """The same for files that are looked at by their paths: nothing tells how far the tree reaches that they lie in, so it is taken to reach
     as far as the folder that they share with the usual place for private copies, unless that is the top of a file system.
     """
@@ -113,7 +113,7 @@ def copy_elsewhere_of(paths: Sequence[str]) -> None:
             else usual
         )
         roots.append(folder if shared == usual or os.path.ismount(shared) else shared)
-    copy_elsewhere(roots)
+    set_scratch_outside(roots)
 
 
 def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
@@ -159,7 +159,7 @@ def find_people(
     Raises `WrongUsage` if the person asked for has none. From here on, private copies are made outside of what is searched.
     """
     taken_from = [root for each in kept for root in each.taken_from]
-    copy_elsewhere([*(source.root for source in sources), *taken_from], None if live else on_problem)
+    set_scratch_outside([*(source.root for source in sources), *taken_from], None if live else on_problem)
     if live:
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []

@@ -131,7 +131,7 @@ def place() -> str:
     return _chosen[0] if _chosen else usual_folder()
 
 
-def stay_out_of(roots: Sequence[str], others: Sequence[str]) -> str | None:
+def choose_scratch_folder(roots: Sequence[str], others: Sequence[str]) -> str | None:
     """Choose where private folders are made from now on: where temporary files usually lie, else in the first of `others` that can be
     written, but not in `roots` (real paths). Leftovers of killed runs are removed there. None if every one of them is searched: the usual
     place is kept then.

@@ -37,7 +37,7 @@ _HAPPENED = {
 
 
 @dataclass(frozen=True)
-class Paper:
+class CaseDetails:
     """What the technician adds to a report."""
 
     ticket: str = ""
@@ -134,7 +134,7 @@ def _advice(scan: Json, people: Sequence[str]) -> list[str]:
     return out
 
 
-def html(case: CaseFile, form: Form, paper: Paper, person: str | None = None) -> str:
+def html(case: CaseFile, form: Form, paper: CaseDetails, person: str | None = None) -> str:
     """One self-contained page. Raises `CaseError`, or `WrongUsage` where a customer's page would name several people's files."""
     from jinja2 import Environment, FileSystemLoader, StrictUndefined
 

@@ -67,7 +67,7 @@ def _below(source: FolderSource, root: str, folders: list[str], on_problem: OnPr
     level = [(root, folders)]
     visited = 0
     for _ in range(_MAX_DEPTH):
-        following: list[tuple[str, list[str]]] = []
+        next_step: list[tuple[str, list[str]]] = []
         for folder, names in level:
             for name in names:
                 path = os.path.join(folder, name)
@@ -85,10 +85,10 @@ def _below(source: FolderSource, root: str, folders: list[str], on_problem: OnPr
                     if layout and not any(n.casefold() in _PARENTS for n in below):
                         homes.append(Home(path, layout, name, None, root))
                     else:
-                        following.append((path, below))
+                        next_step.append((path, below))
         if homes:
             break
-        level = following
+        level = next_step
     return sorted(homes, key=lambda home: home.path)
 
 

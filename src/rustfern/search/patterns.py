@@ -54,7 +54,7 @@ _SYSTEM = frozenset(
 )  # fmt: skip
 
 
-def says_nothing(name: str) -> bool:
+def is_uninformative_name(name: str) -> bool:
     """Whether a file name tells nothing of what is in it: no extension, a neutral one, or digits."""
     stem, dot, extension = name.rpartition(".")
     return not (dot and stem) or extension.casefold() in _NEUTRAL or extension.isdigit()
@@ -92,7 +92,7 @@ def with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str]
     return out
 
 
-def why_outside(recorded: str) -> str:
+def unreachable_reason(recorded: str) -> str:
     """Why a recorded folder is not in what is searched: a share, another drive or stick, or simply outside."""
     apart = take_apart(recorded)
     if apart is None:
@@ -112,12 +112,12 @@ def resolve(
     """
     found, denied = [base], []
     for part in pattern.split("/") if pattern != "." else ():
-        following: list[str] = []
+        next_step: list[str] = []
         for folder in found:
             step = os.path.join(folder, part)
             there = is_folder(step) if not is_glob(part) else False
             if there:
-                following.append(step)
+                next_step.append(step)
             elif there is None:
                 denied.append(folder)
             elif any_case or is_glob(part):
@@ -126,6 +126,6 @@ def resolve(
                 except SourceError:
                     denied.append(folder)
                     continue
-                following += [os.path.join(folder, name) for name in fitting(names, part)]
-        found = following
+                next_step += [os.path.join(folder, name) for name in fitting(names, part)]
+        found = next_step
     return found, denied

@@ -18,7 +18,7 @@ from rustfern.search.patterns import (
     fitting,
     is_glob,
     resolve,
-    why_outside,
+    unreachable_reason,
     with_temporary,
 )
 from rustfern.search.recorded_paths import home_finder, take_apart, translate
@@ -179,7 +179,7 @@ class Search:
             folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
             if take_apart(recorded) and (folder is None or self._around(folder) is None):
                 self.searched.append(
-                    Searched(told.setting, recorded, why_outside(recorded), by=told.by, home=_path(told.home))
+                    Searched(told.setting, recorded, unreachable_reason(recorded), by=told.by, home=_path(told.home))
                 )
         for told, moved, below in targets:
             recorded = expand(told.text, told.home, self.settings, told.file)
@@ -190,7 +190,7 @@ class Search:
                 if place.where == "home" and told.home is None:
                     continue
                 if folder is None or self._around(folder) is None:
-                    status = why_outside(recorded)
+                    status = unreachable_reason(recorded)
                     self.searched.append(Searched(place.id, recorded, status, by=told.by, home=_path(told.home)))
                     continue
                 there = is_folder(folder)

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     import threading
 
 SEVERAL, MANY = 30_000, 100_000
-"""From so many files on, another process is made ready, and from so many on it lists the rest."""
+"""Files from which on another process is made ready, and from which on it lists the rest."""
 SHADOW = "._"
 """Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
 _DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
@@ -132,11 +132,11 @@ class Lister:
 
     def __init__(self, sorting: Sorting, on_problem: OnProblem, *, aside: bool = True) -> None:
         self._sorting, self._on_problem, self._aside = sorting, on_problem, aside
-        self._ahead: dict[str, _Other] = {}
+        self._ahead: dict[str, ListingProcess] = {}
 
     def begin(self, task: Task) -> None:
         """Have another process list a tree from now on; it is asked for later."""
-        if self._aside and (other := _Other.start()) is not None:
+        if self._aside and (other := ListingProcess.start()) is not None:
             other.begin(task)
             self._ahead[task.top] = other
 
@@ -152,7 +152,7 @@ class Lister:
                 yield listed
                 seen += listed.files
                 if self._aside and other is None and seen > SEVERAL:
-                    other = _Other.start()  # it takes a moment to get ready
+                    other = ListingProcess.start()  # it takes a moment to get ready
                 if other is not None and seen > MANY and task.folders:
                     other.begin(task)
                     yield from self._told(other, task)
@@ -167,7 +167,7 @@ class Lister:
             other.end()
         self._ahead.clear()
 
-    def _told(self, other: _Other, task: Task) -> Iterator[Listed]:
+    def _told(self, other: ListingProcess, task: Task) -> Iterator[Listed]:
         """What the other process lists. Where it ends too early, the rest is listed here."""
         done: set[str] = set()
         ended = False
@@ -211,19 +211,19 @@ def here(
         yield Listed(folder, len(files), *sorting.sort(files), files if task.whole else [])
 
 
-class _Other:
+class ListingProcess:
     """A second process that waits for a task; a thread takes what it tells, so that it need not wait for us."""
 
     def __init__(self, run: subprocess.Popen[bytes]) -> None:
         import queue
 
         self._run = run
-        self._told: queue.Queue[Told | None] = queue.Queue(_MAX_WAITING)
+        self._told: queue.Queue[Listing | None] = queue.Queue(_MAX_WAITING)
         self._stopped = False
         self._taking: threading.Thread | None = None
 
     @classmethod
-    def start(cls) -> _Other | None:
+    def start(cls) -> ListingProcess | None:
         """None where no process can be had."""
         import subprocess
 
@@ -261,7 +261,7 @@ class _Other:
         finally:
             self._told.put(None)  # whatever happened: somebody waits for the end
 
-    def answers(self) -> Iterator[Told]:
+    def answers(self) -> Iterator[Listing]:
         """What it tells, batch by batch, up to its end."""
         while (told := self._told.get()) is not None:
             yield told
@@ -290,11 +290,13 @@ def _split(names: str) -> list[str]:
     return names.split("/") if names else []
 
 
-Told = tuple[list[tuple[str, int, list[Leftover], str, str]], list[tuple[str, str]], list[tuple[int, str, str]], bool]
+Listing = tuple[
+    list[tuple[str, int, list[Leftover], str, str]], list[tuple[str, str]], list[tuple[int, str, str]], bool
+]
 """What the second process tells: folders (names joined by `/`), problems, errors of the system, whether that was all."""
 
 
-def _tell(stream: BinaryIO, told: Told) -> None:
+def _tell(stream: BinaryIO, told: Listing) -> None:
     import pickle
 
     pickle.dump(told, stream, pickle.HIGHEST_PROTOCOL)

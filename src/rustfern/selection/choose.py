@@ -11,18 +11,18 @@ from datetime import timedelta
 
 from rustfern.core.model import Copy, Hints, Kind, Order, Situation, State, Verdict
 from rustfern.core.paths import show_name
-from rustfern.matching.evidence.by_content import equal, kept, lacks, own_parts
+from rustfern.matching.evidence.by_content import equal, parts_missing_from, share_kept, words_missing_from
 from rustfern.selection import reasons
-from rustfern.selection.clocks import at, date, newer, newest, same_versions
+from rustfern.selection.clocks import assign_times, format_time_or_unknown, newer, newest, same_versions
 from rustfern.selection.facts import Facts
 
-__all__ = ["Facts", "choose", "date", "newer", "same_versions"]
+__all__ = ["Facts", "assign_times", "choose", "newer", "same_versions"]
 
 _OVERWRITTEN_SHARE = 0.5
 """A saved file that keeps less than this share of an earlier version's words was written over, not edited."""
 
-_STRANGE_RUNS, _STRANGE_WORDS = 0.1, 0.8
-"""So little of an earlier version's runs of three words, and not nearly all of its words: another text under its name."""
+_STRANGE_RUN_SHARE, _STRANGE_WORD_SHARE = 0.1, 0.8
+"""Shares of an earlier version's runs of three words, and of its words, below which another text lies under its name."""
 _FEW_WORDS = 4
 _STAMPED = 3
 _ABOUT = timedelta(minutes=2)
@@ -64,7 +64,9 @@ class _Choice:
         mine, theirs = self.copies[index].content, self.saved.content
         if mine.text_hash is None or theirs.text_hash is None:
             return 0 if mine.sha256 == theirs.sha256 else 1
-        return lacks(mine, theirs) or (own_parts(mine, theirs) if mine.format == theirs.format else 0)
+        return words_missing_from(mine, theirs) or (
+            parts_missing_from(mine, theirs) if mine.format == theirs.format else 0
+        )
 
     # --- what happened --------------------------------------------------------------------------------------------
 
@@ -143,9 +145,9 @@ class _Choice:
         """Whether the saved file keeps so little of this earlier version that it was written over, not edited."""
         assert self.saved is not None
         earlier = self.copies[index].content
-        by_words, by_runs = kept(earlier, self.saved.content)
+        by_words, by_runs = share_kept(earlier, self.saved.content)
         # Texts of one trade share words by chance, but hardly ever three in a row.
-        strange = by_runs < _STRANGE_RUNS and by_words < _STRANGE_WORDS
+        strange = by_runs < _STRANGE_RUN_SHARE and by_words < _STRANGE_WORD_SHARE
         return len(earlier.tokens) >= 4 * _FEW_WORDS and (by_words < _OVERWRITTEN_SHARE or strange)
 
     def _unread(self) -> bool:
@@ -191,7 +193,7 @@ class _Choice:
         elif situation is not Situation.NOTHING_LOST:
             self.why += reasons.without(self.copies, self.facts, self.hints, self.excluded)
         if situation is Situation.CRASHED and best is not None and best == self.facts.saved and self.facts.changed:
-            since = f" after {at(self.copies[best].written)}"
+            since = f" after {format_time_or_unknown(self.copies[best].written)}"
             self.warnings.append(
                 f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
             )
@@ -235,7 +237,7 @@ class _Choice:
         versions = len(self.copies) - len(self.same)
         if len(times) == 1 and len(self.copies) >= _STAMPED and versions > 1:
             self.warnings.append(
-                f"all its files carry one date ({at(times.pop())}), as copying stamps them: the order rests on contents and names"
+                f"all its files carry one date ({format_time_or_unknown(times.pop())}), as copying stamps them: the order rests on contents and names"
             )
 
     def _stand_for(self, index: int) -> int:
@@ -282,11 +284,13 @@ class _Choice:
         if best is None and self.saved is not None:
             return self._after_branching()
         if best is not None and self.saved is not None:
-            back = lacks(self.saved.content, self.copies[best].content)
+            back = words_missing_from(self.saved.content, self.copies[best].content)
             sides = f"it has {back} words that this copy lacks, and lacks {self._own(best)} that this copy has"
             if self.copies[best].content.words is None:
                 sides = "and the two differ"
-            self.warnings.append(f"keep both: the saved file went on ({at(self.saved.written)}), {sides}")
+            self.warnings.append(
+                f"keep both: the saved file went on ({format_time_or_unknown(self.saved.written)}), {sides}"
+            )
         return best
 
     def _after_branching(self) -> int | None:
@@ -296,13 +300,13 @@ class _Choice:
         best = newest(self.copies, branches)
         if best is None:
             return self.facts.saved
-        back = lacks(self.saved.content, self.copies[best].content)
+        back = words_missing_from(self.saved.content, self.copies[best].content)
         if not back and self.copies[best].content.words is not None:
             return best
         own = f"it has {self._own(best)} words that the saved file lacks, and lacks {back}"
         told = own if self.copies[best].content.words is not None else "the two differ"
         self.warnings.append(
-            f"a conflict copy ({at(self.copies[best].written)}) is another branch: {told}: keep both, and let the person merge them"
+            f"a conflict copy ({format_time_or_unknown(self.copies[best].written)}) is another branch: {told}: keep both, and let the person merge them"
         )
         return self.facts.saved
 
@@ -341,6 +345,8 @@ class _Choice:
                     if copy.content.words is not None
                     else "differs from the saved file"
                 )
-                self.warnings.append(f"an earlier version ({copy.kind}, {at(copy.written)}) {differs}")
+                self.warnings.append(
+                    f"an earlier version ({copy.kind}, {format_time_or_unknown(copy.written)}) {differs}"
+                )
                 break
         return newest(self.copies, self._usable()) if self.facts.in_use else self.facts.saved

@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from rustfern.core.model import CLOCKS, Content, Copy, Kind, Order, State
-from rustfern.core.times import minute
+from rustfern.core.times import format_time
 from rustfern.matching.evidence.by_content import difference, equal
 from rustfern.matching.evidence.by_identity import later
 
@@ -23,9 +23,9 @@ _CLOCK_NAMES = {
 }
 
 
-def at(time: datetime | None) -> str:
+def format_time_or_unknown(time: datetime | None) -> str:
     """A time for people, in this machine's zone."""
-    return minute(time) if time else "an unknown time"
+    return format_time(time) if time else "an unknown time"
 
 
 def _plausible(copy: Copy, now: datetime) -> Copy:
@@ -40,7 +40,7 @@ def _plausible(copy: Copy, now: datetime) -> Copy:
     )
 
 
-def date(copies: Sequence[Copy], now: datetime | None = None) -> list[Copy]:
+def assign_times(copies: Sequence[Copy], now: datetime | None = None) -> list[Copy]:
     """Say of each copy when it was written and by which clock. Times that can be none are not believed.
 
     A clock inside the content is believed unless it stands still: two different versions carry the same time, or it is
@@ -64,7 +64,7 @@ def date(copies: Sequence[Copy], now: datetime | None = None) -> list[Copy]:
                 chosen = next((name for name in ("record", "name", "file") if name in clocks), "file")
             elif abs(outside - inside) > _FAR:
                 notes.append(
-                    f"its clocks disagree: written {at(inside)} by its own account, {at(outside)} by the file's date"
+                    f"its clocks disagree: written {format_time_or_unknown(inside)} by its own account, {format_time_or_unknown(outside)} by the file's date"
                 )
         written = clocks.get(chosen) if chosen else None
         out.append(replace(copy, written=written, written_from=chosen or "file", notes=tuple(notes)))

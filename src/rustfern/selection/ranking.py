@@ -8,10 +8,10 @@ from collections.abc import Iterable, Mapping
 from rustfern.catalogue.loader import Place
 from rustfern.core.model import Document, Find, Hints, Kind, Situation, State
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
-from rustfern.matching.evidence.by_content import lacks
+from rustfern.matching.evidence.by_content import words_missing_from
 
 
-def fit(asked: str, name: str, path: str | None) -> float:
+def name_match(asked: str, name: str, path: str | None) -> float:
     """How well a document's name and folders fit what the technician typed, 0 to 1."""
     from rapidfuzz import fuzz, utils
 
@@ -26,13 +26,13 @@ def fit(asked: str, name: str, path: str | None) -> float:
     return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
 
 
-_FITS = 0.6
-"""From so much on, a document fits what the technician typed."""
+_MIN_FIT = 0.6
+"""Fit from which on a document is what the technician typed."""
 
 
 def fits(asked: str, name: str, path: str | None) -> bool:
     """Whether a document is likely the one that was asked for."""
-    return fit(asked, name, path) >= _FITS
+    return name_match(asked, name, path) >= _MIN_FIT
 
 
 def wanted_first(finds: Iterable[Find], hints: Hints, places: Mapping[str, Place]) -> list[Find]:
@@ -42,7 +42,7 @@ def wanted_first(finds: Iterable[Find], hints: Hints, places: Mapping[str, Place
 
     def key(find: Find) -> tuple[object, ...]:
         name = find.fields.get("name") or find.fields.get("stem") or os.path.basename(find.entry.path)
-        asked = fit(hints.document, name, find.entry.path) if hints.document else 0.0
+        asked = name_match(hints.document, name, find.entry.path) if hints.document else 0.0
         extension = extension_of(find.fields.get("name") or os.path.basename(find.entry.path))
         other_class = hints.doc_class is not None and class_of(format_of_extension(extension)) != hints.doc_class
         written = find.entry.modified.timestamp() if find.entry.modified else 0.0
@@ -74,7 +74,7 @@ def at_stake(document: Document) -> int:
         return max(fields - (saved.content.amounts.get("fields", 0) if saved else 0), 0)
     if saved is None or saved.content.state is not State.INTACT:
         return best.content.words
-    return lacks(best.content, saved.content)
+    return words_missing_from(best.content, saved.content)
 
 
 def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None = None) -> list[Document]:
@@ -91,7 +91,7 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
 
     def key(document: Document) -> tuple[object, ...]:
         verdict = document.verdict
-        asked = fit(hints.document, document.name, document.original) if hints.document else 0.0
+        asked = name_match(hints.document, document.name, document.original) if hints.document else 0.0
         best = document.copies[verdict.best] if verdict.best is not None else None
         gravity = _GRAVITY[verdict.situation]
         if hints.happened is verdict.situation:

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 from rustfern.core.model import Copy, Hints, Kind, Situation, State
 from rustfern.core.paths import show_name
-from rustfern.matching.evidence.by_content import lacks
+from rustfern.matching.evidence.by_content import words_missing_from
 from rustfern.matching.evidence.weights import in_words
-from rustfern.selection.clocks import at, newest
+from rustfern.selection.clocks import format_time_or_unknown, newest
 from rustfern.selection.facts import Facts
 
 _MAX_NAMED = 3
@@ -40,7 +40,7 @@ def explain(chosen: Chosen) -> list[str]:
     because = f": {strongest.text}" if strongest else ""
     why = [
         f"it belongs to this document ({in_words(copy.confidence)}){because}",
-        f"{_NEWEST.get(chosen.situation, 'it is the newest copy that is whole')}: written {at(copy.written)} by the "
+        f"{_NEWEST.get(chosen.situation, 'it is the newest copy that is whole')}: written {format_time_or_unknown(copy.written)} by the "
         f"{_CLOCK_WORDS[copy.written_from]}",
         f"it is {copy.content.state}: {copy.content.reason}",
     ]
@@ -52,9 +52,9 @@ def explain(chosen: Chosen) -> list[str]:
         if file.content.state is not State.INTACT:
             why.append(f"the saved file is {file.content.state}: {file.content.reason}")
         elif chosen.own and copy.content.words is not None:
-            words = lacks(copy.content, file.content)
+            words = words_missing_from(copy.content, file.content)
             more = f"{words} words" if words else f"{chosen.own} pictures or objects"
-            why.append(f"it has {more} that the saved file ({at(file.written)}) lacks")
+            why.append(f"it has {more} that the saved file ({format_time_or_unknown(file.written)}) lacks")
     second = newest(chosen.copies, chosen.others)
     if second is not None:
         why.append(f"the next best is {_runner_up(copy, chosen.copies[second])}")
@@ -62,11 +62,11 @@ def explain(chosen: Chosen) -> list[str]:
 
 
 def _runner_up(best: Copy, other: Copy) -> str:
-    lacking = lacks(best.content, other.content) if other.content.words is not None else 0
+    lacking = words_missing_from(best.content, other.content) if other.content.words is not None else 0
     more = f", which lacks {lacking} of its words" if lacking else ""
     if best.content.words is None and best.content.size != other.content.size:
         more = f", of {other.content.size} bytes instead of {best.content.size}"
-    return f"the {_KIND_WORDS[other.kind]} of {at(other.written)}{more}"
+    return f"the {_KIND_WORDS[other.kind]} of {format_time_or_unknown(other.written)}{more}"
 
 
 def without(copies: Sequence[Copy], facts: Facts, hints: Hints, excluded: Sequence[int]) -> list[str]:
@@ -80,8 +80,8 @@ def without(copies: Sequence[Copy], facts: Facts, hints: Hints, excluded: Sequen
     if excluded and hints.older_than:
         when, nearest = min((copies[i].written or hints.older_than, i) for i in excluded)
         why.append(
-            f"only copies before {at(hints.older_than)} were asked for (--older-than): that leaves out {len(excluded)}, the nearest of "
-            f"them the {_KIND_WORDS[copies[nearest].kind]} of {at(when)}"
+            f"only copies before {format_time_or_unknown(hints.older_than)} were asked for (--older-than): that leaves out {len(excluded)}, the nearest of "
+            f"them the {_KIND_WORDS[copies[nearest].kind]} of {format_time_or_unknown(when)}"
         )
     elif partial:
         words = max(c.content.words or 0 for c in partial)

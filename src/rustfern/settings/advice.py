@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from rustfern.catalogue.loader import Catalogue
-from rustfern.settings.read import Settings, Told
+from rustfern.settings.read import Settings, SettingValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +22,7 @@ class Advice:
 def advice_from(told: Settings, catalogue: Catalogue) -> list[Advice]:
     """What was set: autosave on or off, how often, backup copies."""
     settings = {setting.id: setting for setting in catalogue.settings}
-    found: dict[tuple[str, str, bool], list[Told]] = {}
+    found: dict[tuple[str, str, bool], list[SettingValue]] = {}
     for each in told.told:
         setting = settings.get(each.setting)
         if setting is None:

@@ -44,7 +44,7 @@ Reader = Callable[[Source], Iterator[Value]]
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class SettingValue:
     """One thing that a setting tells: which entry of the catalogue explained it (`setting`), what it means, the text as
     recorded, from which file and value, for which person, and when.
     """
@@ -62,9 +62,9 @@ class Told:
 class Settings:
     """All that was told, by meaning."""
 
-    told: list[Told] = field(default_factory=list)
+    told: list[SettingValue] = field(default_factory=list)
 
-    def of(self, means: str, home: Home | None = None) -> list[Told]:
+    def of(self, means: str, home: Home | None = None) -> list[SettingValue]:
         """What was told of one meaning; with `home`, for that person only."""
         return [told for told in self.told if told.means == means and (home is None or told.home == home)]
 

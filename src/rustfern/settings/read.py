@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Home, Layout
-from rustfern.settings.interface import MAX_BYTES, Reader, Settings, Source, Told, Value, chosen
+from rustfern.settings.interface import MAX_BYTES, Reader, Settings, SettingValue, Source, Value, chosen
 
 if TYPE_CHECKING:
     from rustfern.catalogue.loader import Setting
     from rustfern.sources.folder import FolderSource
 
-__all__ = ["Settings", "Told", "expand", "read_settings"]
+__all__ = ["SettingValue", "Settings", "expand", "read_settings"]
 
 _MAX_FILES = 3_000
 _EXPORTED = ("*.reg", "Desktop/*.reg", "Documents/*.reg")
@@ -102,7 +102,7 @@ def _zone_link(volume: str, source_of: Callable[[str], FolderSource | None], out
             continue
         if entry is not None and entry.link_target and _ZONE_FOLDER in entry.link_target:
             name = entry.link_target.rpartition(_ZONE_FOLDER)[2]
-            out.told.append(Told("zone-link", "zone", name, path, None, "etc/localtime", entry.modified))
+            out.told.append(SettingValue("zone-link", "zone", name, path, None, "etc/localtime", entry.modified))
             return
 
 
@@ -142,7 +142,9 @@ def _read_one(
                 count += 1
                 if count <= _MAX_RECENT:
                     by = f"{os.path.basename(path)}: {setting.what}"
-                    out.told.append(Told(setting.id, setting.means, text, path, home, by, value.when or entry.modified))
+                    out.told.append(
+                        SettingValue(setting.id, setting.means, text, path, home, by, value.when or entry.modified)
+                    )
 
 
 def _logs(source: FolderSource, path: str) -> dict[str, bytes]:

@@ -21,9 +21,9 @@ from rustfern.output.temporary import private_folder
 
 _T = TypeVar("_T")
 _BAD = frozenset({errno.EIO, errno.ENXIO, errno.ENODEV, getattr(errno, "EREMOTEIO", errno.EIO), errno.ETIMEDOUT})
-_MOST, _STALL = 3, 30.0
-"""So many errors, or reads of so many seconds, and a disk is taken for failing."""
-LARGEST = 512 << 20
+MAX_READ_ERRORS, STALL_SECONDS = 3, 30.0
+"""Errors, and seconds of one read, from which on a disk is taken for failing."""
+MAX_GENTLE_BYTES = 512 << 20
 """Gently read, larger files are left for the image."""
 ADVICE = "make an image of this disk first, and search that"
 
@@ -41,8 +41,8 @@ class Health:
         self.where = ""
 
     def failing(self, device: int | None = None) -> bool:
-        """Whether a disk (or any) returned so many errors that it must not be read any more."""
-        return any(count >= _MOST for key, count in self.troubles.items() if device in (None, key))
+        """Whether a disk (or any) returned more errors than allowed, so that it must not be read any more."""
+        return any(count >= MAX_READ_ERRORS for key, count in self.troubles.items() if device in (None, key))
 
     def note(self, device: int, path: str) -> None:
         """One error, or a read that took very long."""
@@ -100,7 +100,7 @@ class Watched(io.FileIO):
                 health.note(self._device, self._path)
             raise
         finally:
-            if time.monotonic() - began > _STALL:
+            if time.monotonic() - began > STALL_SECONDS:
                 health.note(self._device, self._path)
 
 
@@ -108,7 +108,7 @@ raw: Callable[[int, str], io.RawIOBase] = Watched
 """What reads an open file: another one can be put in its place to see what faults do."""
 
 
-class Gentle:
+class ReadOnceCache:
     """Keeps what was read in a private folder, so that no byte is asked for twice."""
 
     def __init__(self) -> None:
@@ -133,7 +133,7 @@ class Gentle:
         """What was read of a file already, so that its disk is not asked again. Raises `SourceError` where that failed."""
         found = self._known.get(path)
         if isinstance(found, SourceError):
-            raise SourceError(found.what, found.where, found.following)
+            raise SourceError(found.what, found.where, found.next_step)
         return None if found is None else Path(found).open("rb")
 
     def through(self, stream: BinaryIO, path: str) -> BinaryIO:
@@ -152,7 +152,7 @@ class Gentle:
     @staticmethod
     def _take(stream: BinaryIO, path: str, size: int, target: Path) -> str | SourceError:
         """Where the bytes of a file are kept, or why they are not: what failed once is not asked for again."""
-        if size > LARGEST:
+        if size > MAX_GENTLE_BYTES:
             return SourceError(f"not read gently: it has {size} bytes", path, "Read it from an image")
         try:
             with target.open("xb") as out:
@@ -169,4 +169,4 @@ class Gentle:
             return SourceError(said, str(target.parent), "Free space there, or set TMPDIR to a folder elsewhere")
 
 
-gentle = Gentle()
+gentle = ReadOnceCache()

@@ -34,8 +34,8 @@ _DATALESS = 0x40000000
 _HELD = re.compile(r"/proc/\d+/fd/\d+")
 HELD_ROOT = "/proc"
 
-_AT_ONCE = 20_000
-"""So many entries of a folder are held at a time."""
+_ENTRIES_AT_ONCE = 20_000
+"""Entries of a folder held at a time."""
 
 PSEUDO_FOLDERS = frozenset({"proc", "sys", "dev"})
 _SYSTEM_SIGNS = frozenset({"etc", "usr", "bin", "var"})
@@ -67,8 +67,8 @@ def _list(folder: str, folders: list[str], files: list[str]) -> None:
         while not ended:
             there: list[os.DirEntry[str]] = []
             try:
-                there.extend(islice(listing, _AT_ONCE))
-                ended = len(there) < _AT_ONCE
+                there.extend(islice(listing, _ENTRIES_AT_ONCE))
+                ended = len(there) < _ENTRIES_AT_ONCE
             finally:
                 inner = [item.name for item in there if _is_folder(item)]
                 if inner:

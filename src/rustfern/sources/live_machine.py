@@ -9,7 +9,7 @@ from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from rustfern.core.times import minute
+from rustfern.core.times import format_time
 
 
 def machine_name() -> str:
@@ -69,7 +69,7 @@ def ago(then: datetime | None) -> str:
         return "at an unknown time"
     seconds = (now() - then).total_seconds()
     if seconds < 0:
-        return f"at {minute(then)} (in the future)"
+        return f"at {format_time(then)} (in the future)"
     if seconds < 90:
         return "a moment ago"
     for unit, length in (("minutes", 60), ("hours", 3600), ("days", 86400)):

@@ -99,7 +99,7 @@ class _Store:
         return name, code, raw.decode("utf-16-be", "replace") if kind == b"ustr" else raw, at + 4 + size
 
 
-def put_back(data: bytes) -> dict[str, tuple[str, str]]:
+def original_locations(data: bytes) -> dict[str, tuple[str, str]]:
     """Name in the trash → (folder relative to the volume, original name), as far as the note can be read.
 
     Raises `Malformed` if it is no such note.

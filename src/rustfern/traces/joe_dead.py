@@ -39,8 +39,8 @@ def parse(data: bytes) -> list[DeadText]:
     if not sessions:
         raise Malformed("no session of the editor is in it", 0)
     found: list[DeadText] = []
-    for session, following in zip(sessions, [*sessions[1:], None], strict=True):
-        body = data[session.end() - 1 : following.start() if following else len(data)]
+    for session, next_step in zip(sessions, [*sessions[1:], None], strict=True):
+        body = data[session.end() - 1 : next_step.start() if next_step else len(data)]
         try:
             when = datetime.strptime(session[1].decode("ascii", "replace").strip(), "%a %b %d %H:%M:%S %Y")
         except ValueError:

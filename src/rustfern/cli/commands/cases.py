@@ -85,7 +85,7 @@ def _list(as_json: bool) -> int:
     from rich.text import Text
 
     from rustfern.cli.screen.console import FERN, PALE, SLATE, bullet, next_steps, out, short_path, size
-    from rustfern.core.times import minute
+    from rustfern.core.times import format_time
 
     console = out()
     if not rows:
@@ -97,7 +97,7 @@ def _list(as_json: bool) -> int:
         line = Text()
         line.append(" ▶ " if row.used else "   ", style=f"bold {FERN}")
         line.append(f"{number:>3}  ", style=f"bold {SLATE}")
-        line.append(f"{minute(row.made)}  ", style="bold" if row.used else "")
+        line.append(f"{format_time(row.made)}  ", style="bold" if row.used else "")
         line.append("search not finished" if row.lost is None else f"{row.lost} lost, {row.restored} restored")
         line.append(f"  {size(row.size)}", style=PALE)
         if row.ticket:
@@ -165,7 +165,7 @@ def _show(path: str, as_json: bool, show_log: bool, go_on: bool, forgotten: bool
         next_steps(console, [("look 1", "its first document"), ("report --to FILE.html", "the page for the customer")])
 
 
-def _log(console: Console, done: list[manage.Done]) -> None:
+def _log(console: Console, done: list[manage.LogEntry]) -> None:
     import shlex
 
     from rich.text import Text

@@ -203,14 +203,14 @@ def _time() -> datetime | None:
 
 def _run(*words: str) -> int:
     """Show a command and run it; its exit status."""
-    from rustfern.cli import main, note_done, tell
+    from rustfern.cli import main, note_done, print_error
 
     began = datetime.now(UTC)
     _say(f"\n$ rustfern {shlex.join(words)}", "bold cyan")
     try:
         status = main(list(words), standalone_mode=False)
     except RustFernError as error:
-        tell(error)
+        print_error(error)
         status = error.exit_status
     status = status if isinstance(status, int) else 0
     sys.stdout.flush()

@@ -10,15 +10,15 @@ from typing import Any
 
 import click
 
-from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
+from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import find_copy
 from rustfern.cli.complete import complete_what
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
 from rustfern.core.errors import NotFound, SourceError
 from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
-from rustfern.operations.look import WHOLE, Seen, picture, recording, see, see_file
-from rustfern.operations.session import copy_elsewhere_of
+from rustfern.operations.look import WHOLE_CHARACTERS, Preview, picture, recording, see, see_file
+from rustfern.operations.session import set_scratch_outside_of
 from rustfern.reports.life import Event
 
 _CHARACTERS = 6_000
@@ -68,10 +68,10 @@ def command(
             )
     file = None if all(is_file(each) for each in what) else case_at(case)
     roots = roots_of(file) if file is not None else []
-    copy_elsewhere_of([*roots, *(each for each in what if is_file(each))])
+    set_scratch_outside_of([*roots, *(each for each in what if is_file(each))])
     try:
-        keep = WHOLE if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
-        found = [Shown.of(each, file, keep) for each in what]
+        keep = WHOLE_CHARACTERS if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
+        found = [LookedUp.of(each, file, keep) for each in what]
         life = _life(found[0], what, file)
     finally:
         if file is not None:
@@ -100,17 +100,17 @@ class _Asked:
 
 
 @dataclasses.dataclass(frozen=True)
-class Shown:
+class LookedUp:
     """One thing looked at: a copy of the case, or (`copy` is None) any file; `bases` are the copies that it is rebuilt on."""
 
     label: str
     name: str
-    seen: Seen
-    copy: KeptCopy | None
-    bases: tuple[KeptCopy, ...] = ()
+    seen: Preview
+    copy: StoredCopy | None
+    bases: tuple[StoredCopy, ...] = ()
 
     @classmethod
-    def of(cls, what: str, file: CaseFile | None, keep: int) -> Shown:
+    def of(cls, what: str, file: CaseFile | None, keep: int) -> LookedUp:
         """Read what a word names. Raises `NotFound`."""
         if file is None or is_file(what):
             try:
@@ -121,9 +121,9 @@ class Shown:
         bases = tuple(other for other in file.copies(copy.number) if other.id in copy.facts["needs"])
         return cls(copy.id, copy.document["name"], see(copy, bases, keep), copy, bases)
 
-    def again(self) -> Shown:
+    def again(self) -> LookedUp:
         """The same, with all of its text."""
-        seen = see(self.copy, self.bases, WHOLE) if self.copy else see_file(self.label, WHOLE)
+        seen = see(self.copy, self.bases, WHOLE_CHARACTERS) if self.copy else see_file(self.label, WHOLE_CHARACTERS)
         return dataclasses.replace(self, seen=seen)
 
     @property
@@ -132,7 +132,7 @@ class Shown:
         return bool(self.copy and self.copy.facts["members"])
 
 
-def _life(shown: Shown, what: Sequence[str], file: CaseFile | None) -> list[Event]:
+def _life(shown: LookedUp, what: Sequence[str], file: CaseFile | None) -> list[Event]:
     """The events of a document's life if the whole document was asked for."""
     if file is None or shown.copy is None or len(what) != 1 or what[0].strip().lower() == shown.copy.id:
         return []
@@ -141,7 +141,7 @@ def _life(shown: Shown, what: Sequence[str], file: CaseFile | None) -> list[Even
     return events(shown.copy.document, [copy.facts for copy in file.copies(shown.copy.number)])
 
 
-def _draw(shown: Shown, life: Sequence[Event], target: str, roots: Sequence[str]) -> None:
+def _draw(shown: LookedUp, life: Sequence[Event], target: str, roots: Sequence[str]) -> None:
     if not life:
         raise NotFound("a figure is made of a document's life", None, "Give its number: rustfern look 1 --figure FILE")
     from rustfern.reports.figure import draw
@@ -149,7 +149,7 @@ def _draw(shown: Shown, life: Sequence[Event], target: str, roots: Sequence[str]
     draw(shown.name, life, target, roots)
 
 
-def _write_picture(found: Sequence[Shown], target: str, roots: Sequence[str]) -> None:
+def _write_picture(found: Sequence[LookedUp], target: str, roots: Sequence[str]) -> None:
     from rustfern.reports.pictures import differing, write
 
     pictures = [picture(each.copy, each.bases, each.label) for each in found]
@@ -162,7 +162,7 @@ def _write_picture(found: Sequence[Shown], target: str, roots: Sequence[str]) ->
     write(there[0] if len(there) == 1 else differing(there[0], there[1]).shown, target, roots)
 
 
-def _one(shown: Shown, life: list[Event], asked: _Asked, as_json: bool) -> int:
+def _one(shown: LookedUp, life: list[Event], asked: _Asked, as_json: bool) -> int:
     from rustfern.cli.screen import copy_view
     from rustfern.cli.screen.console import out
 
@@ -191,7 +191,7 @@ def _one(shown: Shown, life: list[Event], asked: _Asked, as_json: bool) -> int:
     return 3 if trouble else 0
 
 
-def _of_sheet(shown: Shown, pieces: Sequence[Piece], name: str) -> list[Piece]:
+def _of_sheet(shown: LookedUp, pieces: Sequence[Piece], name: str) -> list[Piece]:
     """The pieces of one sheet, slide or page, by its name or its number. Raises `NotFound` with what there is."""
     there = list(dict.fromkeys(piece.section for piece in pieces if piece.section))
     found = [each for each in there if fold(each) == fold(name)]
@@ -199,8 +199,8 @@ def _of_sheet(shown: Shown, pieces: Sequence[Piece], name: str) -> list[Piece]:
         found = [each for each in there if each.endswith(f" {name}")] or there[int(name) - 1 : int(name)]
     if not found:
         listed = ", ".join(there[:20]) + (" …" if len(there) > 20 else "")
-        following = f"There are: {listed}" if there else "It has no sheets, slides or pages: leave --sheet away"
-        raise NotFound(f"there is no sheet called {name}", shown.label, following)
+        next_step = f"There are: {listed}" if there else "It has no sheets, slides or pages: leave --sheet away"
+        raise NotFound(f"there is no sheet called {name}", shown.label, next_step)
     return [piece for piece in pieces if piece.section == found[0]]
 
 
@@ -210,7 +210,7 @@ def find_words(pieces: Sequence[Piece], words: str) -> list[int]:
     return [at for at, piece in enumerate(pieces, 1) if all(word in fold(piece.text) for word in wanted)]
 
 
-def _as_json(shown: Shown, pieces: Sequence[Piece], life: Sequence[Event], hits: Sequence[int] | None) -> Any:
+def _as_json(shown: LookedUp, pieces: Sequence[Piece], life: Sequence[Event], hits: Sequence[int] | None) -> Any:
     copy, content = shown.copy, shown.seen.content
     length, tracks = recording(shown.copy, shown.bases, shown.label, content)
     return {
@@ -229,7 +229,7 @@ def _as_json(shown: Shown, pieces: Sequence[Piece], life: Sequence[Event], hits:
     }
 
 
-def _compared(left: Shown, right: Shown, as_json: bool, target: str | None) -> int:
+def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None) -> int:
     from rustfern.operations.text_diff import compare_pieces
     from rustfern.reports.pictures import Differing, differing
 

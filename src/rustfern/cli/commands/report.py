@@ -46,7 +46,7 @@ def command(
       rustfern report --to copies.csv
       rustfern report --csv > copies.csv
     """
-    from rustfern.reports.report import Paper, gather, html, table
+    from rustfern.reports.report import CaseDetails, gather, html, table
 
     file = case_at(case)
     roots = roots_of(file)
@@ -65,7 +65,7 @@ def command(
         if ending not in (".html", ".csv"):
             raise WrongUsage("a report is a page or a table", target, "Name it .html or .csv")
         known = manage.paper(file)
-        paper = Paper(ticket or known["ticket"], technician or known["technician"], consent or known["consent"])
+        paper = CaseDetails(ticket or known["ticket"], technician or known["technician"], consent or known["consent"])
         text = (
             table(file, person)
             if ending == ".csv"

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rustfern.cases.case_file import CaseFile, KeptCopy, roots_of
+from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import find_copy
 from rustfern.cli.complete import complete_what
 from rustfern.cli.options import (
@@ -25,7 +25,7 @@ from rustfern.cli.options import (
 from rustfern.core.errors import NotFound, WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.operations import schema
-from rustfern.operations.restore import Planned, Refused, Restored, Wish, check_target, plan, restore
+from rustfern.operations.restore import Planned, Refused, Restored, RestoreOptions, check_target, plan, restore
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -87,7 +87,7 @@ def command(
         raise WrongUsage("it was not said what is restored", None, "Give numbers, ids or a name, or --all-best")
     if name is not None and (all_best or len(what) != 1):
         raise WrongUsage("--as names one file, and several were asked for", None, "Restore that one alone")
-    wish = Wish(name, keep_layout, allow_inside)
+    wish = RestoreOptions(name, keep_layout, allow_inside)
     file, searched = _case(
         what,
         roots,
@@ -97,7 +97,7 @@ def command(
         as_json,
     )
     try:
-        copies: list[KeptCopy] = []
+        copies: list[StoredCopy] = []
         refused: list[Refused] = []
         missing: list[NotFound] = []
         for each in [*what, *(_best_of_all(file) if all_best else ())]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from rustfern.cli import say
+from rustfern.cli import print_message
 from rustfern.cli.options import case_option, hint_options, hints_from, json_option, paths_option, print_json
 from rustfern.core.observer import Silent
 from rustfern.operations import schema
@@ -130,7 +130,7 @@ def command(
 
         show(out(), answer, roots, everything=everything, clock_error=hints.clock_error)
     if answer.stopped:
-        say("interrupted; what was found so far is in the case")
+        print_message("interrupted; what was found so far is in the case")
     return exit_status(answer)
 
 

@@ -12,7 +12,7 @@ from rich.text import Text
 from rustfern.cli.screen.console import FERN, PALE, RUST, SLATE, WARN, heading, next_steps
 from rustfern.core.model import Content
 from rustfern.core.paths import show_name
-from rustfern.core.times import minute
+from rustfern.core.times import format_time
 from rustfern.operations.text_diff import Change, Comparison
 from rustfern.reports.life import Event, column
 
@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from rustfern.reports.pictures import Differing
 
 _MOST = 60
-_AROUND = 6
-"""So many words of what stayed are shown on each side of a change."""
+_CONTEXT_WORDS = 6
+"""Words of what stayed that are shown on each side of a change."""
 Side = tuple[str, str, Content | None, bool]
 _SIGNS = {"added": "+", "removed": "−", "changed": "±"}
 _MARKS = {"saved": "■", "autosave": "●", "trash": "✖", "opened": "├", "lost": "▼"}
@@ -50,10 +50,10 @@ def show(
         same = left[2] is not None and right[2] is not None and left[2].sha256 == right[2].sha256
         said = "They are the same to the last byte." if same else "Their text is the same; they differ in other things."
         if left[2] and right[2] and not (left[2].tokens or right[2].tokens):
-            looks = left[2].looks is not None and left[2].looks == right[2].looks
+            pixel_hash = left[2].pixel_hash is not None and left[2].pixel_hash == right[2].pixel_hash
             said = (
                 "The same pixels."
-                if looks
+                if pixel_hash
                 else said
                 if same
                 else "Neither holds text that can be compared; their bytes differ."
@@ -122,9 +122,9 @@ def _change(change: Change) -> Text:
 
 def _shortened(words: str, first: bool, last: bool) -> str:
     parts = words.split()
-    if len(parts) <= 2 * _AROUND + 2:
+    if len(parts) <= 2 * _CONTEXT_WORDS + 2:
         return words
-    start, end = " ".join(parts[:_AROUND]), " ".join(parts[-_AROUND:])
+    start, end = " ".join(parts[:_CONTEXT_WORDS]), " ".join(parts[-_CONTEXT_WORDS:])
     return f"… {end}" if first else f"{start} …" if last else f"{start} … {end}"
 
 
@@ -146,5 +146,5 @@ def show_life(console: Console, life: Sequence[Event]) -> None:
         line.append("─" * at, style=PALE)
         line.append("▶" if event.chosen else _MARKS.get(event.kind, "◆"), style=style)
         line.append(" " * (width - at))
-        line.append(minute(event.when), style=style or PALE)
+        line.append(format_time(event.when), style=style or PALE)
         console.print(line, soft_wrap=True)

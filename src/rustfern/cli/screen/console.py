@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from rustfern.core.paths import show_name
-from rustfern.core.times import minute, near
+from rustfern.core.times import format_time, near
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
@@ -60,7 +60,7 @@ def size(count: int | None) -> str:
 
 def moment(stamp: str | None) -> str:
     """A UTC stamp of the contract by the wall clock that people are told of."""
-    return minute(_utc(stamp)) if stamp else "time unknown"
+    return format_time(_utc(stamp)) if stamp else "time unknown"
 
 
 def _utc(stamp: str) -> datetime:

@@ -36,13 +36,13 @@ from rustfern.operations.look import picture, recording, text
 from rustfern.reports.life import Event
 
 if TYPE_CHECKING:
-    from rustfern.cli.commands.look import Shown
+    from rustfern.cli.commands.look import LookedUp
 
 _LINES, _FEW_LINES, _HITS = 16, 6, 40
 _SMALL_PICTURE = (40, 10)
 
 
-def show(console: Console, shown: Shown, life: Sequence[Event]) -> None:
+def show(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
     """One copy of the case (or, with its `life`, its document), or any file."""
     life = life if len(life) > 1 else []
     copy = shown.copy
@@ -79,7 +79,7 @@ def written(console: Console, what: str, path: str) -> None:
     console.print(Text(f"   The {what} is in {show_name(path)}."), soft_wrap=True)
 
 
-def _content(console: Console, shown: Shown, short: bool) -> None:
+def _content(console: Console, shown: LookedUp, short: bool) -> None:
     pieces, content = shown.seen.pieces, shown.seen.content
     folder = bool(shown.copy and shown.copy.facts["members"])
     what = "Files in it" if folder else f"First lines of {shown.copy.id}" if short and shown.copy else "First lines"
@@ -118,7 +118,7 @@ def _recorded(content: Content | None) -> bool:
     return content is not None and class_of(content.format) in ("audio", "video")
 
 
-def _file_facts(console: Console, shown: Shown) -> None:
+def _file_facts(console: Console, shown: LookedUp) -> None:
     content = shown.seen.content
     assert content is not None
     wrong = "; its extension says otherwise" if extension_right(shown.name, content.format) is False else ""
@@ -140,7 +140,7 @@ def _amounts(console: Console, amounts: Any) -> None:
         fact(console, "amounts", ", ".join(f"{count} {name}" for name, count in amounts.items()))
 
 
-def _facts(console: Console, shown: Shown, facts: dict[str, Any]) -> None:
+def _facts(console: Console, shown: LookedUp, facts: dict[str, Any]) -> None:
     heading(console, "What it is")
     what = title_of(facts["format"]) if facts["format"] else "folder" if facts["members"] else "of unknown format"
     by = "the document itself" if facts["written_from"] == "content" else f"{facts['written_from']} date"
@@ -162,7 +162,7 @@ def _facts(console: Console, shown: Shown, facts: dict[str, Any]) -> None:
         fact(console, f"{piece['weight']:+.1f}", piece["text"])
 
 
-def _parts(console: Console, shown: Shown) -> None:
+def _parts(console: Console, shown: LookedUp) -> None:
     """The parts of a package: how many are right, and each that is not."""
     parts = shown.seen.parts
     if not parts:
@@ -174,7 +174,7 @@ def _parts(console: Console, shown: Shown) -> None:
         fact(console, "", f"{part.name}: {part.wrong}")
 
 
-def _recording(console: Console, shown: Shown) -> None:
+def _recording(console: Console, shown: LookedUp) -> None:
     seconds, tracks = recording(shown.copy, shown.bases, shown.label, shown.seen.content)
     if seconds is not None:
         minutes, rest = divmod(round(seconds), 60)
@@ -184,7 +184,7 @@ def _recording(console: Console, shown: Shown) -> None:
         fact(console, "tracks", "; ".join(tracks))
 
 
-def _next(console: Console, shown: Shown, life: Sequence[Event]) -> None:
+def _next(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
     copy = shown.copy
     if copy is None:
         word = shell_word(shown.label)
@@ -204,7 +204,7 @@ def _next(console: Console, shown: Shown, life: Sequence[Event]) -> None:
         console.print(Text(f"   The best copy is {copy.document['best']}.", style=f"bold {FERN}"))
 
 
-def page(pieces: Sequence[Piece], shown: Shown, *, streamed: bool) -> None:
+def page(pieces: Sequence[Piece], shown: LookedUp, *, streamed: bool) -> None:
     """All of a text, a screen at a time; `streamed`: the first lines are there before the last are read."""
     console = out()
     damage: list[str] = []
@@ -235,7 +235,7 @@ def page(pieces: Sequence[Piece], shown: Shown, *, streamed: bool) -> None:
         sys.stdout.writelines(lines())
 
 
-def show_hits(console: Console, shown: Shown, pieces: Sequence[Piece], words: str, hits: Sequence[int]) -> None:
+def show_hits(console: Console, shown: LookedUp, pieces: Sequence[Piece], words: str, hits: Sequence[int]) -> None:
     """The pieces that hold words, each with where it stands."""
     wanted = set(words_of(words))
     count = sum(1 for piece in pieces for word in words_of(piece.text) if word in wanted)

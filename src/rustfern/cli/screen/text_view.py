@@ -16,8 +16,8 @@ from rustfern.cli.screen.console import PALE, SLATE
 from rustfern.core.paths import show_name
 from rustfern.formats.text_sink import Piece, column_name
 
-_ROWS = 400
-"""So many rows of a table are laid out together."""
+_ROWS_AT_ONCE = 400
+"""Rows of a table laid out together."""
 _WIDEST, _NARROWEST = 32, 4
 _TALL = 12
 _LABEL = 24
@@ -86,7 +86,7 @@ def _table(cells: Iterable[Piece], width: int, *, addressed: bool) -> Iterator[T
     widths: dict[int, int] = {}
     for piece in cells:
         assert piece.spot is not None
-        if len(rows) >= _ROWS and piece.spot[1] not in rows:
+        if len(rows) >= _ROWS_AT_ONCE and piece.spot[1] not in rows:
             yield from _rows(rows, widths, width, addressed=addressed)
             rows = {}
         row = rows.setdefault(piece.spot[1], {})

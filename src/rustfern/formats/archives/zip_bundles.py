@@ -17,7 +17,7 @@ from rustfern.formats.archives import zip as zips
 from rustfern.formats.format_table import extension_of
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.office import xml_parts
-from rustfern.formats.office.embedded import see_through
+from rustfern.formats.office.embedded import check_member
 from rustfern.formats.office.odf import Odf, declared_type
 from rustfern.formats.office.ooxml import Ooxml
 from rustfern.formats.text_sink import TextSink
@@ -158,7 +158,7 @@ def _package(archive: zips.Archive, kind: str, sink: TextSink) -> dict[str, str]
             else:
                 xml_parts.run(chunks, xml_parts.Elements(_names(member.name, named)), member.name)
         else:
-            see_through(chunks, member.name, member.size)
+            check_member(chunks, member.name, member.size)
     for target, by in named:
         if target not in archive.members:
             raise Malformed(f"part {target}, which {by} names, is missing")

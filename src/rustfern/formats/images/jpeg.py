@@ -221,13 +221,13 @@ class _Walk:
             at = data.find(b"\xff", at)
             if at < 0 or at + 1 >= len(data):
                 raise Malformed("the picture stops inside a scan", len(data))
-            following = data[at + 1]
-            if following == 0:
+            next_step = data[at + 1]
+            if next_step == 0:
                 at += 2
-            elif following == 0xFF:
+            elif next_step == 0xFF:
                 at += 1
-            elif 0xD0 <= following <= 0xD7:
-                if following - 0xD0 != restart:
+            elif 0xD0 <= next_step <= 0xD7:
+                if next_step - 0xD0 != restart:
                     raise Malformed("the restarts of the picture are out of order", at)
                 found.append((start, data[start:at].replace(b"\xff\x00", b"\xff")))
                 restart = (restart + 1) % 8

@@ -17,7 +17,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.paged_bytes import Data, held, unpack
+from rustfern.formats.paged_bytes import Data, load_or_page, unpack
 from rustfern.formats.text_sink import TextSink
 from rustfern.output.temporary import place
 
@@ -33,7 +33,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Read one of these pictures. Raises `Malformed`."""
     if size > _MAX:
         raise Malformed("a picture of this size is refused")
-    data = held(stream, size)
+    data = load_or_page(stream, size)
     if data[:4] == b"GIF8":
         return _gif(data, limits)
     if data[:2] == b"BM":

@@ -13,7 +13,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.paged_bytes import held
+from rustfern.formats.paged_bytes import load_or_page
 from rustfern.formats.text_sink import TextSink
 
 _MIRROR = bytes(int(f"{n:08b}"[::-1], 2) for n in range(256))
@@ -24,8 +24,8 @@ _TRACKS = 0x1654AE6B
 _UNPACKED = (b"A_PCM", b"V_UNCOMPRESSED", b"A_MS/ACM", b"V_MS/VFW")
 _BLOCKS = frozenset({0xA3, 0xA0, 0xA1})
 _MAX_BLOCK = 64 << 20
-_ZEROS = bytes(1024)
-"""So many zeros inside a block of packed pictures or sounds show a hole."""
+_HOLE_BYTES = bytes(1024)
+"""Zeros that show a hole inside a block of packed pictures or sounds."""
 _MIN_FRAMES = 3
 _BEHIND = 1 << 20
 
@@ -113,7 +113,7 @@ def _ogg_sum(data: bytes) -> int:
 
 
 def _mp3(stream: BinaryIO, size: int) -> Reading:
-    data = held(stream, size)
+    data = load_or_page(stream, size)
     at = frames = 0
     if data[:3] == b"ID3" and len(data) > 10:
         at = 10 + sum((data[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
@@ -198,7 +198,7 @@ def _matroska(stream: BinaryIO, size: int) -> Reading:
             if ident == _TRACKS:
                 described = _at(stream, start, min(length, 1 << 20))
                 plain = any(sign in described for sign in _UNPACKED)
-            elif ident in _BLOCKS and not plain and _ZEROS in _at(stream, start, min(length, _MAX_BLOCK)):
+            elif ident in _BLOCKS and not plain and _HOLE_BYTES in _at(stream, start, min(length, _MAX_BLOCK)):
                 raise Malformed("a hole of zeros in the recording", start)
             at = start + length
     if not clusters:

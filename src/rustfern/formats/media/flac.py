@@ -89,15 +89,15 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
         sync = data[here : here + 2]
         wanted = frame.number + (frame.samples if sync[1] & 1 else 1)
         search = here + frame.length
-        following: _Frame | None = None
-        while following is None:
+        next_step: _Frame | None = None
+        while next_step is None:
             search = data.find(sync, search)
             if search < 0 or search + _HEAD > len(data):
                 if base + len(data) >= end:
                     if search < 0 or (found := _header(data, search)) is None or found.number != wanted:
                         yield base + here, data[here:], frame
                         return
-                    following = found
+                    next_step = found
                     break
                 # Go on with a window that begins at this frame.
                 stream.seek(base + here)
@@ -107,13 +107,13 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
                 continue
             found = _header(data, search)
             if found is not None and found.number == wanted:
-                following = found
+                next_step = found
             elif search - here > _MAX_FRAME:
                 raise Malformed("a frame of sound has no end", base + here)
             else:
                 search += 1
         yield base + here, data[here:search], frame
-        here, frame = search, following
+        here, frame = search, next_step
 
 
 def _header(data: bytes, at: int) -> _Frame | None:

@@ -24,8 +24,8 @@ _TOP = frozenset(
 )  # fmt: skip
 _MAX_MOOV = 256 << 20
 _MAX_SAMPLES = 20_000_000
-_ZEROS = bytes(2048)
-"""So many zeros inside compressed samples show a hole."""
+_HOLE_BYTES = bytes(2048)
+"""Zeros that show a hole inside compressed samples."""
 _LENGTHS = {b"avc1": b"avcC", b"avc3": b"avcC", b"hvc1": b"hvcC", b"hev1": b"hvcC"}
 _RARE = {b"hvc1": "HEVC", b"hev1": "HEVC", b"av01": "AV1", b"apch": "a camera's own format", b"vvc1": "VVC"}
 _PLAIN = frozenset({b"raw ", b"sowt", b"twos", b"lpcm", b"NONE", b"in24", b"in32", b"fl32", b"fl64", b"ulaw", b"alaw"})
@@ -219,7 +219,7 @@ def _samples(stream: BinaryIO, track: _Track, data: list[tuple[int, int]], size:
 
 
 def _whole(data: bytes, sizes: list[int], track: _Track, start: int) -> None:
-    hole = data.find(_ZEROS)
+    hole = data.find(_HOLE_BYTES)
     if hole >= 0:
         raise Malformed("a hole of zeros in the recording", start + hole)
     if not track.nal:

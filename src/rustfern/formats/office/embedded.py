@@ -16,7 +16,7 @@ _WALKED = 100_000
 _OTHER = ("media/", "embeddings/", "charts/", "diagrams/", "pictures/", "object", "activex/", "ink/")
 
 
-def see_through(chunks: Iterable[bytes], name: str, size: int) -> None:
+def check_member(chunks: Iterable[bytes], name: str, size: int) -> None:
     """Read a member that is no XML to its end; a picture is checked by its own format. Raises `Malformed`."""
     lower = name.casefold()
     # A thumbnail is no part of the work; its sum has been compared all the same.

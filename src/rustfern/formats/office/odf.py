@@ -18,8 +18,8 @@ from rustfern.formats import identity as marks
 from rustfern.formats.archives import zip as zips
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.office import xml_parts
-from rustfern.formats.office.embedded import BLANK, is_blank, see_through
-from rustfern.formats.text_layout import Grid, figure, hand_on
+from rustfern.formats.office.embedded import BLANK, check_member, is_blank
+from rustfern.formats.text_layout import Grid, emit, figure
 from rustfern.formats.text_sink import Gathered, TextSink, number
 
 _PREFIX = "application/vnd.oasis.opendocument."
@@ -216,7 +216,7 @@ class _ShownBody(_Body):
             self._title = False
 
     def put(self, text: str) -> None:
-        hand_on(self.sink, text, self._level, self._grid.spot)
+        emit(self.sink, text, self._level, self._grid.spot)
 
     def put_cell(self, value: str, shown: str) -> None:
         self._column += 1
@@ -305,7 +305,7 @@ class Odf:
                 continue
             chunks = archive.read(member)
             if not protected and member.size and not member.name.endswith(".xml"):
-                see_through(chunks, member.name, member.size)
+                check_member(chunks, member.name, member.size)
             elif protected or not member.size:
                 for _ in chunks:
                     pass

@@ -22,7 +22,7 @@ from rustfern.formats.archives import zip as zips
 from rustfern.formats.format_table import class_of
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.office import xlsb, xml_parts
-from rustfern.formats.office.embedded import BLANK, is_blank, see_through
+from rustfern.formats.office.embedded import BLANK, check_member, is_blank
 from rustfern.formats.office.ooxml_text import Cells, PlainStrings, PlainText, ShownStory, Story, Strings, Styles
 from rustfern.formats.text_sink import Texts, TextSink
 
@@ -51,8 +51,8 @@ _MAIN = {
 # The relationship that names the main part, by kind of package.
 _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
-_SHARED, _KEPT = 512, 1 << 15
-"""So many parts, of at most so many bytes, are kept with what they say: no large part stays in memory."""
+_MAX_KEPT_PARTS, _MAX_KEPT_BYTES = 512, 1 << 15
+"""Parts kept with what they say, and bytes of each at most: no large part stays in memory."""
 _STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
 _TIMES = "docProps/app.xml"
@@ -92,7 +92,7 @@ def _glance(format_name: str | None, values: dict[str, str]) -> Glance:
 
 
 # Documents of one program share these parts to the byte: what they say is worked out once.
-@lru_cache(_SHARED)
+@lru_cache(_MAX_KEPT_PARTS)
 def _types(data: bytes) -> tuple[Mapping[str, str], Mapping[str, str]]:
     """Content types by part and by extension, both in small letters."""
     overrides: dict[str, str] = {}
@@ -108,7 +108,7 @@ def _types(data: bytes) -> tuple[Mapping[str, str], Mapping[str, str]]:
     return overrides, defaults
 
 
-@lru_cache(_SHARED)
+@lru_cache(_MAX_KEPT_PARTS)
 def _links(data: bytes, rels: str) -> Sequence[tuple[str, str]]:
     """(type, part) of each relationship of a part that points inside the package."""
     folder = posixpath.dirname(posixpath.dirname(rels))
@@ -155,7 +155,7 @@ class _Package:
         if _TYPES not in members:
             raise Malformed(f"the part {_TYPES} is missing")
         data = self.archive.bytes_of(_TYPES)
-        overrides, defaults = _types(data) if len(data) <= _KEPT else _types.__wrapped__(data)
+        overrides, defaults = _types(data) if len(data) <= _MAX_KEPT_BYTES else _types.__wrapped__(data)
         if "_rels/.rels" not in members:
             raise Malformed("the part _rels/.rels is missing")
         named = self.targets("_rels/.rels")
@@ -170,7 +170,7 @@ class _Package:
         if rels in self.read:
             return self.read[rels]
         data = self.archive.bytes_of(rels)
-        found = _links(data, rels) if len(data) <= _KEPT else _links.__wrapped__(data, rels)
+        found = _links(data, rels) if len(data) <= _MAX_KEPT_BYTES else _links.__wrapped__(data, rels)
         self.read[rels] = found
         return found
 
@@ -284,7 +284,7 @@ class Ooxml:
             if _rels_of(name) not in package.read and not lower.endswith(".rels") and lower.endswith(_XML):
                 chunks = _without_links(chunks, name)
             if not lower.endswith(_XML) or member.size == 0:
-                see_through(chunks, name, member.size)
+                check_member(chunks, name, member.size)
                 continue
             if _SHEET.search(name):
                 handler = Cells(sink, strings, amounts, name, styles.dates)

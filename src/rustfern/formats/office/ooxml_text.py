@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.office import xml_parts
-from rustfern.formats.text_layout import Grid, day, figure, hand_on, truth
-from rustfern.formats.text_sink import LONG, Gathered, Spot, Texts, TextSink, number
+from rustfern.formats.text_layout import Grid, day, emit, figure, truth
+from rustfern.formats.text_sink import LONG_CHARACTERS, CellAddress, Gathered, Texts, TextSink, number
 
 _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
 _KIND = re.compile(rb" t=[\"'](\w+)[\"']")
@@ -110,7 +110,7 @@ class ShownStory(Story):
             self._title = False
 
     def put(self, text: str) -> None:
-        hand_on(self._sink, text, self._level, self._grid.spot)
+        emit(self._sink, text, self._level, self._grid.spot)
 
 
 class Styles(xml_parts.Handler):
@@ -154,7 +154,7 @@ def is_date(code: str, ident: int) -> bool:
     return any(sign in plain for sign in ("y", "d", "h", "ss")) and "general" not in plain
 
 
-def spot_of(address: str) -> Spot | None:
+def spot_of(address: str) -> CellAddress | None:
     """Row and column of an address such as `BC12`; None for what is none."""
     found = _ADDRESS.fullmatch(address)
     if found is None:
@@ -211,7 +211,7 @@ class Strings(xml_parts.Handler):
             self._in_text = not self._phonetic
 
     def text(self, text: str) -> None:
-        if self._in_text and self._parts is not None and self._length < LONG:
+        if self._in_text and self._parts is not None and self._length < LONG_CHARACTERS:
             self._parts.append(text)
             self._length += len(text)
 
@@ -265,7 +265,7 @@ class PlainStrings:
                 self.strings.add(text)
             at = end
         self._held = data[at:]
-        self.plain = self.plain and len(self._held) < LONG
+        self.plain = self.plain and len(self._held) < LONG_CHARACTERS
 
 
 class Cells(xml_parts.Handler):

@@ -12,7 +12,7 @@ from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office.embedded import BLANK
-from rustfern.formats.paged_bytes import Data, held
+from rustfern.formats.paged_bytes import Data, load_or_page
 from rustfern.formats.text_sink import TextSink
 
 _MAX = 4 << 30
@@ -62,7 +62,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Read to the last bracket. Raises `Malformed`."""
     if size > _MAX:
         raise Malformed("a text of this size is refused")
-    data = held(stream, size)
+    data = load_or_page(stream, size)
     if not re.match(rb"\s*\{\\(?:rtf|urtf)", data[:64]):
         raise Malformed("it does not start like rich text", 0)
     end, depth = _walk(data, sink)

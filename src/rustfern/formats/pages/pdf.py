@@ -20,7 +20,7 @@ from typing import Any, BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.paged_bytes import Data, held, matched, searched
+from rustfern.formats.paged_bytes import Data, load_or_page, matched, searched
 from rustfern.formats.text_sink import TextSink
 
 _MAX = 1 << 30
@@ -83,7 +83,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         from rustfern.formats.pages.pdf_text import show
 
         show(stream, sink)
-    return _Document(held(stream, size)).run()
+    return _Document(load_or_page(stream, size)).run()
 
 
 class _Places:

@@ -12,9 +12,9 @@ from typing import Any, BinaryIO
 
 from rustfern.formats.text_sink import TextSink
 
-_PATIENCE = 20.0
-"""So many seconds are spent on one document."""
-_LARGEST = 256 << 20
+_MAX_SECONDS = 20.0
+"""Seconds spent on one document at most."""
+_MAX_BYTES = 256 << 20
 _FULL_LINE = 0.8
 """A line of this share of the page's longest one goes on in the next."""
 _MAX_FIELDS = 5_000
@@ -25,13 +25,13 @@ def show(stream: BinaryIO, sink: TextSink) -> None:
     import pypdf
 
     logging.getLogger("pypdf").setLevel(logging.CRITICAL)
-    if stream.seek(0, io.SEEK_END) > _LARGEST:
+    if stream.seek(0, io.SEEK_END) > _MAX_BYTES:
         return
     stream.seek(0)
     data = io.BytesIO(stream.read())
     try:
         reader = pypdf.PdfReader(data, strict=False)
-        until = time.monotonic() + _PATIENCE
+        until = time.monotonic() + _MAX_SECONDS
         for number, page in enumerate(reader.pages, 1):
             sink.section = f"Page {number}"
             for text in _paragraphs(_text(page)):

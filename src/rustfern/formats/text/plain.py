@@ -15,7 +15,7 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office import xml_parts
-from rustfern.formats.text_sink import LONG, TextSink, parts_of
+from rustfern.formats.text_sink import LONG_CHARACTERS, TextSink, parts_of
 
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
@@ -180,7 +180,7 @@ class PlainText:
                 if not data:
                     return lines + (rest not in ("", "\n"))
                 continue
-            if len(rest) > LONG and "\n" not in text:
+            if len(rest) > LONG_CHARACTERS and "\n" not in text:
                 # One line without end: it is worked on in parts.
                 *begun, rest = parts_of(rest)
                 for part in begun:

@@ -21,11 +21,11 @@ if TYPE_CHECKING:
 
 ALIKE = 0.98
 """Word multisets this much alike are equal content, across formats, unless one side holds a run of words of its own."""
-_OWN_RUN = 4
-"""So many words in a row that the other side lacks were typed; what conversions change is scattered."""
-_SHORT = 200_000
-_FEW, _TELLS = 6, 30
-"""So few features prove nothing; so many prove as much as a text can."""
+_MIN_OWN_RUN_WORDS = 4
+"""Words in a row, absent from the other side, that show typing; what conversions change is scattered."""
+_SHORT_TEXT_BYTES = 200_000
+_MIN_FEATURES, _TELLING_FEATURES = 6, 30
+"""Features below which nothing is proved, and above which more prove no more."""
 
 
 @remembered
@@ -57,7 +57,7 @@ def difference(left: Content, right: Content) -> Difference:
 def _difference(left: bytes, right: bytes) -> Difference:
     if left == right:
         return Difference(0, 0, len(left) // 4)
-    if max(len(left), len(right)) > _SHORT:
+    if max(len(left), len(right)) > _SHORT_TEXT_BYTES:
         common = _common_words(left, right)
         return Difference(len(left) // 4 - common, len(right) // 4 - common, common)
     a, b = _bag(left), _bag(right)
@@ -89,18 +89,18 @@ def equal(left: Content, right: Content) -> bool:
     """
     if left.sha256 is not None and left.sha256 == right.sha256:
         return True
-    if left.looks is not None and left.looks == right.looks:
+    if left.pixel_hash is not None and left.pixel_hash == right.pixel_hash:
         return True
     if left.text_hash is None or right.text_hash is None:
         return False
     if left.text_hash == right.text_hash:
-        return left.format != right.format or not (own_parts(left, right) or own_parts(right, left))
+        return left.format != right.format or not (parts_missing_from(left, right) or parts_missing_from(right, left))
     if left.format == right.format or difference(left, right).alike < ALIKE:
         return False
-    return max(_own_run(left.tokens, right.tokens), _own_run(right.tokens, left.tokens)) < _OWN_RUN
+    return max(_own_run(left.tokens, right.tokens), _own_run(right.tokens, left.tokens)) < _MIN_OWN_RUN_WORDS
 
 
-def own_parts(holder: Content, other: Content) -> int:
+def parts_missing_from(holder: Content, other: Content) -> int:
     """How many pictures and objects inside a package another one lacks."""
     theirs = {value for kind, value in other.glance.identity if kind == "part"}
     return len({value for kind, value in holder.glance.identity if kind == "part"} - theirs)
@@ -109,7 +109,7 @@ def own_parts(holder: Content, other: Content) -> int:
 @remembered
 def _own_run(mine: bytes, theirs: bytes) -> int:
     """The most words in a row that the other side has nowhere, each as often as it stands there."""
-    if max(len(mine), len(theirs)) > _SHORT:
+    if max(len(mine), len(theirs)) > _SHORT_TEXT_BYTES:
         return _own_run_of_long(mine, theirs)
     left = Counter(_bag(theirs))
     longest = run = 0
@@ -145,11 +145,11 @@ def _own_run_of_long(mine: bytes, theirs: bytes) -> int:
     return int(np.diff(np.concatenate([[-1], ends])).max()) - 1
 
 
-def kept(earlier: Content, later: Content) -> tuple[float, float]:
+def share_kept(earlier: Content, later: Content) -> tuple[float, float]:
     """How much of an earlier version a later one keeps: (share of its words, share of its runs of three words), 0 to 1."""
     found = difference(earlier, later)
     whole = found.common + found.only_left
-    if max(len(earlier.tokens), len(later.tokens)) > _SHORT:
+    if max(len(earlier.tokens), len(later.tokens)) > _SHORT_TEXT_BYTES:
         import numpy as np
 
         mine, theirs = (np.unique(run_hashes(each.tokens)) for each in (earlier, later))
@@ -160,7 +160,7 @@ def kept(earlier: Content, later: Content) -> tuple[float, float]:
     return (found.common / whole if whole else 1.0), by_runs
 
 
-def lacks(holder: Content, other: Content) -> int:
+def words_missing_from(holder: Content, other: Content) -> int:
     """How many words `holder` has that `other` lacks; 0 across formats where they are alike."""
     if equal(holder, other):
         return 0
@@ -184,7 +184,7 @@ def run_hashes(tokens: bytes) -> NDArray[np.uint64]:
 
 def _with_arrays(tokens: bytes) -> bool:
     """For a few short texts, loading NumPy would take longer than hashing them."""
-    return "numpy" in sys.modules or len(tokens) > _SHORT
+    return "numpy" in sys.modules or len(tokens) > _SHORT_TEXT_BYTES
 
 
 @remembered
@@ -267,10 +267,12 @@ def shared_among(copy: Content, groups: Mapping[str, Sequence[Content]]) -> dict
     for key, (together, versions) in found.items():
         best = 0.0
         for theirs, common, weight in versions:
-            if min(theirs, size) < _FEW:
+            if min(theirs, size) < _MIN_FEATURES:
                 continue
             inside = weight / (whole if size <= theirs else weight + theirs - common)
-            best = max(best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / _TELLS, size / _TELLS))
+            best = max(
+                best, max(0.0, (inside - 0.1) / 0.9) * min(1.0, theirs / _TELLING_FEATURES, size / _TELLING_FEATURES)
+            )
         if best > 0:
             out[key] = best * math.sqrt(together / most)
     return out

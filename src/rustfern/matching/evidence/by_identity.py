@@ -43,7 +43,7 @@ def _nothing_in_common(left: Content, right: Content) -> bool:
     return enough and nothing_shared(left, right)
 
 
-def tie(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Evidence | None:
+def shared_identity(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Evidence | None:
     """The strongest identity that a copy and a version of a document share; `carriers` tells how many documents carry one.
 
     A difference says nothing: saving under another name, converting and merging change or drop these ids.

@@ -9,8 +9,8 @@ from typing import ParamSpec, TypeVar
 
 _P = ParamSpec("_P")
 _T = TypeVar("_T")
-ROOM = 4 << 20
-"""So many bytes of texts (as word hashes) have their results kept."""
+ROOM_BYTES = 4 << 20
+"""Bytes of texts (as word hashes) whose results are kept."""
 
 
 def remembered(function: Callable[_P, _T]) -> Callable[_P, _T]:
@@ -30,10 +30,10 @@ def remembered(function: Callable[_P, _T]) -> Callable[_P, _T]:
             return known[key]
         result = function(*args, **kwargs)
         size = cost(key)
-        if size <= ROOM // 2:
+        if size <= ROOM_BYTES // 2:
             known[key] = result
             used += size
-            while used > ROOM:
+            while used > ROOM_BYTES:
                 used -= cost(known.popitem(last=False)[0])
         return result
 

@@ -20,14 +20,14 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 _HASHES, _ROWS = 64, 2
-_FEW = 40
-"""So few documents are all worth comparing; more are told apart by their sketches."""
-_CROWD = 200
+_MAX_COMPARED_PLAINLY = 40
+"""Documents up to which all are worth comparing; more are told apart by their sketches."""
+_MAX_IN_BAND = 200
 """A band that so many documents share is the text of a template: it tells nothing."""
 _SEED = 20_260_312
-_LEAST = 4
-_TOGETHER = 256
-"""So many texts are sketched at a time."""
+_MIN_FEATURES = 4
+_SKETCHED_AT_ONCE = 256
+"""Texts sketched at a time."""
 _FOLD, _AT_ONCE = 21, 1 << 17
 
 
@@ -60,7 +60,7 @@ def sketches(contents: Sequence[Content]) -> tuple[list[int], NDArray[np.uint32]
     folded = (runs ^ (runs >> np.uint64(_FOLD))).astype(np.uint32)
     told = np.frombuffer(b"".join(each.lines for each in contents), np.uint32)
     least = np.minimum(_least(folded, counts), _least(told, lines))
-    enough = np.flatnonzero(counts + lines >= _LEAST)
+    enough = np.flatnonzero(counts + lines >= _MIN_FEATURES)
     return enough.tolist(), least[enough]
 
 
@@ -124,7 +124,7 @@ class Likeness:
         """How many of the known documents carry an id."""
         return len(self._by_mark.get(mark, ()))
 
-    def near(self, content: Content, limit: int = _FEW) -> list[str]:
+    def near(self, content: Content, limit: int = _MAX_COMPARED_PLAINLY) -> list[str]:
         """The documents worth comparing with a copy, the likeliest first: all, if there are few."""
         if len(self._keys) <= limit:
             return list(self._keys)
@@ -133,20 +133,20 @@ class Likeness:
             found[key] += 1_000
         for mark in content.glance.identity:
             carriers = self._by_mark.get(mark, ())
-            if len(carriers) <= _CROWD:
+            if len(carriers) <= _MAX_IN_BAND:
                 for key in carriers:
                     found[key] += 4
         if content.tokens:
             self._sketch_waiting()
             for band in _bands([content]).get(0, ()):
-                if band in self._first and len(others := self._others.get(band, ())) < _CROWD:
+                if band in self._first and len(others := self._others.get(band, ())) < _MAX_IN_BAND:
                     for number in (self._first[band], *others):
                         found[self._names[number]] += 1
         return [key for key, _ in found.most_common(limit)]
 
     def _sketch_waiting(self) -> None:
-        for start in range(0, len(self._waiting), _TOGETHER):
-            some = self._waiting[start : start + _TOGETHER]
+        for start in range(0, len(self._waiting), _SKETCHED_AT_ONCE):
+            some = self._waiting[start : start + _SKETCHED_AT_ONCE]
             bands = _bands([content for _, content in some])
             for place, found in bands.items():
                 self._enter(self._keys[some[place][0]], found)
@@ -158,5 +158,5 @@ class Likeness:
             first = self._first.setdefault(band, number)
             if first != number:
                 others = self._others.setdefault(band, [])
-                if len(others) < _CROWD and number not in others[-1:]:
+                if len(others) < _MAX_IN_BAND and number not in others[-1:]:
                     others.append(number)

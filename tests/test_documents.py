@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import State
+from rustfern.formats import format_table
 from rustfern.formats import registry as formats
 from rustfern.formats.office import compound_file, xls
 from rustfern.formats.text_sink import TextSink
@@ -32,7 +33,7 @@ def test_documents_of_known_state(path: str) -> None:
     assert content.state in truth["expect_state"], (truth["damage"], content.reason)
     if "intact" in truth["expect_state"]:
         assert content.format == truth["format"]
-        assert formats.table.extension_right(name, content.format) is not False
+        assert format_table.extension_right(name, content.format) is not False
 
 
 @pytest.mark.parametrize(

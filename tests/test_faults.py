@@ -20,7 +20,7 @@ from rustfern.formats import registry as formats
 from rustfern.formats.drawings.svg_render import draw
 from rustfern.operations import restore, scan
 from rustfern.output.folder import Folder
-from rustfern.settings.interface import Source
+from rustfern.settings.interface import SettingsFile
 from rustfern.settings.readers import files
 from rustfern.sources import disk_health
 from rustfern.traces import joe_dead, kept_lists, recovery_list
@@ -250,10 +250,10 @@ FUZZED = packed("fuzzed.tar.xz")
     [
         ("joe_dead.bin", joe_dead.parse),
         ("rows.xls", lambda data: formats.check(io.BytesIO(data), "rows.xls")),
-        ("encoding.xml", lambda data: list(files.xml_values(Source(io.BytesIO(data), len(data), "x", ("*",))))),
+        ("encoding.xml", lambda data: list(files.xml_values(SettingsFile(io.BytesIO(data), len(data), "x", ("*",))))),
         ("case.xlsx", lambda data: formats.read_text(io.BytesIO(data), "case.xlsx", 2_000)),
         ("frame.xml", lambda data: formats.check(io.BytesIO(data), "frame.xml")),
-        ("itself.plist", lambda data: list(files.plist_values(Source(io.BytesIO(data), len(data), "x", ("*",))))),
+        ("itself.plist", lambda data: list(files.plist_values(SettingsFile(io.BytesIO(data), len(data), "x", ("*",))))),
         ("encoding.xml", kept_lists.notepadpp_session),
         ("encoding.xml", lambda data: recovery_list.parse(io.BytesIO(data))),
     ],

@@ -17,6 +17,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from rustfern.core.model import State
+from rustfern.formats import format_table
 from rustfern.formats import registry as formats
 
 Rustfern = Callable[..., Run]
@@ -32,7 +33,7 @@ def state(data: bytes, name: str) -> str:
 def test_whole_ones_are_intact_and_cut_ones_never(name: str) -> None:
     data = MEDIA[name]
     content = formats.check(io.BytesIO(data), name)
-    assert content.state is State.INTACT and formats.table.extension_right(name, content.format), content.reason
+    assert content.state is State.INTACT and format_table.extension_right(name, content.format), content.reason
     assert content.reason and content.sha256
     for share in (*range(1, 100, 7), 99):
         hurt = data[: len(data) * share // 100]

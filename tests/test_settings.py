@@ -17,7 +17,7 @@ from test_everywhere import mbox, session, shell_link
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Home, Layout
-from rustfern.settings.interface import Source, chosen
+from rustfern.settings.interface import SettingsFile, chosen
 from rustfern.settings.read import Settings, expand
 from rustfern.settings.readers.editors import emacs_values, nano_values, vim_values
 from rustfern.settings.readers.files import (
@@ -35,9 +35,9 @@ from rustfern.traces import browser_session, code_unsaved, editor_tab, kept_list
 from rustfern.traces import shell_link as links
 
 
-def said(reader: Callable[[Source], Any], data: bytes | str, *keys: str) -> list[tuple[str, str, object]]:
+def said(reader: Callable[[SettingsFile], Any], data: bytes | str, *keys: str) -> list[tuple[str, str, object]]:
     raw = data.encode() if isinstance(data, str) else data
-    return [(v.key, v.name, v.value) for v in reader(Source(io.BytesIO(raw), len(raw), "x", keys))]
+    return [(v.key, v.name, v.value) for v in reader(SettingsFile(io.BytesIO(raw), len(raw), "x", keys))]
 
 
 VIM = """" a remark
@@ -109,7 +109,9 @@ def test_settings_in_common_forms() -> None:
 
 def test_values_are_chosen_by_key_and_name() -> None:
     reader = list(
-        text_values(Source(io.BytesIO(b'REGEDIT4\n[A\\16.0\\W\\Options]\n"Auto-Path"="1"\n"Other"="2"\n'), 99, "x", ()))
+        text_values(
+            SettingsFile(io.BytesIO(b'REGEDIT4\n[A\\16.0\\W\\Options]\n"Auto-Path"="1"\n"Other"="2"\n'), 99, "x", ())
+        )
     )
     assert [v.value for v in chosen(reader, "a\\*\\w\\options", "AUTO-PATH|x")] == ["1"]
     assert not list(chosen(reader, "a\\*\\v\\options", ""))
@@ -137,7 +139,7 @@ def test_variables_are_filled_in(text: str, home: Home | None, file: str, wanted
     assert expand(text, home, Settings(), file) == wanted
 
 
-READERS: dict[str, tuple[Callable[[Source], Any], bytes]] = {
+READERS: dict[str, tuple[Callable[[SettingsFile], Any], bytes]] = {
     "vim": (vim_values, VIM.encode()),
     "emacs": (emacs_values, b'(setq backup-directory-alist (quote (("." . "~/x"))))'),
     "nano": (nano_values, b"set backupdir ~/x\n"),
@@ -184,7 +186,7 @@ def test_settings_raise_only_what_they_document(name: str, data: st.DataObject) 
     reader, sample = READERS[name]
     hurt = _hurt(sample, data)
     try:
-        list(reader(Source(io.BytesIO(hurt), len(hurt), "x", ("Environment", "Software\\*"))))
+        list(reader(SettingsFile(io.BytesIO(hurt), len(hurt), "x", ("Environment", "Software\\*"))))
     except Malformed as error:
         assert str(error)
 

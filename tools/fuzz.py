@@ -43,12 +43,12 @@ def check_as(name: str) -> Parser:
 
 def settings(reader: str, keys: tuple[str, ...] = ("*",)) -> Parser:
     """A reader of settings files."""
-    from rustfern.settings.interface import Source
+    from rustfern.settings.interface import SettingsFile
     from rustfern.settings.readers import editors, files, windows_registry
 
     module, _, function = reader.partition(".")
     read = getattr({"editors": editors, "files": files, "registry": windows_registry}[module], function)
-    return lambda data: list(read(Source(io.BytesIO(data), len(data), "file", keys)))
+    return lambda data: list(read(SettingsFile(io.BytesIO(data), len(data), "file", keys)))
 
 
 def rebuild_vim(data: bytes) -> object:

@@ -132,7 +132,7 @@ def mutate(rng: random.Random, base: Content) -> Content:
         tokens = rng.choice((part, tokens + part, tokens[:start] + tokens[end:], tokens, array("I")))
     chosen = {
         name: getattr(other, name)
-        for name in ("glance", "state", "sha256", "words", "text_hash", "lines", "looks", "amounts")
+        for name in ("glance", "state", "sha256", "words", "text_hash", "lines", "pixel_hash", "amounts")
         if rng.random() < 0.3
     }
     return replace(base, tokens=tokens.tobytes(), **chosen)

@@ -12,7 +12,7 @@ from rustfern.content import open as contents
 from rustfern.core.model import Content
 from rustfern.operations import restore as restoring
 from rustfern.operations.scan import scan
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import around
 
 __all__ = ["check", "restore", "scan"]
 
@@ -23,7 +23,7 @@ def check(path: str) -> Content:
     Raises `SourceError` if it cannot be opened; never for damage, which is the verdict's to tell.
     """
     whole = os.path.abspath(path)
-    entry = FolderSource(os.path.dirname(whole)).entry(whole)
+    entry = around(whole).entry(whole)
     return contents.check(entry, os.path.basename(whole))[0]
 
 

@@ -15,7 +15,8 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State
 from rustfern.formats import registry as formats
 from rustfern.output.temporary import private_folder
-from rustfern.sources.folder import source_of, with_companions
+from rustfern.sources.folder import with_companions
+from rustfern.sources.registry import source_of
 
 if TYPE_CHECKING:
     from pathlib import Path

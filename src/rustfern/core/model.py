@@ -84,7 +84,8 @@ class Entry:
     """One thing on disk: `root` is the searched folder (the source), `path` the whole path, `part` a part of it.
 
     `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the names
-    of things beside it that belong to it (a database's journals, a project's data folder). `mode` are its permission bits.
+    of things beside it that belong to it (a database's journals, a project's data folder). `mode` are its permission bits,
+    `modified_ns` is its time in ns since 1970.
     """
 
     root: str
@@ -98,6 +99,7 @@ class Entry:
     device: int = 0
     inode: int = 0
     mode: int = 0o600
+    modified_ns: int | None = None
     companions: tuple[str, ...] = ()
 
     @property

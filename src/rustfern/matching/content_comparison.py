@@ -23,7 +23,7 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import SLACK, Draft, clocks_of
 from rustfern.matching.versions import Elsewhere
 from rustfern.search.recorded_paths import translate
-from rustfern.sources.folder import exists
+from rustfern.sources.registry import exists
 
 _MAX_COMPARED = 40
 _MAX_NEAR = 40

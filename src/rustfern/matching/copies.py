@@ -18,7 +18,8 @@ from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, clocks_of, is_other_format, last_part
 from rustfern.search.recorded_paths import translate
-from rustfern.sources.folder import exists, with_companions
+from rustfern.sources.folder import with_companions
+from rustfern.sources.registry import exists
 
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"

@@ -11,7 +11,7 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState, last_part
 from rustfern.search.recorded_paths import take_apart, translate
 from rustfern.settings.read import SettingValue, expand
-from rustfern.sources.folder import exists
+from rustfern.sources.registry import exists
 
 
 class Recents(LinkState):

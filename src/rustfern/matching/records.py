@@ -17,7 +17,7 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, last_part, where_to_ask
 from rustfern.matching.trash import Trash
 from rustfern.search.recorded_paths import translate
-from rustfern.sources.folder import exists
+from rustfern.sources.registry import exists
 
 if TYPE_CHECKING:
     from rustfern.traces import recovery_list

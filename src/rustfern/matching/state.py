@@ -36,7 +36,8 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.evidence.similarity_index import Likeness
 from rustfern.search.recorded_paths import home_finder, take_apart
 from rustfern.settings.read import Settings, SettingValue
-from rustfern.sources.folder import FolderSource, exists
+from rustfern.sources.interface import Source
+from rustfern.sources.registry import exists, open_source
 
 _TRIES = 3
 OPEN_FOR, SLACK = timedelta(days=30), timedelta(minutes=2)
@@ -130,7 +131,7 @@ class Reader:
 
     def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """Read a copy; one that changes while it is read is read again, then said to be still written."""
-        source = FolderSource(entry.root)
+        source = open_source(entry.root)
         for attempt in range(_TRIES):
             known = contents.check(entry, name)
             self.bytes_read += known[0].size
@@ -171,7 +172,7 @@ class LinkState:
         self,
         catalogue: Catalogue,
         homes: Sequence[Home],
-        sources: Sequence[FolderSource],
+        sources: Sequence[Source],
         case: CaseFile,
         problems: list[Problem],
         reader: Reader,
@@ -230,7 +231,7 @@ class LinkState:
             f"recorded:{recorded}", Draft(f"recorded:{recorded}", title, None, recorded, home)
         )
 
-    def source_of(self, path: str) -> FolderSource | None:
+    def source_of(self, path: str) -> Source | None:
         """The source that a path lies in, None if it is outside."""
         return next((source for source in self.sources if inside(path, source.root)), None)
 

@@ -14,7 +14,7 @@ from rustfern.core.times import to_utc
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import Draft, LinkState, clocks_of, last_part
 from rustfern.search.recorded_paths import translate
-from rustfern.sources.folder import exists
+from rustfern.sources.registry import exists
 
 if TYPE_CHECKING:
     from rustfern.traces import kate_journal, vim_swap

@@ -20,7 +20,8 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.recent_files import Recents
 from rustfern.matching.state import Draft
 from rustfern.sources import live_machine
-from rustfern.sources.folder import HELD_ROOT, FolderSource, exists
+from rustfern.sources.folder import HELD_ROOT
+from rustfern.sources.registry import exists, open_source
 
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
@@ -99,7 +100,7 @@ class Elsewhere(Recents):
 
     def add_open_deleted_files(self) -> None:
         """On the live machine: documents that were deleted or replaced while a program still holds them open."""
-        source = FolderSource(HELD_ROOT)
+        source = open_source(HELD_ROOT)
         for path, was, program in live_machine.deleted_but_open():
             if self.source_of(was) is None or format_of_extension(extension_of(was)) is None:
                 continue

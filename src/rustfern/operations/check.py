@@ -18,7 +18,8 @@ from rustfern.formats import registry as formats
 from rustfern.formats.format_table import BELONGING, class_of, extension_of, extension_right, title_of
 from rustfern.operations.session import set_scratch_outside_of
 from rustfern.output.temporary import place
-from rustfern.sources.folder import FolderSource, with_companions
+from rustfern.sources.folder import with_companions
+from rustfern.sources.registry import around, open_source
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -89,7 +90,7 @@ def _below(folder: str) -> list[str]:
     """Every file below a folder, and the folders that cannot be listed."""
     shut: list[str] = []
     found: list[str] = []
-    for inner, _, names in FolderSource(folder).walk(folder, lambda path, _: shut.append(path)):
+    for inner, _, names in open_source(folder).walk(folder, lambda path, _: shut.append(path)):
         # A lock is no document: a sign that one is, or was, open.
         found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
     return sorted([*shut, *found])
@@ -101,17 +102,17 @@ def check_one(path: str) -> Checked:
     name = os.path.basename(whole)
     entry = None
     try:
-        entry = FolderSource(os.path.dirname(whole)).entry(whole)
+        entry = around(whole).entry(whole)
         if entry.link_target is not None:
             # Asked for by name, a link stands for what it leads to.
             whole = os.path.realpath(whole)
-            entry = FolderSource(os.path.dirname(whole)).entry(whole)
+            entry = around(whole).entry(whole)
         if entry.is_folder:
-            FolderSource(whole).names(whole)
+            open_source(whole).names(whole)
             raise SourceError("this is a folder: name its files, or use --recursive", path)
         if not entry.is_file:
             raise SourceError("this is not a regular file and was not opened", path)
-        entry = with_companions(FolderSource(os.path.dirname(whole)), entry, BELONGING.get(extension_of(name), ()))
+        entry = with_companions(around(whole), entry, BELONGING.get(extension_of(name), ()))
         content = contents.check(entry, name, digest=False)[0]
     except SourceError as error:
         content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)

@@ -25,14 +25,15 @@ from rustfern.core.paths import inside
 from rustfern.operations.keep_selection import needed
 from rustfern.operations.live import live_roots
 from rustfern.operations.restore import check_target
-from rustfern.operations.session import check_root, find_people
+from rustfern.operations.session import check_root, find_people, open_sources
 from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.temporary import clean, fresh_name
 from rustfern.search.search import Search
 from rustfern.sources import disk_health
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.interface import Source
 from rustfern.sources.kept_folder import EARLIER, FILES, MANIFEST, SCHEMA, inner_parts, is_kept, read_files, read_head
+from rustfern.sources.registry import around, open_source
 
 _CHUNK_BYTES = 1 << 20
 _MAX_READS = 3
@@ -91,7 +92,7 @@ def keep(
     def on_problem(path: str, message: str) -> None:
         out.problems.append(Problem(path, message))
 
-    sources = [FolderSource(top) for top in tops]
+    sources = open_sources(tops, on_problem)
     homes, others = find_people(sources, not roots, Hints(person=person), on_problem)
     head: dict[str, object] = {
         "schema": SCHEMA, "base": base, "at": datetime.now(UTC).isoformat(timespec="seconds"),
@@ -126,14 +127,14 @@ def keep(
 def _wanted(thing: Copy | Lock | Record) -> Iterator[_Wanted]:
     if isinstance(thing, Record):
         with contextlib.suppress(SourceError):
-            yield _Wanted(FolderSource(os.path.dirname(thing.path)).entry(thing.path), "record", 1)
+            yield _Wanted(around(thing.path).entry(thing.path), "record", 1)
         return
     place = catalogue().places.get(thing.place)
     kind = thing.kind if isinstance(thing, Copy) else "lock"
     yield _Wanted(thing.entry, str(kind), _SAVED if kind == "saved" or place is None else place.shortness)
 
 
-def _entries(paths: Iterable[str], sources: Sequence[FolderSource]) -> Iterator[Entry]:
+def _entries(paths: Iterable[str], sources: Sequence[Source]) -> Iterator[Entry]:
     """Settings files, and for registry files their logs."""
     for path in sorted(paths):
         source = next((source for source in sources if inside(path, source.root)), None)
@@ -254,8 +255,8 @@ class _Keeper:
         for file in read_files(self.target):
             with contextlib.suppress(OSError, RustFernError):
                 *above, name = inner_parts(self.target, file.path)
-                facts = os.lstat(os.path.join(self.base, file.path))
-                if (facts.st_size, facts.st_mtime_ns) != (file.size, file.modified_ns):
+                now = around(os.path.join(self.base, file.path)).entry(os.path.join(self.base, file.path))
+                if (now.size, now.modified_ns) != (file.size, file.modified_ns):
                     continue
                 with self._top.below([FILES, *above], make=False) as folder:
                     same = (
@@ -292,9 +293,14 @@ class _Keeper:
                 every.add(folder)
                 folder = os.path.dirname(folder)
         for folder in sorted(every, key=len, reverse=True):
-            with contextlib.suppress(OSError), self._top.below([FILES, *folder.split(os.sep)], make=False) as there:
+            with (
+                contextlib.suppress(OSError, SourceError),
+                self._top.below([FILES, *folder.split(os.sep)], make=False) as there,
+            ):
                 there.sync()
-                there.set_time(os.lstat(os.path.join(self.base, folder)).st_mtime_ns)
+                there.set_time(
+                    around(os.path.join(self.base, folder)).entry(os.path.join(self.base, folder)).modified_ns or 0
+                )
 
     def _take(self, entry: Entry, kind: str) -> None:
         if self._full:
@@ -372,9 +378,10 @@ class _Keeper:
         self._set_aside(folder, name, relative)
         folder.remove(name)
         folder.make_link(name, target)
-        facts = os.lstat(entry.path)
-        folder.set_facts(name, None, facts.st_mtime_ns)
-        return hashlib.sha256(os.fsencode(target)).hexdigest(), facts.st_size, facts.st_mtime_ns
+        now = open_source(entry.root).entry(entry.path)
+        stamp = now.modified_ns or 0
+        folder.set_facts(name, None, stamp)
+        return hashlib.sha256(os.fsencode(target)).hexdigest(), now.size, stamp
 
     def _read(self, entry: Entry, kind: str, folder: Folder, name: str) -> _Written:
         """Read one file and write it beside its name. What changes while it is read is read again."""
@@ -383,30 +390,31 @@ class _Keeper:
             clean(folder.path)
         part = fresh_name()
         handle = folder.make(part)
+        source = open_source(entry.root)
         try:
             for attempt in range(_MAX_READS):
-                before = os.lstat(entry.path)
-                if not stat.S_ISREG(before.st_mode):
+                before = source.entry(entry.path)
+                if not before.is_file:
                     raise SourceError("this is not a regular file any more", entry.path)
                 digest = hashlib.sha256()
                 os.ftruncate(handle, 0)
                 os.lseek(handle, 0, os.SEEK_SET)
-                with FolderSource(entry.root).open(entry) as stream, open(handle, "wb", closefd=False) as out:
+                with source.open(entry) as stream, open(handle, "wb", closefd=False) as out:
                     while block := _block(stream, entry.path):
                         digest.update(block)
                         out.write(block)
-                after = os.lstat(entry.path)
-                if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns):
+                after = source.entry(entry.path)
+                if (before.size, before.modified_ns) == (after.size, after.modified_ns):
                     break
                 if attempt == _MAX_READS - 1:
                     self.out.changing.append(entry.path)
         except BaseException as error:
             os.close(handle)
             folder.remove(part)
-            if isinstance(error, FileNotFoundError):
+            if not source.exists(entry.path):
                 raise SourceError("it vanished before it could be taken", entry.path) from error
             raise
-        return _Written(entry, kind, folder, name, part, handle, digest.hexdigest(), after.st_mtime_ns)
+        return _Written(entry, kind, folder, name, part, handle, digest.hexdigest(), after.modified_ns or 0)
 
     def _set_aside(self, folder: Folder, name: str, relative: str, digest: str = "") -> None:
         """What an earlier run kept under this name may be another version by now: both stay."""

@@ -21,7 +21,7 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.linker import Linker, Reader
 from rustfern.operations.collect import gather, take_records, take_settings, walk, without_other_people
 from rustfern.search.search import Search
-from rustfern.sources.folder import FolderSource, exists
+from rustfern.sources.registry import exists, open_source
 
 _MAX_FITTING = 4
 """Documents fitting a name that are all needed; of more, the contents must tell."""
@@ -53,7 +53,7 @@ class _ByNames(Linker):
             return super().content_of(entry, name)
         glance = Glance()
         if entry.is_file:
-            with suppress(SourceError, OSError), FolderSource(entry.root).open(entry) as stream:
+            with suppress(SourceError, OSError), open_source(entry.root).open(entry) as stream:
                 glance = formats.glance(stream, name)
         return Content(Glance(format=glance.format), State.UNREADABLE, "not read", entry.size), ()
 

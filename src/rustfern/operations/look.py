@@ -15,7 +15,7 @@ from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.text_sink import Enough, Piece
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import around, open_source
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -41,8 +41,8 @@ class Preview:
 
 
 def _stream(copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
-    entry = replace(FolderSource(copy.root).entry(copy.path), part=copy.facts["part"])
-    under = [FolderSource(base.root).entry(base.path) for base in bases]
+    entry = replace(open_source(copy.root).entry(copy.path), part=copy.facts["part"])
+    under = [open_source(base.root).entry(base.path) for base in bases]
     return contents.open_content(entry, copy.facts["rebuilt_by"] or "", under)
 
 
@@ -139,7 +139,7 @@ def _sum(stream: BinaryIO) -> str:
 
 def _file(path: str) -> BinaryIO:
     whole = os.path.abspath(path)
-    return contents.open_content(FolderSource(os.path.dirname(whole)).entry(whole))
+    return contents.open_content(around(whole).entry(whole))
 
 
 def picture(copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> tuple[Image, str] | None:

@@ -9,9 +9,8 @@ from rustfern.catalogue.loader import Place, catalogue
 from rustfern.core.model import Hints, Home, Problem, Searched, Totals
 from rustfern.core.paths import inside
 from rustfern.formats.format_table import class_of
-from rustfern.operations.session import find_people, open_roots
+from rustfern.operations.session import find_people, open_roots, open_sources
 from rustfern.search.search import Search
-from rustfern.sources.folder import FolderSource
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +43,7 @@ def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_cl
         problems.append(Problem(path, message))
 
     tops, kept = open_roots(roots)
-    sources = [FolderSource(top) for top in tops]
+    sources = open_sources(tops, on_problem)
     homes, _ = find_people(sources, not roots, Hints(person=person), on_problem, kept)
     search = Search(sources, homes, catalogue(), on_problem, Totals())
     search.known_places()

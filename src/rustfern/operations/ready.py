@@ -13,13 +13,13 @@ from rustfern.core.errors import RustFernError
 from rustfern.core.model import Hints, Home, Problem, Totals
 from rustfern.core.times import format_time
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
-from rustfern.operations.session import find_people, open_roots
+from rustfern.operations.session import find_people, open_roots, open_sources
 from rustfern.operations.targets import same_volume
 from rustfern.search.homes import is_temporary_profile
 from rustfern.search.search import Search
 from rustfern.settings.advice import Advice, advice_from
 from rustfern.sources import live_machine
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import exists, open_source
 
 _AHEAD = timedelta(minutes=10)
 _HIBERNATED = (b"hibr", b"HIBR", b"wake", b"WAKE", b"RSTR")
@@ -69,7 +69,7 @@ def ready(roots: Sequence[str] | None = None, person: str | None = None, target:
         problems.append(Problem(path, message))
 
     tops, kept = open_roots(roots)
-    sources = [FolderSource(top) for top in tops]
+    sources = open_sources(tops, on_problem)
     live = not roots
     homes, _ = find_people(sources, live, Hints(person=person), on_problem, kept)
     search = Search(sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
@@ -146,7 +146,7 @@ def _blocked(tops: Iterable[str], homes: Iterable[Home]) -> list[str]:
     for top in dict.fromkeys([*tops, *(home.volume for home in homes if home.volume)]):
         path = os.path.join(top, "hiberfil.sys")
         try:
-            source = FolderSource(top)
+            source = open_source(top)
             with source.open(source.entry(path)) as stream:
                 if stream.read(4) in _HIBERNATED:
                     out.append(
@@ -155,7 +155,7 @@ def _blocked(tops: Iterable[str], homes: Iterable[Home]) -> list[str]:
         except (RustFernError, OSError):
             continue  # no such file, or not ours to read
     for home in homes:
-        if any(os.path.lexists(os.path.join(home.path, name)) for name in _ENCRYPTED_HOME):
+        if any(exists(os.path.join(home.path, name)) for name in _ENCRYPTED_HOME):
             out.append(f"{home.path}: this home is encrypted: it shows its files only while the person is signed in")
         if is_temporary_profile(home):
             out.append(

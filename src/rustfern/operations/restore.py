@@ -27,7 +27,7 @@ from rustfern.output.atomic import lock, make_folders
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.inside import Roots
 from rustfern.output.temporary import clean, scratch
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import around, open_source
 
 _CHUNK_BYTES = 1 << 20
 _MAX_NAMES = 1_000
@@ -310,7 +310,7 @@ def _again(
     if os.path.realpath(target) != target or not (os.path.isfile(target) or os.path.isdir(target)):
         return None
     try:
-        content, _ = contents.check(FolderSource(os.path.dirname(target)).entry(target), os.path.basename(target))
+        content, _ = contents.check(around(target).entry(target), os.path.basename(target))
     except SourceError:
         return None
     if content.sha256 != expected:
@@ -324,7 +324,7 @@ def _bases_of(copy: StoredCopy, case: CaseFile) -> list[Entry]:
     """The copies that a copy is rebuilt on."""
     wanted = set(copy.facts["needs"])
     found = [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
-    return [FolderSource(other.root).entry(other.path) for other in found]
+    return [open_source(other.root).entry(other.path) for other in found]
 
 
 def _system(error: OSError, folder: str) -> str:
@@ -336,7 +336,7 @@ def _system(error: OSError, folder: str) -> str:
 
 
 def _one(copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
-    source = FolderSource(copy.root)
+    source = open_source(copy.root)
     entry = source.entry(copy.path)
     if entry.link_target is not None:
         raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
@@ -356,7 +356,7 @@ def _one(copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: S
         notes.append(f"this copy is damaged: {copy.facts['reason']}")
         state = "damaged"
     place = copy.document["original"]
-    if place and not os.path.lexists(place):
+    if place and os.path.isdir(copy.root) and not os.path.lexists(place):
         notes.append(f"its own place is free, for you to copy it there: {show_name(place)}")
     return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes), name)
 
@@ -451,7 +451,7 @@ def _folder(entry: Entry, folder: Folder, name: str, expected: str) -> tuple[str
                     _like(member, inner, place)
         if contents.bundle_sum(sums) != expected:
             raise _changed(entry.path)
-        content, _ = contents.check(FolderSource(folder.path).entry(os.path.join(folder.path, made)), name)
+        content, _ = contents.check(open_source(folder.path).entry(os.path.join(folder.path, made)), name)
         _like(entry, folder, made, _FOLDER_MODE)
         return _place(folder, made, name, has_extension=False), content
 

@@ -34,12 +34,12 @@ from rustfern.operations.collect import (
     without_other_people,
 )
 from rustfern.operations.live import mark_open_documents
-from rustfern.operations.session import find_people, open_case, open_roots, own_folders
+from rustfern.operations.session import find_people, open_case, open_roots, open_sources, own_folders
 from rustfern.search.search import Search
 from rustfern.selection import choose, ranking
 from rustfern.settings.advice import Advice, advice_from
 from rustfern.sources import disk_health
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import exists
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
@@ -77,7 +77,7 @@ def scan(
     tops, kept = open_roots(roots, on_problem)
     never = [*tops, *(root for each in kept for root in each.taken_from)]
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
-    sources = [FolderSource(top) for top in tops]
+    sources = open_sources(tops, on_problem)
     try:
         homes, others = find_people(sources, live, hints, on_problem, kept)
     except BaseException:
@@ -252,7 +252,7 @@ def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Sear
         )
         name = format_of_extension(extension_of(draft.name))
         return Document(
-            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and os.path.lexists(draft.original)),
+            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and exists(draft.original)),
             draft.recorded, draft.home.person if draft.home else None, tuple(known), tuple(draft.locks), tuple(draft.records),
             verdict, {}, draft.within,
         )  # fmt: skip
@@ -300,7 +300,7 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
         name=draft.name,
         doc_class=class_of(format_name),
         original=draft.original,
-        original_exists=saved is not None or bool(draft.original and os.path.lexists(draft.original)),
+        original_exists=saved is not None or bool(draft.original and exists(draft.original)),
         recorded=draft.recorded,
         person=draft.home.person if draft.home else None,
         copies=tuple(copies),

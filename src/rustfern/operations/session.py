@@ -25,19 +25,27 @@ from rustfern.operations.live import live_roots
 from rustfern.output import temporary
 from rustfern.output.inside import Roots
 from rustfern.search.homes import find_homes, own_home
-from rustfern.sources.folder import FolderSource
-from rustfern.sources.interface import OnProblem
+from rustfern.sources.interface import OnProblem, Source
 from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
+from rustfern.sources.registry import is_archive, open_source
 
 
 def check_root(root: str) -> str:
-    """A root in absolute form. Raises `WrongUsage` if it does not exist or is no folder, `SourceError` if denied."""
+    """A root in absolute form: a folder, an archive, or a folder in one.
+
+    Raises `WrongUsage` if it does not exist or is neither, `SourceError` if it cannot be read.
+    """
+    if not root:
+        raise WrongUsage("what is searched was given as nothing", None, "Name a folder, an archive or an attached disk")
     path = os.path.abspath(root)
     try:
         mode = os.stat(path).st_mode
-    except FileNotFoundError as error:
+    except (FileNotFoundError, NotADirectoryError) as error:
+        source = open_source(path)
+        if source.is_folder(path):
+            return os.path.realpath(path)
         raise WrongUsage(
-            "there is nothing at this path", path, "Name the folder or the attached disk to search"
+            "there is nothing at this path", path, "Name the folder, the archive or the attached disk to search"
         ) from error
     except (OSError, ValueError) as error:
         what = explain(error) if isinstance(error, OSError) else str(error)
@@ -45,8 +53,14 @@ def check_root(root: str) -> str:
             f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
         ) from error
     if not stat.S_ISDIR(mode):
+        if stat.S_ISREG(mode) and is_archive(os.path.realpath(path)):
+            real = os.path.realpath(path)
+            open_source(real)
+            return real
         raise WrongUsage(
-            "this is a file; a folder is searched", path, f"Try its folder: {show_name(os.path.dirname(path))}"
+            "this is a file; a folder or an archive is searched",
+            path,
+            f"Try its folder: {show_name(os.path.dirname(path))}",
         )
     try:
         with os.scandir(path):
@@ -56,6 +70,15 @@ def check_root(root: str) -> str:
             f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
         ) from error
     return os.path.realpath(path)
+
+
+def open_sources(tops: Sequence[str], on_problem: OnProblem) -> list[Source]:
+    """The sources of roots; what is wrong with one as a whole is said."""
+    sources = [open_source(top) for top in tops]
+    for source in sources:
+        if source.trouble:
+            on_problem(source.root, source.trouble)
+    return sources
 
 
 def open_roots(roots: Sequence[str] | None, on_problem: OnProblem | None = None) -> tuple[list[str], list[KeptFolder]]:
@@ -152,7 +175,7 @@ def _alone(file: CaseFile) -> CaseFile:
 
 
 def find_people(
-    sources: Sequence[FolderSource], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[KeptFolder] = ()
+    sources: Sequence[Source], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[KeptFolder] = ()
 ) -> tuple[list[Home], list[Home]]:
     """The homes that are searched (of the person asked for, else all), and the others; `kept` are the kept folders among the sources.
 

@@ -16,7 +16,7 @@ from rustfern.content import open as contents
 from rustfern.core.model import Copy, Document, Entry, Hit, State
 from rustfern.formats import registry as formats
 from rustfern.formats.text_sink import fold
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import open_source
 
 _WHOLE = 4 << 20
 _AROUND = 160
@@ -144,7 +144,7 @@ def _text(copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:
         return []
     name = document if copy.recipe else copy.path
     try:
-        under = [FolderSource(entry.root).entry(entry.path) for entry in bases]
+        under = [open_source(entry.root).entry(entry.path) for entry in bases]
         with contents.open_content(copy.entry, copy.recipe, under) as stream:
             return [piece.text for piece in formats.read_text(stream, name, _WHOLE)[1]]
     except (

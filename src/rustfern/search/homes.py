@@ -8,8 +8,7 @@ from collections.abc import Iterable
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Home, Layout
-from rustfern.sources.folder import FolderSource
-from rustfern.sources.interface import OnProblem
+from rustfern.sources.interface import OnProblem, Source
 
 _PARENTS = {"users": None, "home": Layout.LINUX, "documents and settings": Layout.WINDOWS}
 _NOT_PEOPLE = frozenset(
@@ -45,7 +44,7 @@ def _volume_layout(folders: Iterable[str]) -> Layout | None:
     return None
 
 
-def find_homes(source: FolderSource, on_problem: OnProblem) -> list[Home]:
+def find_homes(source: Source, on_problem: OnProblem) -> list[Home]:
     """The homes in a root that is a home, a `Users` or `home` folder, a whole disk, or any folder (four levels deep)."""
     root = source.root
     try:
@@ -62,7 +61,7 @@ def find_homes(source: FolderSource, on_problem: OnProblem) -> list[Home]:
     return _below(source, root, folders, on_problem)
 
 
-def _below(source: FolderSource, root: str, folders: list[str], on_problem: OnProblem) -> list[Home]:
+def _below(source: Source, root: str, folders: list[str], on_problem: OnProblem) -> list[Home]:
     homes: list[Home] = []
     level = [(root, folders)]
     visited = 0
@@ -92,9 +91,7 @@ def _below(source: FolderSource, root: str, folders: list[str], on_problem: OnPr
     return sorted(homes, key=lambda home: home.path)
 
 
-def _people(
-    source: FolderSource, parent: str, volume: str | None, on_problem: OnProblem, *, inside: bool
-) -> list[Home]:
+def _people(source: Source, parent: str, volume: str | None, on_problem: OnProblem, *, inside: bool) -> list[Home]:
     try:
         folders, _ = source.names(parent)
         around = source.names(volume)[0] if volume and inside else []

@@ -11,7 +11,8 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Layout
 from rustfern.core.paths import inside
 from rustfern.search.recorded_paths import take_apart
-from rustfern.sources.folder import FolderSource, is_folder
+from rustfern.sources.interface import Source
+from rustfern.sources.registry import is_folder
 
 TEMPORARY = "$temp"
 """Stands in the catalogue for the temporary folder, wherever it is."""
@@ -60,7 +61,7 @@ def is_uninformative_name(name: str) -> bool:
     return not (dot and stem) or extension.casefold() in _NEUTRAL or extension.isdigit()
 
 
-def is_system(folder: str, sources: Sequence[FolderSource]) -> bool:
+def is_system(folder: str, sources: Sequence[Source]) -> bool:
     """Whether a folder belongs to the system or to programs, not to people."""
     root = next((source.root for source in sources if inside(folder, source.root)), "")
     return not _SYSTEM.isdisjoint(part.casefold() for part in os.path.relpath(folder, root).split(os.sep))

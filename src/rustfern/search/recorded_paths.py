@@ -11,7 +11,7 @@ from functools import lru_cache
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Home, Layout
 from rustfern.core.paths import fold_name, inside
-from rustfern.sources.folder import FolderSource, exists
+from rustfern.sources.registry import exists, open_source
 
 _DRIVE = re.compile(r"/?([A-Za-z])[:|](?:[\\/]|$)")
 _PARENTS = frozenset({"users", "home", "documents and settings"})
@@ -69,7 +69,7 @@ def join_as_there(base: str, parts: Sequence[str], *, any_case: bool) -> str:
         step = os.path.join(path, part)
         if any_case and not exists(step):
             try:
-                folders, files = FolderSource(base).names(path)
+                folders, files = open_source(base).names(path)
             except SourceError:
                 return os.path.join(path, *parts[position:])
             folded = fold_name(part)

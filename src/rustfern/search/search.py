@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 
 from rustfern.catalogue.loader import Catalogue, Place
@@ -25,8 +25,9 @@ from rustfern.search.recorded_paths import home_finder, take_apart, translate
 from rustfern.search.walk import Lister, Sorting, Task
 from rustfern.settings.interface import Settings
 from rustfern.sources import disk_health
-from rustfern.sources.folder import FolderSource, is_folder, with_companions
-from rustfern.sources.interface import OnProblem
+from rustfern.sources.folder import with_companions
+from rustfern.sources.interface import OnProblem, Source
+from rustfern.sources.registry import is_folder
 
 OnDocuments = Callable[[str, list[str]], None]
 """Called with (folder, document-like names in it)."""
@@ -46,7 +47,7 @@ class Search:
     names that say nothing too. Results collect in `finds` and `searched`.
     """
 
-    sources: Sequence[FolderSource]
+    sources: Sequence[Source]
     homes: Sequence[Home]
     catalogue: Catalogue
     on_problem: OnProblem
@@ -59,7 +60,7 @@ class Search:
     seen: set[str] = field(default_factory=set)
     kept_out: set[str] = field(default_factory=set)
     settings: Settings = field(default_factory=Settings)
-    _lies_in: dict[str, FolderSource] = field(default_factory=dict)
+    _lies_in: dict[str, Source] = field(default_factory=dict)
     _trees: dict[str, bool] = field(default_factory=dict)
     _done: set[tuple[str, str]] = field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
@@ -132,7 +133,7 @@ class Search:
             self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem
         )
 
-    def _around(self, path: str) -> FolderSource | None:
+    def _around(self, path: str) -> Source | None:
         found = self._lies_in.get(path)
         if found is None:
             found = next((source for source in self.sources if inside(path, source.root)), None)
@@ -150,7 +151,9 @@ class Search:
         folders, _ = self._resolve(source, base, folder_pattern or ".", any_case=any_case)
         for folder in folders:
             if not is_glob(name) and not any_case:
-                found += [path] if os.path.isfile(path := os.path.join(folder, name)) else []
+                path = os.path.join(folder, name)
+                with suppress(SourceError):
+                    found += [path] if source.entry(path).is_file else []
                 continue
             try:
                 names = self._names(source, folder)[1]
@@ -207,17 +210,17 @@ class Search:
         usual += [os.path.join(home.volume, *p.split("/")) for p in TEMPORARY_OF_VOLUME[home.layout] if home.volume]
         return folder in usual
 
-    def _source_around(self, path: str) -> FolderSource:
+    def _source_around(self, path: str) -> Source:
         return next(source for source in self.sources if inside(path, source.root))
 
-    def _source(self, root: str) -> FolderSource:
+    def _source(self, root: str) -> Source:
         return next(source for source in self.sources if source.root == root)
 
     def _place(
         self,
         place: Place,
         base: str,
-        source: FolderSource,
+        source: Source,
         home: Home | None,
         patterns: Iterable[str],
         by: str = "",
@@ -245,13 +248,13 @@ class Search:
                 status = self._look(place, folder, source, home, place.depth)
                 self.searched.append(Searched(place.id, folder, status, len(self.finds) - before, by))
 
-    def _names(self, source: FolderSource, folder: str) -> tuple[list[str], list[str]]:
+    def _names(self, source: Source, folder: str) -> tuple[list[str], list[str]]:
         """A folder's names; several places share a folder."""
         if folder not in self._listed:
             self._listed[folder] = source.names(folder)
         return self._listed[folder]
 
-    def _resolve(self, source: FolderSource, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
+    def _resolve(self, source: Source, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
         known = self._resolved.get((base, pattern))
         if known is None and self._resolved.get((base, pattern.partition("/")[0])) == ([], []):
             return [], []
@@ -267,7 +270,7 @@ class Search:
             self._resolved[base, pattern] = known
         return known
 
-    def _look(self, place: Place, folder: str, source: FolderSource, home: Home | None, depth: int) -> str:
+    def _look(self, place: Place, folder: str, source: Source, home: Home | None, depth: int) -> str:
         try:
             folders, files = self._names(source, folder)
         except SourceError as error:
@@ -286,7 +289,7 @@ class Search:
                 self._look(place, os.path.join(folder, name), source, home, depth - 1)
         return "found"
 
-    def _add(self, place: Place, source: FolderSource, path: str, fields: dict[str, str], home: Home | None) -> None:
+    def _add(self, place: Place, source: Source, path: str, fields: dict[str, str], home: Home | None) -> None:
         self.seen.add(path)
         try:
             entry = source.entry(path)
@@ -308,7 +311,7 @@ class Search:
         find = Find(entry, place.id, place.kind, fields, home, _ORDERS[place.order], place.complete)
         self.finds.append(find)
 
-    def _tops(self) -> list[tuple[str, FolderSource]]:
+    def _tops(self) -> list[tuple[str, Source]]:
         """What is walked: every root whole, or only the homes of the person who was asked for."""
         if self.only_homes:
             return [(home.path, self._source(home.root)) for home in self.homes]

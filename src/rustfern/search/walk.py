@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
 from rustfern.sources import disk_health
-from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import OnProblem
+from rustfern.sources.registry import around
 
 if TYPE_CHECKING:
     import queue
@@ -195,9 +195,10 @@ def here(
     """List in this process; `task.folders` are those still to be done, also when this is left in the middle."""
     stack = task.folders
     sep = os.sep
+    source = around(os.path.join(task.top, "x"))
     while stack:
         folder = stack.pop()
-        found = FolderSource.list_folder(folder, folder == task.top, on_problem, on_error)
+        found = source.list_folder(folder, folder == task.top, on_problem, on_error)
         if found is None:
             if disk_health.health.failing():
                 stack.clear()

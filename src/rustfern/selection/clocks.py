@@ -140,7 +140,7 @@ class _Heads:
 
     @staticmethod
     def _sums(content: Content) -> Iterator[tuple[str, str]]:
-        for kind in ("sha256", "looks", "text_hash"):
+        for kind in ("sha256", "pixel_hash", "text_hash"):
             if (value := getattr(content, kind)) is not None:
                 yield kind, value
 

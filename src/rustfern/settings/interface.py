@@ -26,7 +26,7 @@ class Value:
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class SettingsFile:
     """What a reader is given: a stream, its size in bytes, its path for messages, the keys wanted (patterns with `*`).
 
     `companions` are other files that belong to it (transaction logs), by name, already open.
@@ -39,7 +39,7 @@ class Source:
     companions: dict[str, bytes] = field(default_factory=dict)
 
 
-Reader = Callable[[Source], Iterator[Value]]
+Reader = Callable[[SettingsFile], Iterator[Value]]
 """Yields values; raises `Malformed` where the file is damaged or of another kind, after what could be read."""
 
 

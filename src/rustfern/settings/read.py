@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Home, Layout
-from rustfern.settings.interface import MAX_BYTES, Reader, Settings, SettingValue, Source, Value, chosen
+from rustfern.settings.interface import MAX_BYTES, Reader, Settings, SettingsFile, SettingValue, Value, chosen
 
 if TYPE_CHECKING:
     from rustfern.catalogue.loader import Setting
-    from rustfern.sources.folder import FolderSource
+    from rustfern.sources.interface import Source as Source
 
 __all__ = ["SettingValue", "Settings", "expand", "read_settings"]
 
@@ -51,7 +51,7 @@ def _reader(name: str) -> Reader:
 def read_settings(
     settings: Iterable[Setting],
     homes: Sequence[Home],
-    source_of: Callable[[str], FolderSource | None],
+    source_of: Callable[[str], Source | None],
     find_files: Callable[[str, str, bool], list[str]],
     on_problem: Callable[[str, str], None],
 ) -> Settings:
@@ -91,7 +91,7 @@ def read_settings(
     return out
 
 
-def _zone_link(volume: str, source_of: Callable[[str], FolderSource | None], out: Settings) -> None:
+def _zone_link(volume: str, source_of: Callable[[str], Source | None], out: Settings) -> None:
     """The machine's zone as the target of the link `/etc/localtime`, which systems keep instead of a name."""
     for part in ("etc/localtime", "private/etc/localtime"):
         path = os.path.join(volume, part)
@@ -107,7 +107,7 @@ def _zone_link(volume: str, source_of: Callable[[str], FolderSource | None], out
 
 
 def _read_one(
-    source: FolderSource,
+    source: Source,
     path: str,
     reader: str,
     wanted: list[tuple[Setting, Home | None]],
@@ -124,7 +124,7 @@ def _read_one(
         keys = list(dict.fromkeys(setting.key for setting, _ in wanted if setting.key))
         companions = _logs(source, path) if reader == "registry" else {}
         with source.open(entry) as stream:
-            for value in _reader(reader)(Source(stream, entry.size, path, keys, companions)):
+            for value in _reader(reader)(SettingsFile(stream, entry.size, path, keys, companions)):
                 values.append(value)
     except Malformed as error:
         kind = {"registry": "registry file", "shell-link": "shell link"}.get(reader, "settings file")
@@ -147,7 +147,7 @@ def _read_one(
                     )
 
 
-def _logs(source: FolderSource, path: str) -> dict[str, bytes]:
+def _logs(source: Source, path: str) -> dict[str, bytes]:
     """The transaction logs beside a registry file."""
     folder, name = os.path.split(path)
     found: dict[str, bytes] = {}

@@ -19,7 +19,7 @@ from rustfern.core.model import Entry
 from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours, private_folder
 from rustfern.sources import disk_health
-from rustfern.sources.interface import OnProblem
+from rustfern.sources.interface import OnProblem, Source
 
 _FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
 _FLAGS |= getattr(os, "O_BINARY", 0)
@@ -100,9 +100,28 @@ class FolderSource:
             prefix = folder if folder.endswith(os.sep) else folder + os.sep
             stack += [prefix + name for name in found[0]]
 
+    trouble = ""
+
+    def exists(self, path: str) -> bool:
+        """Whether there is anything at this path, a dangling link included."""
+        return os.path.lexists(path)
+
+    def is_folder(self, path: str) -> bool | None:
+        """Whether this is a folder and no link to one; None if we are not allowed to know."""
+        return self.is_folder_here(path)
+
     @staticmethod
+    def is_folder_here(path: str) -> bool | None:
+        """The same without a source."""
+        try:
+            return stat.S_ISDIR(os.lstat(path).st_mode)
+        except PermissionError:
+            return None
+        except (OSError, ValueError):
+            return False
+
     def list_folder(
-        folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] = disk_health.note
+        self, folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] | None = None
     ) -> tuple[list[str], list[str]] | None:
         """The names of the folders and of all else directly in a folder; None if it cannot be listed, or its disk must not be read."""
         if disk_health.health.troubles and disk_health.health.failing():
@@ -114,7 +133,7 @@ class FolderSource:
             _list(folder, folders, files)
         except OSError as error:
             on_problem(folder, f"this folder could not be listed: {explain(error)}")
-            on_error(error, folder)
+            (on_error or disk_health.note)(error, folder)
             if not files and not folders:
                 return None
         if is_top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
@@ -148,6 +167,7 @@ class FolderSource:
             device=facts.st_dev,
             inode=facts.st_ino,
             mode=stat.S_IMODE(facts.st_mode) & 0o777,
+            modified_ns=facts.st_mtime_ns,
         )
 
     def open(self, entry: Entry) -> BinaryIO:
@@ -185,27 +205,7 @@ class FolderSource:
             yield target
 
 
-def is_folder(path: str) -> bool | None:
-    """Whether this is a folder and no link to one; None if we are not allowed to know."""
-    try:
-        return stat.S_ISDIR(os.lstat(path).st_mode)
-    except PermissionError:
-        return None
-    except (OSError, ValueError):
-        return False
-
-
-def exists(path: str) -> bool:
-    """Whether there is anything at this path, a dangling link included."""
-    return os.path.lexists(path)
-
-
-def source_of(entry: Entry) -> FolderSource:
-    """The source that an entry belongs to."""
-    return FolderSource(entry.root)
-
-
-def with_companions(source: FolderSource, entry: Entry, endings: Sequence[str]) -> Entry:
+def with_companions(source: Source, entry: Entry, endings: Sequence[str]) -> Entry:
     """An entry with the things beside it that belong to it, if there are any with content.
 
     An ending follows the whole name (`-wal`); one with an underline follows the name without extension (`_data`, a folder).
@@ -215,7 +215,7 @@ def with_companions(source: FolderSource, entry: Entry, endings: Sequence[str]) 
     for ending in endings:
         other = (name.rpartition(".")[0] or name if ending.startswith("_") else name) + ending
         path = os.path.join(folder, other)
-        if os.path.lexists(path):
+        if source.exists(path):
             with suppress(SourceError):
                 found = source.entry(path)
                 there += [other] if found.is_folder or (found.is_file and found.size) else []

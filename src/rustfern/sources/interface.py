@@ -22,6 +22,21 @@ class Source(Protocol):
 
     root: str
 
+    @property
+    def trouble(self) -> str:
+        """What is wrong with the source as a whole, empty if nothing is."""
+
+    def exists(self, path: str) -> bool:
+        """Whether there is anything at a path, a dangling link included."""
+
+    def is_folder(self, path: str) -> bool | None:
+        """Whether this is a folder and no link to one; None if we are not allowed to know."""
+
+    def list_folder(
+        self, folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] | None = None
+    ) -> tuple[list[str], list[str]] | None:
+        """The names of the folders and of all else directly in a folder; None if it cannot be listed."""
+
     def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
         """Yield (folder, names of folders in it, names of files in it) for `top` and all below it.
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from rustfern.settings.interface import Source, Value
+from rustfern.settings.interface import SettingsFile, Value
 
 _LIMIT = 2 << 20
 _VIM_SET = re.compile(r"^\s*set?(?:local|global)?\s+(.*)$")
@@ -24,7 +24,7 @@ _EMACS = re.compile(
 _STRING = re.compile(r'(\buser-emacs-directory\s+)?"((?:[^"\\]|\\.)*)"(\s+user-emacs-directory\b)?')
 
 
-def vim_values(source: Source) -> Iterator[Value]:
+def vim_values(source: SettingsFile) -> Iterator[Value]:
     """Folders in a Vim or Neovim settings file: one value for each folder of a list; `.` (beside the text) is left out."""
     for line in _text(source).splitlines():
         if line.lstrip().startswith(('"', "--")):
@@ -44,7 +44,7 @@ def vim_values(source: Source) -> Iterator[Value]:
                     yield Value("set", _VIM_SHORT.get(name, name), plain)
 
 
-def emacs_values(source: Source) -> Iterator[Value]:
+def emacs_values(source: SettingsFile) -> Iterator[Value]:
     """Folders in a GNU Emacs settings file."""
     text = "\n".join(line for line in _text(source).splitlines() if not line.lstrip().startswith(";"))
     if re.search(r"\(setq\s+auto-save-default\s+nil", text):
@@ -73,7 +73,7 @@ def _form(text: str, start: int) -> str:
     return text[start : start + 4000]
 
 
-def nano_values(source: Source) -> Iterator[Value]:
+def nano_values(source: SettingsFile) -> Iterator[Value]:
     """The folder of nano's backups, and whether it makes any."""
     for line in _text(source).splitlines():
         if found := re.match(r'\s*set\s+(backupdir|operatingdir)\s+"?([^"]+)"?', line):
@@ -82,5 +82,5 @@ def nano_values(source: Source) -> Iterator[Value]:
             yield Value("set", found[1], 1)
 
 
-def _text(source: Source) -> str:
+def _text(source: SettingsFile) -> str:
     return source.stream.read(min(source.size, _LIMIT)).decode("utf-8", "surrogateescape")

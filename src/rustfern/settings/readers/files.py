@@ -16,7 +16,7 @@ from xml.parsers import expat
 
 from rustfern.core.errors import Malformed
 from rustfern.core.times import iso
-from rustfern.settings.interface import Source, Value
+from rustfern.settings.interface import SettingsFile, Value
 
 _MAX_VALUES = 200_000
 _LONGEST_KEY = 2_000
@@ -24,7 +24,7 @@ _COMMENT = re.compile(r'("(?:[^"\\]|\\.)*")|//[^\n]*|/\*.*?\*/', re.DOTALL)
 _TRAILING = re.compile(r'("(?:[^"\\]|\\.)*")|,(?=\s*[}\]])', re.DOTALL)
 
 
-def plist_values(source: Source) -> Iterator[Value]:
+def plist_values(source: SettingsFile) -> Iterator[Value]:
     """A property list, text or binary. Raises `Malformed`."""
     try:
         tree = plistlib.loads(source.stream.read(source.size))
@@ -33,7 +33,7 @@ def plist_values(source: Source) -> Iterator[Value]:
     yield from _flat(tree)
 
 
-def json_values(source: Source) -> Iterator[Value]:
+def json_values(source: SettingsFile) -> Iterator[Value]:
     """JSON; comments and last commas, as editors allow them, are passed over. Raises `Malformed`."""
     text = source.stream.read(source.size).decode("utf-8-sig", "replace")
     text = _TRAILING.sub(lambda m: m[1] or "", _COMMENT.sub(lambda m: m[1] or "", text))
@@ -64,7 +64,7 @@ def _flat(tree: Any) -> Iterator[Value]:
             yield Value(key, name, node.isoformat())
 
 
-def ini_values(source: Source) -> Iterator[Value]:
+def ini_values(source: SettingsFile) -> Iterator[Value]:
     """Lines `name=value` below `[sections]`; quotes, `export` and the mark of expanded values are taken off."""
     section = ""
     for line in _lines(source):
@@ -77,7 +77,7 @@ def ini_values(source: Source) -> Iterator[Value]:
             yield Value(section, name, value.strip().strip("\"'"))
 
 
-def line_values(source: Source) -> Iterator[Value]:
+def line_values(source: SettingsFile) -> Iterator[Value]:
     """Whole lines below `[sections]`."""
     section = ""
     for line in _lines(source):
@@ -87,11 +87,11 @@ def line_values(source: Source) -> Iterator[Value]:
             yield Value(section, "line", line)
 
 
-def _lines(source: Source) -> list[str]:
+def _lines(source: SettingsFile) -> list[str]:
     return source.stream.read(min(source.size, 8 << 20)).decode("utf-8-sig", "surrogateescape").splitlines()
 
 
-def xml_values(source: Source) -> Iterator[Value]:
+def xml_values(source: SettingsFile) -> Iterator[Value]:
     """Every attribute (name) and text (name empty) of every element. Raises `Malformed` after what could be read."""
     found: list[Value] = []
     path: list[str] = []
@@ -112,7 +112,7 @@ def xml_values(source: Source) -> Iterator[Value]:
     yield from _parsed(source, start, end, text.append, found)
 
 
-def xcu_values(source: Source) -> Iterator[Value]:
+def xcu_values(source: SettingsFile) -> Iterator[Value]:
     """The ODF suite's user settings: key = path of the item and names of its nodes, name = property."""
     found: list[Value] = []
     path: list[str] = []
@@ -141,7 +141,7 @@ def xcu_values(source: Source) -> Iterator[Value]:
     yield from _parsed(source, start, end, text.append, found)
 
 
-def xbel_values(source: Source) -> Iterator[Value]:
+def xbel_values(source: SettingsFile) -> Iterator[Value]:
     """Recent files of Linux desktops: each bookmark with the time of the last visit."""
     found: list[Value] = []
 
@@ -154,7 +154,7 @@ def xbel_values(source: Source) -> Iterator[Value]:
     yield from _parsed(source, start, lambda tag: None, lambda text: None, found)
 
 
-def _parsed(source: Source, start: Any, end: Any, characters: Any, found: list[Value]) -> Iterator[Value]:
+def _parsed(source: SettingsFile, start: Any, end: Any, characters: Any, found: list[Value]) -> Iterator[Value]:
     parser = expat.ParserCreate()
     parser.StartElementHandler, parser.EndElementHandler = start, end
     parser.CharacterDataHandler = characters
@@ -178,7 +178,7 @@ def _parsed(source: Source, start: Any, end: Any, characters: Any, found: list[V
         raise problem
 
 
-def link_values(source: Source) -> Iterator[Value]:
+def link_values(source: SettingsFile) -> Iterator[Value]:
     """A shell link: where it points, and when that was last written."""
     from rustfern.traces import shell_link
 

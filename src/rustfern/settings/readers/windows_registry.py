@@ -17,14 +17,14 @@ from typing import Any
 
 from rustfern.core.errors import Malformed
 from rustfern.output.temporary import private_folder
-from rustfern.settings.interface import Source, Value
+from rustfern.settings.interface import SettingsFile, Value
 
 _ROOT = re.compile(r"HKEY_(?:CURRENT_USER|LOCAL_MACHINE\\SYSTEM|USERS\\[^\\]+)\\?", re.IGNORECASE)
 _MAX_KEYS = 20_000
 _LINE = re.compile(r'(?:"((?:[^"\\]|\\.)*)"|@)=(.*)', re.DOTALL)
 
 
-def values(source: Source) -> Iterator[Value]:
+def values(source: SettingsFile) -> Iterator[Value]:
     """The values of the wanted keys of a registry file. Raises `Malformed` for files of another kind or cut off."""
     head = source.stream.read(4096)
     if head[:4] != b"regf":
@@ -44,7 +44,7 @@ def values(source: Source) -> Iterator[Value]:
         raise Malformed(f"the registry file stops after {source.size} of {4096 + bins} bytes", source.size)
 
 
-def _with_logs(path: Path, source: Source) -> Path:
+def _with_logs(path: Path, source: SettingsFile) -> Path:
     """Apply transaction logs where the hive was not written out; the hive alone if they do not fit."""
     from regipy.recovery import apply_transaction_logs
 
@@ -66,7 +66,7 @@ def _with_logs(path: Path, source: Source) -> Path:
     return restored if restored.exists() and restored.stat().st_size else path
 
 
-def _read(path: Path, source: Source) -> Iterator[Value]:
+def _read(path: Path, source: SettingsFile) -> Iterator[Value]:
     from regipy.registry import RegistryHive
 
     try:
@@ -102,7 +102,7 @@ def _below(key: Any, parts: list[str], path: str) -> Iterator[Value]:
             yield from _below(child, parts[1:], f"{path}\\{child.name}" if path else child.name)
 
 
-def text_values(source: Source) -> Iterator[Value]:
+def text_values(source: SettingsFile) -> Iterator[Value]:
     """The values of an exported registry text. Raises `Malformed` if it is none."""
     data = source.stream.read(source.size)
     encoding = "utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"

@@ -18,7 +18,7 @@ from typing import Any
 from rustfern.cases.name_index import TABLE, NameIndex
 from rustfern.core.errors import CaseError, explain
 from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
-from rustfern.output.temporary import fresh_name, process_began
+from rustfern.output.temporary import clean, fresh_name, process_began
 
 FORMAT = 1
 _APPLICATION_ID = 0x52464331  # "RFC1"
@@ -47,6 +47,7 @@ def _fresh(where: str) -> sqlite3.Connection:
     """A database with our tables in it. Raises `sqlite3.Error`."""
     db = sqlite3.connect(where, isolation_level=None)
     db.execute("PRAGMA synchronous = NORMAL")
+    db.execute("PRAGMA journal_mode = MEMORY")  # nothing but this one file: it has no name yet
     db.execute("BEGIN")
     for statement in [*_TABLES.split(";"), _VERSIONS, TABLE]:
         db.execute(statement)
@@ -61,6 +62,7 @@ def _make(path: str) -> None:
     """A new case file: it gets its name when it is one, so that a killed run leaves no empty file that nobody knows. Raises `OSError`."""
     folder = os.path.dirname(os.path.abspath(path))
     os.makedirs(folder, exist_ok=True, mode=0o700)
+    clean(folder)
     made = os.path.join(folder, fresh_name())
     try:
         # The file names customers' documents: nobody else needs to read it.
@@ -70,9 +72,8 @@ def _make(path: str) -> None:
             rename_exclusive(made, os.path.abspath(path))
         sync_folder(folder)
     finally:
-        for ending in ("", "-journal"):
-            with suppress(OSError):
-                os.unlink(made + ending)
+        with suppress(OSError):
+            os.unlink(made)
 
 
 def _version(path: str) -> int:

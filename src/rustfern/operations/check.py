@@ -19,7 +19,7 @@ from rustfern.formats.format_table import BELONGING, class_of, extension_of, ext
 from rustfern.operations.session import set_scratch_outside_of
 from rustfern.output.temporary import place
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import around, open_source
+from rustfern.sources.registry import around, is_archive, is_folder, open_source
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -80,16 +80,26 @@ def _verdict_alone(path: str) -> Checked:
 
 def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
     for path in paths:
-        if recursive and path != "-" and os.path.isdir(path) and not os.path.islink(path):
+        if recursive and path != "-" and not os.path.islink(path) and (is_folder(path) or _is_packed(path)):
             yield from _below(path)
         else:
             yield path
+
+
+def _is_packed(path: str) -> bool:
+    """Whether a path is an archive of files, or a folder in one: what is in it is checked, not it."""
+    whole = os.path.abspath(path)
+    try:
+        return (not os.path.lexists(path) or is_archive(whole)) and bool(open_source(whole).is_folder(whole))
+    except SourceError:
+        return False
 
 
 def _below(folder: str) -> list[str]:
     """Every file below a folder, and the folders that cannot be listed."""
     shut: list[str] = []
     found: list[str] = []
+    folder = folder if os.path.isdir(folder) else os.path.abspath(folder)
     for inner, _, names in open_source(folder).walk(folder, lambda path, _: shut.append(path)):
         # A lock is no document: a sign that one is, or was, open.
         found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]

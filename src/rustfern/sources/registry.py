@@ -73,16 +73,9 @@ def _archive_of(path: str) -> tuple[str, os.stat_result] | None:
 
 
 def is_packed_home(name: str) -> bool:
-    """Whether a file is named like an archive of files, not like a document that is packed alike."""
-    return format_of_extension(extension_of(name)) in _ARCHIVES or extension_of(name) in (
-        "",
-        "tgz",
-        "tbz2",
-        "txz",
-        "tzst",
-        "zst",
-        "tar",
-    )
+    """Whether a file's name allows for an archive of files: it is not that of a document that is packed alike."""
+    known = format_of_extension(extension_of(name))
+    return known is None or known in _ARCHIVES
 
 
 def is_archive(path: str) -> bool:
@@ -90,7 +83,7 @@ def is_archive(path: str) -> bool:
     folder = FolderSource(os.path.dirname(path))
     try:
         with folder.open(folder.entry(path)) as stream:
-            return looks_like_archive(stream.read(_HEAD_BYTES))
+            return is_packed_home(os.path.basename(path)) and looks_like_archive(stream.read(_HEAD_BYTES))
     except (SourceError, OSError):
         return False
 
@@ -114,6 +107,17 @@ def exists(path: str) -> bool:
     if os.path.lexists(path):
         return True
     return any(held.exists(path) for held in list(_open.values()) if inside(path, held.root))
+
+
+def is_file(path: str) -> bool:
+    """Whether this is a regular file, or a link to one; on a disk or in an archive."""
+    if os.path.isfile(path):
+        return True
+    source = around(os.path.abspath(path))
+    try:
+        return not isinstance(source, FolderSource) and source.entry(os.path.abspath(path)).is_file
+    except SourceError:
+        return False
 
 
 def is_folder(path: str) -> bool | None:

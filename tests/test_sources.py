@@ -1,0 +1,276 @@
+"""One contract for every source: a folder, archives of every kind, an archive in an archive, a folder in one. And archives that are hostile."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import json
+import lzma
+import os
+import struct
+import tarfile
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import zstandard
+from conftest import HOMES, Run, odt, unpack, write
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Entry
+from rustfern.sources import archives, registry
+from rustfern.sources.interface import Source
+
+Rustfern = Callable[..., Run]
+T0 = 1_790_000_000
+FILES = {
+    "home/ines/a.txt": b"oak",
+    "home/ines/deep/er/b.odt": odt("keel"),
+    "home/ines/\u00fcber.txt": b"larch",
+    "home/ines/empty": b"",
+    "top.txt": b"x" * 70_000,
+}
+
+
+def _folder(base: Path) -> Path:
+    for name, data in FILES.items():
+        write(base / "folder" / name, data, T0)
+        (base / "folder" / name).chmod(0o640)
+    (base / "folder/home/ines/link").symlink_to("ines@pc:77")
+    (base / "folder/home/ines/none").mkdir()
+    return base / "folder"
+
+
+def _tar(base: Path) -> Path:
+    with tarfile.open(base / "a.tar", "w") as archive:
+        archive.add(_folder(base), ".")
+    return base / "a.tar"
+
+
+def _packed(ending: str, pack: Callable[[bytes], bytes]) -> Callable[[Path], Path]:
+    return lambda base: write(base / f"a.tar.{ending}", pack(_tar(base).read_bytes()))
+
+
+def _zip(base: Path) -> Path:
+    folder = _folder(base)
+    with zipfile.ZipFile(base / "a.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+        for path in sorted(folder.rglob("*")):
+            info = zipfile.ZipInfo(
+                str(path.relative_to(folder)) + ("/" if path.is_dir() and not path.is_symlink() else ""),
+                (2020, 1, 1, 0, 0, 0),
+            )
+            info.external_attr = path.lstat().st_mode << 16
+            info.extra = struct.pack("<HHBi", 0x5455, 5, 1, T0)
+            data = os.readlink(path).encode() if path.is_symlink() else path.read_bytes() if path.is_file() else b""
+            archive.writestr(info, data, zipfile.ZIP_DEFLATED)
+    return base / "a.zip"
+
+
+def _nested(base: Path) -> Path:
+    with zipfile.ZipFile(base / "outer.zip", "w") as archive:
+        archive.write(_tar(base), "home.tar")
+    return base / "outer.zip"
+
+
+def _inside(base: Path) -> Path:
+    with tarfile.open(base / "b.tar", "w") as archive:
+        archive.add(_folder(base), "disk")
+    return base / "b.tar" / "disk"
+
+
+MAKERS = {
+    "folder": _folder, "tar": _tar, "gz": _packed("gz", gzip.compress), "xz": _packed("xz", lzma.compress), "bz2": _packed("bz2", bz2.compress),
+    "zst": _packed("zst", zstandard.compress), "zip": _zip, "nested": _nested, "inside": _inside,
+}  # fmt: skip
+
+
+@pytest.fixture(params=MAKERS)
+def source(request: pytest.FixtureRequest, tmp_path: Path) -> Source:
+    return registry.open_source(str(MAKERS[request.param](tmp_path)))
+
+
+def test_the_contract(source: Source) -> None:
+    root = source.root
+    assert source.names(root) == (["home"], ["top.txt"])
+    assert source.names(f"{root}/home/ines") == (["deep", "none"], ["a.txt", "empty", "link", "\u00fcber.txt"])
+    walked = {
+        os.path.relpath(folder, root): (sorted(folders), sorted(files))
+        for folder, folders, files in source.walk(root, pytest.fail)
+    }
+    assert walked["home/ines/deep/er"] == ([], ["b.odt"]) and walked["home/ines/none"] == ([], []) and len(walked) == 6
+    for name, data in FILES.items():
+        path = f"{root}/{name}"
+        entry = source.entry(path)
+        assert (entry.root, entry.path, entry.size, entry.is_file, entry.is_folder, entry.link_target) == (
+            root,
+            path,
+            len(data),
+            True,
+            False,
+            None,
+        )
+        assert (
+            entry.modified is not None
+            and entry.modified.timestamp() == T0
+            and entry.modified_ns == T0 * 10**9
+            and entry.mode == 0o640
+        )
+        with source.open(entry) as stream, source.open(entry) as again:
+            assert stream.read() == data and again.read(2) == data[:2]
+            stream.seek(1)
+            assert stream.read(3) == data[1:4] and stream.seek(0, io.SEEK_END) == len(data)
+        with source.materialise(entry) as copy:
+            assert copy.read_bytes() == data
+        assert source.exists(path) and registry.exists(path) and registry.is_file(path) and not source.is_folder(path)
+        assert registry.source_of(entry).entry(path) == entry and registry.around(path).exists(path)
+    link = source.entry(f"{root}/home/ines/link")
+    assert link.link_target == "ines@pc:77" and not link.is_file and not link.is_folder
+    assert (
+        source.is_folder(f"{root}/home")
+        and registry.is_folder(f"{root}/home/ines")
+        and not source.exists(f"{root}/nothing")
+    )
+    with pytest.raises(SourceError):
+        source.entry(f"{root}/nothing")
+    with pytest.raises(SourceError):
+        source.names(f"{root}/nothing")
+    for bad in (f"{root}/home", f"{root}/home/ines/link", f"{root}/nothing"):
+        with pytest.raises(SourceError):
+            source.open(Entry(root, bad, 1, None))
+    told: list[str] = []
+    assert source.list_folder(f"{root}/nothing", False, lambda path, message: told.append(message)) is None and told
+    assert source.trouble == ""
+
+
+def _answer(rustfern: Rustfern, root: Path) -> object:
+    found = rustfern("scan", root, "--json").json
+    for name in ("case", "totals"):
+        found[name] = None
+    return json.loads(json.dumps(found).replace(json.dumps(str(root))[1:-1], "ROOT"))
+
+
+@pytest.mark.parametrize("case", ["office-writer-odt-crash", "vim-stack", "trash-home", "win-trash-v2"])
+def test_a_home_is_the_same_packed_and_unpacked(case: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    if not (HOMES / f"{case}.tar.gz").exists():
+        pytest.skip("not among the captured homes")
+    assert _answer(rustfern, HOMES / f"{case}.tar.gz") == _answer(rustfern, unpack(case, tmp_path))
+
+
+def test_every_command_takes_an_archive(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "disk/home/ines"
+    write(home / "Documents/notes.txt", "garboard seam raked out", T0)
+    write(home / "Documents/notes.txt~", "garboard seam raked out and payed with red lead, twice over", T0 - 60)
+    write(home / ".config/x", "")
+    packed = tmp_path / "disk.tar.xz"
+    with tarfile.open(packed, "w:xz") as archive:
+        archive.add(tmp_path / "disk", ".")
+    before = packed.stat()
+    assert rustfern("ready", packed).status == 0 and rustfern("places", packed).status in (0, 1)
+    assert rustfern("scan", packed).status == 0
+    assert "red lead" in rustfern("look", "1", "--text").out
+    inner = packed / "home/ines/Documents/notes.txt"
+    assert rustfern("look", inner).status == 0 and rustfern("check", inner).status == 0
+    assert len(rustfern("check", "--recursive", packed, "--json").json["files"]) == 3
+    assert len(rustfern("check", "--recursive", packed / "home", "--json").json["files"]) == 3
+    for number, words in enumerate((["1"], ["notes", "--in", packed], ["notes", "--in", packed / "home/ines"])):
+        to = tmp_path / f"to {number}"
+        assert rustfern("restore", *words, "--to", to).status == 0 and "red lead" in next(to.glob("notes*")).read_text()
+    assert rustfern("keep", packed, "--to", tmp_path / "kept").status == 0
+    assert rustfern("scan", tmp_path / "kept").status == 0
+    assert rustfern("report", "--to", tmp_path / "r.html").status == 0
+    after = packed.stat()
+    assert (before.st_mtime_ns, before.st_ctime_ns, before.st_atime_ns) == (
+        after.st_mtime_ns,
+        after.st_ctime_ns,
+        after.st_atime_ns,
+    )
+    for path, said in (
+        (packed / "nowhere", "nothing at this path"),
+        (write(tmp_path / "x.docx", zip_of("a")), "this is a file"),
+        ("", "given as nothing"),
+    ):
+        run = rustfern("scan", path)
+        assert run.status == 2 and said in run.err
+
+
+def zip_of(*names: str, data: bytes = b"x") -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name in names:
+            archive.writestr(name, data)
+    return out.getvalue()
+
+
+def _tar_of(*infos: tuple[str, bytes, dict[str, object]]) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w") as archive:
+        for name, data, facts in infos:
+            info = tarfile.TarInfo(name)
+            info.size = len(data)
+            for key, value in facts.items():
+                setattr(info, key, value)
+            archive.addfile(info, io.BytesIO(data))
+    return out.getvalue()
+
+
+def test_hostile_archives_are_said_and_cost_little(
+    tmp_path: Path, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    whole = _tar_of(
+        ("home/ines/.config/x", b"", {}), ("home/ines/a.txt", b"oak " * 40_000, {}), ("home/ines/b.txt", b"larch", {})
+    )
+    climbing = _tar_of(
+        ("../../etc/evil", b"x", {}), ("/home/ines/a.txt", b"oak", {}), ("home/ines/out", b"", {"type": tarfile.SYMTYPE, "linkname": "/etc/passwd"}),
+        ("home/ines/hard", b"", {"type": tarfile.LNKTYPE, "linkname": "home/ines/a.txt"}), ("home/ines/gone", b"", {"type": tarfile.LNKTYPE, "linkname": "../x"}),
+        ("home/ines/pipe", b"", {"type": tarfile.FIFOTYPE}), ("d/" * 400 + "x", b"", {}),
+    )  # fmt: skip
+    for name, data, status, said in (
+        ("cut.tar.gz", gzip.compress(whole)[:-30], (0, 1), "damaged after"),
+        ("cut.tar", whole[:100_000], (0, 1), "this archive"),
+        ("garbled.tar", whole[:512] + b"\xff" * 512 + whole[1024:], (0, 1), ""),
+        ("climbs.tar", climbing, (0, 1), "leads out of it"),
+        ("bomb.tar.gz", gzip.compress(_tar_of(("home/x", bytes(80 << 20), {}))), (3,), "would unpack to more than"),
+        ("bomb.zip", zip_of("home/x", data=bytes(80 << 20)), (3,), "would unpack to"),
+        ("broken.zip", zip_of("a.txt")[:-10], (3,), "cannot be read"),
+        ("noise.tar.xz", b"\xfd7zXZ\0" + bytes(100), (0, 1, 3), ""),
+        ("seven.7z", b"7z\xbc\xaf\x27\x1c" + bytes(100), (2, 3), ""),
+        ("empty.zip", zip_of(), (1,), ""),
+    ):
+        path = write(tmp_path / name, data)
+        run = rustfern("scan", path)
+        assert run.status in status and said in " ".join(f"{run.out} {run.err}".split()), (
+            name,
+            run.status,
+            run.err,
+            run.out,
+        )
+    source = registry.open_source(str(tmp_path / "climbs.tar"))
+    assert source.names(f"{source.root}/home/ines") == ([], ["a.txt", "gone", "hard", "out", "pipe"])
+    with source.open(source.entry(f"{source.root}/home/ines/hard")) as stream:
+        assert stream.read() == b"oak"
+    with pytest.raises(SourceError):
+        source.open(source.entry(f"{source.root}/home/ines/pipe"))
+    monkeypatch.setattr(archives, "MAX_MEMBERS", 50)
+    for name, data in (
+        ("many.zip", zip_of(*map(str, range(60)))),
+        ("many.tar", _tar_of(*((str(n), b"", {}) for n in range(60)))),
+    ):
+        with pytest.raises(SourceError, match="more than"):
+            registry.open_source(str(write(tmp_path / name, data)))
+
+
+def test_a_protected_member_is_said(tmp_path: Path, rustfern: Rustfern) -> None:
+    data = bytearray(
+        zip_of("home/ines/.config/x", "home/ines/a.txt~", "home/ines/a.txt", data=b"garboard seam raked out and payed")
+    )
+    for sign, at in ((b"PK\x03\x04", 6), (b"PK\x01\x02", 8)):
+        place = -1
+        while (place := data.find(sign, place + 1)) >= 0:
+            data[place + at] |= 1
+    path = write(tmp_path / "locked.zip", bytes(data))
+    run = rustfern("scan", path, "--json")
+    assert run.status in (0, 1) and any(
+        "protected by a password" in problem["message"] for problem in run.json["problems"]
+    )

@@ -54,7 +54,7 @@ def _own(folder: Path) -> bool:
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=_PRIVATE_FOLDER)
         facts = folder.lstat()
-        if os.name != "nt" and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
+        if hasattr(os, "geteuid") and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
             return False
     except OSError:
         return False

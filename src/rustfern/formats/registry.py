@@ -135,7 +135,7 @@ def _blank(stream: BinaryIO) -> str | None:
 
 def _written(stream: BinaryIO, size: int) -> int:
     """Up to which byte anything of a file was ever written; behind it is a hole, which reads as zeros. `size` where nobody knows."""
-    if not hasattr(os, "SEEK_DATA"):
+    if not (hasattr(os, "SEEK_DATA") and hasattr(os, "SEEK_HOLE")):
         return size
     try:
         handle = stream.fileno()

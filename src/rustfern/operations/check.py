@@ -7,8 +7,10 @@ import re
 import stat
 import sys
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import timedelta
+from typing import BinaryIO, cast
 
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
@@ -19,7 +21,7 @@ from rustfern.formats.format_table import BELONGING, class_of, extension_of, ext
 from rustfern.operations.session import set_scratch_outside_of
 from rustfern.output.temporary import place
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import around, is_archive, is_folder, open_source
+from rustfern.sources.registry import around, exists, is_archive, is_folder, on_disk, open_source
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -80,7 +82,7 @@ def _verdict_alone(path: str) -> Checked:
 
 def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
     for path in paths:
-        if recursive and path != "-" and not os.path.islink(path) and (is_folder(path) or _is_packed(path)):
+        if recursive and path != "-" and (is_folder(path) or _is_packed(path)):
             yield from _below(path)
         else:
             yield path
@@ -90,7 +92,7 @@ def _is_packed(path: str) -> bool:
     """Whether a path is an archive of files, or a folder in one: what is in it is checked, not it."""
     whole = os.path.abspath(path)
     try:
-        return (not os.path.lexists(path) or is_archive(whole)) and bool(open_source(whole).is_folder(whole))
+        return (not on_disk(whole) or is_archive(whole)) and bool(open_source(whole).is_folder(whole))
     except SourceError:
         return False
 
@@ -99,7 +101,7 @@ def _below(folder: str) -> list[str]:
     """Every file below a folder, and the folders that cannot be listed."""
     shut: list[str] = []
     found: list[str] = []
-    folder = folder if os.path.isdir(folder) else os.path.abspath(folder)
+    folder = folder if is_folder(folder) else os.path.abspath(folder)
     for inner, _, names in open_source(folder).walk(folder, lambda path, _: shut.append(path)):
         # A lock is no document: a sign that one is, or was, open.
         found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
@@ -140,7 +142,7 @@ def _stdin() -> Checked:
 
     with tempfile.TemporaryFile(dir=place()) as held:
         shutil.copyfileobj(sys.stdin.buffer, held, 1 << 20)
-        content = formats.check(held, "-")
+        content = formats.check(cast(BinaryIO, held), "-")
     return Checked("-", content, class_of(content.format), None)
 
 
@@ -159,7 +161,7 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
     if content.glance.needs:
         out.append(content.glance.needs)
     for lock in (f".~lock.{name}#", f"~${name}", f"~${name[2:]}", f".{name}.swp", f".#{name}"):
-        if os.path.lexists(os.path.join(folder, lock)):
+        if exists(os.path.join(folder, lock)):
             out.append(f"a lock lies beside it ({lock}): somebody has it open, or a crash left it")
             break
     length = _windows_length(path)
@@ -170,14 +172,11 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
         )
     if _NOT_IN_WINDOWS.search(name):
         out.append("its name has signs that Windows programs refuse: rename it before it goes there")
-    if any(os.path.lexists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
+    if any(exists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
         out.append("it is marked as downloaded: the program may open it protected, or refuse it")
-    try:
-        mode = os.stat(path).st_mode
-        if not mode & (stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH):
+    with suppress(SourceError):
+        if not around(path).entry(path).mode & (stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH):
             out.append("nobody has the right to read it")
-    except OSError:
-        pass
     return out
 
 
@@ -185,7 +184,7 @@ def _windows_length(path: str) -> int:
     """The characters of a path as the person's own system counts them: on an attached Windows disk, from its drive on."""
     for found in re.finditer(r"/(?:Users|Documents and Settings)/[^/]+", path):
         home = path[: found.end()]
-        if any(os.path.lexists(os.path.join(home, sign)) for sign in ("AppData", "NTUSER.DAT", "Application Data")):
+        if any(exists(os.path.join(home, sign)) for sign in ("AppData", "NTUSER.DAT", "Application Data")):
             return len("C:") + len(path) - found.start()
     return len(path)
 

@@ -24,8 +24,8 @@ from rustfern.core.observer import Observer, Silent
 from rustfern.core.paths import inside
 from rustfern.operations.keep_selection import needed
 from rustfern.operations.live import live_roots
-from rustfern.operations.restore import check_target
-from rustfern.operations.session import check_root, find_people, open_sources
+from rustfern.operations.session import find_people, open_sources
+from rustfern.operations.targets import check_target, names_in
 from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.temporary import clean, fresh_name
@@ -33,7 +33,7 @@ from rustfern.search.search import Search
 from rustfern.sources import disk_health
 from rustfern.sources.interface import Source
 from rustfern.sources.kept_folder import EARLIER, FILES, MANIFEST, SCHEMA, inner_parts, is_kept, read_files, read_head
-from rustfern.sources.registry import around, open_source
+from rustfern.sources.registry import around, check_root, open_source
 
 _CHUNK_BYTES = 1 << 20
 _MAX_READS = 3
@@ -195,7 +195,7 @@ class _Keeper:
         if there:
             if read_head(self.target).base != self.base:
                 raise WrongUsage("this folder keeps files of another search", self.target, "Name another with --to DIR")
-        elif set(os.listdir(self.target)) - {MANIFEST}:
+        elif names_in(self.target) - {MANIFEST}:
             raise WrongUsage("the target is not empty", self.target, "Name a new folder with --to DIR")
         try:
             with Folder(self.target) as self._top:

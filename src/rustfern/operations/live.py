@@ -10,6 +10,7 @@ from rustfern.core.model import Document, Lock
 from rustfern.core.paths import inside, show_name
 from rustfern.output.temporary import usual_folder
 from rustfern.sources import live_machine
+from rustfern.sources.registry import is_folder
 
 _RECENT_SECONDS = 120
 
@@ -19,7 +20,7 @@ def live_roots() -> list[str]:
     roots = [os.path.realpath(os.path.expanduser("~"))]
     for folder in (usual_folder(), "/tmp", "/var/tmp"):
         path = os.path.realpath(folder)
-        if os.path.isdir(path) and path not in roots and not any(inside(path, root) for root in roots):
+        if is_folder(path) and path not in roots and not any(inside(path, root) for root in roots):
             roots.append(path)
     return roots
 

@@ -14,7 +14,7 @@ from rustfern.core.model import Hints, Home, Problem, Totals
 from rustfern.core.times import format_time
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.operations.session import find_people, open_roots, open_sources
-from rustfern.operations.targets import same_volume
+from rustfern.operations.targets import nearest_folder, same_volume
 from rustfern.search.homes import is_temporary_profile
 from rustfern.search.search import Search
 from rustfern.settings.advice import Advice, advice_from
@@ -165,11 +165,8 @@ def _blocked(tops: Iterable[str], homes: Iterable[Home]) -> list[str]:
 
 
 def _free(target: str) -> int | None:
-    there = os.path.abspath(target)
-    while not os.path.exists(there) and os.path.dirname(there) != there:
-        there = os.path.dirname(there)
     try:
-        return shutil.disk_usage(there).free
+        return shutil.disk_usage(nearest_folder(target)).free
     except OSError:
         return None
 

@@ -8,7 +8,6 @@ import hashlib
 import io
 import json
 import os
-import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -22,16 +21,15 @@ from rustfern.core.model import Content, Entry
 from rustfern.core.paths import show_name
 from rustfern.formats import registry as formats
 from rustfern.operations.restore_names import layout, named, safe_name, target_name
-from rustfern.operations.targets import outside_searched
-from rustfern.output.atomic import lock, make_folders
+from rustfern.operations.targets import check_space, check_target, is_there, outside_searched
+from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.inside import Roots
-from rustfern.output.temporary import clean, scratch
-from rustfern.sources.registry import around, open_source
+from rustfern.output.temporary import clean
+from rustfern.sources.registry import around, exists, is_folder, on_disk, open_source
 
 _CHUNK_BYTES = 1 << 20
 _MAX_NAMES = 1_000
-_SPARE_BYTES = 1 << 16
 _FOLDER_MODE = 0o700
 LIST = "restored.jsonl"
 """The list of what was restored, beside the files."""
@@ -100,42 +98,6 @@ def _place_of(copy: StoredCopy, wish: RestoreOptions) -> tuple[list[str], str, l
     return layout(copy) if wish.keep_layout else [], name, notes
 
 
-def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = False) -> str:
-    """Make the target folder and return its real path.
-
-    Raises `WrongUsage` if it lies inside what was searched (and that is not allowed), is a file, or cannot be made or written.
-    """
-    path = os.path.abspath(folder)
-    real = os.path.realpath(path) if allow_inside else outside_searched(folder, roots)
-    try:
-        make_folders(real)
-        with scratch(real, os.unlink) as probe:
-            os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-    except FileExistsError as error:
-        raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
-    except OSError as error:
-        raise WrongUsage(
-            f"the target cannot be written ({explain(error)})", path, "Name another with --to DIR"
-        ) from error
-    return real
-
-
-def check_space(folder: str, needed: int) -> None:
-    """Whether the bytes that are needed, and a little more, are free there. Raises `WrongUsage`."""
-    there = os.path.abspath(folder)
-    while not os.path.isdir(there) and os.path.dirname(there) != there:
-        there = os.path.dirname(there)
-    try:
-        free = shutil.disk_usage(there).free
-    except OSError:
-        return  # nobody knows: writing will tell
-    if needed + _SPARE_BYTES > free:
-        raise WrongUsage(
-            f"there is not enough space at the target: {needed} bytes are needed, {free} are free", folder,
-            "Free space there, or name another folder with --to DIR",
-        )  # fmt: skip
-
-
 def restore(
     copies: Sequence[StoredCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: RestoreOptions = _AS_FOUND
 ) -> tuple[list[Restored], list[Refused]]:
@@ -146,7 +108,9 @@ def restore(
     Raises `WrongUsage` for a target that cannot be used at all, or has too little space.
     """
     planned = plan(copies, wish)
-    check_space(folder, sum(each.size for each in planned if not _is_there(folder, each)))
+    check_space(
+        folder, sum(each.size for each in planned if not is_there(os.path.join(folder, each.target), each.size))
+    )
     _outside(folder, planned, roots, wish)
     real = check_target(folder, roots, allow_inside=wish.allow_inside)
     done: list[Restored] = []
@@ -204,12 +168,6 @@ def _open_target(real: str) -> Folder:
         folder.close()
         raise WrongUsage("the target was moved or replaced just now", real, "Name another with --to DIR")
     return folder
-
-
-def _is_there(folder: str, planned: Planned) -> bool:
-    """Whether an earlier run seems to have written this: it will be verified, and needs no space."""
-    path = os.path.join(folder, planned.target)
-    return os.path.isdir(path) or (os.path.isfile(path) and os.path.getsize(path) == planned.size)
 
 
 def _below(target: Folder, folders: Sequence[str]) -> Folder:
@@ -307,10 +265,13 @@ def _again(
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None
     target = os.path.join(folder.path, relative)
-    if os.path.realpath(target) != target or not (os.path.isfile(target) or os.path.isdir(target)):
+    if os.path.realpath(target) != target:
         return None
     try:
-        content, _ = contents.check(around(target).entry(target), os.path.basename(target))
+        entry = around(target).entry(target)
+        if not (entry.is_file or entry.is_folder):
+            return None
+        content, _ = contents.check(entry, os.path.basename(target))
     except SourceError:
         return None
     if content.sha256 != expected:
@@ -356,7 +317,7 @@ def _one(copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: S
         notes.append(f"this copy is damaged: {copy.facts['reason']}")
         state = "damaged"
     place = copy.document["original"]
-    if place and os.path.isdir(copy.root) and not os.path.lexists(place):
+    if place and is_folder(copy.root) and on_disk(copy.root + os.sep) and not exists(place):
         notes.append(f"its own place is free, for you to copy it there: {show_name(place)}")
     return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes), name)
 

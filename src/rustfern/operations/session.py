@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import stat
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -18,7 +17,7 @@ from rustfern.cases.location import (
     state_folder,
 )
 from rustfern.catalogue.loader import catalogue
-from rustfern.core.errors import CaseError, SourceError, WrongUsage, explain
+from rustfern.core.errors import CaseError, WrongUsage
 from rustfern.core.model import Hints, Home
 from rustfern.core.paths import show_name
 from rustfern.operations.live import live_roots
@@ -27,49 +26,7 @@ from rustfern.output.inside import Roots
 from rustfern.search.homes import find_homes, own_home
 from rustfern.sources.interface import OnProblem, Source
 from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
-from rustfern.sources.registry import is_archive, open_source
-
-
-def check_root(root: str) -> str:
-    """A root in absolute form: a folder, an archive, or a folder in one.
-
-    Raises `WrongUsage` if it does not exist or is neither, `SourceError` if it cannot be read.
-    """
-    if not root:
-        raise WrongUsage("what is searched was given as nothing", None, "Name a folder, an archive or an attached disk")
-    path = os.path.abspath(root)
-    try:
-        mode = os.stat(path).st_mode
-    except (FileNotFoundError, NotADirectoryError) as error:
-        source = open_source(path)
-        if source.is_folder(path):
-            return os.path.realpath(path)
-        raise WrongUsage(
-            "there is nothing at this path", path, "Name the folder, the archive or the attached disk to search"
-        ) from error
-    except (OSError, ValueError) as error:
-        what = explain(error) if isinstance(error, OSError) else str(error)
-        raise SourceError(
-            f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
-        ) from error
-    if not stat.S_ISDIR(mode):
-        if stat.S_ISREG(mode) and is_archive(os.path.realpath(path)):
-            real = os.path.realpath(path)
-            open_source(real)
-            return real
-        raise WrongUsage(
-            "this is a file; a folder or an archive is searched",
-            path,
-            f"Try its folder: {show_name(os.path.dirname(path))}",
-        )
-    try:
-        with os.scandir(path):
-            pass
-    except OSError as error:
-        raise SourceError(
-            f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
-        ) from error
-    return os.path.realpath(path)
+from rustfern.sources.registry import check_root, is_folder, open_source
 
 
 def open_sources(tops: Sequence[str], on_problem: OnProblem) -> list[Source]:
@@ -93,7 +50,7 @@ def open_roots(roots: Sequence[str] | None, on_problem: OnProblem | None = None)
         top = check_root(root)
         if roots and is_kept(top) and not (why := why_not_whole(top)):
             kept.append(read_head(top))
-            tops += [check_root(each) for each in kept[-1].roots if os.path.isdir(each)]
+            tops += [check_root(each) for each in kept[-1].roots if is_folder(each)]
         else:
             if roots and is_kept(top) and on_problem:
                 on_problem(
@@ -129,7 +86,7 @@ def set_scratch_outside_of(paths: Sequence[str]) -> None:
     roots = roots_of_recent_cases()
     for path in paths:
         real = os.path.realpath(path)
-        folder = real if os.path.isdir(real) else os.path.dirname(real)
+        folder = real if is_folder(real) else os.path.dirname(real)
         shared = (
             os.path.commonpath([folder, usual])
             if os.path.splitdrive(folder)[0] == os.path.splitdrive(usual)[0]

@@ -4,24 +4,48 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shutil
 from collections.abc import Iterable, Sequence
 
 from rustfern.cases.location import roots_of_recent_cases
 from rustfern.core.errors import WrongUsage, explain
+from rustfern.output.atomic import make_folders
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Roots
-from rustfern.output.temporary import clean
+from rustfern.output.temporary import clean, scratch
+
+_SPARE_BYTES = 1 << 16
 
 
 def same_volume(target: str, roots: Iterable[str]) -> str | None:
     """The first root on whose volume a target lies (its nearest folder that exists), None if on none."""
-    there = os.path.abspath(target)
-    while not os.path.exists(there) and os.path.dirname(there) != there:
-        there = os.path.dirname(there)
     with contextlib.suppress(OSError):
-        device = os.stat(there).st_dev
+        device = os.stat(nearest_folder(target)).st_dev
         return next((root for root in roots if os.stat(root).st_dev == device), None)
     return None
+
+
+def nearest_folder(path: str) -> str:
+    """The folder that a place to write lies in, or would lie in: the nearest one above it that is there."""
+    there = os.path.abspath(path)
+    while not os.path.isdir(there) and os.path.dirname(there) != there:
+        there = os.path.dirname(there)
+    return there
+
+
+def names_in(folder: str) -> set[str]:
+    """What is in a folder of ours."""
+    return set(os.listdir(folder))
+
+
+def is_there(path: str, size: int) -> bool:
+    """Whether an earlier run seems to have written this: it will be verified, and needs no space."""
+    return os.path.isdir(path) or size_of(path) == size
+
+
+def size_of(path: str) -> int | None:
+    """Bytes of a file of ours, None if there is none."""
+    return os.path.getsize(path) if os.path.isfile(path) else None
 
 
 def outside_searched(path: str, roots: Sequence[str] = ()) -> str:
@@ -53,3 +77,36 @@ def write_new(target: str, data: bytes, what: str, roots: Sequence[str] = ()) ->
         raise WrongUsage("this file is there already, and is not replaced", target, "Name another file") from error
     except OSError as error:
         raise WrongUsage(f"the {what} cannot be written ({explain(error)})", target, "Name another file") from error
+
+
+def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = False) -> str:
+    """Make the target folder and return its real path.
+
+    Raises `WrongUsage` if it lies inside what was searched (and that is not allowed), is a file, or cannot be made or written.
+    """
+    path = os.path.abspath(folder)
+    real = os.path.realpath(path) if allow_inside else outside_searched(folder, roots)
+    try:
+        make_folders(real)
+        with scratch(real, os.unlink) as probe:
+            os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+    except FileExistsError as error:
+        raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
+    except OSError as error:
+        raise WrongUsage(
+            f"the target cannot be written ({explain(error)})", path, "Name another with --to DIR"
+        ) from error
+    return real
+
+
+def check_space(folder: str, needed: int) -> None:
+    """Whether the bytes that are needed, and a little more, are free there. Raises `WrongUsage`."""
+    try:
+        free = shutil.disk_usage(nearest_folder(folder)).free
+    except OSError:
+        return  # nobody knows: writing will tell
+    if needed + _SPARE_BYTES > free:
+        raise WrongUsage(
+            f"there is not enough space at the target: {needed} bytes are needed, {free} are free", folder,
+            "Free space there, or name another folder with --to DIR",
+        )  # fmt: skip

@@ -6,6 +6,7 @@ import contextlib
 import errno
 import os
 import stat
+import sys
 
 _AT_CWD, _NO_REPLACE, _EXCLUSIVE = -100, 1, 4
 _NOT_HERE = frozenset(
@@ -127,10 +128,10 @@ def lock(handle: int, *, wait: bool) -> bool:
     Source: flock(2), LockFileEx.
     """
     try:
-        if os.name == "nt":
+        if sys.platform == "win32":
             import msvcrt
 
-            getattr(msvcrt, "locking")(handle, getattr(msvcrt, "LK_LOCK" if wait else "LK_NBLCK"), 1)  # noqa: B009
+            msvcrt.locking(handle, msvcrt.LK_LOCK if wait else msvcrt.LK_NBLCK, 1)
         else:
             import fcntl
 

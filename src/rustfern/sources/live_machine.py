@@ -118,7 +118,7 @@ def locked_disks() -> list[str]:
         if os.path.isdir(f"/sys/class/block/{name}/holders") and os.listdir(f"/sys/class/block/{name}/holders"):
             continue  # something unlocked it
         try:
-            handle = os.open(f"/dev/{name}", os.O_RDONLY | os.O_NONBLOCK)
+            handle = os.open(f"/dev/{name}", os.O_RDONLY | getattr(os, "O_NONBLOCK", 0))
         except OSError:
             continue
         try:

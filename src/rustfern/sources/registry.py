@@ -6,9 +6,9 @@ import os
 import stat
 import weakref
 
-from rustfern.core.errors import SourceError
+from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry
-from rustfern.core.paths import inside
+from rustfern.core.paths import inside, show_name
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.archives import Archive, ArchiveSource, looks_like_archive
 from rustfern.sources.folder import FolderSource
@@ -100,6 +100,52 @@ def around(path: str) -> Source:
             return held
     found = _archive_of(os.path.dirname(path))
     return open_source(found[0]) if found else FolderSource(os.path.dirname(path))
+
+
+def on_disk(path: str) -> bool:
+    """Whether there is anything at this path outside of archives."""
+    return os.path.lexists(path)
+
+
+def check_root(root: str) -> str:
+    """A root in absolute form: a folder, an archive, or a folder in one.
+
+    Raises `WrongUsage` if it does not exist or is neither, `SourceError` if it cannot be read.
+    """
+    if not root:
+        raise WrongUsage("what is searched was given as nothing", None, "Name a folder, an archive or an attached disk")
+    path = os.path.abspath(root)
+    try:
+        mode = os.stat(path).st_mode
+    except (FileNotFoundError, NotADirectoryError) as error:
+        if open_source(path).is_folder(path):
+            return os.path.realpath(path)
+        raise WrongUsage(
+            "there is nothing at this path", path, "Name the folder, the archive or the attached disk to search"
+        ) from error
+    except (OSError, ValueError) as error:
+        what = explain(error) if isinstance(error, OSError) else str(error)
+        raise SourceError(
+            f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
+        ) from error
+    real = os.path.realpath(path)
+    if not stat.S_ISDIR(mode):
+        if stat.S_ISREG(mode) and is_archive(real):
+            open_source(real)
+            return real
+        raise WrongUsage(
+            "this is a file; a folder or an archive is searched",
+            path,
+            f"Try its folder: {show_name(os.path.dirname(path))}",
+        )
+    try:
+        with os.scandir(path):
+            pass
+    except OSError as error:
+        raise SourceError(
+            f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
+        ) from error
+    return real
 
 
 def exists(path: str) -> bool:

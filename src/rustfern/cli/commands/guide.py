@@ -22,6 +22,7 @@ from rustfern.operations.live import live_roots
 from rustfern.operations.session import state_is_inside
 from rustfern.selection.ranking import fits
 from rustfern.sources.kept_folder import is_kept
+from rustfern.sources.registry import is_folder
 
 _SITUATIONS = {
     "crashed": "the program or the machine stopped before it was saved",
@@ -235,7 +236,7 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
     if _run("keep", *answers.roots, *who, "--to", kept) == 2:
         return 2
     # What was kept stands for what may vanish; all else is read where it is.
-    places = [kept] if os.path.isdir(kept) and is_kept(kept) else answers.roots
+    places = [kept] if is_folder(kept) and is_kept(kept) else answers.roots
     case = _own_case(answers)
     before = _case_in_use()
     scanned = _run("scan", *places, *who, *_hints(answers), *case)

@@ -20,6 +20,7 @@ from rustfern.formats.text_sink import Piece, fold
 from rustfern.operations.look import WHOLE_CHARACTERS, Preview, picture, recording, see, see_file
 from rustfern.operations.session import set_scratch_outside_of
 from rustfern.reports.life import Event
+from rustfern.sources.registry import exists
 from rustfern.sources.registry import is_file as is_regular_file
 
 _CHARACTERS = 6_000
@@ -63,7 +64,7 @@ def command(
     if len(what) > 2:
         raise click.UsageError("one copy is looked at, or two are compared; more were given")
     for each in what:
-        if os.path.dirname(each) and not (os.path.exists(each) or is_regular_file(each)):
+        if os.path.dirname(each) and not (exists(each) or is_regular_file(each)):
             raise NotFound(
                 "there is no such file", each, "Give the path of a file, or the id of a copy: rustfern look 1b"
             )

@@ -25,7 +25,8 @@ from rustfern.cli.options import (
 from rustfern.core.errors import NotFound, WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.operations import schema
-from rustfern.operations.restore import Planned, Refused, Restored, RestoreOptions, check_target, plan, restore
+from rustfern.operations.restore import Planned, Refused, Restored, RestoreOptions, plan, restore
+from rustfern.operations.targets import check_target, size_of
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -184,7 +185,8 @@ def _case(
 ) -> tuple[CaseFile, list[str]]:
     """The open case and its roots; with `--in`, searched just now."""
     from rustfern.core.model import Hints
-    from rustfern.operations.session import check_root, open_case
+    from rustfern.operations.session import open_case
+    from rustfern.sources.registry import check_root
 
     assert isinstance(hints, Hints)
     if roots:
@@ -218,7 +220,7 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         line.append(f"{item.id:<4}", style="bold")
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)
-        weight = f"{size(os.path.getsize(item.target))}, " if os.path.isfile(item.target) else ""
+        weight = f"{size(count)}, " if (count := size_of(item.target)) is not None else ""
         done_now = "was there already, read again" if item.again else "written, read back"
         checked = (
             f"{done_now}, the same to the last byte, checked whole"

@@ -160,7 +160,7 @@ def own_name() -> str:
 
     called = sys.argv[0]
     found = shutil.which("rustfern")
-    if found and os.path.exists(called) and os.path.samefile(found, called):
+    if found and os.path.realpath(found) == os.path.realpath(called):
         return "rustfern"
     if os.path.basename(called) != "rustfern":
         return f"{os.path.basename(sys.executable)} -P -m rustfern"

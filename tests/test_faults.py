@@ -23,6 +23,7 @@ from rustfern.output.folder import Folder
 from rustfern.settings.interface import SettingsFile
 from rustfern.settings.readers import files
 from rustfern.sources import disk_health
+from rustfern.sources.folder import FolderSource
 from rustfern.traces import joe_dead, kept_lists, recovery_list
 
 Rustfern = Callable[..., Run]
@@ -88,9 +89,7 @@ def test_a_failing_disk_is_read_no_further(disk: Path, failing: type[Failing], e
     assert answer.notices[0].startswith("STOP") and "image of this disk first" in answer.notices[0]
     reads = failing.reads
     with pytest.raises(Exception, match="several errors"):
-        scan.FolderSource(str(disk)).open(
-            scan.FolderSource(str(disk)).entry(str(disk / "home/ines/Documents/plan 1.odt"))
-        )
+        FolderSource(str(disk)).open(FolderSource(str(disk)).entry(str(disk / "home/ines/Documents/plan 1.odt")))
     assert failing.reads == reads
 
 

@@ -6,6 +6,7 @@ import errno
 import hashlib
 import io
 import os
+import sys
 from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
@@ -135,7 +136,7 @@ def _blank(stream: BinaryIO) -> str | None:
 
 def _written(stream: BinaryIO, size: int) -> int:
     """Up to which byte anything of a file was ever written; behind it is a hole, which reads as zeros. `size` where nobody knows."""
-    if not (hasattr(os, "SEEK_DATA") and hasattr(os, "SEEK_HOLE")):
+    if sys.platform == "win32" or not hasattr(os, "SEEK_DATA"):
         return size
     try:
         handle = stream.fileno()

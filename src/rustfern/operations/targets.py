@@ -12,7 +12,7 @@ from rustfern.core.errors import WrongUsage, explain
 from rustfern.output.atomic import make_folders
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Roots
-from rustfern.output.temporary import clean, scratch
+from rustfern.output.temporary import clean
 
 _SPARE_BYTES = 1 << 16
 
@@ -88,8 +88,8 @@ def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = Fals
     real = os.path.realpath(path) if allow_inside else outside_searched(folder, roots)
     try:
         make_folders(real)
-        with scratch(real, os.unlink) as probe:
-            os.close(os.open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        with Folder(real) as there, there.scratch() as probe:
+            os.close(there.make(probe))
     except FileExistsError as error:
         raise WrongUsage("the target is a file; a folder is needed", path, "Name another with --to DIR") from error
     except OSError as error:

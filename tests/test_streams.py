@@ -39,6 +39,16 @@ def test_no_message_carries_a_raw_sign_of_a_name(words: list[str], rustfern: Rus
     assert run.status in (1, 2, 3) and "\x1b" not in run.err + run.out and "\u202e" not in run.err + run.out
 
 
+@pytest.mark.parametrize(
+    ("words", "status", "path"),
+    [(["scan", "nowhere"], 2, True), (["look", "1"], 2, False), (["scan", "--happened", "so"], 2, False), (["restore", "1", "--to", "x", "--case", "none"], 2, True)],
+)  # fmt: skip
+def test_an_error_is_an_answer_too(words: list[str], status: int, path: bool, rustfern: Rustfern) -> None:
+    run = rustfern(*words, "--json")
+    assert run.status == status and run.json["schema"] == "rustfern/error-1" and run.json["message"] and run.err
+    assert (run.json["path"] is not None) is path and set(run.json) == {"schema", "message", "path", "next"}
+
+
 def _piped(words: list[object], redirect: str, tmp_path: Path) -> int:
     command = f'"$0" "$@" {redirect}'
     env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state"), "NO_COLOR": "1"}

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 
-if not sys.flags.safe_path and sys.path and sys.path[0] in ("", os.getcwd()):
-    # Started by `-m`: no module is taken from the folder that lies there by chance.
-    del sys.path[0]
+with contextlib.suppress(OSError):  # the folder that it is started in may be gone
+    if not sys.flags.safe_path and sys.path and sys.path[0] in ("", os.getcwd()):
+        # Started by `-m`: no module is taken from the folder that lies there by chance.
+        del sys.path[0]
 
 
 def _leave_no_bytecode() -> None:

@@ -142,6 +142,19 @@ def _tell_unexpected(error: Exception) -> None:
     print_message(said)
 
 
+def _answer_error(message: str, path: str | None, next_step: str | None) -> None:
+    """Where the answer is for programs, an error is one too."""
+    if "--json" not in sys.argv[1:]:
+        return
+    import json
+
+    from rustfern.operations import schema
+
+    with contextlib.suppress(OSError, ValueError):
+        sys.stdout.write(json.dumps(schema.error(message, path, next_step), ensure_ascii=True) + "\n")
+        sys.stdout.flush()
+
+
 def _answer_nowhere() -> None:
     """Whatever is left of the answer cannot be written either."""
     with contextlib.suppress(OSError, ValueError, AttributeError):
@@ -196,12 +209,14 @@ def run() -> None:
         sys.stdout.flush()
     except RustFernError as error:
         print_error(error)
+        _answer_error(error.what, error.where, error.next_step)
         status = error.exit_status
     except click.exceptions.Abort:
         print_message("interrupted; nothing half-done was left under a final name")
         status = 130
     except click.ClickException as error:
         _tell_usage(error)
+        _answer_error(error.format_message(), None, "See how it is used with --help")
         status = 2
     except KeyboardInterrupt:
         print_message("interrupted; nothing half-done was left under a final name")
@@ -216,6 +231,8 @@ def run() -> None:
         status = 0 if ending.code == 1 else ending.code
     except Exception as error:
         _tell_unexpected(error)
+        if not isinstance(error, OSError):
+            _answer_error(f"{type(error).__name__}: {str(error)[:200]}", None, None)
         status = 3
     status = status if isinstance(status, int) else 0
     note_done(sys.argv[1:], began, status)

@@ -9,7 +9,7 @@ from typing import Any
 from rustfern.core.model import Answer, Copy, Document, Evidence, Kind, Lock, Record, Verdict
 from rustfern.matching.evidence.by_content import difference
 
-SCAN, RESTORE = "rustfern/scan-1", "rustfern/restore-1"
+SCAN, RESTORE, ERROR = "rustfern/scan-1", "rustfern/restore-1", "rustfern/error-1"
 
 Json = dict[str, Any]
 
@@ -177,3 +177,8 @@ def answer(item: Answer) -> Json:
             "first_seconds": round(totals.first_seconds, 3),
         },
     }
+
+
+def error(message: str, path: str | None, next_step: str | None) -> Json:
+    """An error as an answer: what is wrong, where, what to do next."""
+    return {"schema": ERROR, "message": message, "path": path, "next": next_step}

@@ -16,9 +16,9 @@ def _leave_no_bytecode() -> None:
     """Where this program lies in what may be searched (in a person's own home, say), compiled modules are not kept beside it."""
     here = os.path.realpath(os.path.dirname(__file__))
     for place in (os.path.expanduser("~"), *sys.argv[1:]):
-        top = os.path.realpath(place) if len(place) < 4096 and "\0" not in place else here
-        if here.startswith(top.rstrip(os.sep) + os.sep):
-            sys.dont_write_bytecode = True
+        with contextlib.suppress(OSError, ValueError):
+            if here.startswith(os.path.realpath(place).rstrip(os.sep) + os.sep):
+                sys.dont_write_bytecode = True
 
 
 def main() -> None:

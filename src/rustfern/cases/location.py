@@ -225,7 +225,7 @@ def about_case(file: CaseFile) -> str:
     scan = file.about("scan") or {}
     person = (scan.get("hints") or {}).get("person")
     people = list(dict.fromkeys(str(home["person"]) for home in scan.get("homes") or ()))
-    whose = person or (", ".join(people[:3]) + (f" and {len(people) - 3} more" if len(people) > 3 else ""))
+    whose = person or (", ".join(people[:2]) + (f" and {len(people) - 2} more" if len(people) > 2 else ""))
     disk = ", ".join(roots[:2]) + (f" and {len(roots) - 2} more" if len(roots) > 2 else "")
     return f"case {name_of(file.path or '')}, searched {disk or 'nothing yet'}" + (f", of {whose}" if whose else "")
 

@@ -23,6 +23,7 @@ from rustfern.cases.case_file import CaseFile
 from rustfern.core.errors import CaseError
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Mount, Roots, _on_disk
+from rustfern.output.temporary import fresh_name
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -327,6 +328,9 @@ def test_modes_are_those_of_the_source_within_the_umask(
 def test_a_case_is_private_and_goes_with_what_remembers_it(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     path = tmp_path / "c.fern"
     rustfern("scan", disk, "--case", path)
+    # What a run that was killed left there: its process is gone, and its number was never so high.
+    here = fresh_name().split("-")[1]
+    write(tmp_path / "state/rustfern/terminals" / f".rustfern-{here}-999999999-{'ab' * 8}", "half a file")
     path.chmod(0o644)
     rustfern("scan", disk, "--case", path, "--words", "red lead")
     assert mode(path) == 0o600
@@ -340,7 +344,7 @@ def test_a_case_is_private_and_goes_with_what_remembers_it(disk: Path, tmp_path:
     with closing(sqlite3.connect(path)) as db, pytest.raises(sqlite3.IntegrityError):
         db.execute("DELETE FROM log")
     remembered = list((tmp_path / "state/rustfern/terminals").iterdir())
-    assert remembered and all(mode(each) == 0o600 for each in remembered)
+    assert len(remembered) == 1 and remembered[0].suffix == ".json" and mode(remembered[0]) == 0o600
     assert rustfern("cases", path, "--remove", "--yes").status == 0
     assert not list((tmp_path / "state/rustfern/terminals").iterdir()) and not path.exists()
 

@@ -19,7 +19,7 @@ from rustfern.core.errors import CaseError
 from rustfern.output.atomic import open_own
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Roots
-from rustfern.output.temporary import process_began
+from rustfern.output.temporary import clean, process_began
 
 _RECENT_CASES = 50
 _TERMINALS = "terminals"
@@ -150,6 +150,7 @@ def remember(case: str | None, searched: Iterable[str] = ()) -> None:
         if roots.hold(str(folder)) or not (_own(base) and _own(folder)):
             continue
         with contextlib.suppress(OSError), Folder(str(folder)) as there:
+            clean(str(folder))
             _forget_ended(there)
             with there.scratch() as made:
                 handle = there.make(made)

@@ -5,14 +5,17 @@ from __future__ import annotations
 import os
 import stat
 import weakref
+from typing import TYPE_CHECKING
 
 from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry
 from rustfern.core.paths import inside, show_name
 from rustfern.formats.format_table import extension_of, format_of_extension
-from rustfern.sources.archives import Archive, ArchiveSource, looks_like_archive
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import Source
+
+if TYPE_CHECKING:
+    from rustfern.sources.archives import Archive, ArchiveSource
 
 _HEAD_BYTES = 512
 _ARCHIVES = frozenset({"zip", "tar", "gz", "bz2", "xz", "7z"})
@@ -31,6 +34,8 @@ def open_source(root: str) -> Source:
     found = _archive_of(root)
     if found is None:
         return FolderSource(root)
+    from rustfern.sources.archives import ArchiveSource
+
     path, facts = found
     other = next((each for each in list(_open.values()) if each.archive.path == path and each.is_current()), None)
     source = ArchiveSource(root, other.archive if other is not None else _opened(path, facts))
@@ -40,6 +45,8 @@ def open_source(root: str) -> Source:
 
 
 def _opened(path: str, facts: os.stat_result) -> Archive:
+    from rustfern.sources.archives import Archive, looks_like_archive
+
     folder = FolderSource(os.path.dirname(path))
     stamp = facts.st_mtime_ns, facts.st_size
     archive = Archive(folder.open(folder.entry(path)), path, stamp)
@@ -80,6 +87,8 @@ def is_packed_home(name: str) -> bool:
 
 def is_archive(path: str) -> bool:
     """Whether a file is an archive that can be searched."""
+    from rustfern.sources.archives import looks_like_archive
+
     folder = FolderSource(os.path.dirname(path))
     try:
         with folder.open(folder.entry(path)) as stream:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import io
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
 from conftest import WORDS, docx, odt
+from msgspec.structs import replace
 
 from rustfern.core.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Situation, State, Verdict
 from rustfern.core.times import to_utc

@@ -5,12 +5,12 @@ from __future__ import annotations
 import io
 import random
 from array import array
-from dataclasses import replace
 
 import pytest
 from conftest import docx, odt
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from rustfern.core.model import Content, Evidence, Glance, State
 from rustfern.formats import registry as formats

@@ -14,9 +14,10 @@ import sys
 import time
 from array import array
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+
+from msgspec.structs import replace
 
 if __name__ == "__main__":
     sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))

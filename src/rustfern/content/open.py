@@ -7,9 +7,10 @@ import hashlib
 import io
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State

@@ -7,9 +7,10 @@ Times are timezone-aware UTC unless a name ends in `_local`; sizes are bytes. Pa
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
+
+import msgspec
 
 
 class Kind(StrEnum):
@@ -68,8 +69,7 @@ CLOCKS = ("content", "record", "name", "file")
 """The clocks of a copy, the most telling first."""
 
 
-@dataclass(frozen=True, slots=True)
-class Home:
+class Home(msgspec.Struct, frozen=True):
     """One person's profile folder. `volume` is the folder that stands for the root of the disk it came from."""
 
     path: str
@@ -79,8 +79,7 @@ class Home:
     root: str
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(msgspec.Struct, frozen=True):
     """One thing on disk: `root` is the searched folder (the source), `path` the whole path, `part` a part of it.
 
     `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the names
@@ -108,8 +107,7 @@ class Entry:
         return self.is_folder or bool(self.companions)
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(msgspec.Struct, frozen=True):
     """One stated reason why a copy belongs to a document. `weight` is in log-odds (natural logarithm)."""
 
     kind: str
@@ -118,8 +116,7 @@ class Evidence:
     family: str = "says-so"
 
 
-@dataclass(frozen=True, slots=True)
-class Glance:
+class Glance(msgspec.Struct, frozen=True):
     """What a few KB tell: the format, and who and when by the document's own account.
 
     `needs` says in words what a program must be able to do to open it, where not all that read the format can. `identity`
@@ -136,8 +133,7 @@ class Glance:
     identity: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Content:
+class Content(msgspec.Struct, frozen=True):
     """What reading a copy to its end tells. `tokens` is a packed array of 32-bit word hashes in reading order, `lines` one of
     hashes of whole lines, paragraphs or cells.
 
@@ -154,15 +150,14 @@ class Content:
     tokens: bytes = b""
     lines: bytes = b""
     pixel_hash: str | None = None
-    amounts: Mapping[str, int] = field(default_factory=dict)
+    amounts: Mapping[str, int] = msgspec.field(default_factory=dict)
 
     @property
     def format(self) -> str | None:
         return self.glance.format
 
 
-@dataclass(frozen=True, slots=True)
-class Rebuilt:
+class Rebuilt(msgspec.Struct, frozen=True):
     """Text as its editor would rebuild it: bytes in the file's own encoding; how many lines came from the version that was
     opened, and how many are missing because that version was not given or is too short. `note` is said with the result.
     """
@@ -174,8 +169,7 @@ class Rebuilt:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Find:
+class Find(msgspec.Struct, frozen=True):
     """Something that a place of the catalogue explains: where it was, in which place, and what its name says.
 
     `fields` are the named parts of the file-name pattern: `name` (whole file name of the original), `stem` (without
@@ -191,8 +185,7 @@ class Find:
     complete: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Copy:
+class Copy(msgspec.Struct, frozen=True):
     """A version of a document's content on disk.
 
     `recipe` names how the content is rebuilt where the file itself is no document (empty: it is one); `bases` are the
@@ -221,8 +214,7 @@ class Copy:
         return self.entry.path
 
 
-@dataclass(frozen=True, slots=True)
-class Lock:
+class Lock(msgspec.Struct, frozen=True):
     """A small file that proves a document was open."""
 
     entry: Entry
@@ -236,8 +228,7 @@ class Lock:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(msgspec.Struct, frozen=True):
     """A small file or entry that says something about copies. `says` is a sentence for people."""
 
     path: str
@@ -247,8 +238,7 @@ class Record:
     when: datetime | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(msgspec.Struct, frozen=True):
     """The outcome of choosing: the situation, the best copy by its place in the list, the reasons, the warnings."""
 
     situation: Situation
@@ -257,8 +247,7 @@ class Verdict:
     warnings: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Document:
+class Document(msgspec.Struct, frozen=True):
     """What the person lost, with all that was found of it. `within` is the key of the deleted folder that it was in."""
 
     key: str
@@ -272,14 +261,13 @@ class Document:
     locks: tuple[Lock, ...]
     records: tuple[Record, ...]
     verdict: Verdict
-    same_as: Mapping[int, int] = field(default_factory=dict)
+    same_as: Mapping[int, int] = msgspec.field(default_factory=dict)
     within: str | None = None
     number: int = 0
     ids: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Searched:
+class Searched(msgspec.Struct, frozen=True):
     """One place as it is in one home: `status` is found, absent, denied, outside …; `by` is the setting that moved it
     there, `home` the path of the home whose setting it is."""
 
@@ -291,16 +279,14 @@ class Searched:
     home: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(msgspec.Struct, frozen=True):
     """Something that could not be read; the search went on."""
 
     path: str
     message: str
 
 
-@dataclass(slots=True)
-class Totals:
+class Totals(msgspec.Struct):
     """What the search cost. `first_seconds` is when the first answers were there, `search_seconds` what finding took
     in the known places and the whole tree (reading and checking copies not counted)."""
 
@@ -313,8 +299,7 @@ class Totals:
     first_seconds: float = 0.0
 
 
-@dataclass(frozen=True, slots=True)
-class Hints:
+class Hints(msgspec.Struct, frozen=True):
     """What the person could tell; times by the clock of the searched machine, which was `clock_error` ahead of the true time.
 
     A time without zone is what the wall clock showed there: in `zone`, or the one that the searched system is set to.
@@ -331,8 +316,7 @@ class Hints:
     words: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Hit:
+class Hit(msgspec.Struct, frozen=True):
     """One copy that holds words that were asked for. `number` is its document's (0: none), `ident` its id, `found` how many of the words
     it holds, `sentence` one that holds most of them; a lower `rank` is better.
     """
@@ -345,8 +329,7 @@ class Hit:
     rank: float
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(msgspec.Struct, frozen=True):
     """The answer of one scan. `zones` are the time zones that the searched systems are set to, by their own names; `zone` is the one
     in which people are told of times, by its name in the tz database, None for this machine's.
     """

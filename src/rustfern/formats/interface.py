@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import BinaryIO, Protocol
+
+import msgspec
 
 from rustfern.core.model import Glance, State
 from rustfern.formats.text_sink import TextSink
 
 
-@dataclass(frozen=True, slots=True)
-class Limits:
+class Limits(msgspec.Struct, frozen=True):
     """Bounds on what a hostile file may cost: bytes after unpacking, members, ratio (of what unpacks to more than `large` bytes)."""
 
     unpacked: int = 4 << 30
@@ -27,14 +27,13 @@ class Limits:
 DEFAULT_LIMITS = Limits()
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(msgspec.Struct, frozen=True):
     """The verdict of one format module on one stream."""
 
     glance: Glance
     state: State
     reason: str
-    amounts: Mapping[str, int] = field(default_factory=dict)
+    amounts: Mapping[str, int] = msgspec.field(default_factory=dict)
     has_text: bool = True
 
 

@@ -8,9 +8,10 @@ import io
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import replace
 from functools import cache
 from typing import BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Content, Glance, State

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import datetime, timedelta
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind

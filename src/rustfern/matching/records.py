@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
 from typing import TYPE_CHECKING, BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.catalogue.loader import Place
 from rustfern.content import open as contents

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+
+from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import Catalogue, Place

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
 from datetime import timedelta
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError

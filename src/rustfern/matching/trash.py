@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
-from dataclasses import replace
 from datetime import datetime
 from itertools import groupby
+
+from msgspec.structs import replace
 
 from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import re
 import stat
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import BinaryIO, cast
+
+from msgspec.structs import replace
 
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
@@ -77,7 +80,7 @@ def _worker() -> None:
 def _verdict_alone(path: str) -> Checked:
     """One file as the command needs it: the words' hashes stay behind."""
     item = check_one(path)
-    return replace(item, content=replace(item.content, tokens=b""))
+    return dataclasses.replace(item, content=replace(item.content, tokens=b""))
 
 
 def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import catalogue

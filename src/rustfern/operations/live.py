@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from rustfern.catalogue.loader import Catalogue
 from rustfern.core.model import Document, Lock

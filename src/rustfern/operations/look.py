@@ -5,8 +5,10 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.cases.case_file import StoredCopy
 from rustfern.content import open as contents

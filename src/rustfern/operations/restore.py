@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import errno
 import hashlib
 import io
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile, StoredCopy
 from rustfern.cases.location import roots_of_recent_cases
@@ -242,7 +245,7 @@ class _List:
             os.fsync(self._out.fileno())
         except OSError as error:
             note = f"it is not in the list beside the files, which could not be written ({explain(error)})"
-            return replace(restored, notes=(*restored.notes, note))
+            return dataclasses.replace(restored, notes=(*restored.notes, note))
         return restored
 
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import signal
 import time
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import UTC, datetime
+
+from msgspec.structs import replace
 
 from rustfern._version import __version__
 from rustfern.cases.case_file import CaseFile
@@ -292,7 +294,7 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
         found = assembly.resaved(draft, copies[verdict.best])
         if found is not None:
             copies = choose.assign_times([*copies, found])
-            verdict = choose.choose(copies, replace(facts, resaved=True), hints)
+            verdict = choose.choose(copies, dataclasses.replace(facts, resaved=True), hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
     return Document(

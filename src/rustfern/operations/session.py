@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
 from rustfern.cases.location import (

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+
+from msgspec.structs import replace
 
 from rustfern.core.model import CLOCKS, Content, Copy, Kind, Order, State
 from rustfern.core.times import format_time

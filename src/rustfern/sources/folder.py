@@ -9,10 +9,11 @@ import shutil
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, explain
 from rustfern.core.model import Entry

@@ -190,7 +190,7 @@ def _case(
 
     assert isinstance(hints, Hints)
     if roots:
-        from dataclasses import replace
+        from msgspec.structs import replace
 
         from rustfern.cli.commands.scan import run_scan
 

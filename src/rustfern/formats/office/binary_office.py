@@ -5,8 +5,9 @@ Source: [MS-CFB]; [MS-OFFCRYPTO] 2.3 (EncryptedPackage); the main streams by [MS
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State

@@ -7,9 +7,10 @@ Source: OASIS OpenDocument 1.3, part 2 (packages: mimetype first and stored, man
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from datetime import datetime
 from typing import BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State

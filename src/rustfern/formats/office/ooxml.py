@@ -9,10 +9,11 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import lru_cache
 from typing import BinaryIO
 from urllib.parse import unquote
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State

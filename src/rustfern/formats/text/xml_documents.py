@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Iterator
-from dataclasses import replace
 from typing import BinaryIO
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State

@@ -6,8 +6,9 @@ import json
 import sys
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
+from functools import wraps
 from itertools import islice
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import click
 
@@ -20,6 +21,7 @@ from rustfern.core.paths import show_name
 from rustfern.core.times import show_in, zone_named
 from rustfern.operations.session import set_scratch_outside
 
+_ASKED = ("person", "document", "happened", "lost_at", "older_than", "zone", "clock_error", "words", "doc_class")
 _F = TypeVar("_F", bound=Callable[..., Any])
 _SITUATIONS = [str(s) for s in Situation if s is not Situation.NOTHING_LOST]
 CLASSES = [
@@ -41,7 +43,14 @@ CLASSES = [
 
 
 def hint_options(function: _F) -> _F:
-    """The questions a technician asks first, as options."""
+    """The questions a technician asks first, as options; the command is given what they say as `hints`."""
+
+    @wraps(function)
+    def command(*args: Any, **values: Any) -> Any:
+        told = {name: values.pop(name) for name in _ASKED}
+        return function(*args, hints=hints_from(**told), **values)
+
+    made: Any = command
     for option in reversed(
         [
             click.option("--person", metavar="NAME", help="Search only the home of this person."),
@@ -67,8 +76,8 @@ def hint_options(function: _F) -> _F:
             click.option("--class", "doc_class", type=click.Choice(CLASSES), help="The kind of document; ranks first."),
         ]
     ):
-        function = option(function)
-    return function
+        made = option(made)
+    return cast("_F", made)
 
 
 def hints_from(

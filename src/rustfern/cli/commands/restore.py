@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from dataclasses import asdict
-from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 import click
@@ -16,13 +15,13 @@ from rustfern.cli.options import (
     case_at,
     case_option,
     hint_options,
-    hints_from,
     json_option,
     paths_option,
     print_json,
     warn_same_disk,
 )
 from rustfern.core.errors import NotFound, WrongUsage
+from rustfern.core.model import Hints
 from rustfern.core.paths import show_name
 from rustfern.operations import schema
 from rustfern.operations.restore import Planned, Refused, Restored, RestoreOptions, plan, restore
@@ -56,15 +55,7 @@ def command(
     keep_layout: bool,
     dry_run: bool,
     allow_inside: bool,
-    person: str | None,
-    document: str | None,
-    happened: str | None,
-    lost_at: datetime | None,
-    older_than: datetime | None,
-    zone: str | None,
-    clock_error: timedelta | None,
-    words: str | None,
-    doc_class: str | None,
+    hints: Hints,
     case: str | None,
     as_json: bool,
 ) -> int:
@@ -94,7 +85,7 @@ def command(
         roots,
         case,
         (target, allow_inside),
-        hints_from(person, document, happened, lost_at, older_than, zone, clock_error, words, doc_class),
+        hints,
         as_json,
     )
     try:
@@ -181,14 +172,12 @@ def _row(item: Restored) -> dict[str, object]:
 
 
 def _case(
-    what: tuple[str, ...], roots: tuple[str, ...], case: str | None, to: tuple[str, bool], hints: object, quiet: bool
+    what: tuple[str, ...], roots: tuple[str, ...], case: str | None, to: tuple[str, bool], hints: Hints, quiet: bool
 ) -> tuple[CaseFile, list[str]]:
     """The open case and its roots; with `--in`, searched just now."""
-    from rustfern.core.model import Hints
     from rustfern.operations.session import open_case
     from rustfern.sources.registry import check_root
 
-    assert isinstance(hints, Hints)
     if roots:
         from msgspec.structs import replace
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from rustfern.cli import print_message
-from rustfern.cli.options import case_option, hint_options, hints_from, json_option, paths_option, print_json
+from rustfern.cli.options import case_option, hint_options, json_option, paths_option, print_json
+from rustfern.core.model import Hints
 from rustfern.core.observer import Silent
 from rustfern.operations import schema
 from rustfern.operations.scan import exit_status, scan
@@ -86,15 +87,7 @@ def run_scan(
 def command(
     ctx: click.Context,
     roots: tuple[str, ...],
-    person: str | None,
-    document: str | None,
-    happened: str | None,
-    lost_at: datetime | None,
-    older_than: datetime | None,
-    zone: str | None,
-    clock_error: timedelta | None,
-    words: str | None,
-    doc_class: str | None,
+    hints: Hints,
     case: str | None,
     everything: bool,
     gentle: bool,
@@ -116,7 +109,6 @@ def command(
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
-    hints = hints_from(person, document, happened, lost_at, older_than, zone, clock_error, words, doc_class)
     if gentle:
         disk_health.gentle.begin()
     try:

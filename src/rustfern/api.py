@@ -12,7 +12,7 @@ from rustfern.content import open as contents
 from rustfern.core.model import Content
 from rustfern.operations import restore as restoring
 from rustfern.operations.scan import scan
-from rustfern.sources.registry import around
+from rustfern.operations.session import Session, set_scratch_outside_of
 
 __all__ = ["check", "restore", "scan"]
 
@@ -23,8 +23,10 @@ def check(path: str) -> Content:
     Raises `SourceError` if it cannot be opened; never for damage, which is the verdict's to tell.
     """
     whole = os.path.abspath(path)
-    entry = around(whole).entry(whole)
-    return contents.check(entry, os.path.basename(whole))[0]
+    session = Session()
+    set_scratch_outside_of(session, [whole])
+    entry = session.sources.around(whole).entry(whole)
+    return contents.check(session.sources, entry, os.path.basename(whole))[0]
 
 
 def restore(

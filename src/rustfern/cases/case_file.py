@@ -13,13 +13,17 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
+
+import msgspec
 
 from rustfern.cases.name_index import TABLE, NameIndex
+from rustfern.core.answers import CopyAnswer, DocumentAnswer, SearchAnswer, plain
 from rustfern.core.errors import CaseError, explain
 from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
 from rustfern.output.temporary import clean, fresh_name, process_began
 
+_T = TypeVar("_T")
 FORMAT = 1
 _APPLICATION_ID = 0x52464331  # "RFC1"
 _VERSIONS = "CREATE TABLE IF NOT EXISTS version (place TEXT NOT NULL, path BLOB NOT NULL, original BLOB NOT NULL, name BLOB NOT NULL)"
@@ -118,14 +122,14 @@ def _works(process: int, began: str, host: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class StoredCopy:
-    """A copy as the case remembers it. `facts` are the JSON fields of the contract, `document` those of its document."""
+    """A copy as the case remembers it, and its document (without copies), as they were answered."""
 
     id: str
     number: int
     path: str
     root: str
-    facts: dict[str, Any]
-    document: dict[str, Any]
+    facts: CopyAnswer
+    document: DocumentAnswer
 
 
 class CaseFile:
@@ -292,11 +296,11 @@ class CaseFile:
         with self._at_once():
             yield
 
-    def keep_document(self, number: int, facts: dict[str, Any]) -> None:
-        """Remember the JSON fields of a document, and of its copies by their ids."""
-        copies = facts.get("copies", [])
-        short = {key: value for key, value in facts.items() if key != "copies"}
-        self._db.execute("UPDATE document SET facts = ? WHERE number = ?", (json.dumps(short), number))
+    def keep_document(self, number: int, told: DocumentAnswer) -> None:
+        """Remember a document, and its copies by their ids."""
+        facts = plain(told)
+        copies = facts.pop("copies")
+        self._db.execute("UPDATE document SET facts = ? WHERE number = ?", (json.dumps(facts), number))
         for copy in copies:
             self._db.execute("UPDATE copy SET facts = ? WHERE id = ?", (json.dumps(copy), copy["id"]))
 
@@ -310,23 +314,41 @@ class CaseFile:
         row = self._db.execute("SELECT value FROM about WHERE key = ?", (key,)).fetchone()
         return json.loads(row[0]) if row else None
 
-    def documents(self) -> list[dict[str, Any]]:
-        """The JSON fields of all documents (without copies), by number."""
+    def keep_search(self, told: SearchAnswer) -> None:
+        """Remember what was searched."""
+        self.keep_about(scan=plain(told))
+
+    def search(self) -> SearchAnswer | None:
+        """What was searched; None if no search came to its end."""
+        row = self._db.execute("SELECT value FROM about WHERE key = 'scan'").fetchone()
+        return self._told(row[0], SearchAnswer) if row else None
+
+    def _told(self, text: str, kind: type[_T]) -> _T:
+        """An answer as it was remembered. Raises `CaseError` for one that lacks what this version needs."""
+        try:
+            return msgspec.convert(json.loads(text), kind)
+        except (ValueError, msgspec.ValidationError) as error:
+            raise CaseError(
+                f"this case was written otherwise ({error})", self.path, "Scan again into a new one"
+            ) from error
+
+    def documents(self) -> list[DocumentAnswer]:
+        """All documents (without copies), by number."""
         rows = self._db.execute("SELECT facts FROM document WHERE facts IS NOT NULL ORDER BY number")
-        return [json.loads(row[0]) for row in rows]
+        return [self._told(row[0], DocumentAnswer) for row in rows]
 
     def copies(self, number: int) -> list[StoredCopy]:
         """The copies of a document, by id."""
         row = self._db.execute("SELECT facts FROM document WHERE number = ?", (number,)).fetchone()
         if not row or not row[0]:
             return []
-        document = json.loads(row[0])
+        document = self._told(row[0], DocumentAnswer)
         rows = self._db.execute(
             "SELECT id, path, root, facts FROM copy WHERE number = ? AND facts IS NOT NULL ORDER BY length(id), id",
             (number,),
         )
         return [
-            StoredCopy(ident, number, os.fsdecode(path), os.fsdecode(root), json.loads(facts), document)
+            StoredCopy(ident, number, os.fsdecode(path), os.fsdecode(root), self._told(facts, CopyAnswer), document)
             for ident, path, root, facts in rows
         ]
 

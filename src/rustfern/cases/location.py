@@ -223,9 +223,9 @@ def case_in_use() -> str:
 def about_case(file: CaseFile) -> str:
     """Which case, disk and person a command works with, in one line."""
     roots = roots_of(file)
-    scan = file.about("scan") or {}
-    person = (scan.get("hints") or {}).get("person")
-    people = list(dict.fromkeys(str(home["person"]) for home in scan.get("homes") or ()))
+    search = file.search()
+    person = search.hints.person if search else None
+    people = list(dict.fromkeys(home.person for home in search.homes)) if search else []
     whose = person or (", ".join(people[:2]) + (f" and {len(people) - 2} more" if len(people) > 2 else ""))
     disk = ", ".join(roots[:2]) + (f" and {len(roots) - 2} more" if len(roots) > 2 else "")
     return f"case {name_of(file.path or '')}, searched {disk or 'nothing yet'}" + (f", of {whose}" if whose else "")

@@ -23,7 +23,7 @@ def find_copy(case: CaseFile, what: str) -> StoredCopy:
         return _best(case, _by_name(case, what))
     number = int(found[1])
     copies = case.copies(number)
-    if not copies and number not in {document["id"] for document in case.documents()}:
+    if not copies and number not in {document.id for document in case.documents()}:
         raise NotFound(f"there is no document {number} in this case", None, "See what there is: rustfern scan ROOT")
     if not found[2]:
         return _best(case, number)
@@ -36,13 +36,13 @@ def find_copy(case: CaseFile, what: str) -> StoredCopy:
 
 def _best(case: CaseFile, number: int) -> StoredCopy:
     copies = case.copies(number)
-    document = next(document for document in case.documents() if document["id"] == number)
-    best = next((copy for copy in copies if copy.id == document["best"]), None)
+    document = next(document for document in case.documents() if document.id == number)
+    best = next((copy for copy in copies if copy.id == document.best), None)
     if best is None:
-        there = ", ".join(f"{copy.id} ({copy.facts['state']})" for copy in copies)
-        next_step = f"Take one by its id: {there}" if there else " ".join(document["why"])
+        there = ", ".join(f"{copy.id} ({copy.facts.state})" for copy in copies)
+        next_step = f"Take one by its id: {there}" if there else " ".join(document.why)
         raise NotFound(
-            f"no copy of document {number}, {show_name(document['name'])}, is known to be whole", None, next_step
+            f"no copy of document {number}, {show_name(document.name)}, is known to be whole", None, next_step
         )
     return best
 
@@ -59,31 +59,29 @@ def _by_name(case: CaseFile, what: str) -> int:
     wanted, roots = utils.default_process(what), roots_of(case)
     scored = []
     for document in case.documents():
-        name = utils.default_process(document["name"])
-        folder = utils.default_process(_below(document["original"] or "", roots))
+        name = utils.default_process(document.name)
+        folder = utils.default_process(_below(document.original or "", roots))
         whole = set(wanted.split()) <= set(name.split())
         in_path = set(wanted.split()) <= set(f"{name} {folder}".split())
         score = 100.0 if name == wanted else 97.0 if whole else 90.0 if in_path else fuzz.token_sort_ratio(wanted, name)
         scored.append((score, document))
-    scored = sorted((pair for pair in scored if pair[0] >= _GOOD), key=lambda pair: (-pair[0], pair[1]["id"]))
+    scored = sorted((pair for pair in scored if pair[0] >= _GOOD), key=lambda pair: (-pair[0], pair[1].id))
     if not scored:
-        names = [
-            show_name(document["name"]) for document in case.documents() if document["situation"] != "nothing-lost"
-        ][:8]
+        names = [show_name(document.name) for document in case.documents() if document.is_lost][:8]
         there = f"Lost documents found: {', '.join(names)}" if names else "No lost document was found"
         raise NotFound(f"no document is called {show_name(what)}", None, there)
     near = [document for score, document in scored if scored[0][0] - score < _CLEAR]
-    lost = [document for document in near if document["situation"] != "nothing-lost"]
+    lost = [document for document in near if document.is_lost]
     near = lost or near
     if len(near) > 1:
         exact = [document for score, document in scored if score == 100.0 and document in near]
         if len(exact) == 1:
-            return int(exact[0]["id"])
+            return int(exact[0].id)
         lines = "; ".join(
-            f"{document['id']}  {show_name(document['name'])} ({show_name(document['original'] or 'never saved')})"
+            f"{document.id}  {show_name(document.name)} ({show_name(document.original or 'never saved')})"
             for document in near[:10]
         )
         raise NotFound(
             f"{len(near)} documents fit {show_name(what)}", None, f"Be more exact, or take the number: {lines}"
         )
-    return int(near[0]["id"])
+    return int(near[0].id)

@@ -13,7 +13,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import VARIABLE, case_in_use, case_paths, forget, name_of, open_existing, remember
@@ -135,7 +134,7 @@ def _row(path: str, used: str) -> CaseRow | None:
     try:
         lost = None
         if file.about("scan") is not None:
-            lost = sum(document["situation"] != "nothing-lost" for document in file.documents())
+            lost = sum(document.is_lost for document in file.documents())
         told = paper(file)
         made = file.connection.execute("SELECT value FROM about WHERE key = 'made'").fetchone()
         return CaseRow(
@@ -245,12 +244,3 @@ def remove(path: str) -> None:
                 os.unlink(path + ending)
     except OSError as error:
         raise CaseError(f"the case cannot be removed ({error.strerror})", path, "Ask for the right to") from error
-
-
-def facts(row: CaseRow) -> dict[str, Any]:
-    """A case for programs."""
-    return {
-        "name": row.name, "path": row.path, "made": row.made.strftime("%Y-%m-%dT%H:%M:%SZ"), "roots": list(row.roots), "lost": row.lost,
-        "restored": row.restored, "ticket": row.ticket, "technician": row.technician, "notes": list(row.notes), "texts": row.texts,
-        "size": row.size, "used": row.used,
-    }  # fmt: skip

@@ -14,6 +14,7 @@ from datetime import UTC, datetime
 import click
 
 from rustfern._version import __version__
+from rustfern.cli.context import Run
 from rustfern.core.errors import RustFernError
 from rustfern.core.paths import show_name
 
@@ -96,28 +97,18 @@ def print_error(error: RustFernError) -> None:
     print_message(str(error))
 
 
-_cases: list[str] = []
-"""The case files that this command worked in."""
-
-
-def works_in(case: str | None) -> None:
-    """Have what this command does noted in a case's log."""
-    if case is not None and case not in _cases:
-        _cases.append(case)
-
-
-def note_done(words: Sequence[str], began: datetime, status: int) -> None:
+def note_done(run: Run, words: Sequence[str], began: datetime, status: int) -> None:
     """Note a command in the logs of the cases that it worked in. A log that cannot be written changes nothing of what was done."""
-    if not _cases:
+    if not run.cases:
         return
     from rustfern.cases import manage
 
-    for path in _cases:
+    for path in run.cases:
         try:
             manage.add(path, words, status, began)
         except (RustFernError, OSError):
             continue
-    _cases.clear()
+    run.cases.clear()
 
 
 def _tell_unexpected(error: Exception) -> None:
@@ -151,7 +142,7 @@ def _answer_error(message: str, path: str | None, next_step: str | None) -> None
     from rustfern.operations import schema
 
     with contextlib.suppress(OSError, ValueError):
-        sys.stdout.write(json.dumps(schema.error(message, path, next_step), ensure_ascii=True) + "\n")
+        sys.stdout.write(json.dumps(schema.plain(schema.error(message, path, next_step)), ensure_ascii=True) + "\n")
         sys.stdout.flush()
 
 
@@ -197,6 +188,7 @@ def _hold_streams() -> None:
 def run() -> None:
     """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
     began = datetime.now(UTC)
+    done = Run()
     _hold_streams()
     given = sys.stdout
     for stream in (sys.stdout, sys.stderr):
@@ -205,7 +197,7 @@ def run() -> None:
     try:
         if "_RUSTFERN_COMPLETE" in os.environ:
             from rustfern.cli.commands import completion  # noqa: F401  (knows one shell more)
-        status = main(prog_name="rustfern", standalone_mode=False)
+        status = main(prog_name="rustfern", standalone_mode=False, obj=done)
         sys.stdout.flush()
     except RustFernError as error:
         print_error(error)
@@ -235,5 +227,5 @@ def run() -> None:
             _answer_error(f"{type(error).__name__}: {str(error)[:200]}", None, None)
         status = 3
     status = status if isinstance(status, int) else 0
-    note_done(sys.argv[1:], began, status)
+    note_done(done, sys.argv[1:], began, status)
     sys.exit(status)

@@ -25,17 +25,16 @@ def complete_what(ctx: click.Context, _param: click.Parameter, incomplete: str) 
     out: list[CompletionItem] = []
     try:
         for document in file.documents():
-            name, number = show_name(document["name"]), str(document["id"])
+            name, number = show_name(document.name), str(document.id)
             by_name = bool(incomplete) and name.casefold().startswith(incomplete.casefold())
             if by_name:
-                out.append(CompletionItem(name, help=document["situation"]))
-            if number.startswith(incomplete) and (document["situation"] != "nothing-lost" or incomplete):
+                out.append(CompletionItem(name, help=document.situation))
+            if number.startswith(incomplete) and (document.is_lost or incomplete):
                 out.append(CompletionItem(number, help=name))
             if incomplete.startswith(number) and incomplete.rstrip("abcdefghijklmnopqrstuvwxyz") == number:
-                copies = [copy for copy in file.copies(document["id"]) if copy.id.startswith(incomplete)]
+                copies = [copy for copy in file.copies(document.id) if copy.id.startswith(incomplete)]
                 out += [
-                    CompletionItem(copy.id, help=f"{copy.facts['kind']} {copy.facts['state']} - {name}")
-                    for copy in copies
+                    CompletionItem(copy.id, help=f"{copy.facts.kind} {copy.facts.state} - {name}") for copy in copies
                 ]
     finally:
         file.close()

@@ -15,10 +15,12 @@ import click
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import about_case, case_in_use, open_existing
 from rustfern.cli import print_message
+from rustfern.cli.context import this_run
 from rustfern.cli.time_types import CLOCK_ERROR, TIME, ZONE
+from rustfern.core.answers import Fields, plain
 from rustfern.core.model import Hints, Situation
 from rustfern.core.paths import show_name
-from rustfern.core.times import show_in, zone_named
+from rustfern.core.times import Clock
 from rustfern.operations.session import set_scratch_outside
 
 _ASKED = ("person", "document", "happened", "lost_at", "older_than", "zone", "clock_error", "words", "doc_class")
@@ -122,14 +124,12 @@ def case_at(path: str | None) -> CaseFile:
 
     Raises `CaseError` if there is none: another one is never taken instead.
     """
-    from rustfern.cli import works_in
-
     file = open_existing(path or case_in_use())
-    works_in(file.path)
+    run = this_run()
+    run.works_in(file.path)
     print_message(about_case(file))
-    set_scratch_outside(roots_of(file))
-    name = file.about("zone")
-    show_in(zone_named(name) if name else None)
+    set_scratch_outside(run.session, roots_of(file))
+    run.session.clock = Clock.of_zone(file.about("zone"))
     return file
 
 
@@ -140,9 +140,7 @@ case_option = click.option(
 
 def _full_paths(_context: click.Context, _option: click.Parameter, wanted: bool) -> None:
     if wanted:
-        from rustfern.cli.screen import console
-
-        console.full_paths = True
+        this_run().full_paths = True
 
 
 paths_option = click.option(
@@ -155,9 +153,9 @@ paths_option = click.option(
 json_option = click.option("--json", "as_json", is_flag=True, help="Machine-readable answer on stdout.")
 
 
-def print_json(value: object) -> None:
+def print_json(told: Fields) -> None:
     """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written as it is made: an answer on a large disk is long."""
-    parts = json.JSONEncoder(ensure_ascii=True, indent=1).iterencode(value)
+    parts = json.JSONEncoder(ensure_ascii=True, indent=1).iterencode(plain(told))
     while some := "".join(islice(parts, 10_000)):
         sys.stdout.write(some)
     sys.stdout.write("\n")

@@ -9,7 +9,7 @@ from typing import TypeVar
 
 import click
 
-from rustfern.core.times import local, zone_named
+from rustfern.core.times import Clock, zone_named
 
 _CLOCK = re.compile(r"(\d{1,2}):(\d{2})(?::(\d{2}))?")
 _ISO = re.compile(
@@ -79,7 +79,7 @@ class Spoken(click.ParamType[_T]):
 
 
 CLOCK_ERROR = Spoken("clock error", parse_error)
-TIME = Spoken("time", lambda text: parse_time(text, local(datetime.now(UTC))))
+TIME = Spoken("time", lambda text: parse_time(text, Clock().local(datetime.now(UTC))))
 
 
 def _zone(text: str) -> str:

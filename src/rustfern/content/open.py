@@ -15,9 +15,8 @@ from msgspec.structs import replace
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State
 from rustfern.formats import registry as formats
-from rustfern.output.temporary import private_folder
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import source_of
+from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -26,35 +25,35 @@ MAX_MEMBERS = 20_000
 _MAX_BASE = 512 << 20
 
 
-def open_content(entry: Entry, recipe: str = "", bases: Sequence[Entry] = ()) -> BinaryIO:
+def open_content(door: Sources, entry: Entry, recipe: str = "", bases: Sequence[Entry] = ()) -> BinaryIO:
     """The content of a copy that is one file, as a seekable stream: its bytes, or rebuilt by a recipe on its bases.
 
     Raises `SourceError` if it cannot be read or not be rebuilt at all.
     """
-    stream = source_of(entry).open(entry)
+    stream = door.of(entry).open(entry)
     if not recipe:
         return stream
     with stream:
         try:
-            return io.BytesIO(rebuild(stream, entry, recipe, bases).data)
+            return io.BytesIO(rebuild(door, stream, entry, recipe, bases).data)
         except Malformed as error:
             raise SourceError(f"its text cannot be rebuilt: {error}", entry.path) from error
 
 
-def rebuild(stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> Rebuilt:
+def rebuild(door: Sources, stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> Rebuilt:
     """Rebuild what is not a document by itself. Raises `Malformed`, or `SourceError` for a base that cannot be read."""
     from rustfern.content.recipes import RECIPES
 
     originals = []
     for base in bases:
-        with source_of(base).open(base) as source:
+        with door.of(base).open(base) as source:
             originals.append(source.read(_MAX_BASE))
     return RECIPES[recipe](stream, entry, originals)
 
 
-def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
+def members(door: Sources, entry: Entry) -> Iterator[tuple[str, Entry]]:
     """(relative path with `/`, entry) of each regular file of a folder copy or a set of files, sorted. Links are left out."""
-    source = source_of(entry)
+    source = door.of(entry)
     if entry.companions:
         folder, name = os.path.split(entry.path)
         yield name, replace(entry, companions=())
@@ -63,7 +62,7 @@ def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
             if not belonging.is_folder:
                 yield other, belonging
                 continue
-            for relative, member in members(belonging):
+            for relative, member in members(door, belonging):
                 yield f"{other}/{relative}", member
         return
     found: list[str] = []
@@ -82,17 +81,17 @@ def members(entry: Entry) -> Iterator[tuple[str, Entry]]:
 
 
 @contextlib.contextmanager
-def materialised(entry: Entry, endings: Sequence[str] = ()) -> Iterator[Path]:
+def materialised(door: Sources, entry: Entry, endings: Sequence[str] = ()) -> Iterator[Path]:
     """A private copy of a file and of those that belong to it, for libraries that need a path and may write beside it."""
     import shutil
     from pathlib import Path
 
-    whole = with_companions(source_of(entry), replace(entry, companions=()), endings)
-    with private_folder() as folder:
+    whole = with_companions(door.of(entry), replace(entry, companions=()), endings)
+    with door.scratch.private_folder() as folder:
         target = folder / "copy"
         base = os.path.basename(entry.path)
-        for relative, member in members(whole) if whole.companions else [(base, entry)]:
-            with source_of(entry).open(member) as stream, Path(f"{target}{relative[len(base) :]}").open("wb") as out:
+        for relative, member in members(door, whole) if whole.companions else [(base, entry)]:
+            with door.of(entry).open(member) as stream, Path(f"{target}{relative[len(base) :]}").open("wb") as out:
                 shutil.copyfileobj(stream, out, 1 << 20)
         yield target
 
@@ -105,14 +104,14 @@ def bundle_sum(sums: list[tuple[str, str]]) -> str:
     return digest.hexdigest()
 
 
-def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) -> Content:
+def check_rebuilt(door: Sources, entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) -> Content:
     """Rebuild a copy and check the result: damaged if anything is missing, with what. Raises `SourceError`."""
-    with source_of(entry).open(entry) as stream:
+    with door.of(entry).open(entry) as stream:
         try:
-            found = rebuild(stream, entry, recipe, bases)
+            found = rebuild(door, stream, entry, recipe, bases)
         except Malformed as error:
             return Content(Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", entry.size)
-    content = formats.check(io.BytesIO(found.data), name)
+    content = formats.check(io.BytesIO(found.data), name, limits=door.limits)
     if found.missing:
         reason = (
             f"{found.missing} of {found.lines + found.missing} lines are not in the swap file but in the version that was opened, "
@@ -130,25 +129,27 @@ def check_rebuilt(entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) 
     return content
 
 
-def check(entry: Entry, name: str, *, digest: bool = True, counted: bool = True) -> tuple[Content, tuple[str, ...]]:
+def check(
+    door: Sources, entry: Entry, name: str, *, digest: bool = True, counted: bool = True
+) -> tuple[Content, tuple[str, ...]]:
     """Check a copy to its end: the verdict, and for a folder its members; a file's SHA-256 only with `digest`. Raises `SourceError`.
 
     A folder counts as written when the newest file in it was: its own time changes whenever it is copied.
     """
     if entry.companions and all(other.startswith(os.path.basename(entry.path)) for other in entry.companions):
-        return _checked_set(entry)
+        return _checked_set(door, entry)
     if not entry.is_bundle:
-        with open_content(entry) as stream:
-            return _checked(stream, name, entry, digest=digest, counted=counted), ()
+        with open_content(door, entry) as stream:
+            return _checked(door, stream, name, entry, digest=digest, counted=counted), ()
     sums: list[tuple[str, str]] = []
     damaged: list[str] = []
     lost: list[str] = []
     newest: datetime | None = None
     verified = size = 0
-    for relative, member in members(entry):
+    for relative, member in members(door, entry):
         try:
-            with open_content(member) as stream:
-                content = _checked(stream, os.path.basename(relative), member)
+            with open_content(door, member) as stream:
+                content = _checked(door, stream, os.path.basename(relative), member)
         except SourceError as error:
             # One pipe or unreadable file costs the rest nothing, but the whole is not whole any more.
             lost.append(f"{relative}: {error.what}")
@@ -178,15 +179,15 @@ def check(entry: Entry, name: str, *, digest: bool = True, counted: bool = True)
     return content, tuple(relative for relative, _ in sums)
 
 
-def _checked_set(entry: Entry) -> tuple[Content, tuple[str, ...]]:
+def _checked_set(door: Sources, entry: Entry) -> tuple[Content, tuple[str, ...]]:
     """A database with its journals: what the journals hold counts, and all are restored together."""
     from rustfern.formats.databases.sqlite import check_set
 
     sums, size = [], 0
     newest = entry.modified
-    for relative, member in members(entry):
+    for relative, member in members(door, entry):
         digest = hashlib.sha256()
-        with open_content(member) as stream:
+        with open_content(door, member) as stream:
             while block := stream.read(1 << 20):
                 digest.update(block)
                 size += len(block)
@@ -194,14 +195,16 @@ def _checked_set(entry: Entry) -> tuple[Content, tuple[str, ...]]:
         if member.modified and newest and member.modified > newest:
             newest = member.modified
     base = os.path.basename(entry.path)
-    with materialised(entry, [other[len(base) :] for other in entry.companions]) as path:
+    with materialised(door, entry, [other[len(base) :] for other in entry.companions]) as path:
         content = check_set(path)
     glance = replace(content.glance, modified=newest)
     return replace(content, glance=glance, size=size, sha256=bundle_sum(sums)), tuple(name for name, _ in sums)
 
 
-def _checked(stream: BinaryIO, name: str, entry: Entry, *, digest: bool = True, counted: bool = True) -> Content:
+def _checked(
+    door: Sources, stream: BinaryIO, name: str, entry: Entry, *, digest: bool = True, counted: bool = True
+) -> Content:
     try:
-        return formats.check(stream, name, digest=digest, counted=counted)
+        return formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
     except OSError as error:
         raise SourceError(f"reading failed ({(error.strerror or str(error)).lower()})", entry.path) from error

@@ -12,6 +12,8 @@ from enum import StrEnum
 
 import msgspec
 
+from rustfern.core.remarks import NextStep, Notice, Reason, Warn
+
 
 class Kind(StrEnum):
     """What sort of copy something is."""
@@ -239,12 +241,15 @@ class Record(msgspec.Struct, frozen=True):
 
 
 class Verdict(msgspec.Struct, frozen=True):
-    """The outcome of choosing: the situation, the best copy by its place in the list, the reasons, the warnings."""
+    """The outcome of choosing: the situation, the best copy by its place in the list, the reasons, what to be careful about, and what to try
+    next where nothing is chosen.
+    """
 
     situation: Situation
     best: int | None
-    why: tuple[str, ...]
-    warnings: tuple[str, ...]
+    why: tuple[Reason, ...]
+    warnings: tuple[Warn, ...]
+    next_steps: tuple[NextStep, ...] = ()
 
 
 class Document(msgspec.Struct, frozen=True):
@@ -343,7 +348,7 @@ class Answer(msgspec.Struct, frozen=True):
     problems: tuple[Problem, ...]
     totals: Totals
     hints: Hints
-    notices: tuple[str, ...] = ()
+    notices: tuple[Notice, ...] = ()
     live: bool = False
     zones: tuple[str, ...] = ()
     zone: str | None = None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, tzinfo
 
 _ISO = re.compile(r"(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d)(?:\.\d*)?)?)?\s*(Z|[+-]\d\d:?\d\d)?")
@@ -60,8 +61,8 @@ def to_utc(local: datetime, near: datetime | None) -> datetime:
     return plain - quarters * timedelta(minutes=15) if abs(quarters) <= 56 else plain
 
 
-_shown: list[tzinfo] = []
 _IN_PATH = "zoneinfo/"
+_STAMP = "%Y-%m-%dT%H:%M:%SZ"
 
 
 def zone_named(name: str) -> tzinfo:
@@ -82,40 +83,54 @@ def zone_named(name: str) -> tzinfo:
         raise ValueError(f"zone {name!r} is not known") from error
 
 
-def show_in(zone: tzinfo | None) -> None:
-    """Tell people all times in this zone from here on; None: in this machine's."""
-    _shown[:] = [zone] if zone else []
+@dataclass(frozen=True)
+class Clock:
+    """The wall clock by which people are told of times: in `zone`, None for this machine's."""
+
+    zone: tzinfo | None = None
+
+    @classmethod
+    def of_zone(cls, name: str | None) -> Clock:
+        """The clock of a zone by its name, of this machine without one. Raises `ValueError` for a zone that is not known."""
+        return cls(zone_named(name) if name else None)
+
+    def local(self, time: datetime) -> datetime:
+        """An aware time by this clock."""
+        try:
+            return time.astimezone(self.zone)
+        except (OverflowError, ValueError, OSError):
+            return time  # the first and last days of the calendar have no time in some zones
+
+    def format_time(self, time: datetime | None) -> str:
+        """A time for people, to the minute."""
+        return f"{self.local(time):%Y-%m-%d %H:%M}" if time else "an unknown time"
+
+    def near(self, time: datetime, now: datetime) -> str:
+        """How people call a day of the last week: today, yesterday, Thursday; nothing for any other."""
+        days = (self.local(now).date() - self.local(time).date()).days
+        return {0: "today", 1: "yesterday"}.get(days, f"{self.local(time):%A}" if 1 < days < 7 else "")
+
+    def from_wall(self, told: datetime) -> datetime:
+        """What this clock showed, as an aware time. Raises `ValueError` for a time that came twice or never there, as clocks were changed."""
+        if told.tzinfo is not None:
+            return told
+        first, second = (
+            told.replace(fold=fold, tzinfo=self.zone) if self.zone else told.replace(fold=fold).astimezone()
+            for fold in (0, 1)
+        )
+        if first.utcoffset() != second.utcoffset():
+            if self.local(first.astimezone(UTC)).replace(tzinfo=None, fold=0) != told:
+                raise ValueError(f"{told:%Y-%m-%d %H:%M} never came there: clocks were put forward over it")
+            both = " or ".join(f"{told:%Y-%m-%dT%H:%M}{each:%z}" for each in (first, second))
+            raise ValueError(f"{told:%Y-%m-%d %H:%M} came twice there, as clocks were put back: write {both}")
+        return first
 
 
-def local(time: datetime) -> datetime:
-    """An aware time by the wall clock that people are told of."""
-    try:
-        return time.astimezone(_shown[0]) if _shown else time.astimezone()
-    except (OverflowError, ValueError, OSError):
-        return time  # the first and last days of the calendar have no time in some zones
+def stamp(time: datetime | None) -> str | None:
+    """A time as the contract writes it: UTC, whole seconds, ending in Z."""
+    return time.astimezone(UTC).strftime(_STAMP) if time else None
 
 
-def format_time(time: datetime) -> str:
-    """A time for people, to the minute."""
-    return f"{local(time):%Y-%m-%d %H:%M}"
-
-
-def near(time: datetime, now: datetime) -> str:
-    """How people call a day of the last week: today, yesterday, Thursday; nothing for any other."""
-    days = (local(now).date() - local(time).date()).days
-    return {0: "today", 1: "yesterday"}.get(days, f"{local(time):%A}" if 1 < days < 7 else "")
-
-
-def from_wall(told: datetime) -> datetime:
-    """What a wall clock showed, as an aware time. Raises `ValueError` for a time that came twice or never there, as clocks were changed."""
-    if told.tzinfo is not None:
-        return told
-    first, second = (
-        told.replace(fold=fold, tzinfo=_shown[0]) if _shown else told.replace(fold=fold).astimezone() for fold in (0, 1)
-    )
-    if first.utcoffset() != second.utcoffset():
-        if local(first.astimezone(UTC)).replace(tzinfo=None, fold=0) != told:
-            raise ValueError(f"{told:%Y-%m-%d %H:%M} never came there: clocks were put forward over it")
-        both = " or ".join(f"{told:%Y-%m-%dT%H:%M}{each:%z}" for each in (first, second))
-        raise ValueError(f"{told:%Y-%m-%d %H:%M} came twice there, as clocks were put back: write {both}")
-    return first
+def from_stamp(text: str) -> datetime:
+    """The time that a stamp of the contract tells. Raises `ValueError` for another text."""
+    return datetime.strptime(text, _STAMP).replace(tzinfo=UTC)

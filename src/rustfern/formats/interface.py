@@ -9,15 +9,18 @@ import msgspec
 
 from rustfern.core.model import Glance, State
 from rustfern.formats.text_sink import TextSink
+from rustfern.output.temporary import Scratch
 
 
 class Limits(msgspec.Struct, frozen=True):
-    """Bounds on what a hostile file may cost: bytes after unpacking, members, ratio (of what unpacks to more than `large` bytes)."""
+    """Bounds on what a hostile file may cost: bytes after unpacking, members, ratio (of what unpacks to more than
+    `large` bytes); and where libraries that need a file get a private copy."""
 
     unpacked: int = 4 << 30
     members: int = 200_000
     ratio: int = 200
     large: int = 64 << 20
+    scratch: Scratch = msgspec.field(default_factory=Scratch)
 
     def too_much(self, unpacked: int, packed: int) -> bool:
         """Whether so many packed bytes may not unpack to so many."""

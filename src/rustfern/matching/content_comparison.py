@@ -22,8 +22,6 @@ from rustfern.matching.evidence import by_content, by_identity, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import SLACK, Draft, clocks_of
 from rustfern.matching.versions import Elsewhere
-from rustfern.search.recorded_paths import translate
-from rustfern.sources.registry import exists
 
 _MAX_COMPARED = 40
 _MAX_NEAR = 40
@@ -201,14 +199,14 @@ class Comparing(Elsewhere):
         """Where a workbook says that it was last saved, as places inside what is searched."""
         home = self.home_of(copy.entry.path)
         told = by_identity.values(copy.content, "folder")
-        here = (translate(folder.rstrip("\\/") + "\\x", home, self.homes, self.roots) for folder in told)
+        here = (self.paths.translate(folder.rstrip("\\/") + "\\x", home) for folder in told)
         return {os.path.dirname(path) for path in here if path}
 
     def _contents(self, path: str) -> list[Content]:
         """The contents of a document's copies known so far, its saved file first."""
         out = []
         source = self.source_of(path)
-        if source is not None and exists(path):
+        if source is not None and self.door.exists(path):
             try:
                 entry = source.entry(path)
                 if entry.link_target is None and not entry.is_folder:
@@ -256,7 +254,7 @@ class Comparing(Elsewhere):
         chosen = list(fitting)
         if beside and len(chosen) > _MAX_COMPARED:
             chosen = self._nearest_in_time(chosen, copy.entry.modified)
-        return [Candidate(path, [], exists(path)) for path in chosen[:_MAX_COMPARED]]
+        return [Candidate(path, [], self.door.exists(path)) for path in chosen[:_MAX_COMPARED]]
 
     def _nearest_in_time(self, paths: list[str], when: datetime | None) -> list[str]:
         """Paths of a crowded folder, those first that were saved about the time of a copy; gone documents before all."""

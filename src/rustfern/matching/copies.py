@@ -12,15 +12,12 @@ from msgspec.structs import replace
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind
 from rustfern.core.paths import show_name
-from rustfern.core.times import format_time
 from rustfern.formats.format_table import BELONGING, extension_of, extension_right
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, clocks_of, is_other_format, last_part
-from rustfern.search.recorded_paths import translate
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import exists
 
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
@@ -37,7 +34,7 @@ class Copies(Comparing):
         listed = self.named.get(find.entry.path)
         if listed and listed[0] is not None:
             copy, named = self.read_copy(find, find.entry, ()), Candidate(listed[0].original or "", [listed[1]])
-            if listed[0].original and exists(listed[0].original):
+            if listed[0].original and self.door.exists(listed[0].original):
                 self.compare(copy, [named])
             self._give(listed[0], replace(copy, evidence=tuple(named.evidence)), [named.evidence], 0)
             return True
@@ -59,7 +56,7 @@ class Copies(Comparing):
         )
         found = found or self.for_recent(find, copy.content.format, beside=beside)
         for item in found:
-            item.exists = item.exists or exists(item.path)
+            item.exists = item.exists or self.door.exists(item.path)
         if len(found) > 1:
             self.add_recent(found, find.home)
         self.compare(copy, found)
@@ -123,7 +120,7 @@ class Copies(Comparing):
             named = find.fields.get("name", "")
             parts[-1] = named or find.fields.get("vstem", parts[-1]) + find.fields.get("dotext", "")
             if "drive" in found.groupdict():
-                path = translate("\\".join([f"{found['drive']}:", *parts]), find.home, self.homes, self.roots)
+                path = self.paths.translate("\\".join([f"{found['drive']}:", *parts]), find.home)
             else:
                 path = os.path.join(found["top"], *parts)
             return (
@@ -133,19 +130,19 @@ class Copies(Comparing):
             )
         if "bang" in find.fields:
             recorded = find.fields["bang"].replace("!!", "\0").replace("!", "/").replace("\0", "!")
-            path = translate(recorded, find.home, self.homes, self.roots)
+            path = self.paths.translate(recorded, find.home)
             return (
                 [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])] if path else []
             )
         if "percent" in find.fields:
-            path = translate(find.fields["percent"].replace("%", "/"), find.home, self.homes, self.roots)
-            if path and exists(path):
+            path = self.paths.translate(find.fields["percent"].replace("%", "/"), find.home)
+            if path and self.door.exists(path):
                 return [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])]
         if "below" in find.fields:
             parts, folder = find.fields["below"].split("."), os.path.dirname(find.entry.path)
             for count in range(1, len(parts)):
                 path = os.path.join(folder, ".".join(parts[:count]), ".".join(parts[count:]))
-                if exists(path):
+                if self.door.exists(path):
                     return [
                         Candidate(
                             path, [weights.evidence("name-and-path", "its name holds those of folder and document")]
@@ -228,7 +225,7 @@ class Copies(Comparing):
                 if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
                     opened.append((item, lock))
         for item, lock in opened:
-            since = f" (since {format_time(lock.opened)})" if lock.opened else ""
+            since = f" (since {self.clock.format_time(lock.opened)})" if lock.opened else ""
             text = f"it was written {where}while the lock shows the document open{since}"
             item.evidence.append(weights.evidence(kind, text, 1.0 / len(opened)))
 
@@ -253,7 +250,7 @@ class Copies(Comparing):
 
     def elsewhere(self, draft: Draft) -> list[str]:
         """Files of a gone document's name in other folders of the same home: it may have been moved."""
-        if draft.original is None or exists(draft.original):
+        if draft.original is None or self.door.exists(draft.original):
             return []
         found = self.case.names.by_name(draft.name, limit=20)
         return [path for path in found if path != draft.original and self.home_of(path) == draft.home]
@@ -263,7 +260,7 @@ class Copies(Comparing):
         if draft.original is None:
             return None
         source = self.source_of(draft.original)
-        if source is None or not exists(draft.original):
+        if source is None or not self.door.exists(draft.original):
             return None
         try:
             entry = source.entry(draft.original)

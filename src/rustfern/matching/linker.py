@@ -9,7 +9,6 @@ from contextlib import suppress
 
 from rustfern.core.model import Find
 from rustfern.core.paths import show_name
-from rustfern.core.times import format_time
 from rustfern.matching.copies import Copies
 from rustfern.matching.evidence import by_name
 from rustfern.matching.records import Traces
@@ -28,7 +27,7 @@ def _first_answer(assembly: Linker, find: Find) -> str:
     copy = assembly.read_copy(find, find.entry, ())
     listed = assembly.named.get(find.entry.path)
     told = listed[2] if listed and listed[2] else by_name.shown_stem(find, place.prefixes)
-    when = format_time(find.entry.modified) if find.entry.modified else "an unknown time"
+    when = assembly.clock.format_time(find.entry.modified) if find.entry.modified else "an unknown time"
     return f"{show_name(told or os.path.basename(find.entry.path))}: an autosave of {when} is {copy.content.state}"
 
 

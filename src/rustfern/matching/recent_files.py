@@ -5,13 +5,11 @@ from __future__ import annotations
 import os
 
 from rustfern.core.model import Evidence, Find, Home, Record
-from rustfern.core.times import format_time
 from rustfern.matching.evidence import by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState, last_part
-from rustfern.search.recorded_paths import take_apart, translate
+from rustfern.search.recorded_paths import take_apart
 from rustfern.settings.read import SettingValue, expand
-from rustfern.sources.registry import exists
 
 
 class Recents(LinkState):
@@ -26,7 +24,7 @@ class Recents(LinkState):
                 known = self.recent.get(key)
                 if known is None or (told.when and known.when and told.when > known.when):
                     self.recent[key] = told
-                    if not exists(path):
+                    if not self.door.exists(path):
                         self.gone.paths.append(path)
             elif take_apart(recorded := expand(told.text, told.home, self.settings, told.file)) is not None:
                 self.away.setdefault(recorded, told)
@@ -38,13 +36,13 @@ class Recents(LinkState):
 
     def recorded_here(self, recorded: str, home: Home | None) -> str | None:
         """Where a recorded path lies in what is searched, None if outside."""
-        return translate(recorded, home, self.homes, self.roots)
+        return self.paths.translate(recorded, home)
 
     def _recovery(self, told: SettingValue) -> None:
         """A recovery entry holds the paths of original and autosave, in no published order."""
         temp = original = recorded = None
         for text in told.text.split("\0"):
-            path = translate(text, told.home, self.homes, self.roots)
+            path = self.paths.translate(text, told.home)
             if path is not None and self.is_leftover(path):
                 temp = path
             elif by_name.name_of(text).rpartition(".")[2].isalnum() and "." in last_part(text):
@@ -77,9 +75,8 @@ class Recents(LinkState):
             if told := self.recent.get(self.key(item.path, home)):
                 item.evidence.append(self._piece(told))
 
-    @staticmethod
-    def _piece(told: SettingValue | None) -> Evidence:
-        when = f", at {format_time(told.when)}" if told and told.when else ""
+    def _piece(self, told: SettingValue | None) -> Evidence:
+        when = f", at {self.clock.format_time(told.when)}" if told and told.when else ""
         return weights.evidence("recent-list", f"a recent-file list names it as opened{when}")
 
     def for_away(self, find: Find) -> tuple[str, Evidence] | None:

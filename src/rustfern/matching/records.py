@@ -12,13 +12,11 @@ from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError, explain
 from rustfern.core.model import Evidence, Find, Home, Lock, Order, Record
 from rustfern.core.paths import inside, show_name
-from rustfern.core.times import format_time, to_utc
+from rustfern.core.times import to_utc
 from rustfern.matching.evidence import by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, last_part, where_to_ask
 from rustfern.matching.trash import Trash
-from rustfern.search.recorded_paths import translate
-from rustfern.sources.registry import exists
 
 if TYPE_CHECKING:
     from rustfern.traces import recovery_list
@@ -44,7 +42,7 @@ class Traces(Trash):
             if place.reader == "revision-index":
                 self._revisions(find)
                 return
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 self._read_record(find, place.reader, stream)
         except Malformed as error:
             self.problem(
@@ -100,7 +98,7 @@ class Traces(Trash):
         from rustfern.traces import revision_index
 
         top = os.path.dirname(os.path.dirname(find.entry.path))
-        with contents.materialised(find.entry, ("-wal", "-journal")) as path:
+        with contents.materialised(self.door, find.entry, ("-wal", "-journal")) as path:
             generations = revision_index.read(path)
         pairs = []
         for each in generations:
@@ -145,7 +143,7 @@ class Traces(Trash):
         for entry in {entry.item: entry for entry in found.entries}.values():
             draft: Draft | None = None
             if entry.original_url:
-                original = translate(entry.original_url, home, self.homes, self.roots)
+                original = self.paths.translate(entry.original_url, home)
                 title = entry.title or last_part(entry.original_url)
                 draft = (
                     self.draft(original, home, entry.original_url)
@@ -158,7 +156,7 @@ class Traces(Trash):
                     Record(path, "recovery-list", says, (weights.evidence("recovery-list", says),), find.entry.modified)
                 )
             if entry.temp_url:
-                temp = translate(entry.temp_url, home, self.homes, self.roots)
+                temp = self.paths.translate(entry.temp_url, home)
                 if temp is None:
                     self.problem(
                         path,
@@ -201,7 +199,7 @@ class Traces(Trash):
     def _recorded_here(self, path: str, home: Home | None) -> str | None:
         if path.startswith("~/") and home is not None:
             return os.path.join(home.path, *[part for part in path[2:].split("/") if part not in ("", "..")])
-        return translate(path, home, self.homes, self.roots)
+        return self.paths.translate(path, home)
 
     def _seek(self, path: str, place: str, home: Home | None) -> None:
         """Take a copy that a record names, wherever it lies inside what is searched."""
@@ -226,7 +224,7 @@ class Traces(Trash):
             self._link_lock(find, find.entry.link_target)
             return
         try:
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 data = stream.read(1 << 16)
             unread = ""
         except (SourceError, OSError) as error:
@@ -305,7 +303,7 @@ class Traces(Trash):
         if not fitting and whole:
             extension = {"dwg-lock": "dwg", "database-lock": "accdb"}[self.catalogue.places[find.place].reader]
             fitting = [os.path.join(folder, f"{fields['stem']}.{extension}")]
-        return [Candidate(path, [piece], exists(path)) for path in dict.fromkeys(fitting)]
+        return [Candidate(path, [piece], self.door.exists(path)) for path in dict.fromkeys(fitting)]
 
     def _link_lock(self, find: Find, target: str) -> None:
         from rustfern.traces import editor_marks
@@ -338,9 +336,7 @@ class Traces(Trash):
         upto = lock.opened + OPEN_FOR
         for copy in draft.copies if draft else ():
             if copy.entry.modified and lock.opened - SLACK <= copy.entry.modified <= upto:
-                text = (
-                    f"a copy of this document was written after the lock was made ({format_time(copy.entry.modified)})"
-                )
+                text = f"a copy of this document was written after the lock was made ({self.clock.format_time(copy.entry.modified)})"
                 return weights.evidence("copy-then", text)
         saved = self.modified(path)
         if saved is not None and lock.opened - SLACK <= saved <= upto:

@@ -30,16 +30,16 @@ from rustfern.core.model import (
     State,
 )
 from rustfern.core.paths import fold_name, inside
-from rustfern.core.times import to_utc
+from rustfern.core.times import Clock, to_utc
 from rustfern.formats.format_table import class_of, extension_right
 from rustfern.matching.evidence import by_name as near
 from rustfern.matching.evidence import weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.evidence.similarity_index import Likeness
-from rustfern.search.recorded_paths import home_finder, take_apart
+from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.settings.read import Settings, SettingValue
 from rustfern.sources.interface import Source
-from rustfern.sources.registry import exists, open_source
+from rustfern.sources.registry import Sources
 
 _TRIES = 3
 OPEN_FOR, SLACK = timedelta(days=30), timedelta(minutes=2)
@@ -101,7 +101,8 @@ class RecentNames:
 class Reader:
     """Reads each copy at most once. Problems and bytes are counted where they arise."""
 
-    def __init__(self, on_problem: Callable[[str, str], None]) -> None:
+    def __init__(self, door: Sources, on_problem: Callable[[str, str], None]) -> None:
+        self._door = door
         self._known: dict[str, tuple[Content, tuple[str, ...]]] = {}
         self._on_problem = on_problem
         self.bytes_read = 0
@@ -133,9 +134,9 @@ class Reader:
 
     def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """Read a copy; one that changes while it is read is read again, then said to be still written."""
-        source = open_source(entry.root)
+        source = self._door.open(entry.root)
         for attempt in range(_TRIES):
-            known = contents.check(entry, name)
+            known = contents.check(self._door, entry, name)
             self.bytes_read += known[0].size
             if entry.is_folder:
                 break
@@ -173,6 +174,8 @@ class LinkState:
     def __init__(
         self,
         catalogue: Catalogue,
+        door: Sources,
+        clock: Clock,
         homes: Sequence[Home],
         sources: Sequence[Source],
         case: CaseFile,
@@ -182,7 +185,9 @@ class LinkState:
         narrowed: bool = False,
     ) -> None:
         self.catalogue, self.homes, self.sources = catalogue, homes, sources
+        self.door, self.clock = door, clock
         self.roots = [source.root for source in sources]
+        self.paths = RecordedPaths(door, homes, self.roots)
         self.home_of = home_finder(homes)  # the home that a path lies in, the innermost
         self.case, self.problems, self.reader = case, problems, reader
         self.drafts: dict[str, Draft] = {}
@@ -241,7 +246,7 @@ class LinkState:
         """When a file was last written, None if it is not there or not inside what is searched."""
         source = self.source_of(path)
         try:
-            return source.entry(path).modified if source and exists(path) else None
+            return source.entry(path).modified if source and self.door.exists(path) else None
         except SourceError:
             return None
 

@@ -14,8 +14,6 @@ from rustfern.core.model import Content, Copy, Entry, Evidence, Find, Glance, Ki
 from rustfern.core.times import to_utc
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import Draft, LinkState, clocks_of, last_part
-from rustfern.search.recorded_paths import translate
-from rustfern.sources.registry import exists
 
 if TYPE_CHECKING:
     from rustfern.traces import kate_journal, vim_swap
@@ -53,10 +51,10 @@ class Swaps(LinkState):
         draft = self.draft(here, find.home)
         bases = self._versions(draft)
         try:
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 journal = kate_journal.parse(stream.read(_MAX_JOURNAL))
             bases = [base for base in bases if self._fits(base, journal)][:1]
-            content = contents.check_rebuilt(find.entry, name, "kate-journal", bases)
+            content = contents.check_rebuilt(self.door, find.entry, name, "kate-journal", bases)
         except Malformed as error:
             content = Content(
                 Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", find.entry.size
@@ -72,7 +70,7 @@ class Swaps(LinkState):
         from rustfern.traces import kate_journal
 
         try:
-            with contents.open_content(base) as stream:
+            with contents.open_content(self.door, base) as stream:
                 return kate_journal.blob_id(stream.read(_MAX_JOURNAL)) == journal.base
         except SourceError:
             return False
@@ -82,7 +80,7 @@ class Swaps(LinkState):
         from rustfern.traces import joe_dead
 
         try:
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 texts = joe_dead.parse(stream.read(_MAX_JOURNAL))
         except (Malformed, SourceError) as error:
             self.problem(find.entry.path, f"this dead file cannot be read: {error}")
@@ -92,11 +90,7 @@ class Swaps(LinkState):
             piece = weights.evidence("swap-header", f"text {text.number} of the dead file carries this name")
             if text.name:
                 path = text.name if text.name.startswith("/") else os.path.join(os.path.dirname(entry.path), text.name)
-                here = (
-                    translate(path, find.home, self.homes, self.roots)
-                    if text.name.startswith("/")
-                    else os.path.normpath(path)
-                )
+                here = self.paths.translate(path, find.home) if text.name.startswith("/") else os.path.normpath(path)
                 draft = (
                     self.draft(here, find.home, text.name)
                     if here and self.source_of(here)
@@ -105,7 +99,7 @@ class Swaps(LinkState):
             else:
                 key = f"copy:{entry.path}#{text.number}"
                 draft = self.drafts.setdefault(key, Draft(key, "Unnamed text", None, None, find.home, never_saved=True))
-            content = contents.check_rebuilt(entry, draft.name, "joe-part", ())
+            content = contents.check_rebuilt(self.door, entry, draft.name, "joe-part", ())
             copy = self._rebuilt(find, entry, content, piece, "joe-part", [])
             if text.when_local:
                 copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
@@ -118,7 +112,7 @@ class Swaps(LinkState):
 
         data = b""
         try:
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 data = stream.read(_MAX_JOURNAL)
             if reader == "code-unsaved":
                 found = code_unsaved.parse(data)
@@ -133,7 +127,7 @@ class Swaps(LinkState):
         except SourceError as error:
             self.problem(find.entry.path, error.what)
             return
-        original = translate(address, find.home, self.homes, self.roots) if address else None
+        original = self.paths.translate(address, find.home) if address else None
         if not address:
             if empty:
                 return
@@ -148,7 +142,7 @@ class Swaps(LinkState):
         piece = weights.evidence(
             "swap-header", "it carries the address of this document" if address else "its text was never named"
         )
-        content = contents.check_rebuilt(find.entry, draft.name, reader, ())
+        content = contents.check_rebuilt(self.door, find.entry, draft.name, reader, ())
         draft.copies.append(self._rebuilt(find, find.entry, content, piece, reader, []))
         draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
 
@@ -157,7 +151,7 @@ class Swaps(LinkState):
         from rustfern.traces import browser_session
 
         try:
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 forms = browser_session.parse(stream.read(_MAX_JOURNAL))
         except Malformed as error:
             self.problem(find.entry.path, f"this session of a browser is damaged: {error}")
@@ -172,7 +166,7 @@ class Swaps(LinkState):
             name = f"Text typed into {form.title or form.address or 'a page'}"
             draft = self.drafts.setdefault(key, Draft(key, name, None, None, find.home, never_saved=True))
             piece = weights.evidence("its-own-file", f"typed into the page {form.address}")
-            content = contents.check_rebuilt(entry, "page.txt", "browser-form", ())
+            content = contents.check_rebuilt(self.door, entry, "page.txt", "browser-form", ())
             draft.copies.append(self._rebuilt(find, entry, content, piece, "browser-form", []))
 
     def _rebuilt(
@@ -188,7 +182,7 @@ class Swaps(LinkState):
         """The files that may be the version that was opened: the saved one first."""
         entries = [copy.entry for copy in draft.copies if not copy.recipe]
         source = self.source_of(draft.original) if draft.original else None
-        if source is not None and draft.original and exists(draft.original):
+        if source is not None and draft.original and self.door.exists(draft.original):
             entries.insert(0, source.entry(draft.original))
         return [entry for entry in entries if entry.is_file]
 
@@ -197,7 +191,7 @@ class Swaps(LinkState):
         from rustfern.traces import vim_swap
 
         try:
-            with contents.open_content(find.entry) as stream:
+            with contents.open_content(self.door, find.entry) as stream:
                 header = vim_swap.parse(stream)
         except Malformed as error:
             if find.fields.get("name") and self.catalogue.places[find.place].where == "beside" and find.entry.size:
@@ -247,8 +241,8 @@ class Swaps(LinkState):
             home = next((h for h in self.homes if os.path.basename(h.path) == person), find.home)
             found = os.path.join(home.path, *rest.split("/")) if home and ".." not in rest.split("/") else None
         else:
-            found = translate(path, find.home, self.homes, self.roots) if path else None
-        if name and os.path.basename(path) == name and (found is None or not exists(found)):
+            found = self.paths.translate(path, find.home) if path else None
+        if name and os.path.basename(path) == name and (found is None or not self.door.exists(found)):
             return os.path.join(folder, name)  # the folder was copied or moved as a whole
         return found
 
@@ -266,7 +260,7 @@ class Swaps(LinkState):
                 Glance(format="txt"), State.ENCRYPTED, "the swap file is encrypted by the editor", find.entry.size
             )
         try:
-            content = contents.check_rebuilt(find.entry, name, "vim-swap", bases)
+            content = contents.check_rebuilt(self.door, find.entry, name, "vim-swap", bases)
             if bases and "of them from the version" not in content.reason:
                 bases.clear()  # nothing was needed of it
             return content

@@ -11,11 +11,11 @@ from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Find, Record
 from rustfern.core.paths import show_name
-from rustfern.core.times import format_time, to_utc
+from rustfern.core.times import to_utc
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import Deleted, Draft, LinkState, last_part
-from rustfern.search.recorded_paths import join_as_there, take_apart, translate
+from rustfern.search.recorded_paths import take_apart
 
 _MAX_DELETED_INSIDE = 2_000
 
@@ -42,17 +42,17 @@ class Trash(LinkState):
             volume = find.home.volume or find.home.root if find.home else os.path.dirname(os.path.dirname(folder))
             for name, (place, was) in ds_store.original_locations(data).items():
                 parts = [part for part in place.split("/") if part not in ("", ".", "..")]
-                original = join_as_there(volume, [*parts, was.replace("/", ":")], any_case=True)
+                original = self.paths.join(volume, [*parts, was.replace("/", ":")], any_case=True)
                 recorded = "/".join(["", *parts, was])
                 self.trash[os.path.join(folder, name)] = Deleted(original, recorded, None, find)
         else:
             for gone in trash_windows.parse_list(data):
-                stored = join_as_there(folder, [gone.stored], any_case=True)
+                stored = self.paths.join(folder, [gone.stored], any_case=True)
                 self.trash[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
 
     def _posix_original(self, path: str, find: Find) -> str | None:
         if path.startswith("/"):
-            return translate("file://" + _quote(path), find.home, self.homes, self.roots)
+            return self.paths.translate("file://" + _quote(path), find.home)
         apart = take_apart("/" + path)  # relative to the volume that the trash is on
         volume = os.path.dirname(os.path.dirname(os.path.dirname(find.entry.path)))
         if os.path.basename(volume) == ".Trash":
@@ -65,7 +65,7 @@ class Trash(LinkState):
         if apart is None or apart.share or not apart.parts:
             return None
         volume = os.path.dirname(os.path.dirname(os.path.dirname(find.entry.path)))
-        return join_as_there(volume, apart.parts, any_case=True)
+        return self.paths.join(volume, apart.parts, any_case=True)
 
     def take_trash(self, finds: Iterable[Find]) -> None:
         """Match what lies in a trash to its records; both may be orphans."""
@@ -90,7 +90,9 @@ class Trash(LinkState):
             else self.outside(found.recorded, last_part(found.recorded), found.find.home)
         )
         draft.trashed = True
-        says = "a trash record says that it was deleted" + (f" at {format_time(found.when)}" if found.when else "")
+        says = "a trash record says that it was deleted" + (
+            f" at {self.clock.format_time(found.when)}" if found.when else ""
+        )
         kind = self.catalogue.places[found.find.place].reader
         piece = weights.evidence("trash-record", says)
         draft.records.append(Record(found.find.entry.path, kind, says, (piece,), found.when))
@@ -108,7 +110,7 @@ class Trash(LinkState):
 
     def _deleted_inside(self, find: Find, folder: Draft, found: Deleted) -> None:
         try:
-            inner = list(contents.members(find.entry))[:_MAX_DELETED_INSIDE]
+            inner = list(contents.members(self.door, find.entry))[:_MAX_DELETED_INSIDE]
         except SourceError as error:
             self.problem(find.entry.path, error.what)
             return

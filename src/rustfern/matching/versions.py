@@ -22,7 +22,6 @@ from rustfern.matching.recent_files import Recents
 from rustfern.matching.state import Draft
 from rustfern.sources import live_machine
 from rustfern.sources.folder import HELD_ROOT
-from rustfern.sources.registry import exists, open_source
 
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
@@ -101,7 +100,7 @@ class Elsewhere(Recents):
 
     def add_open_deleted_files(self) -> None:
         """On the live machine: documents that were deleted or replaced while a program still holds them open."""
-        source = open_source(HELD_ROOT)
+        source = self.door.open(HELD_ROOT)
         for path, was, program in live_machine.deleted_but_open():
             if self.source_of(was) is None or format_of_extension(extension_of(was)) is None:
                 continue
@@ -178,7 +177,7 @@ class Elsewhere(Recents):
             except SourceError:
                 continue
             target, exact = (original, True) if original else (self._loosely(path, name), False)
-            if not seen and target and exists(target):
+            if not seen and target and self.door.exists(target):
                 now = source.entry(target)
                 seen.add((now.size, now.modified))
             if (entry.size, entry.modified) not in seen:
@@ -233,7 +232,7 @@ class Elsewhere(Recents):
                     continue
                 original = os.path.join(os.path.dirname(path), fields["vstem"] + fields.get("dotext", ""))
                 source = self.source_of(path)
-                if source is None or not exists(original) or original == path:
+                if source is None or not self.door.exists(original) or original == path:
                     continue
                 try:
                     entry = source.entry(path)
@@ -273,7 +272,10 @@ class Elsewhere(Recents):
         from rustfern.traces import mail_store
 
         drafts_folder = os.path.basename(find.entry.path).casefold().startswith(("draft", "entw", "brouil", "unsent"))
-        with contents.open_content(find.entry) as stream, contents.open_content(find.entry) as again:
+        with (
+            contents.open_content(self.door, find.entry) as stream,
+            contents.open_content(self.door, find.entry) as again,
+        ):
             for mail in mail_store.mails(stream):
                 gone = drafts_folder and mail.deleted
                 if not (gone or (mail.may_carry and wanted)):
@@ -288,7 +290,7 @@ class Elsewhere(Recents):
 
     def _attached(self, find: Find, draft: Draft, part: str, subject: str, when: datetime | None) -> None:
         entry = replace(find.entry, part=part)
-        content = contents.check_rebuilt(entry, draft.name, "mail-part", ())
+        content = contents.check_rebuilt(self.door, entry, draft.name, "mail-part", ())
         if content.state is not State.INTACT and content.state is not State.UNREADABLE:
             return
         piece = weights.evidence(
@@ -301,7 +303,7 @@ class Elsewhere(Recents):
 
     def _deleted_mail(self, find: Find, start: int, subject: str, when: datetime | None) -> None:
         entry = replace(find.entry, part=f"{start}/0")
-        content = contents.check_rebuilt(entry, "draft.txt", "mail-part", ())
+        content = contents.check_rebuilt(self.door, entry, "draft.txt", "mail-part", ())
         if not content.words:
             return
         key = f"copy:{entry.path}#{entry.part}"

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import timedelta
+from functools import partial
 from typing import BinaryIO, cast
 
 from msgspec.structs import replace
@@ -18,13 +19,12 @@ from msgspec.structs import replace
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Entry, Glance, State
-from rustfern.core.times import format_time, local
+from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import BELONGING, class_of, extension_of, extension_right, title_of
-from rustfern.operations.session import set_scratch_outside_of
-from rustfern.output.temporary import place
+from rustfern.operations.session import Session, set_scratch_outside_of
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import around, exists, is_archive, is_folder, on_disk, open_source
+from rustfern.sources.registry import Sources, is_archive, on_disk
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _LONG_PATH = 259
@@ -48,12 +48,14 @@ class Checked:
     entry: Entry | None = None
 
 
-def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Checked]:
+def check_paths(paths: Sequence[str], *, recursive: bool = False, session: Session | None = None) -> Iterator[Checked]:
     """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
-    set_scratch_outside_of([path for path in paths if path != "-"])
-    files = list(_files(paths, recursive=recursive))
+    session = session or Session()
+    door = session.sources
+    set_scratch_outside_of(session, [path for path in paths if path != "-"])
+    files = list(_files(door, paths, recursive=recursive))
     if len(files) < _MIN_PARALLEL_FILES or (os.cpu_count() or 1) < 2 or "-" in files:
-        yield from (check_one(path) if path != "-" else _stdin() for path in files)
+        yield from (check_one(path, door) if path != "-" else _stdin(door) for path in files)
         return
     from concurrent.futures import ProcessPoolExecutor
     from concurrent.futures.process import BrokenProcessPool
@@ -62,12 +64,12 @@ def check_paths(paths: Sequence[str], *, recursive: bool = False) -> Iterator[Ch
     formats.prepare(files[0])
     try:
         with ProcessPoolExecutor(initializer=_worker) as pool:
-            for item in pool.map(_verdict_alone, files, chunksize=8):
+            for item in pool.map(partial(_verdict_alone, door), files, chunksize=8):
                 done += 1
                 yield item
     except (BrokenProcessPool, OSError):
         # A file that ends a worker (out of memory) must not hide the others: go on alone, one after the other.
-        yield from map(check_one, files[done:])
+        yield from (check_one(path, door) for path in files[done:])
 
 
 def _worker() -> None:
@@ -77,79 +79,79 @@ def _worker() -> None:
     gc.set_threshold(100_000, 50, 50)
 
 
-def _verdict_alone(path: str) -> Checked:
+def _verdict_alone(door: Sources, path: str) -> Checked:
     """One file as the command needs it: the words' hashes stay behind."""
-    item = check_one(path)
+    item = check_one(path, door)
     return dataclasses.replace(item, content=replace(item.content, tokens=b""))
 
 
-def _files(paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
+def _files(door: Sources, paths: Sequence[str], *, recursive: bool) -> Iterator[str]:
     for path in paths:
-        if recursive and path != "-" and (is_folder(path) or _is_packed(path)):
-            yield from _below(path)
+        if recursive and path != "-" and (door.is_folder(path) or _is_packed(door, path)):
+            yield from _below(door, path)
         else:
             yield path
 
 
-def _is_packed(path: str) -> bool:
+def _is_packed(door: Sources, path: str) -> bool:
     """Whether a path is an archive of files, or a folder in one: what is in it is checked, not it."""
     whole = os.path.abspath(path)
     try:
-        return (not on_disk(whole) or is_archive(whole)) and bool(open_source(whole).is_folder(whole))
+        return (not on_disk(whole) or is_archive(whole)) and bool(door.open(whole).is_folder(whole))
     except SourceError:
         return False
 
 
-def _below(folder: str) -> list[str]:
+def _below(door: Sources, folder: str) -> list[str]:
     """Every file below a folder, and the folders that cannot be listed."""
     shut: list[str] = []
     found: list[str] = []
-    folder = folder if is_folder(folder) else os.path.abspath(folder)
-    for inner, _, names in open_source(folder).walk(folder, lambda path, _: shut.append(path)):
+    folder = folder if door.is_folder(folder) else os.path.abspath(folder)
+    for inner, _, names in door.open(folder).walk(folder, lambda path, _: shut.append(path)):
         # A lock is no document: a sign that one is, or was, open.
         found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
     return sorted([*shut, *found])
 
 
-def check_one(path: str) -> Checked:
+def check_one(path: str, door: Sources) -> Checked:
     """Check one file. Never raises for what is wrong with it."""
     whole = os.path.abspath(path)
     name = os.path.basename(whole)
     entry = None
     try:
-        entry = around(whole).entry(whole)
+        entry = door.around(whole).entry(whole)
         if entry.link_target is not None:
             # Asked for by name, a link stands for what it leads to.
             whole = os.path.realpath(whole)
-            entry = around(whole).entry(whole)
+            entry = door.around(whole).entry(whole)
         if entry.is_folder:
-            open_source(whole).names(whole)
+            door.open(whole).names(whole)
             raise SourceError("this is a folder: name its files, or use --recursive", path)
         if not entry.is_file:
             raise SourceError("this is not a regular file and was not opened", path)
-        entry = with_companions(around(whole), entry, BELONGING.get(extension_of(name), ()))
-        content = contents.check(entry, name, digest=False)[0]
+        entry = with_companions(door.around(whole), entry, BELONGING.get(extension_of(name), ()))
+        content = contents.check(door, entry, name, digest=False)[0]
     except SourceError as error:
         content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)
     except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:
         what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]})"
         content = Content(Glance(), State.UNREADABLE, what, entry.size if entry else 0)
     right = extension_right(name, content.format)
-    hindrances = _hindrances(whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
+    hindrances = _hindrances(door, whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
     return Checked(path, content, class_of(content.format), right, tuple(hindrances), entry)
 
 
-def _stdin() -> Checked:
+def _stdin(door: Sources) -> Checked:
     import shutil
     import tempfile
 
-    with tempfile.TemporaryFile(dir=place()) as held:
+    with tempfile.TemporaryFile(dir=door.scratch.place()) as held:
         shutil.copyfileobj(sys.stdin.buffer, held, 1 << 20)
         content = formats.check(cast(BinaryIO, held), "-")
     return Checked("-", content, class_of(content.format), None)
 
 
-def _hindrances(path: str, name: str, content: Content, right: bool | None) -> list[str]:
+def _hindrances(door: Sources, path: str, name: str, content: Content, right: bool | None) -> list[str]:
     """Why a whole file may still be refused by its program."""
     out = []
     folder = os.path.dirname(path)
@@ -164,10 +166,10 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
     if content.glance.needs:
         out.append(content.glance.needs)
     for lock in (f".~lock.{name}#", f"~${name}", f"~${name[2:]}", f".{name}.swp", f".#{name}"):
-        if exists(os.path.join(folder, lock)):
+        if door.exists(os.path.join(folder, lock)):
             out.append(f"a lock lies beside it ({lock}): somebody has it open, or a crash left it")
             break
-    length = _windows_length(path)
+    length = _windows_length(door, path)
     most = _LONG_SHEET if class_of(content.format) == "sheet" else _LONG_PATH
     if length > most:
         out.append(
@@ -175,19 +177,19 @@ def _hindrances(path: str, name: str, content: Content, right: bool | None) -> l
         )
     if _NOT_IN_WINDOWS.search(name):
         out.append("its name has signs that Windows programs refuse: rename it before it goes there")
-    if any(exists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
+    if any(door.exists(path + mark) for mark in (":Zone.Identifier", ".Zone.Identifier")) or _downloaded(path):
         out.append("it is marked as downloaded: the program may open it protected, or refuse it")
     with suppress(SourceError):
-        if not around(path).entry(path).mode & (stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH):
+        if not door.around(path).entry(path).mode & (stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH):
             out.append("nobody has the right to read it")
     return out
 
 
-def _windows_length(path: str) -> int:
+def _windows_length(door: Sources, path: str) -> int:
     """The characters of a path as the person's own system counts them: on an attached Windows disk, from its drive on."""
     for found in re.finditer(r"/(?:Users|Documents and Settings)/[^/]+", path):
         home = path[: found.end()]
-        if any(exists(os.path.join(home, sign)) for sign in ("AppData", "NTUSER.DAT", "Application Data")):
+        if any(door.exists(os.path.join(home, sign)) for sign in ("AppData", "NTUSER.DAT", "Application Data")):
             return len("C:") + len(path) - found.start()
     return len(path)
 
@@ -206,7 +208,7 @@ def _downloaded(path: str) -> bool:
     )
 
 
-def alarm(checked: Sequence[Checked]) -> str | None:
+def alarm(checked: Sequence[Checked], clock: Clock) -> str | None:
     """Many files damaged within minutes under one new ending: not an accident of one disk sector."""
     groups: dict[str, list[Checked]] = {}
     for item in checked:
@@ -219,7 +221,7 @@ def alarm(checked: Sequence[Checked]) -> str | None:
         times = sorted(item.entry.modified for item in items if item.entry and item.entry.modified)
         if len(times) >= _MIN_ALARMING_FILES and times[-1] - times[0] <= _ALARM_WINDOW:
             return (
-                f"{len(times)} files ending in .{ending} were damaged between {format_time(times[0])} and "
-                f"{local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
+                f"{len(times)} files ending in .{ending} were damaged between {clock.format_time(times[0])} and "
+                f"{clock.local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
             )
     return None

@@ -20,20 +20,20 @@ from rustfern.catalogue.loader import catalogue
 from rustfern.content import open as contents
 from rustfern.core.errors import RustFernError, SourceError, WrongUsage, explain
 from rustfern.core.model import Copy, Entry, Hints, Lock, Problem, Record, Totals
-from rustfern.core.observer import Observer, Silent
+from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
+from rustfern.core.remarks import Notice
 from rustfern.operations.keep_selection import needed
 from rustfern.operations.live import live_roots
-from rustfern.operations.session import find_people, open_sources
+from rustfern.operations.session import Session, find_people, health_notice, open_sources
 from rustfern.operations.targets import check_target, names_in
 from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.temporary import clean, fresh_name
 from rustfern.search.search import Search
-from rustfern.sources import disk_health
 from rustfern.sources.interface import Source
 from rustfern.sources.kept_folder import EARLIER, FILES, MANIFEST, SCHEMA, inner_parts, is_kept, read_files, read_head
-from rustfern.sources.registry import around, check_root, open_source
+from rustfern.sources.registry import Sources
 
 _CHUNK_BYTES = 1 << 20
 _MAX_READS = 3
@@ -56,7 +56,7 @@ class Keeping:
     changing: list[str] = field(default_factory=list)
     earlier: list[str] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
-    warnings: list[str] = field(default_factory=list)
+    warnings: list[Notice] = field(default_factory=list)
     by_kind: dict[str, int] = field(default_factory=dict)
 
 
@@ -74,26 +74,29 @@ def keep(
     *,
     short_lived: bool = False,
     observer: Observer | None = None,
+    session: Session | None = None,
 ) -> Keeping:
     """Copy what is short-lived, the originals it belongs to and settings into a folder that a scan accepts as its root.
 
     Run again, it goes on where it stopped. With `short_lived`, trash, backups and versions stay where they are. Raises
     `WrongUsage` for a target inside what is searched or one that belongs to another search, `SourceError` for a root.
     """
-    observer = observer or Silent()
-    disk_health.health.reset()
-    tops = list(dict.fromkeys(check_root(root) for root in (roots or live_roots())))
+    session = session or Session()
+    observer = session.observer = observer or session.observer
+    door = session.sources
+    door.health.reset()
+    tops = list(dict.fromkeys(door.check_root(root) for root in (roots or live_roots(door))))
     base = os.path.commonpath(tops)
     target = check_target(to, tops)
     clean(target)
     out = Keeping(target)
-    keeper = _Keeper(target, base, out)
+    keeper = _Keeper(door, target, base, out)
 
     def on_problem(path: str, message: str) -> None:
         out.problems.append(Problem(path, message))
 
-    sources = open_sources(tops, on_problem)
-    homes, others = find_people(sources, not roots, Hints(person=person), on_problem)
+    sources = open_sources(session, tops, on_problem)
+    homes, others = find_people(session, sources, not roots, Hints(person=person), on_problem)
     head: dict[str, object] = {
         "schema": SCHEMA, "base": base, "at": datetime.now(UTC).isoformat(timespec="seconds"),
         "roots": [os.path.relpath(top, base) for top in tops],
@@ -106,28 +109,28 @@ def keep(
     }  # fmt: skip
     with keeper.manifest(head):
         observer.stage("taking what is in the known folders")
-        search = Search(sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
+        search = Search(door, sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
         with search.ahead():
             search.known_places()
             places = catalogue().places
             found = [_Wanted(f.entry, f.kind, places[f.place].shortness) for f in search.finds]
             keeper.take(item for item in found if item.order < _LONG)
             observer.stage("searching everything, to take what lies beside documents")
-            things = list(needed(search, homes, others, observer, live=not roots, narrowed=person is not None))
-        rest = [wanted for thing in things for wanted in _wanted(thing)]
+            things = list(needed(session, search, homes, others, live=not roots, narrowed=person is not None))
+        rest = [wanted for thing in things for wanted in _wanted(door, thing)]
         settings = {told.file for told in search.settings.told}
         rest += [_Wanted(entry, "settings", _SETTINGS) for entry in _entries(settings, sources)]
         observer.stage("taking the rest")
         keeper.take(item for item in [*found, *rest] if not short_lived or item.order < _LONG)
-    if said := disk_health.health.said():
-        out.warnings.append(said)
+    if (failing := health_notice(door.health)) is not None:
+        out.warnings.append(failing)
     return out
 
 
-def _wanted(thing: Copy | Lock | Record) -> Iterator[_Wanted]:
+def _wanted(door: Sources, thing: Copy | Lock | Record) -> Iterator[_Wanted]:
     if isinstance(thing, Record):
         with contextlib.suppress(SourceError):
-            yield _Wanted(around(thing.path).entry(thing.path), "record", 1)
+            yield _Wanted(door.around(thing.path).entry(thing.path), "record", 1)
         return
     place = catalogue().places.get(thing.place)
     kind = thing.kind if isinstance(thing, Copy) else "lock"
@@ -178,8 +181,8 @@ class _Keeper:
     Everything is made relative to the open target: what is swapped for a link meanwhile leads nowhere.
     """
 
-    def __init__(self, target: str, base: str, out: Keeping) -> None:
-        self.target, self.base, self.out = target, base, out
+    def __init__(self, door: Sources, target: str, base: str, out: Keeping) -> None:
+        self.door, self.target, self.base, self.out = door, target, base, out
         self.done: set[str] = set()
         self._folders: set[str] = set()
         self._cleaned: set[str] = set()
@@ -255,7 +258,7 @@ class _Keeper:
         for file in read_files(self.target):
             with contextlib.suppress(OSError, RustFernError):
                 *above, name = inner_parts(self.target, file.path)
-                now = around(os.path.join(self.base, file.path)).entry(os.path.join(self.base, file.path))
+                now = self.door.around(os.path.join(self.base, file.path)).entry(os.path.join(self.base, file.path))
                 if (now.size, now.modified_ns) != (file.size, file.modified_ns):
                     continue
                 with self._top.below([FILES, *above], make=False) as folder:
@@ -274,7 +277,9 @@ class _Keeper:
             wanted, key=lambda w: (w.order, -(w.entry.modified.timestamp() if w.entry.modified else 0.0))
         ):
             try:
-                parts = [m for _, m in contents.members(item.entry)] if item.entry.is_bundle else [item.entry]
+                parts = (
+                    [m for _, m in contents.members(self.door, item.entry)] if item.entry.is_bundle else [item.entry]
+                )
             except SourceError as error:
                 self._problem(item.entry.path, str(error))
                 continue
@@ -299,7 +304,8 @@ class _Keeper:
             ):
                 there.sync()
                 there.set_time(
-                    around(os.path.join(self.base, folder)).entry(os.path.join(self.base, folder)).modified_ns or 0
+                    self.door.around(os.path.join(self.base, folder)).entry(os.path.join(self.base, folder)).modified_ns
+                    or 0
                 )
 
     def _take(self, entry: Entry, kind: str) -> None:
@@ -378,7 +384,7 @@ class _Keeper:
         self._set_aside(folder, name, relative)
         folder.remove(name)
         folder.make_link(name, target)
-        now = open_source(entry.root).entry(entry.path)
+        now = self.door.open(entry.root).entry(entry.path)
         stamp = now.modified_ns or 0
         folder.set_facts(name, None, stamp)
         return hashlib.sha256(os.fsencode(target)).hexdigest(), now.size, stamp
@@ -390,7 +396,7 @@ class _Keeper:
             clean(folder.path)
         part = fresh_name()
         handle = folder.make(part)
-        source = open_source(entry.root)
+        source = self.door.open(entry.root)
         try:
             for attempt in range(_MAX_READS):
                 before = source.entry(entry.path)

@@ -16,13 +16,12 @@ from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Copy, Entry, Find, Glance, Hints, Home, Kind, Lock, Problem, Record, State
-from rustfern.core.observer import Observer
 from rustfern.formats import registry as formats
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.linker import Linker, Reader
 from rustfern.operations.collect import gather, take_records, take_settings, walk, without_other_people
+from rustfern.operations.session import Session
 from rustfern.search.search import Search
-from rustfern.sources.registry import exists, open_source
 
 _MAX_FITTING = 4
 """Documents fitting a name that are all needed; of more, the contents must tell."""
@@ -32,10 +31,22 @@ _MAX_OF_NAME = 20
 class _ByNames(Linker):
     """Matches by names and records. `wanted` are documents that may be the original of something."""
 
-    def __init__(self, search: Search, homes: Sequence[Home], case: CaseFile, *, narrowed: bool) -> None:
+    def __init__(
+        self, session: Session, search: Search, homes: Sequence[Home], case: CaseFile, *, narrowed: bool
+    ) -> None:
         problems: list[Problem] = []  # what cannot be read is told when it is taken
-        reader = Reader(lambda path, message: problems.append(Problem(path, message)))
-        super().__init__(catalogue(), homes, search.sources, case, problems, reader, narrowed=narrowed)
+        reader = Reader(session.sources, lambda path, message: problems.append(Problem(path, message)))
+        super().__init__(
+            catalogue(),
+            session.sources,
+            session.clock,
+            homes,
+            search.sources,
+            case,
+            problems,
+            reader,
+            narrowed=narrowed,
+        )
         self.wanted: set[str] = set()
         self._fitting: list[Candidate] = []
         self._reads = False
@@ -54,7 +65,7 @@ class _ByNames(Linker):
             return super().content_of(entry, name)
         glance = Glance()
         if entry.is_file:
-            with suppress(SourceError, OSError), open_source(entry.root).open(entry) as stream:
+            with suppress(SourceError, OSError), self.door.open(entry.root).open(entry) as stream:
                 glance = formats.glance(stream, name)
         return Content(Glance(format=glance.format), State.UNREADABLE, "not read", entry.size), ()
 
@@ -111,19 +122,20 @@ class _ByNames(Linker):
 
 
 def needed(
-    search: Search, homes: Sequence[Home], others: Sequence[Home], observer: Observer, *, live: bool, narrowed: bool
+    session: Session, search: Search, homes: Sequence[Home], others: Sequence[Home], *, live: bool, narrowed: bool
 ) -> Iterator[Copy | Lock | Record]:
     """Everything that a search of the whole tree needs. `search` has looked into the known places."""
     case = CaseFile.create(None)
     try:
-        assembly = _ByNames(search, homes, case, narrowed=narrowed)
+        assembly = _ByNames(session, search, homes, case, narrowed=narrowed)
+        observer = session.observer
         take_settings(search, assembly)
         take_records(search, assembly)
         dismissed = walk(search, case, observer, thorough=False)
         gather(search, assembly, dismissed, observer, Hints(), live=live)
         elsewhere: list[Copy] = list(assembly.saved_elsewhere())
         for path in sorted(assembly.wanted):
-            if exists(path):
+            if assembly.door.exists(path):
                 assembly.draft(path, assembly.home_of(path))
         drafts = without_other_people(assembly.drafts.values(), others)
         for draft in drafts:

@@ -8,27 +8,31 @@ from msgspec.structs import replace
 
 from rustfern.catalogue.loader import Catalogue
 from rustfern.core.model import Document, Lock
-from rustfern.core.paths import inside, show_name
+from rustfern.core.paths import inside
+from rustfern.core.remarks import About, Notice
+from rustfern.core.times import Clock
 from rustfern.output.temporary import usual_folder
 from rustfern.sources import live_machine
-from rustfern.sources.registry import is_folder
+from rustfern.sources.registry import Sources
 
 _RECENT_SECONDS = 120
 
 
-def live_roots() -> list[str]:
+def live_roots(door: Sources) -> list[str]:
     """What is searched without any ROOT: this person's home (with its trash) and the temporary folders."""
     roots = [os.path.realpath(os.path.expanduser("~"))]
     for folder in (usual_folder(), "/tmp", "/var/tmp"):
         path = os.path.realpath(folder)
-        if is_folder(path) and path not in roots and not any(inside(path, root) for root in roots):
+        if door.is_folder(path) and path not in roots and not any(inside(path, root) for root in roots):
             roots.append(path)
     return roots
 
 
-def mark_open_documents(documents: list[Document], places: Catalogue) -> tuple[list[Document], list[str]]:
+def mark_open_documents(
+    documents: list[Document], places: Catalogue, clock: Clock
+) -> tuple[list[Document], list[Notice]]:
     """On the live machine: which documents are open now, and which copies were written moments ago."""
-    notices: list[str] = []
+    notices: list[Notice] = []
     host = live_machine.machine_name()
     programs: set[str] | None = None
     out = []
@@ -51,17 +55,15 @@ def mark_open_documents(documents: list[Document], places: Catalogue) -> tuple[l
             autosaves = [
                 c.clocks["file"] for c in document.copies if c.kind in ("autosave", "swap") and "file" in c.clocks
             ]
-            last = f"last autosave {live_machine.ago(max(autosaves))}" if autosaves else "no autosave of it found yet"
-            notices.append(
-                f"still open on this machine: {show_name(document.name)} in {show_name(who)}. Do not close or end it ({last}); "
-                "save it under a new name first"
+            last = (
+                f"last autosave {live_machine.ago(max(autosaves), clock)}"
+                if autosaves
+                else "no autosave of it found yet"
             )
+            notices.append(Notice(kind=About.OPEN_HERE, names=(document.name, who), text=last))
         gone = next((c for c in document.copies if c.place == "held-open"), None)
         if gone is not None:
-            notices.append(
-                f"still open on this machine: {show_name(document.name)}, though it was deleted: {gone.evidence[0].text}. "
-                "Do not close that program: restore this copy first"
-            )
+            notices.append(Notice(kind=About.DELETED_BUT_OPEN, names=(document.name,), text=gone.evidence[0].text))
         fresh = [
             c
             for c in document.copies
@@ -71,8 +73,6 @@ def mark_open_documents(documents: list[Document], places: Catalogue) -> tuple[l
             and 0 <= moment - c.clocks["file"].timestamp() < _RECENT_SECONDS
         ]
         if fresh and not users:
-            notices.append(
-                f"written moments ago: {show_name(os.path.basename(fresh[0].path))}; its program may still be at work"
-            )
+            notices.append(Notice(kind=About.WRITTEN_JUST_NOW, names=(os.path.basename(fresh[0].path),)))
         out.append(replace(document, locks=tuple(locks)))
-    return out, sorted(notices, key=lambda notice: not notice.startswith("still open"))
+    return out, sorted(notices, key=lambda notice: notice.kind is About.WRITTEN_JUST_NOW)

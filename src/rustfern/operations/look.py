@@ -17,7 +17,7 @@ from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.text_sink import Enough, Piece
-from rustfern.sources.registry import around, open_source
+from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -42,10 +42,10 @@ class Preview:
     to_the_end: bool = True
 
 
-def _stream(copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
-    entry = replace(open_source(copy.root).entry(copy.path), part=copy.facts["part"])
-    under = [open_source(base.root).entry(base.path) for base in bases]
-    return contents.open_content(entry, copy.facts["rebuilt_by"] or "", under)
+def _stream(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
+    entry = replace(door.open(copy.root).entry(copy.path), part=copy.facts.part)
+    under = [door.open(base.root).entry(base.path) for base in bases]
+    return contents.open_content(door, entry, copy.facts.rebuilt_by or "", under)
 
 
 def _begin(stream: BinaryIO, name: str, keep: int, size: int) -> Preview:
@@ -58,34 +58,34 @@ def _begin(stream: BinaryIO, name: str, keep: int, size: int) -> Preview:
     return Preview(tuple(kept), None, nothing, (), to_the_end=False)
 
 
-def see(copy: StoredCopy, bases: Sequence[StoredCopy], keep: int) -> Preview:
+def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int) -> Preview:
     """The first `keep` characters of a copy's text as it is now; `bases` are the copies that it is rebuilt on."""
-    if copy.facts["members"]:
-        return Preview(tuple(Piece(str(member), "line") for member in copy.facts["members"]))
+    if copy.facts.members:
+        return Preview(tuple(Piece(str(member), "line") for member in copy.facts.members))
     try:
-        name = copy.document["name"] if copy.facts["rebuilt_by"] else os.path.basename(copy.path)
-        with _stream(copy, bases) as stream:
-            if keep < WHOLE_CHARACTERS and _size(stream) > _LARGE_BYTES and _sum(stream) == copy.facts["sha256"]:
-                return _begin(stream, name, keep, copy.facts["size"])
+        name = copy.document.name if copy.facts.rebuilt_by else os.path.basename(copy.path)
+        with _stream(door, copy, bases) as stream:
+            if keep < WHOLE_CHARACTERS and _size(stream) > _LARGE_BYTES and _sum(stream) == copy.facts.sha256:
+                return _begin(stream, name, keep, copy.facts.size)
             content, kept = formats.read_text(stream, name, keep)
             made_of = parts(stream)
     except SourceError as error:
         return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
-    changed = content.sha256 != copy.facts["sha256"]
+    changed = content.sha256 != copy.facts.sha256
     trouble = "this copy changed since the scan: scan again" if changed else None
     return Preview(tuple(kept), trouble, content, tuple(made_of))
 
 
-def see_file(path: str, keep: int) -> Preview:
+def see_file(door: Sources, path: str, keep: int) -> Preview:
     """The first `keep` characters of any file. Raises `SourceError` if it cannot be opened."""
-    with _file(path) as stream:
+    with _file(door, path) as stream:
         if keep < WHOLE_CHARACTERS and (size := _size(stream)) > _LARGE_BYTES:
             return _begin(stream, os.path.basename(path), keep, size)
         content, kept = formats.read_text(stream, os.path.basename(path), keep)
         return Preview(tuple(kept), None, content, tuple(parts(stream)))
 
 
-def text(copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:
+def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:
     """All pieces of a text, of a copy of the case or of the file `path`, while it is still read; the verdict comes last. Raises `SourceError`."""
     from queue import Queue
     from threading import Event, Thread
@@ -99,13 +99,9 @@ def text(copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Ite
         found.put(piece)
 
     def read() -> None:
-        name = (
-            copy.document["name"]
-            if copy and copy.facts["rebuilt_by"]
-            else os.path.basename(copy.path if copy else path)
-        )
+        name = copy.document.name if copy and copy.facts.rebuilt_by else os.path.basename(copy.path if copy else path)
         try:
-            with _stream(copy, bases) if copy else _file(path) as stream:
+            with _stream(door, copy, bases) if copy else _file(door, path) as stream:
                 found.put(formats.all_text(stream, name, put))
         except Exception as error:
             found.put(error)
@@ -139,26 +135,26 @@ def _sum(stream: BinaryIO) -> str:
     return sums.hexdigest()
 
 
-def _file(path: str) -> BinaryIO:
+def _file(door: Sources, path: str) -> BinaryIO:
     whole = os.path.abspath(path)
-    return contents.open_content(around(whole).entry(whole))
+    return contents.open_content(door, door.around(whole).entry(whole))
 
 
-def picture(copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> tuple[Image, str] | None:
+def picture(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> tuple[Image, str] | None:
     """The picture of a copy of the case, or of the file `path`, and the part that it is from (empty: it is the file itself)."""
     from rustfern.formats.images.preview import picture as find
 
-    if copy is not None and copy.facts["members"]:
+    if copy is not None and copy.facts.members:
         return None
     try:
-        with _stream(copy, bases) if copy else _file(path) as stream:
+        with _stream(door, copy, bases) if copy else _file(door, path) as stream:
             return find(stream)
     except SourceError:
         return None
 
 
 def recording(
-    copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str, content: Content | None
+    door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str, content: Content | None
 ) -> tuple[float | None, list[str]]:
     """(seconds, tracks) of a recording of the case, or of the file `path`; nothing for what is none."""
     from rustfern.formats.format_table import class_of
@@ -167,7 +163,7 @@ def recording(
     if content is None or class_of(content.format) not in ("audio", "video"):
         return None, []
     try:
-        with _stream(copy, bases) if copy else _file(path) as stream:
+        with _stream(door, copy, bases) if copy else _file(door, path) as stream:
             return facts(stream, content.format, content.amounts)
     except SourceError:
         return None, []

@@ -9,7 +9,7 @@ from rustfern.catalogue.loader import Place, catalogue
 from rustfern.core.model import Hints, Home, Problem, Searched, Totals
 from rustfern.core.paths import inside
 from rustfern.formats.format_table import class_of
-from rustfern.operations.session import find_people, open_roots, open_sources
+from rustfern.operations.session import Session, find_people, open_roots, open_sources
 from rustfern.search.search import Search
 
 
@@ -32,20 +32,26 @@ class Survey:
     problems: tuple[Problem, ...]
 
 
-def survey(roots: Sequence[str] | None = None, person: str | None = None, doc_class: str | None = None) -> Survey:
+def survey(
+    roots: Sequence[str] | None = None,
+    person: str | None = None,
+    doc_class: str | None = None,
+    session: Session | None = None,
+) -> Survey:
     """Look into the folders of the catalogue only. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
 
     `doc_class` keeps the places whose formats are of that class, and those that may hold any.
     """
+    session = session or Session()
     problems: list[Problem] = []
 
     def on_problem(path: str, message: str) -> None:
         problems.append(Problem(path, message))
 
-    tops, kept = open_roots(roots)
-    sources = open_sources(tops, on_problem)
-    homes, _ = find_people(sources, not roots, Hints(person=person), on_problem, kept)
-    search = Search(sources, homes, catalogue(), on_problem, Totals())
+    tops, kept = open_roots(session, roots)
+    sources = open_sources(session, tops, on_problem)
+    homes, _ = find_people(session, sources, not roots, Hints(person=person), on_problem, kept)
+    search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals())
     search.known_places()
     rows = []
     for searched in search.searched:

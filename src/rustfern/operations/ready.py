@@ -11,15 +11,15 @@ from datetime import datetime, timedelta
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import RustFernError
 from rustfern.core.model import Hints, Home, Problem, Totals
-from rustfern.core.times import format_time
+from rustfern.core.times import Clock
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
-from rustfern.operations.session import find_people, open_roots, open_sources
+from rustfern.operations.session import Session, find_people, open_roots, open_sources
 from rustfern.operations.targets import nearest_folder, same_volume
 from rustfern.search.homes import is_temporary_profile
 from rustfern.search.search import Search
 from rustfern.settings.advice import Advice, advice_from
 from rustfern.sources import live_machine
-from rustfern.sources.registry import exists, open_source
+from rustfern.sources.registry import Sources
 
 _AHEAD = timedelta(minutes=10)
 _HIBERNATED = (b"hibr", b"HIBR", b"wake", b"WAKE", b"RSTR")
@@ -61,18 +61,24 @@ class Readiness:
     problems: tuple[Problem, ...]
 
 
-def ready(roots: Sequence[str] | None = None, person: str | None = None, target: str | None = None) -> Readiness:
+def ready(
+    roots: Sequence[str] | None = None,
+    person: str | None = None,
+    target: str | None = None,
+    session: Session | None = None,
+) -> Readiness:
     """Look around without walking the tree. Raises `WrongUsage`, or `SourceError` for a root that cannot be read."""
+    session = session or Session()
     problems: list[Problem] = []
 
     def on_problem(path: str, message: str) -> None:
         problems.append(Problem(path, message))
 
-    tops, kept = open_roots(roots)
-    sources = open_sources(tops, on_problem)
+    tops, kept = open_roots(session, roots)
+    sources = open_sources(session, tops, on_problem)
     live = not roots
-    homes, _ = find_people(sources, live, Hints(person=person), on_problem, kept)
-    search = Search(sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
+    homes, _ = find_people(session, sources, live, Hints(person=person), on_problem, kept)
+    search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
     search.known_places()
     short = [find for find in search.finds if catalogue().places[find.place].shortness < 3 and find.kind != "record"]
     times = [find.entry.modified for find in short if find.entry.modified]
@@ -82,10 +88,10 @@ def ready(roots: Sequence[str] | None = None, person: str | None = None, target:
     programs = _programs(short) if live else ()
     zones = sorted({told.text for told in search.settings.of("zone")})
     hosts = sorted({told.text for told in search.settings.of("host")})
-    blocked = [*_blocked(tops, homes), *live_machine.locked_disks()]
+    blocked = [*_blocked(session.sources, tops, homes), *live_machine.locked_disks()]
     free = _free(target) if target else None
     shared = same_volume(target, tops) if target else None
-    clock = _clock(newest, live=live)
+    clock = _clock(newest, session.clock, live=live)
     first, never = _checklist(
         live=live, programs=programs, copies=len(short), denied=denied, blocked=blocked, outside=outside, homes=homes
     )
@@ -101,14 +107,14 @@ def _denied_homes(homes: Iterable[Home], problems: Iterable[Problem]) -> set[str
     return {problem.path for problem in problems if problem.path in paths}
 
 
-def _clock(newest: datetime | None, *, live: bool) -> str | None:
+def _clock(newest: datetime | None, clock: Clock, *, live: bool) -> str | None:
     """What is plainly wrong with a clock: files from the future, or a machine that lives before this program did."""
     now = live_machine.now()
     if now < _OLDEST:
         return f"this machine's clock says {now:%Y-%m-%d %H:%M}: set it before anything is dated by it"
     if newest is not None and newest - now > _AHEAD:
         whose = "the clock was changed, or" if live else "the clock of that machine was ahead, or"
-        return f"{whose} this one is behind: the newest copy is dated {format_time(newest)}"
+        return f"{whose} this one is behind: the newest copy is dated {clock.format_time(newest)}"
     return None
 
 
@@ -140,13 +146,13 @@ def _is_document(path: str) -> bool:
     return extension_of(os.path.basename(path)) in DOCUMENT_EXTENSIONS
 
 
-def _blocked(tops: Iterable[str], homes: Iterable[Home]) -> list[str]:
+def _blocked(door: Sources, tops: Iterable[str], homes: Iterable[Home]) -> list[str]:
     """Signs that a disk or home is hibernated or encrypted."""
     out = []
     for top in dict.fromkeys([*tops, *(home.volume for home in homes if home.volume)]):
         path = os.path.join(top, "hiberfil.sys")
         try:
-            source = open_source(top)
+            source = door.open(top)
             with source.open(source.entry(path)) as stream:
                 if stream.read(4) in _HIBERNATED:
                     out.append(
@@ -155,7 +161,7 @@ def _blocked(tops: Iterable[str], homes: Iterable[Home]) -> list[str]:
         except (RustFernError, OSError):
             continue  # no such file, or not ours to read
     for home in homes:
-        if any(exists(os.path.join(home.path, name)) for name in _ENCRYPTED_HOME):
+        if any(door.exists(os.path.join(home.path, name)) for name in _ENCRYPTED_HOME):
             out.append(f"{home.path}: this home is encrypted: it shows its files only while the person is signed in")
         if is_temporary_profile(home):
             out.append(

@@ -19,17 +19,21 @@ from msgspec.structs import replace
 from rustfern.cases.case_file import CaseFile, StoredCopy
 from rustfern.cases.location import roots_of_recent_cases
 from rustfern.content import open as contents
+from rustfern.core.answers import plain
 from rustfern.core.errors import CaseError, RestoreRefused, SourceError, WrongUsage, explain
 from rustfern.core.model import Content, Entry
 from rustfern.core.paths import show_name
+from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
+from rustfern.operations import schema
 from rustfern.operations.restore_names import layout, named, safe_name, target_name
+from rustfern.operations.session import Session
 from rustfern.operations.targets import check_space, check_target, is_there, outside_searched
 from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.inside import Roots
 from rustfern.output.temporary import clean
-from rustfern.sources.registry import around, exists, is_folder, on_disk, open_source
+from rustfern.sources.registry import Sources, on_disk
 
 _CHUNK_BYTES = 1 << 20
 _MAX_NAMES = 1_000
@@ -86,23 +90,28 @@ class Planned:
     notes: tuple[str, ...]
 
 
-def plan(copies: Sequence[StoredCopy], wish: RestoreOptions) -> list[Planned]:
+def plan(copies: Sequence[StoredCopy], wish: RestoreOptions, clock: Clock) -> list[Planned]:
     """What `restore` would write, without looking at any disk."""
     out = []
     for copy in copies:
-        folders, name, notes = _place_of(copy, wish)
+        folders, name, notes = _place_of(copy, wish, clock)
         path = os.path.join(*folders, name)
-        out.append(Planned(copy.id, copy.path, path, copy.facts["size"] or 0, copy.document["name"], tuple(notes)))
+        out.append(Planned(copy.id, copy.path, path, copy.facts.size or 0, copy.document.name, tuple(notes)))
     return out
 
 
-def _place_of(copy: StoredCopy, wish: RestoreOptions) -> tuple[list[str], str, list[str]]:
-    name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy)
+def _place_of(copy: StoredCopy, wish: RestoreOptions, clock: Clock) -> tuple[list[str], str, list[str]]:
+    name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy, clock)
     return layout(copy) if wish.keep_layout else [], name, notes
 
 
 def restore(
-    copies: Sequence[StoredCopy], folder: str, case: CaseFile, roots: Sequence[str], wish: RestoreOptions = _AS_FOUND
+    copies: Sequence[StoredCopy],
+    folder: str,
+    case: CaseFile,
+    roots: Sequence[str],
+    wish: RestoreOptions = _AS_FOUND,
+    session: Session | None = None,
 ) -> tuple[list[Restored], list[Refused]]:
     """Restore copies into a folder. Each is verified; one that fails is refused with the reason, the others go on. What an earlier run
     restored there is verified again and not written twice. A list of all that was done lies beside the files; while one run works in a
@@ -110,7 +119,9 @@ def restore(
 
     Raises `WrongUsage` for a target that cannot be used at all, or has too little space.
     """
-    planned = plan(copies, wish)
+    session = session or Session()
+    door, clock = session.sources, session.clock
+    planned = plan(copies, wish, clock)
     check_space(
         folder, sum(each.size for each in planned if not is_there(os.path.join(folder, each.target), each.size))
     )
@@ -123,12 +134,12 @@ def restore(
         try:
             for copy in copies:
                 try:
-                    folders, name, notes = _place_of(copy, wish)
+                    folders, name, notes = _place_of(copy, wish, clock)
                     wanted = os.path.join(*folders, name)
-                    restored = _again(copy, target, wanted, tuple(notes), listed.before)
+                    restored = _again(door, copy, target, wanted, tuple(notes), listed.before)
                     if restored is None:
                         with _below(target, folders) as inner:
-                            restored = _one(copy, inner, name, notes, _bases_of(copy, case))
+                            restored = _one(door, copy, inner, name, notes, _bases_of(door, copy, case))
                     if not restored.again or (copy.path, restored.sha256, wanted) not in listed.before:
                         # A run that was killed may have given a file its name and not listed it.
                         restored = listed.add(restored, copy)
@@ -240,7 +251,10 @@ class _List:
             self._out.seek(max(size - 1, 0))
             if self._out.read(1) not in (b"", b"\n"):
                 self._out.write(b"\n")
-            self._out.write(json.dumps(_row(self._target.path, restored, copy)).encode() + b"\n")
+            self._out.write(
+                json.dumps(plain(schema.restored_line(restored, copy, self._target.path, datetime.now(UTC)))).encode()
+                + b"\n"
+            )
             self._out.flush()
             os.fsync(self._out.fileno())
         except OSError as error:
@@ -249,21 +263,16 @@ class _List:
         return restored
 
 
-def _row(real: str, restored: Restored, copy: StoredCopy) -> dict[str, object]:
-    folders = os.path.relpath(os.path.dirname(restored.target), real)
-    return {
-        "schema": "rustfern/restored-1", "at": datetime.now(UTC).isoformat(timespec="seconds"), "id": restored.id, "document": restored.document,
-        "from": restored.source, "to": os.path.relpath(restored.target, real), "wanted": os.path.normpath(os.path.join(folders, restored.wanted)),
-        "sha256": restored.sha256, "state": restored.state, "written": copy.facts["written"], "confidence": copy.facts["confidence"],
-        "evidence": [piece["text"] for piece in copy.facts["evidence"]],
-    }  # fmt: skip
-
-
 def _again(
-    copy: StoredCopy, folder: Folder, wanted: str, notes: tuple[str, ...], before: Mapping[tuple[str, str, str], str]
+    door: Sources,
+    copy: StoredCopy,
+    folder: Folder,
+    wanted: str,
+    notes: tuple[str, ...],
+    before: Mapping[tuple[str, str, str], str],
 ) -> Restored | None:
     """A copy that an earlier run restored, if its file is still there and the same."""
-    expected: str = copy.facts["sha256"] or ""
+    expected: str = copy.facts.sha256 or ""
     relative = before.get((copy.path, expected, wanted), wanted)
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None
@@ -271,24 +280,24 @@ def _again(
     if os.path.realpath(target) != target:
         return None
     try:
-        entry = around(target).entry(target)
+        entry = door.around(target).entry(target)
         if not (entry.is_file or entry.is_folder):
             return None
-        content, _ = contents.check(entry, os.path.basename(target))
+        content, _ = contents.check(door, entry, os.path.basename(target))
     except SourceError:
         return None
     if content.sha256 != expected:
         return None
-    state = "damaged" if copy.facts["state"] == "damaged" else str(content.state)
-    document = copy.document["name"]
+    state = "damaged" if copy.facts.state == "damaged" else str(content.state)
+    document = copy.document.name
     return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
 
 
-def _bases_of(copy: StoredCopy, case: CaseFile) -> list[Entry]:
+def _bases_of(door: Sources, copy: StoredCopy, case: CaseFile) -> list[Entry]:
     """The copies that a copy is rebuilt on."""
-    wanted = set(copy.facts["needs"])
+    wanted = set(copy.facts.needs)
     found = [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
-    return [open_source(other.root).entry(other.path) for other in found]
+    return [door.open(other.root).entry(other.path) for other in found]
 
 
 def _system(error: OSError, folder: str) -> str:
@@ -299,30 +308,32 @@ def _system(error: OSError, folder: str) -> str:
     return f"the target cannot be written ({explain(error)}): {show_name(folder)}. Name another with --to"
 
 
-def _one(copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]) -> Restored:
-    source = open_source(copy.root)
+def _one(
+    door: Sources, copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]
+) -> Restored:
+    source = door.open(copy.root)
     entry = source.entry(copy.path)
     if entry.link_target is not None:
         raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
-    entry = replace(entry, part=copy.facts["part"])
-    if copy.facts["members"] and not entry.is_folder:
-        others = dict.fromkeys(member.partition("/")[0] for member in copy.facts["members"])
+    entry = replace(entry, part=copy.facts.part)
+    if copy.facts.members and not entry.is_folder:
+        others = dict.fromkeys(member.partition("/")[0] for member in copy.facts.members)
         entry = replace(entry, companions=tuple(name for name in others if name != os.path.basename(entry.path)))
-    expected: str = copy.facts["sha256"] or ""
+    expected: str = copy.facts.sha256 or ""
     if entry.is_bundle:
-        target, content = _folder(entry, folder, name, expected)
+        target, content = _folder(door, entry, folder, name, expected)
     else:
-        target, content = _file(entry, folder, name, expected, copy.facts["rebuilt_by"] or "", bases)
+        target, content = _file(door, entry, folder, name, expected, copy.facts.rebuilt_by or "", bases)
     state = str(content.state)
-    if state == copy.facts["state"] == "encrypted":
+    if state == copy.facts.state == "encrypted":
         notes.append("it is protected by a password, so its content could not be verified")
-    if copy.facts["state"] == "damaged":
-        notes.append(f"this copy is damaged: {copy.facts['reason']}")
+    if copy.facts.state == "damaged":
+        notes.append(f"this copy is damaged: {copy.facts.reason}")
         state = "damaged"
-    place = copy.document["original"]
-    if place and is_folder(copy.root) and on_disk(copy.root + os.sep) and not exists(place):
+    place = copy.document.original
+    if place and door.is_folder(copy.root) and on_disk(copy.root + os.sep) and not door.exists(place):
         notes.append(f"its own place is free, for you to copy it there: {show_name(place)}")
-    return Restored(copy.id, copy.path, target, expected, state, copy.document["name"], tuple(notes), name)
+    return Restored(copy.id, copy.path, target, expected, state, copy.document.name, tuple(notes), name)
 
 
 def _changed(path: str) -> RestoreRefused:
@@ -355,15 +366,15 @@ def _write(stream: BinaryIO, folder: Folder, name: str, source: str) -> str:
 
 
 def _file(
-    entry: Entry, folder: Folder, name: str, expected: str, recipe: str, bases: Sequence[Entry]
+    door: Sources, entry: Entry, folder: Folder, name: str, expected: str, recipe: str, bases: Sequence[Entry]
 ) -> tuple[str, Content]:
     with folder.scratch() as made:
-        with contents.open_content(entry, recipe, bases) as stream:
+        with contents.open_content(door, entry, recipe, bases) as stream:
             written = _write(stream, folder, made, entry.path)
         if written != expected:
             raise _changed(entry.path)
         with folder.open(made) as stream:
-            back = formats.check(stream, name, digest=False, counted=False)
+            back = formats.check(stream, name, limits=door.limits, digest=False, counted=False)
         _like(entry, folder, made)
         return _place(folder, made, name), back
 
@@ -397,15 +408,15 @@ def _names(name: str, *, has_extension: bool = True) -> Iterator[str]:
         yield f"{stem}{mark}" + (f".{extension}" if extension else "")
 
 
-def _folder(entry: Entry, folder: Folder, name: str, expected: str) -> tuple[str, Content]:
+def _folder(door: Sources, entry: Entry, folder: Folder, name: str, expected: str) -> tuple[str, Content]:
     """A folder copy with all its members that can be read; moved into place only when every one is verified."""
     with folder.scratch() as made:
         sums = []
         with folder.below([made], mode=_FOLDER_MODE) as top:
-            for relative, member in contents.members(entry):
+            for relative, member in contents.members(door, entry):
                 *above, last = (safe_name(part) for part in relative.split("/"))
                 try:
-                    stream = contents.open_content(member)
+                    stream = contents.open_content(door, member)
                 except SourceError:
                     continue  # it could not be read at the scan either, which its verdict says; if it could, the sums differ
                 with stream, top.below(above, mode=_FOLDER_MODE) as inner:
@@ -415,7 +426,7 @@ def _folder(entry: Entry, folder: Folder, name: str, expected: str) -> tuple[str
                     _like(member, inner, place)
         if contents.bundle_sum(sums) != expected:
             raise _changed(entry.path)
-        content, _ = contents.check(open_source(folder.path).entry(os.path.join(folder.path, made)), name)
+        content, _ = contents.check(door, door.open(folder.path).entry(os.path.join(folder.path, made)), name)
         _like(entry, folder, made, _FOLDER_MODE)
         return _place(folder, made, name, has_extension=False), content
 

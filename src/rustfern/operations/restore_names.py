@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import os
 import re
-from datetime import UTC, datetime
 
 from rustfern.cases.case_file import StoredCopy
 from rustfern.core.paths import stem_of
-from rustfern.core.times import local
+from rustfern.core.times import Clock, from_stamp
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension, title_of
 
 _UNFIT = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
@@ -65,11 +64,11 @@ def safe_name(name: str, limit: int = _MAX_NAME) -> str:
     return fixed
 
 
-def target_name(copy: StoredCopy) -> tuple[str, list[str]]:
+def target_name(copy: StoredCopy, clock: Clock) -> tuple[str, list[str]]:
     """The name of a restored copy: the document's, the kind, when it was written, the right extension; and notes."""
     facts, document = copy.facts, copy.document
-    name, format_name = document["name"], facts["format"]
-    folder = bool(facts["members"])
+    name, format_name = document.name, facts.format
+    folder = bool(facts.members)
     extension = "" if folder else extension_of(name)
     claimed = format_of_extension(extension)
     stem = name if folder or not extension or claimed is None else stem_of(name)
@@ -81,12 +80,12 @@ def target_name(copy: StoredCopy) -> tuple[str, list[str]]:
                 f"the document was {title_of(claimed)} (.{extension}), this copy is {title_of(format_name)}: it opens as .{right}{_in_program(right)}"
             )
         extension = right
-    when = facts["written"]
+    when = facts.written
     stamp = ""
     if when:
-        told = local(datetime.strptime(when, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
+        told = clock.local(from_stamp(when))
         stamp = f" {told:%Y-%m-%d %H.%M}"
-    label = f" ({facts['kind']}{stamp})"
+    label = f" ({facts.kind}{stamp})"
     ending = label + (f".{extension}" if extension else "")
     base = safe_name(stem, _MAX_NAME - len(ending.encode()) - 8)
     return base + ending, notes
@@ -104,15 +103,15 @@ def named(copy: StoredCopy, wanted: str) -> tuple[str, list[str]]:
     """The name that the technician wants, with the right extension; and notes."""
     facts = copy.facts
     name = safe_name(wanted)
-    if facts["members"]:
+    if facts.members:
         return name, []
     extension = extension_of(name)
-    right = _right_extension(extension, format_of_extension(extension), facts["format"])
-    if extension and (right == extension or facts["format"] is None):
+    right = _right_extension(extension, format_of_extension(extension), facts.format)
+    if extension and (right == extension or facts.format is None):
         return name, []
     if not right:
         return name, []
-    notes = [f"its content is {title_of(facts['format'])}, so .{right} was added to the name"] if extension else []
+    notes = [f"its content is {title_of(facts.format)}, so .{right} was added to the name"] if extension else []
     return safe_name(name, _MAX_NAME - len(right) - 9) + f".{right}", notes
 
 
@@ -120,12 +119,12 @@ def layout(copy: StoredCopy) -> list[str]:
     """The folders of the original below the root that was searched, made safe; nothing climbs, nothing is absolute. The person's name for
     what was never saved.
     """
-    original = copy.document["original"] or ""
+    original = copy.document.original or ""
     root = copy.root.rstrip(os.sep)
     if original.startswith(root + os.sep):
         folders = os.path.dirname(original[len(root) + 1 :]).replace("\\", "/").split("/")
     else:
-        folders = [copy.document["person"] or ""]
+        folders = [copy.document.person or ""]
     return [safe_name(each, 200) for each in folders if each not in ("", ".", "..")][:_DEEPEST]
 
 

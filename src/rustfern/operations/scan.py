@@ -18,9 +18,10 @@ from rustfern.cases.location import remember
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import WrongUsage
 from rustfern.core.model import Answer, Copy, Document, Hints, Hit, Kind, Problem, Searched, Situation, Totals, Verdict
-from rustfern.core.observer import Observer, Silent
-from rustfern.core.paths import inside, show_name
-from rustfern.core.times import from_wall, show_in, zone_named
+from rustfern.core.observer import Observer
+from rustfern.core.paths import inside
+from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why
+from rustfern.core.times import Clock, zone_named
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
 from rustfern.matching.linker import Draft, Linker, Reader, first_answers, not_judged
 from rustfern.matching.state import where_to_ask
@@ -36,12 +37,18 @@ from rustfern.operations.collect import (
     without_other_people,
 )
 from rustfern.operations.live import mark_open_documents
-from rustfern.operations.session import find_people, open_case, open_roots, open_sources, own_folders
+from rustfern.operations.session import (
+    Session,
+    find_people,
+    health_notice,
+    open_case,
+    open_roots,
+    open_sources,
+    own_folders,
+)
 from rustfern.search.search import Search
 from rustfern.selection import choose, ranking
-from rustfern.settings.advice import Advice, advice_from
-from rustfern.sources import disk_health
-from rustfern.sources.registry import exists
+from rustfern.settings.advice import advice_from
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
@@ -56,6 +63,7 @@ def scan(
     case: str | CaseFile | None = None,
     observer: Observer | None = None,
     *,
+    session: Session | None = None,
     thorough: bool = False,
     partial: bool = False,
 ) -> Answer:
@@ -66,9 +74,11 @@ def scan(
     an answer must not act on a part). Returns the answer; nothing
     that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
     """
-    hints, observer = hints or Hints(), observer or Silent()
+    hints, session = hints or Hints(), session or Session()
+    observer = session.observer = observer or session.observer
+    door = session.sources
     started, began = time.monotonic(), datetime.now(UTC)
-    disk_health.health.reset()
+    door.health.reset()
     live = not roots
     problems: list[Problem] = []
     totals = Totals()
@@ -76,22 +86,26 @@ def scan(
     def on_problem(path: str, message: str) -> None:
         problems.append(Problem(path, message))
 
-    tops, kept = open_roots(roots, on_problem)
+    tops, kept = open_roots(session, roots, on_problem)
     never = [*tops, *(root for each in kept for root in each.taken_from)]
     file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
-    sources = open_sources(tops, on_problem)
+    sources = open_sources(session, tops, on_problem)
     try:
-        homes, others = find_people(sources, live, hints, on_problem, kept)
+        homes, others = find_people(session, sources, live, hints, on_problem, kept)
     except BaseException:
         if file is not case:
             file.discard()
         raise
     remember(file.path, never)
-    notices += [f"kept from {show_name(each.base)} at {each.at}" for each in kept]
+    notices += [Notice(kind=About.KEPT_FOLDER, names=(each.base,), text=str(each.at)) for each in kept]
     places = catalogue()
-    search = Search(sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough)
-    reader = Reader(on_problem)
-    assembly = Linker(places, homes, sources, file, problems, reader, narrowed=hints.person is not None)
+    search = Search(
+        door, sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough
+    )
+    reader = Reader(door, on_problem)
+    assembly = Linker(
+        places, door, session.clock, homes, sources, file, problems, reader, narrowed=hints.person is not None
+    )
 
     stopped = False
     dismissed: list[str] | None = None
@@ -100,8 +114,8 @@ def scan(
     with search.ahead():
         try:
             observer.stage("looking into the folders where applications leave copies")
-            search.known_places(settings=not disk_health.gentle.is_on)
-            if disk_health.gentle.is_on:
+            search.known_places(settings=not door.gentle.is_on)
+            if door.gentle.is_on:
                 # What is wanted most comes before anything else is read, settings and records too.
                 dismissed = walk(search, file, observer, thorough=thorough)
                 observer.stage("reading gently, what is wanted most first")
@@ -110,7 +124,8 @@ def scan(
             totals.search_seconds = time.monotonic() - started
             take_settings(search, assembly)
             zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
-            hints, zone = _in_their_zone(hints, zones, live=live)
+            hints, zone, session.clock = _in_their_zone(hints, zones, live=live)
+            assembly.clock = session.clock
             take_records(search, assembly)
             observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
             totals.first_seconds = time.monotonic() - started
@@ -149,12 +164,12 @@ def scan(
         hits = [_numbered(hit, keys, documents) for hit in hits]
         if live:
             with assembly.isolated(tops[0]):
-                documents, live_notices = mark_open_documents(documents, places)
+                documents, live_notices = mark_open_documents(documents, places, session.clock)
                 notices += live_notices
         if stopped:
-            notices.insert(0, "stopped before its end: this is what was found so far. Scan again for all of it")
-        if said := disk_health.health.said():
-            notices.insert(0, show_name(said))
+            notices.insert(0, Notice(kind=About.STOPPED))
+        if (failing := health_notice(door.health)) is not None:
+            notices.insert(0, failing)
         totals.bytes_read = reader.bytes_read
         totals.seconds = time.monotonic() - started
         answer = Answer(
@@ -164,9 +179,10 @@ def scan(
         )  # fmt: skip
         with file.writing():
             file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
-            file.keep_about(scan=_summary(answer, began, advice_from(search.settings, places)))
+            advice = advice_from(search.settings, places)
+            file.keep_search(schema.search(answer, began, datetime.now(UTC), advice, __version__, len(places.places)))
             for document in documents:
-                file.keep_document(document.number, schema.document(document))
+                file.keep_document(document.number, schema.document(document, session.clock))
     if file is not case:
         file.close()
     if came and not partial:
@@ -189,49 +205,24 @@ def _undisturbed() -> Iterator[list[int]]:
         signal.signal(signal.SIGINT, before)
 
 
-def _summary(answer: Answer, began: datetime, advice: Sequence[Advice]) -> dict[str, object]:
-    """What a report says of a search: all but its documents."""
-    facts = schema.answer(replace(answer, documents=(), unmatched=()))
-    hints = answer.hints
-    return {
-        **{key: facts[key] for key in ("homes", "searched", "zones", "zone", "problems", "totals")},
-        "unmatched": len(answer.unmatched),
-        "version": __version__,
-        "places": len(catalogue().places),
-        "started": schema.stamp(began),
-        "ended": schema.stamp(datetime.now(UTC)),
-        "roots": list(answer.roots),
-        "hints": {
-            "person": hints.person,
-            "document": hints.document,
-            "happened": hints.happened,
-            "lost_at": schema.stamp(hints.lost_at),
-            "older_than": schema.stamp(hints.older_than),
-            "clock_error": hints.clock_error.total_seconds() if hints.clock_error else 0.0,
-        },
-        "advice": [{"program": a.program, "says": a.says, "risk": a.risk, "people": list(a.people)} for a in advice],
-    }
-
-
-def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[Hints, str | None]:
+def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[Hints, str | None, Clock]:
     """Tell and take times by the clock on the person's wall: `--zone`, else that of the searched system where just one is told.
 
     Raises `WrongUsage` for a time that clocks there showed twice or never.
     """
-    name = hints.zone
-    show_in(None)
+    name, clock = hints.zone, Clock()
     for told in (name,) if name else zones if len(zones) == 1 and not live else ():
         try:
             found = zone_named(told)
         except ValueError:
             continue
-        show_in(found)
+        clock = Clock(found)
         name = str(found)
     try:
-        lost_at, older_than = (from_wall(each) if each else None for each in (hints.lost_at, hints.older_than))
+        lost_at, older_than = (clock.from_wall(each) if each else None for each in (hints.lost_at, hints.older_than))
     except ValueError as error:
         raise WrongUsage(str(error), None, "If another zone is meant, name it with --zone") from error
-    return replace(hints, lost_at=lost_at, older_than=older_than), name
+    return replace(hints, lost_at=lost_at, older_than=older_than), name, clock
 
 
 def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
@@ -249,12 +240,12 @@ def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Sear
         verdict = Verdict(
             hints.happened or situation,
             None,
-            (f"it {what}",),
-            ("nothing is known of which copy is the best: look at each",),
+            (Reason(kind=Why.NOT_JUDGED, text=what),),
+            (Warn(kind=Caution.NOT_JUDGED),),
         )
         name = format_of_extension(extension_of(draft.name))
         return Document(
-            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and exists(draft.original)),
+            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and assembly.door.exists(draft.original)),
             draft.recorded, draft.home.person if draft.home else None, tuple(known), tuple(draft.locks), tuple(draft.records),
             verdict, {}, draft.within,
         )  # fmt: skip
@@ -263,7 +254,7 @@ def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Sear
 def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
     assembly.add_saved(draft)
     assembly.note_recent(draft)
-    copies = sorted(choose.assign_times(draft.copies), key=_oldest_first)
+    copies = sorted(choose.assign_times(draft.copies, assembly.clock), key=_oldest_first)
     saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
     deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
     facts = choose.Facts(
@@ -293,7 +284,7 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
         found = assembly.resaved(draft, copies[verdict.best])
         if found is not None:
-            copies = choose.assign_times([*copies, found])
+            copies = choose.assign_times([*copies, found], assembly.clock)
             verdict = choose.choose(copies, dataclasses.replace(facts, resaved=True), hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
@@ -302,7 +293,7 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
         name=draft.name,
         doc_class=class_of(format_name),
         original=draft.original,
-        original_exists=saved is not None or bool(draft.original and exists(draft.original)),
+        original_exists=saved is not None or bool(draft.original and assembly.door.exists(draft.original)),
         recorded=draft.recorded,
         person=draft.home.person if draft.home else None,
         copies=tuple(copies),
@@ -319,7 +310,7 @@ def _words_in(documents: Sequence[Document], assembly: Linker, hints: Hints, fil
     from rustfern.operations.word_search import WordIndex, index_texts
 
     index = WordIndex(hints.words or "", file.connection if hints.person else None)
-    index_texts(index, documents, [item for item in assembly.unmatched if isinstance(item, Copy)])
+    index_texts(assembly.door, index, documents, [item for item in assembly.unmatched if isinstance(item, Copy)])
     return index.search()
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 
 from msgspec.structs import replace
 
@@ -20,26 +21,47 @@ from rustfern.cases.location import (
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import CaseError, WrongUsage
 from rustfern.core.model import Hints, Home
+from rustfern.core.observer import Observer, Silent
 from rustfern.core.paths import show_name
+from rustfern.core.remarks import About, Notice
+from rustfern.core.times import Clock
 from rustfern.operations.live import live_roots
-from rustfern.output import temporary
 from rustfern.output.inside import Roots
+from rustfern.output.temporary import usual_folder
 from rustfern.search.homes import find_homes, own_home
+from rustfern.sources.disk_health import ADVICE, Health
 from rustfern.sources.interface import OnProblem, Source
 from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
-from rustfern.sources.registry import check_root, is_folder, open_source
+from rustfern.sources.registry import Sources
 
 
-def open_sources(tops: Sequence[str], on_problem: OnProblem) -> list[Source]:
+@dataclass
+class Session:
+    """What one piece of work has to itself: the sources that it reads (with their limits, the health of disks, what was read already, the
+    scratch space), the clock by which it tells times, and who watches. Two of them can run in one process; one can be pickled.
+    """
+
+    sources: Sources = field(default_factory=Sources)
+    clock: Clock = field(default_factory=Clock)
+    observer: Observer = field(default_factory=Silent)
+
+    def __getstate__(self) -> dict[str, object]:
+        """What another process needs to know; nobody watches there."""
+        return {"sources": self.sources, "clock": self.clock, "observer": Silent()}
+
+
+def open_sources(session: Session, tops: Sequence[str], on_problem: OnProblem) -> list[Source]:
     """The sources of roots; what is wrong with one as a whole is said."""
-    sources = [open_source(top) for top in tops]
+    sources = [session.sources.open(top) for top in tops]
     for source in sources:
         if source.trouble:
             on_problem(source.root, source.trouble)
     return sources
 
 
-def open_roots(roots: Sequence[str] | None, on_problem: OnProblem | None = None) -> tuple[list[str], list[KeptFolder]]:
+def open_roots(
+    session: Session, roots: Sequence[str] | None, on_problem: OnProblem | None = None
+) -> tuple[list[str], list[KeptFolder]]:
     """The folders that are searched, each once; a folder that `keep` wrote stands for the roots that it was taken from, if it is whole:
     else it is searched as any other.
 
@@ -47,11 +69,12 @@ def open_roots(roots: Sequence[str] | None, on_problem: OnProblem | None = None)
     """
     tops: list[str] = []
     kept: list[KeptFolder] = []
-    for root in roots or live_roots():
-        top = check_root(root)
+    door = session.sources
+    for root in roots or live_roots(door):
+        top = door.check_root(root)
         if roots and is_kept(top) and not (why := why_not_whole(top)):
             kept.append(read_head(top))
-            tops += [check_root(each) for each in kept[-1].roots if is_folder(each)]
+            tops += [door.check_root(each) for each in kept[-1].roots if door.is_folder(each)]
         else:
             if roots and is_kept(top) and on_problem:
                 on_problem(
@@ -67,37 +90,37 @@ def state_is_inside(roots: Sequence[str]) -> bool:
     return Roots(roots).hold(str(state_folder()))
 
 
-def set_scratch_outside(roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
+def set_scratch_outside(session: Session, roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
     """Have private copies made outside of the roots; where that cannot be, say so. On the live machine memory is the last resort."""
     if (
-        temporary.choose_scratch_folder(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
+        session.sources.scratch.choose(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
         and on_problem
     ):
         on_problem(
-            temporary.place(),
+            session.sources.scratch.place(),
             "private copies are made here, in what is searched, for want of another place: set TMPDIR to a folder elsewhere",
         )
 
 
-def set_scratch_outside_of(paths: Sequence[str]) -> None:
+def set_scratch_outside_of(session: Session, paths: Sequence[str]) -> None:
     """The same for files that are looked at by their paths: nothing tells how far the tree reaches that they lie in, so it is taken to reach
     as far as the folder that they share with the usual place for private copies, unless that is the top of a file system.
     """
-    usual = os.path.realpath(temporary.usual_folder())
+    usual = os.path.realpath(usual_folder())
     roots = roots_of_recent_cases()
     for path in paths:
         real = os.path.realpath(path)
-        folder = real if is_folder(real) else os.path.dirname(real)
+        folder = real if session.sources.is_folder(real) else os.path.dirname(real)
         shared = (
             os.path.commonpath([folder, usual])
             if os.path.splitdrive(folder)[0] == os.path.splitdrive(usual)[0]
             else usual
         )
         roots.append(folder if shared == usual or os.path.ismount(shared) else shared)
-    set_scratch_outside(roots)
+    set_scratch_outside(session, roots)
 
 
-def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[str]]:
+def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[Notice]]:
     """The case file of a scan, for this process alone: the one asked for, else a new one in a folder of ours, never inside what is searched.
 
     Raises `WrongUsage` or `CaseError` for one that cannot be used, or that another search works in.
@@ -112,15 +135,16 @@ def open_case(case: str | None, roots: Sequence[str]) -> tuple[CaseFile, list[st
                 "the case file would lie inside what is searched", path, "Name one elsewhere with --case FILE"
             )
         return _alone(CaseFile.create(path)), []
-    memory = "the case is kept in memory only"
     folder = case_folder(Roots(roots))
     if folder is None:
-        said = f"{memory}, as its usual folder is among what is searched or cannot be written: name one elsewhere with --case FILE"
-        return CaseFile.create(None), [said]
+        why = (
+            ", as its usual folder is among what is searched or cannot be written: name one elsewhere with --case FILE"
+        )
+        return CaseFile.create(None), [Notice(kind=About.CASE_IN_MEMORY, text=why)]
     try:
         return _alone(CaseFile.create(new_case_path(folder))), []
     except CaseError as error:
-        return CaseFile.create(None), [f"{memory}: {error}"]
+        return CaseFile.create(None), [Notice(kind=About.CASE_IN_MEMORY, text=f": {error}")]
 
 
 def _alone(file: CaseFile) -> CaseFile:
@@ -133,14 +157,19 @@ def _alone(file: CaseFile) -> CaseFile:
 
 
 def find_people(
-    sources: Sequence[Source], live: bool, hints: Hints, on_problem: OnProblem, kept: Sequence[KeptFolder] = ()
+    session: Session,
+    sources: Sequence[Source],
+    live: bool,
+    hints: Hints,
+    on_problem: OnProblem,
+    kept: Sequence[KeptFolder] = (),
 ) -> tuple[list[Home], list[Home]]:
     """The homes that are searched (of the person asked for, else all), and the others; `kept` are the kept folders among the sources.
 
     Raises `WrongUsage` if the person asked for has none. From here on, private copies are made outside of what is searched.
     """
     taken_from = [root for each in kept for root in each.taken_from]
-    set_scratch_outside([*(source.root for source in sources), *taken_from], None if live else on_problem)
+    set_scratch_outside(session, [*(source.root for source in sources), *taken_from], None if live else on_problem)
     if live:
         home = own_home()
         return [replace(home, path=sources[0].root, root=sources[0].root)], []
@@ -166,6 +195,13 @@ def find_people(
         there = ", ".join(sorted({show_name(home.person) for home in homes})) or "nobody's home was found"
         raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, f"There is: {there}")
     return chosen, [home for home in homes if home not in chosen]
+
+
+def health_notice(health: Health) -> Notice | None:
+    """What a technician must know of a disk that fails, None if all is well."""
+    if not health.failing():
+        return None
+    return Notice(kind=About.DISK_FAILING, count=sum(health.troubles.values()), names=(health.where,), text=ADVICE)
 
 
 def own_folders(file: CaseFile) -> list[str]:

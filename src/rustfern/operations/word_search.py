@@ -16,7 +16,7 @@ from rustfern.content import open as contents
 from rustfern.core.model import Copy, Document, Entry, Hit, State
 from rustfern.formats import registry as formats
 from rustfern.formats.text_sink import fold
-from rustfern.sources.registry import open_source
+from rustfern.sources.registry import Sources
 
 _WHOLE = 4 << 20
 _AROUND = 160
@@ -122,7 +122,7 @@ def _sentence(piece: str, wanted: Sequence[str]) -> str:
     return ("… " if start else "") + best[start : start + 2 * _AROUND].strip() + " …"
 
 
-def index_texts(index: WordIndex, documents: Sequence[Document], others: Sequence[Copy]) -> None:
+def index_texts(door: Sources, index: WordIndex, documents: Sequence[Document], others: Sequence[Copy]) -> None:
     """Read the text of every copy that has any, each version once. What cannot be read any more is left out.
 
     A hit's `number` is the place of its document in the list, from 1, and its `ident` that of the copy in the document, from 0.
@@ -133,20 +133,20 @@ def index_texts(index: WordIndex, documents: Sequence[Document], others: Sequenc
             for at, copy in enumerate(document.copies):
                 if at not in document.same_as:
                     bases = [paths[path] for path in copy.bases if path in paths]
-                    index.add(number, str(at), copy.path, _text(copy, document.name, bases))
+                    index.add(number, str(at), copy.path, _text(door, copy, document.name, bases))
         for copy in others:
-            index.add(0, "", copy.path, _text(copy, "", ()))
+            index.add(0, "", copy.path, _text(door, copy, "", ()))
 
 
-def _text(copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:
+def _text(door: Sources, copy: Copy, document: str, bases: Sequence[Entry]) -> list[str]:
     content = copy.content
     if not (content.words or content.format in _TEXT_ON_DEMAND) or content.state is State.ENCRYPTED or copy.members:
         return []
     name = document if copy.recipe else copy.path
     try:
-        under = [open_source(entry.root).entry(entry.path) for entry in bases]
-        with contents.open_content(copy.entry, copy.recipe, under) as stream:
-            return [piece.text for piece in formats.read_text(stream, name, _WHOLE)[1]]
+        under = [door.open(entry.root).entry(entry.path) for entry in bases]
+        with contents.open_content(door, copy.entry, copy.recipe, under) as stream:
+            return [piece.text for piece in formats.read_text(stream, name, _WHOLE, door.limits)[1]]
     except (
         Exception
     ):  # what cannot be read any more, or does something strange to a reader, was said when it was checked

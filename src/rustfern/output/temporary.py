@@ -22,8 +22,6 @@ PART = ".rustfern-"
 """What the name of everything that is not finished begins with; its machine and the number of its process follow."""
 _UNFINISHED = re.compile(r"\.rustfern-([0-9a-f]{8})-(\d{1,9})-[0-9a-f]{16}")
 _FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC))
-_chosen: list[str] = []
-"""The folder for private folders, where the usual one must not be used."""
 
 
 def fresh_name() -> str:
@@ -126,49 +124,53 @@ def usual_folder() -> str:
     return tempfile.gettempdir()
 
 
-def place() -> str:
-    """Where what is only ours for a while is made."""
-    return _chosen[0] if _chosen else usual_folder()
+class Scratch:
+    """Where what is only ours for a while is made: where temporary files usually lie, or elsewhere if that is searched."""
 
+    def __init__(self, folder: str | None = None) -> None:
+        self.folder = folder
 
-def choose_scratch_folder(roots: Sequence[str], others: Sequence[str]) -> str | None:
-    """Choose where private folders are made from now on: where temporary files usually lie, else in the first of `others` that can be
-    written, but not in `roots` (real paths). Leftovers of killed runs are removed there. None if every one of them is searched: the usual
-    place is kept then.
-    """
-    _chosen.clear()
-    usual = usual_folder()
-    searched = Roots(roots)
-    for each in (usual, *others):
-        if os.access(each, os.W_OK | os.X_OK) and not searched.hold(each):
-            if each != usual:
-                _chosen.append(each)
-            clean(each)
-            return each
-    clean(usual)
-    return None
+    def place(self) -> str:
+        """The folder for private folders."""
+        return self.folder or usual_folder()
 
+    def choose(self, roots: Sequence[str], others: Sequence[str]) -> str | None:
+        """Choose where private folders are made from now on: where temporary files usually lie, else in the first of `others` that can be
+        written, but not in `roots` (real paths). Leftovers of killed runs are removed there. None if every one of them is searched: the usual
+        place is kept then.
+        """
+        self.folder = None
+        usual = usual_folder()
+        searched = Roots(roots)
+        for each in (usual, *others):
+            if os.access(each, os.W_OK | os.X_OK) and not searched.hold(each):
+                if each != usual:
+                    self.folder = each
+                clean(each)
+                return each
+        clean(usual)
+        return None
 
-@contextlib.contextmanager
-def private_folder() -> Iterator[Path]:
-    """A folder that only its owner may look into, for copies that libraries need as files; removed at the end. Raises `SourceError` where
-    there is no room for it, or for what is written into it.
-    """
-    base = place()
-    path = os.path.join(base, fresh_name())
-    try:
+    @contextlib.contextmanager
+    def private_folder(self) -> Iterator[Path]:
+        """A folder that only its owner may look into, for copies that libraries need as files; removed at the end. Raises `SourceError` where
+        there is no room for it, or for what is written into it.
+        """
+        base = self.place()
+        path = os.path.join(base, fresh_name())
         try:
-            os.mkdir(path, 0o700)
-        except OSError as error:
-            raise _no_room(error, base) from error
-        try:
-            yield Path(path)
-        except OSError as error:
-            if error.errno not in _FULL:
-                raise
-            raise _no_room(error, base) from error
-    finally:
-        remove_tree(path)
+            try:
+                os.mkdir(path, 0o700)
+            except OSError as error:
+                raise _no_room(error, base) from error
+            try:
+                yield Path(path)
+            except OSError as error:
+                if error.errno not in _FULL:
+                    raise
+                raise _no_room(error, base) from error
+        finally:
+            remove_tree(path)
 
 
 def _no_room(error: OSError, base: str) -> SourceError:

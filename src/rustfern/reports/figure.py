@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
-from rustfern.core.times import local
+from rustfern.core.times import Clock
+from rustfern.operations.life import Event
+from rustfern.operations.session import Session
 from rustfern.operations.targets import write_new
-from rustfern.output.temporary import private_folder
-from rustfern.reports.life import Event
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -21,25 +21,25 @@ _INK, _PALE, _CHOSEN, _BROKEN = "#20282e", "#7a858c", "#1f7a3d", "#a8321f"
 _SIGNS = {"saved": "s", "autosave": "o", "trash": "X", "opened": "|", "lost": "v"}
 
 
-def draw(title: str, found: Sequence[Event], path: str, roots: Sequence[str] = ()) -> None:
+def draw(session: Session, title: str, found: Sequence[Event], path: str, roots: Sequence[str] = ()) -> None:
     """Write the figure as `.png` or `.svg`, outside of the roots that were searched. Raises `WrongUsage` for another ending, or where it cannot be written."""
     if not path.lower().endswith((".png", ".svg")):
         raise WrongUsage("a figure is written as .png or .svg", path, "Name it so: --figure life.png")
-    with private_folder() as settings:
+    with session.sources.scratch.private_folder() as settings:
         # The library keeps settings and a list of fonts in folders of its own: here they vanish with the figure.
         os.environ["MPLCONFIGDIR"] = str(settings)
-        made = _drawn(title, found, path[-3:].lower())
+        made = _drawn(title, found, session.clock, path[-3:].lower())
     write_new(path, made, "figure", roots)
 
 
-def _drawn(title: str, found: Sequence[Event], form: str) -> bytes:
+def _drawn(title: str, found: Sequence[Event], clock: Clock, form: str) -> bytes:
     import matplotlib
 
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
     figure, axes = pyplot.subplots(figsize=(10, 1.6 + 0.42 * len(found)), dpi=120, layout="constrained")
-    _rows(axes, found)
+    _rows(axes, found, clock)
     axes.set_title(show_name(title), loc="left", fontsize=13, fontweight="bold", color=_INK)
     made = io.BytesIO()
     figure.savefig(made, format=form)
@@ -47,10 +47,10 @@ def _drawn(title: str, found: Sequence[Event], form: str) -> bytes:
     return made.getvalue()
 
 
-def _rows(axes: Axes, found: Sequence[Event]) -> None:
+def _rows(axes: Axes, found: Sequence[Event], clock: Clock) -> None:
     from matplotlib import dates
 
-    times = [local(event.when) for event in found]
+    times = [clock.local(event.when) for event in found]
     places = [float(dates.date2num(when)) for when in times]  # type: ignore[no-untyped-call]
     for row, (event, when) in enumerate(zip(found, places, strict=True)):
         colour = _CHOSEN if event.chosen else _INK if event.whole else _BROKEN

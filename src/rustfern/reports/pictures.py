@@ -5,8 +5,9 @@ from __future__ import annotations
 import io
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from rustfern.core.answers import PictureDifference
 from rustfern.core.errors import WrongUsage
 from rustfern.operations.targets import write_new
 
@@ -29,9 +30,10 @@ class Differing:
     box: tuple[int, int, int, int] | None
     shown: Image
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> PictureDifference:
         """What can be said in numbers."""
-        return {"sizes": [list(size) for size in self.sizes], "share": self.share, "box": self.box}
+        box = list(self.box) if self.box is not None else None
+        return PictureDifference(sizes=[list(size) for size in self.sizes], share=self.share, box=box)
 
 
 def differing(left: Image, right: Image) -> Differing:

@@ -11,15 +11,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
-from rustfern.cases import manage
 from rustfern.cases.case_file import CaseFile
-from rustfern.core.errors import CaseError, WrongUsage
+from rustfern.core.answers import ReportDocument, SearchAnswer
+from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
-from rustfern.core.times import local
+from rustfern.core.times import Clock, from_stamp, stamp
+from rustfern.operations.report import gather
 
-Json = dict[str, Any]
 Form = Literal["customer", "record"]
 _TEMPLATES = Path(__file__).parent / "templates"
 _FORMULA = frozenset("=+-@|%")
@@ -45,111 +45,80 @@ class CaseDetails:
     consent: str = ""
 
 
-def _time(stamp: str | None) -> str:
-    if not stamp:
+def _time(written: str | None, clock: Clock) -> str:
+    if not written:
         return "an unknown time"
-    then = _local(stamp)
+    then = clock.local(from_stamp(written))
     return f"{then.day} {then:%B %Y, %H:%M}"
 
 
-def _local(stamp: str) -> datetime:
-    return local(datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC))
+@dataclass(frozen=True)
+class _Story:
+    """One document as the customer reads of it: what happened, the file that is back, up to when, how much, what is missing, and whether
+    there is more than one version to look at.
+    """
+
+    name: str
+    happened: str
+    back: str | None
+    upto: str | None
+    amount: str
+    missing: list[str]
+    doubt: bool
 
 
-def gather(case: CaseFile, person: str | None = None) -> Json:
-    """All that a report says. Raises `CaseError` for a case without a search, `WrongUsage` for a person who is not in it."""
-    scan = case.about("scan")
-    if scan is None:
-        raise CaseError("this case holds no search that came to its end", case.path, "Search first: rustfern scan ROOT")
-    people = sorted({document["person"] for document in case.documents() if document["person"]})
-    if person is not None:
-        named = [each for each in people if person.casefold() in each.casefold()]
-        if not named:
-            raise WrongUsage(
-                f"no document of {show_name(person)} is in this case",
-                None,
-                f"There is: {', '.join(people) or 'nobody'}",
-            )
-        people = named
-    back = case.restored()
-    rows = []
-    for document in case.documents():
-        if person is not None and document["person"] not in people:
-            continue
-        copies = [copy.facts for copy in case.copies(document["id"])]
-        mine = [row for row in back if row[1] in {copy["id"] for copy in copies}]
-        rows.append({**document, "copies": copies, "back": [_back(row, copies) for row in mine]})
-    done = [
-        {"began": _stamp(each.began), "ended": _stamp(each.ended), "says": list(each.says), "status": each.status}
-        for each in manage.log(case)
-    ]
-    return {"scan": scan, "people": people, "documents": rows, "roots": scan["roots"], "case": case.path, "log": done}
-
-
-def _stamp(when: datetime) -> str:
-    return when.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-
-
-def _back(row: tuple[str, str, str, str], copies: Sequence[Json]) -> Json:
-    at, ident, target, sha256 = row
-    copy = next(copy for copy in copies if copy["id"] == ident)
-    when = datetime.fromisoformat(at).astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    return {"at": when, "id": ident, "to": target, "sha256": sha256, "copy": copy}
-
-
-def _story(document: Json) -> Json:
+def _story(document: ReportDocument, clock: Clock) -> _Story:
     """One document for the customer: what happened, what is back, up to when, what is missing."""
-    best = next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
-    back = document["back"][-1] if document["back"] else None
-    copy = back["copy"] if back else best
+    best = next((copy for copy in document.copies if copy.id == document.best), None)
+    back = document.back[-1] if document.back else None
+    copy = back.copy if back else best
     missing = []
     if copy is None:
         missing.append("No whole version of it could be found so far.")
-        missing += [
-            reason.partition(": ")[2].capitalize() + "." for reason in document["why"] if reason.startswith("try next")
-        ][:3]
-    elif document["situation"] in ("crashed", "never-saved", "wont-open", "overwritten"):
-        missing.append(f"What was done after {_time(copy['written'])} is not in it.")
+        missing += [f"{step.text.capitalize()}." for step in document.next_steps[:3]]
+    elif document.situation in ("crashed", "never-saved", "wont-open", "overwritten"):
+        missing.append(f"What was done after {_time(copy.written, clock)} is not in it.")
     amount = ""
-    if copy is not None and copy["words"] is not None:
-        amount = f"{copy['words']} words"
-    elif copy is not None and copy["members"]:
-        amount = f"{len(copy['members'])} files"
-    return {
-        "name": document["name"],
-        "happened": _HAPPENED[document["situation"]],
-        "back": Path(back["to"]).name if back else None,
-        "upto": _time(copy["written"]) if copy else None,
-        "amount": amount,
-        "missing": missing,
-        "doubt": any("not certain" in warning or "keep both" in warning for warning in document["warnings"]),
-    }
+    if copy is not None and copy.words is not None:
+        amount = f"{copy.words} words"
+    elif copy is not None and copy.members:
+        amount = f"{len(copy.members)} files"
+    return _Story(
+        document.name,
+        _HAPPENED[document.situation],
+        Path(back.target).name if back else None,
+        _time(copy.written, clock) if copy else None,
+        amount,
+        missing,
+        any(not caution.certain or caution.keep_both for caution in document.cautions),
+    )
 
 
-def _advice(scan: Json, people: Sequence[str]) -> list[str]:
+def _advice(scan: SearchAnswer, people: Sequence[str]) -> list[str]:
     out = []
-    for each in scan["advice"]:
-        if not each["people"] or set(each["people"]) & set(people):
-            out.append(f"{each['program']}: {each['says']}.")
+    for each in scan.advice:
+        if not each.people or set(each.people) & set(people):
+            out.append(f"{each.program}: {each.says}.")
     return out
 
 
-def html(case: CaseFile, form: Form, paper: CaseDetails, person: str | None = None) -> str:
+def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: str | None = None) -> str:
     """One self-contained page. Raises `CaseError`, or `WrongUsage` where a customer's page would name several people's files."""
     from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
     facts = gather(case, person)
-    lost = [document for document in facts["documents"] if document["situation"] != "nothing-lost"]
+    people = facts.people
+    lost = [document for document in facts.documents if document.is_lost]
     if form == "customer":
-        restored = [document for document in lost if document["back"]]
+        restored = [document for document in lost if document.back]
         lost = restored or lost
-        owners = sorted({document["person"] for document in lost if document["person"]})
+        owners = sorted({document.person for document in lost if document.person})
         if len(owners) > 1:
             raise WrongUsage(
                 "these documents belong to several people, and nobody may read the names of others' files", None,
                 f"Choose one with --person: {', '.join(owners)}",
             )  # fmt: skip
-        facts["people"] = owners or facts["people"]
+        people = owners or people
     environment = Environment(
         loader=FileSystemLoader(_TEMPLATES),
         autoescape=True,
@@ -157,14 +126,14 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, person: str | None = No
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters["time"] = _time
-    environment.filters["clock"] = lambda stamp: f"{_local(stamp):%Y-%m-%d %H:%M:%S}"
+    environment.filters["time"] = lambda written: _time(written, clock)
+    environment.filters["clock"] = lambda written: f"{clock.local(from_stamp(written)):%Y-%m-%d %H:%M:%S}"
     environment.filters["typed"] = lambda says: show_name(shlex.join(["rustfern", *says]))
     environment.filters["name"] = lambda text: show_name(str(text))
     return environment.get_template(f"{form}.html.j2").render(
-        facts=facts, scan=facts["scan"], lost=lost, stories=[_story(document) for document in lost], paper=paper,
-        advice=_advice(facts["scan"], facts["people"]), machine=platform.node(), now=_time(datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")),
-        missing=[place for place in facts["scan"]["searched"] if place["status"] not in ("found", "absent")],
+        facts=facts, people=people, scan=facts.scan, lost=lost, stories=[_story(document, clock) for document in lost], paper=paper,
+        advice=_advice(facts.scan, people), machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
+        missing=[place for place in facts.scan.searched if place.status not in ("found", "absent")],
         happened=_HAPPENED,
     )  # fmt: skip
 
@@ -189,12 +158,12 @@ def table(case: CaseFile, person: str | None = None) -> str:
             "path",
         )
     )
-    for document in gather(case, person)["documents"]:
-        for copy in document["copies"]:
-            back = next((row["to"] for row in document["back"] if row["id"] == copy["id"]), "")
+    for document in gather(case, person).documents:
+        for copy in document.copies:
+            back = next((row.target for row in document.back if row.id == copy.id), "")
             row = (
-                document["name"], document["person"] or "", document["situation"], copy["id"], copy["kind"], copy["state"], copy["written"] or "",
-                copy["words"] if copy["words"] is not None else "", "yes" if copy["id"] == document["best"] else "", back, copy["sha256"] or "", copy["path"],
+                document.name, document.person or "", document.situation, copy.id, copy.kind, copy.state, copy.written or "",
+                copy.words if copy.words is not None else "", "yes" if copy.id == document.best else "", back, copy.sha256 or "", copy.path,
             )  # fmt: skip
             writer.writerow([_cell(str(value)) for value in row])
     return out.getvalue()

@@ -12,7 +12,6 @@ from rustfern.core.model import Layout
 from rustfern.core.paths import inside
 from rustfern.search.recorded_paths import take_apart
 from rustfern.sources.interface import Source
-from rustfern.sources.registry import is_folder
 
 TEMPORARY = "$temp"
 """Stands in the catalogue for the temporary folder, wherever it is."""
@@ -105,7 +104,12 @@ def unreachable_reason(recorded: str) -> str:
 
 
 def resolve(
-    names_in: Callable[[str], tuple[list[str], list[str]]], base: str, pattern: str, *, any_case: bool
+    names_in: Callable[[str], tuple[list[str], list[str]]],
+    is_folder: Callable[[str], bool | None],
+    base: str,
+    pattern: str,
+    *,
+    any_case: bool,
 ) -> tuple[list[str], list[str]]:
     """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into.
 

@@ -11,7 +11,7 @@ from functools import lru_cache
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Home, Layout
 from rustfern.core.paths import fold_name, inside
-from rustfern.sources.registry import exists, open_source
+from rustfern.sources.registry import Sources
 
 _DRIVE = re.compile(r"/?([A-Za-z])[:|](?:[\\/]|$)")
 _PARENTS = frozenset({"users", "home", "documents and settings"})
@@ -62,24 +62,6 @@ def take_apart(recorded: str) -> Recorded | None:
     return Recorded(parts, drive, share)
 
 
-def join_as_there(base: str, parts: Sequence[str], *, any_case: bool) -> str:
-    """Join below `base`; with `any_case` names are taken as they are on disk, whatever their case."""
-    path = base
-    for position, part in enumerate(parts):
-        step = os.path.join(path, part)
-        if any_case and not exists(step):
-            try:
-                folders, files = open_source(base).names(path)
-            except SourceError:
-                return os.path.join(path, *parts[position:])
-            folded = fold_name(part)
-            names = [*folders, *files]
-            found = next((name for name in names if fold_name(name) == folded), None) or _long_name(part, names)
-            step = os.path.join(path, found) if found else step
-        path = step
-    return path
-
-
 def _long_name(short: str, names: Sequence[str]) -> str | None:
     """The one name of a folder that a short name of the 8.3 kind stands for; None if none does, or several could ([MS-FSCC] 2.1.5.2.1)."""
     taken = _SHORT.fullmatch(short)
@@ -106,31 +88,54 @@ def _last(path: str) -> str:
     return fold_name(os.path.basename(os.path.normpath(path)))
 
 
-def translate(recorded: str, home: Home | None, homes: Sequence[Home], roots: Sequence[str]) -> str | None:
-    """Where a recorded path lies in what is searched; None if that is outside (another drive, a share, the web).
+class RecordedPaths:
+    """Finds recorded paths in what is searched: in `homes`, below `roots`."""
 
-    `home` is that of the application that recorded it. Nothing needs to exist at the answer.
-    """
-    apart = take_apart(recorded)
-    if apart is None or apart.share or apart.web or not apart.parts:
-        return None
-    any_case = home is None or home.layout is not Layout.LINUX
-    parts = apart.parts
-    if len(parts) >= 2 and parts[0].casefold() in _PARENTS:
-        person, rest = fold_name(parts[1]), parts[2:]
-        near = [h for h in homes if home is None or h.volume == home.volume]
-        found = next((h for h in near if _last(h.path) == person), None)
-        if found is None and home is not None and home.volume is None:
-            found = home  # a copy of a profile, perhaps under another name
-        if found is not None:
-            return join_as_there(found.path, rest, any_case=any_case)
-    if apart.drive not in ("", "C") and os.name != "nt":
-        return None
-    volume = home.volume if home else None
-    if volume is None:
-        return None
-    path = join_as_there(volume, parts, any_case=any_case)
-    return path if any(inside(path, root) for root in roots) else None
+    def __init__(self, door: Sources, homes: Sequence[Home], roots: Sequence[str]) -> None:
+        self._door, self._homes, self._roots = door, homes, roots
+
+    def join(self, base: str, parts: Sequence[str], *, any_case: bool) -> str:
+        """Join below `base`; with `any_case` names are taken as they are on disk, whatever their case."""
+        path = base
+        for position, part in enumerate(parts):
+            step = os.path.join(path, part)
+            if any_case and not self._door.exists(step):
+                try:
+                    folders, files = self._door.open(base).names(path)
+                except SourceError:
+                    return os.path.join(path, *parts[position:])
+                folded = fold_name(part)
+                names = [*folders, *files]
+                found = next((name for name in names if fold_name(name) == folded), None) or _long_name(part, names)
+                step = os.path.join(path, found) if found else step
+            path = step
+        return path
+
+    def translate(self, recorded: str, home: Home | None) -> str | None:
+        """Where a recorded path lies in what is searched; None if that is outside (another drive, a share, the web).
+
+        `home` is that of the application that recorded it. Nothing needs to exist at the answer.
+        """
+        apart = take_apart(recorded)
+        if apart is None or apart.share or apart.web or not apart.parts:
+            return None
+        any_case = home is None or home.layout is not Layout.LINUX
+        parts = apart.parts
+        if len(parts) >= 2 and parts[0].casefold() in _PARENTS:
+            person, rest = fold_name(parts[1]), parts[2:]
+            near = [h for h in self._homes if home is None or h.volume == home.volume]
+            found = next((h for h in near if _last(h.path) == person), None)
+            if found is None and home is not None and home.volume is None:
+                found = home  # a copy of a profile, perhaps under another name
+            if found is not None:
+                return self.join(found.path, rest, any_case=any_case)
+        if apart.drive not in ("", "C") and os.name != "nt":
+            return None
+        volume = home.volume if home else None
+        if volume is None:
+            return None
+        path = self.join(volume, parts, any_case=any_case)
+        return path if any(inside(path, root) for root in self._roots) else None
 
 
 def home_finder(homes: Iterable[Home]) -> Callable[[str], Home | None]:

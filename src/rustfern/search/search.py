@@ -21,13 +21,12 @@ from rustfern.search.patterns import (
     unreachable_reason,
     with_temporary,
 )
-from rustfern.search.recorded_paths import home_finder, take_apart, translate
+from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.search.walk import Lister, Sorting, Task
 from rustfern.settings.interface import Settings
-from rustfern.sources import disk_health
 from rustfern.sources.folder import with_companions
 from rustfern.sources.interface import OnProblem, Source
-from rustfern.sources.registry import is_folder
+from rustfern.sources.registry import Sources
 
 OnDocuments = Callable[[str, list[str]], None]
 """Called with (folder, document-like names in it)."""
@@ -47,6 +46,7 @@ class Search:
     names that say nothing too. Results collect in `finds` and `searched`.
     """
 
+    door: Sources
     sources: Sequence[Source]
     homes: Sequence[Home]
     catalogue: Catalogue
@@ -67,7 +67,8 @@ class Search:
     _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self._lister = Lister(Sorting(self.catalogue), self.on_problem, aside=not disk_health.gentle.is_on)
+        self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=not self.door.gentle.is_on)
+        self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
     @contextmanager
     def ahead(self) -> Iterator[None]:
@@ -130,7 +131,7 @@ class Search:
         from rustfern.settings.read import read_settings
 
         self.settings = read_settings(
-            self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem
+            self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem, self.door.scratch
         )
 
     def _around(self, path: str) -> Source | None:
@@ -179,14 +180,14 @@ class Search:
                 targets += [(told, [place], pattern.removeprefix(TEMPORARY).strip("/")) for pattern in patterns]
         for told in self.settings.of("documents"):
             recorded = expand(told.text, told.home, self.settings, told.file)
-            folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
+            folder = self._paths.translate(recorded, told.home)
             if take_apart(recorded) and (folder is None or self._around(folder) is None):
                 self.searched.append(
                     Searched(told.setting, recorded, unreachable_reason(recorded), by=told.by, home=_path(told.home))
                 )
         for told, moved, below in targets:
             recorded = expand(told.text, told.home, self.settings, told.file)
-            folder = translate(recorded, told.home, self.homes, [source.root for source in self.sources])
+            folder = self._paths.translate(recorded, told.home)
             if folder is not None and told.home is not None and self._is_default(folder, told.home):
                 continue
             for place in moved:
@@ -196,7 +197,7 @@ class Search:
                     status = unreachable_reason(recorded)
                     self.searched.append(Searched(place.id, recorded, status, by=told.by, home=_path(told.home)))
                     continue
-                there = is_folder(folder)
+                there = self.door.is_folder(folder)
                 if not there:
                     status = "denied" if there is None else "absent"
                     self.searched.append(Searched(place.id, folder, status, by=told.by, home=_path(told.home)))
@@ -264,7 +265,9 @@ class Search:
             folders, denied = self._resolve(source, base, outer, any_case=any_case) if outer else ([base], [])
             known = [], list(denied)
             for folder in folders:
-                found, shut = resolve(lambda path: self._names(source, path), folder, last, any_case=any_case)
+                found, shut = resolve(
+                    lambda path: self._names(source, path), self.door.is_folder, folder, last, any_case=any_case
+                )
                 known[0].extend(found)
                 known[1].extend(shut)
             self._resolved[base, pattern] = known
@@ -333,7 +336,7 @@ class Search:
         first = os.path.join(parts["top"] or "/", inner[0]) if len(inner) > 1 else parts["top"] or "/"
         there = self._trees.get(first)
         if there is None:
-            there = self._trees[first] = bool(is_folder(first))
+            there = self._trees[first] = bool(self.door.is_folder(first))
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
     def _task(self, top: str) -> Task:

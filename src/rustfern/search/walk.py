@@ -15,9 +15,8 @@ from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
-from rustfern.sources import disk_health
 from rustfern.sources.interface import OnProblem
-from rustfern.sources.registry import around
+from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
     import queue
@@ -130,8 +129,8 @@ class Task:
 class Lister:
     """Lists trees. `aside` allows for another process, which sorts by the catalogue that ships."""
 
-    def __init__(self, sorting: Sorting, on_problem: OnProblem, *, aside: bool = True) -> None:
-        self._sorting, self._on_problem, self._aside = sorting, on_problem, aside
+    def __init__(self, door: Sources, sorting: Sorting, on_problem: OnProblem, *, aside: bool = True) -> None:
+        self._door, self._sorting, self._on_problem, self._aside = door, sorting, on_problem, aside
         self._ahead: dict[str, ListingProcess] = {}
 
     def begin(self, task: Task) -> None:
@@ -148,7 +147,7 @@ class Lister:
             return
         seen = 0
         try:
-            for listed in here(task, self._sorting, self._on_problem):
+            for listed in here(self._door, task, self._sorting, self._on_problem):
                 yield listed
                 seen += listed.files
                 if self._aside and other is None and seen > SEVERAL:
@@ -176,8 +175,8 @@ class Lister:
                 for folder, message in problems:
                     self._on_problem(folder, message)
                 for code, text, folder in errors:
-                    disk_health.note(OSError(code, text), folder)
-                if disk_health.health.failing() and not ended:
+                    self._door.health.note_error(OSError(code, text), folder)
+                if self._door.health.failing() and not ended:
                     self._on_problem(task.top, "listed no further, as its disk returned several read errors")
                     return
                 for folder, files, leftovers, documents, names in rows:
@@ -186,21 +185,29 @@ class Lister:
         finally:
             other.end()
         if not ended:
-            yield from (listed for listed in here(task, self._sorting, self._on_problem) if listed.folder not in done)
+            yield from (
+                listed
+                for listed in here(self._door, task, self._sorting, self._on_problem)
+                if listed.folder not in done
+            )
 
 
 def here(
-    task: Task, sorting: Sorting, on_problem: OnProblem, on_error: Callable[[OSError, str], None] = disk_health.note
+    door: Sources,
+    task: Task,
+    sorting: Sorting,
+    on_problem: OnProblem,
+    on_error: Callable[[OSError, str], None] | None = None,
 ) -> Iterator[Listed]:
     """List in this process; `task.folders` are those still to be done, also when this is left in the middle."""
     stack = task.folders
     sep = os.sep
-    source = around(os.path.join(task.top, "x"))
+    source = door.around(os.path.join(task.top, "x"))
     while stack:
         folder = stack.pop()
         found = source.list_folder(folder, folder == task.top, on_problem, on_error)
         if found is None:
-            if disk_health.health.failing():
+            if door.health.failing():
                 stack.clear()
             continue
         folders, files = found
@@ -309,17 +316,18 @@ def serve(asked: BinaryIO, told: BinaryIO) -> None:
     import pickle
 
     task: Task = pickle.load(asked)
+    door = Sources()
     rows: list[tuple[str, int, list[Leftover], str, str]] = []
     problems: list[tuple[str, str]] = []
     errors: list[tuple[int, str, str]] = []
     held = 0
 
     def on_error(error: OSError, folder: str) -> None:
-        disk_health.note(error, folder)
+        door.health.note_error(error, folder)
         errors.append((error.errno or 0, error.strerror or "", folder))
 
     sorting = Sorting(catalogue())
-    for listed in here(task, sorting, lambda folder, message: problems.append((folder, message)), on_error):
+    for listed in here(door, task, sorting, lambda folder, message: problems.append((folder, message)), on_error):
         rows.append((listed.folder, listed.files, listed.leftovers, "/".join(listed.documents), "/".join(listed.names)))
         held += len(listed.documents) + len(listed.names) + 20
         if held > _AT_ONCE:

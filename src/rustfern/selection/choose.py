@@ -5,15 +5,15 @@ The rules are those of `docs/choosing.md`. Times are compared clock by clock; co
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from datetime import timedelta
+from typing import Any
 
 from rustfern.core.model import Copy, Hints, Kind, Order, Situation, State, Verdict
-from rustfern.core.paths import show_name
+from rustfern.core.remarks import Caution, NextStep, Reason, Warn
 from rustfern.matching.evidence.by_content import equal, parts_missing_from, share_kept, words_missing_from
 from rustfern.selection import reasons
-from rustfern.selection.clocks import assign_times, format_time_or_unknown, newer, newest, same_versions
+from rustfern.selection.clocks import assign_times, newer, newest, same_versions
 from rustfern.selection.facts import Facts
 
 __all__ = ["Facts", "assign_times", "choose", "newer", "same_versions"]
@@ -52,8 +52,12 @@ class _Choice:
             i for i, copy in enumerate(copies) if copy.content.state is State.INTACT and i not in self.intact
         ]
         self.others = [i for i in self.intact if i != facts.saved and not self._like_saved(i)]
-        self.why: list[str] = []
-        self.warnings: list[str] = []
+        self.why: list[Reason] = []
+        self.warnings: list[Warn] = []
+        self.next_steps: list[NextStep] = []
+
+    def _warn(self, kind: Caution, **about: Any) -> None:
+        self.warnings.append(Warn(kind=kind, **about))
 
     def _like_saved(self, index: int) -> bool:
         return self.saved is not None and equal(self.copies[index].content, self.saved.content)
@@ -191,54 +195,34 @@ class _Choice:
             chosen = reasons.Chosen(self.copies, best, self.facts.saved, others, own, situation)
             self.why += reasons.explain(chosen)
         elif situation is not Situation.NOTHING_LOST:
-            self.why += reasons.without(self.copies, self.facts, self.hints, self.excluded)
+            self.why += reasons.without(self.copies, self.hints, self.excluded)
+            self.next_steps += reasons.steps(self.facts, self.hints, self.excluded)
         if situation is Situation.CRASHED and best is not None and best == self.facts.saved and self.facts.changed:
-            since = f" after {format_time_or_unknown(self.copies[best].written)}"
-            self.warnings.append(
-                f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
-            )
+            self._warn(Caution.LAST_WORDS_GONE, copy=best)
         if self.facts.denied and situation in (Situation.NOTHING_LOST, Situation.CRASHED):
-            self.warnings.append(
-                f"not certain: a folder of copies could not be read ({show_name(self.facts.denied[0])})"
-            )
+            self._warn(Caution.FOLDER_DENIED, names=tuple(self.facts.denied))
         if self.saved is not None and self._unread():
-            self.warnings.append(
-                f"not certain: the saved file could not be read ({self.saved.content.reason}), so nothing was compared with it"
-            )
+            self._warn(Caution.SAVED_UNREADABLE, copy=self.facts.saved)
         if best is not None and (unverified := self._unverified()):
-            first = self.copies[unverified[0]]
-            more = f" and {len(unverified) - 1} more" if len(unverified) > 1 else ""
-            self.warnings.append(
-                f"not certain: a copy of it{more} could not be verified, and may hold more "
-                f"({show_name(os.path.basename(first.path))}: {first.content.reason})"
-            )
+            self._warn(Caution.COPY_UNVERIFIED, copy=unverified[0], count=len(unverified))
         if self.facts.strays and self.facts.locked and situation is Situation.NOTHING_LOST:
-            self.warnings.append(
-                f"not certain: it was open, and an autosave whose document could not be told may be of it "
-                f"({show_name(self.facts.strays[0])}): look at that too"
-            )
+            self._warn(Caution.STRAY_AUTOSAVE, names=tuple(self.facts.strays))
         fresh = best is not None and self.copies[best].kind in (Kind.SAVED, Kind.AUTOSAVE)
         if self.facts.strays and situation is Situation.WONT_OPEN and best is not None and not fresh:
-            self.warnings.append(
-                f"not certain: an autosave of about that time whose document could not be told may be newer "
-                f"({show_name(self.facts.strays[0])}): look at that too"
-            )
+            self._warn(Caution.STRAY_MAY_BE_NEWER, names=tuple(self.facts.strays))
         self._stamped()
         if self.facts.away:
-            self.warnings.append(show_name(self.facts.away))
+            self._warn(Caution.LIES_OUTSIDE, text=self.facts.away)
         if self.facts.elsewhere and self.saved is None:
-            there = show_name(self.facts.elsewhere[0])
-            self.warnings.append(f"not certain that it is gone: a file of this name lies in another folder: {there}")
-        return Verdict(situation, best, tuple(self.why), tuple(self.warnings))
+            self._warn(Caution.SAME_NAME_ELSEWHERE, names=tuple(self.facts.elsewhere))
+        return Verdict(situation, best, tuple(self.why), tuple(self.warnings), tuple(self.next_steps))
 
     def _stamped(self) -> None:
         """Dates that are all the same tell when the files were copied, not when they were written."""
         times = {copy.clocks["file"] for copy in self.copies if "file" in copy.clocks}
         versions = len(self.copies) - len(self.same)
         if len(times) == 1 and len(self.copies) >= _STAMPED and versions > 1:
-            self.warnings.append(
-                f"all its files carry one date ({format_time_or_unknown(times.pop())}), as copying stamps them: the order rests on contents and names"
-            )
+            self._warn(Caution.ONE_DATE, when=times.pop())
 
     def _stand_for(self, index: int) -> int:
         """The saved file stands for copies of equal content."""
@@ -259,7 +243,7 @@ class _Choice:
             and self.saved is not None
             and newer(self.copies[best], self.saved)[0] == 0
         ):
-            self.warnings.append("nothing tells whether this copy or the saved file is newer: look at both, keep both")
+            self._warn(Caution.ORDER_UNKNOWN, copy=best)
         return self._fuller(best)
 
     def _fuller(self, best: int | None) -> int | None:
@@ -271,11 +255,10 @@ class _Choice:
         if not poorer:
             return best
         what = poorer[0]
-        amounts = f"the newer copy has {mine.get(what, 0)} {_AMOUNTS[what]}, the saved file {theirs[what]}"
-        if self._own(best):
-            self.warnings.append(f"{amounts}: look at both before restoring")
+        kind = Caution.NEWER_IS_POORER if self._own(best) else Caution.FULLER_TAKEN
+        self._warn(kind, less=mine.get(what, 0), count=theirs[what], unit=_AMOUNTS[what])
+        if kind is Caution.NEWER_IS_POORER:
             return best
-        self.warnings.append(f"{amounts} and all of these: the saved file is taken")
         return self.facts.saved
 
     def _after_diverging(self) -> int | None:
@@ -285,12 +268,7 @@ class _Choice:
             return self._after_branching()
         if best is not None and self.saved is not None:
             back = words_missing_from(self.saved.content, self.copies[best].content)
-            sides = f"it has {back} words that this copy lacks, and lacks {self._own(best)} that this copy has"
-            if self.copies[best].content.words is None:
-                sides = "and the two differ"
-            self.warnings.append(
-                f"keep both: the saved file went on ({format_time_or_unknown(self.saved.written)}), {sides}"
-            )
+            self._warn(Caution.SAVED_WENT_ON, copy=self.facts.saved, other=best, less=back, count=self._own(best))
         return best
 
     def _after_branching(self) -> int | None:
@@ -303,11 +281,7 @@ class _Choice:
         back = words_missing_from(self.saved.content, self.copies[best].content)
         if not back and self.copies[best].content.words is not None:
             return best
-        own = f"it has {self._own(best)} words that the saved file lacks, and lacks {back}"
-        told = own if self.copies[best].content.words is not None else "the two differ"
-        self.warnings.append(
-            f"a conflict copy ({format_time_or_unknown(self.copies[best].written)}) is another branch: {told}: keep both, and let the person merge them"
-        )
+        self._warn(Caution.OTHER_BRANCH, copy=best, count=self._own(best), less=back)
         return self.facts.saved
 
     def _before_overwriting(self) -> int | None:
@@ -339,14 +313,6 @@ class _Choice:
     def _nothing(self) -> int | None:
         for index in self.others:
             if self.saved is not None and (own := self._own(index)):
-                copy = self.copies[index]
-                differs = (
-                    f"has {own} words that the saved file lacks"
-                    if copy.content.words is not None
-                    else "differs from the saved file"
-                )
-                self.warnings.append(
-                    f"an earlier version ({copy.kind}, {format_time_or_unknown(copy.written)}) {differs}"
-                )
+                self._warn(Caution.EARLIER_DIFFERS, copy=index, count=own)
                 break
         return newest(self.copies, self._usable()) if self.facts.in_use else self.facts.saved

@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from msgspec.structs import replace
 
 from rustfern.core.model import CLOCKS, Content, Copy, Kind, Order, State
-from rustfern.core.times import format_time
+from rustfern.core.times import Clock
 from rustfern.matching.evidence.by_content import difference, equal
 from rustfern.matching.evidence.by_identity import later
 
@@ -24,11 +24,6 @@ _CLOCK_NAMES = {
 }
 
 
-def format_time_or_unknown(time: datetime | None) -> str:
-    """A time for people, in this machine's zone."""
-    return format_time(time) if time else "an unknown time"
-
-
 def _plausible(copy: Copy, now: datetime) -> Copy:
     """A copy without the times that can be none: clocks that were never set, and the future."""
     odd = {name: time for name, time in copy.clocks.items() if time < _UNSET or time > now + _FAR}
@@ -41,7 +36,7 @@ def _plausible(copy: Copy, now: datetime) -> Copy:
     )
 
 
-def assign_times(copies: Sequence[Copy], now: datetime | None = None) -> list[Copy]:
+def assign_times(copies: Sequence[Copy], clock: Clock, now: datetime | None = None) -> list[Copy]:
     """Say of each copy when it was written and by which clock. Times that can be none are not believed.
 
     A clock inside the content is believed unless it stands still: two different versions carry the same time, or it is
@@ -65,7 +60,7 @@ def assign_times(copies: Sequence[Copy], now: datetime | None = None) -> list[Co
                 chosen = next((name for name in ("record", "name", "file") if name in clocks), "file")
             elif abs(outside - inside) > _FAR:
                 notes.append(
-                    f"its clocks disagree: written {format_time_or_unknown(inside)} by its own account, {format_time_or_unknown(outside)} by the file's date"
+                    f"its clocks disagree: written {clock.format_time(inside)} by its own account, {clock.format_time(outside)} by the file's date"
                 )
         written = clocks.get(chosen) if chosen else None
         out.append(replace(copy, written=written, written_from=chosen or "file", notes=tuple(notes)))

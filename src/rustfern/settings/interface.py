@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import BinaryIO
 
 from rustfern.core.model import Home
+from rustfern.output.temporary import Scratch
 
 MAX_BYTES = 64 << 20
 """Settings files beyond this size are not read."""
@@ -29,7 +30,7 @@ class Value:
 class SettingsFile:
     """What a reader is given: a stream, its size in bytes, its path for messages, the keys wanted (patterns with `*`).
 
-    `companions` are other files that belong to it (transaction logs), by name, already open.
+    `companions` are other files that belong to it (transaction logs), by name, already open; `scratch` is where private copies are made.
     """
 
     stream: BinaryIO
@@ -37,6 +38,7 @@ class SettingsFile:
     path: str
     keys: Sequence[str]
     companions: dict[str, bytes] = field(default_factory=dict)
+    scratch: Scratch = field(default_factory=Scratch)
 
 
 Reader = Callable[[SettingsFile], Iterator[Value]]

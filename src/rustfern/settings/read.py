@@ -14,6 +14,7 @@ from rustfern.settings.interface import MAX_BYTES, Reader, Settings, SettingsFil
 
 if TYPE_CHECKING:
     from rustfern.catalogue.loader import Setting
+    from rustfern.output.temporary import Scratch
     from rustfern.sources.interface import Source as Source
 
 __all__ = ["SettingValue", "Settings", "expand", "read_settings"]
@@ -54,6 +55,7 @@ def read_settings(
     source_of: Callable[[str], Source | None],
     find_files: Callable[[str, str, bool], list[str]],
     on_problem: Callable[[str, str], None],
+    scratch: Scratch,
 ) -> Settings:
     """Read the settings files of all homes and of the volumes they lie on.
 
@@ -84,7 +86,7 @@ def read_settings(
             break
         source = source_of(path)
         if source is not None:
-            _read_one(source, path, reader, wanted, out, on_problem)
+            _read_one(source, path, reader, wanted, out, on_problem, scratch)
     for base, home, where in bases:
         if where == "volume" and home.layout is not Layout.WINDOWS:
             _zone_link(base, source_of, out)
@@ -113,6 +115,7 @@ def _read_one(
     wanted: list[tuple[Setting, Home | None]],
     out: Settings,
     on_problem: Callable[[str, str], None],
+    scratch: Scratch,
 ) -> None:
     values: list[Value] = []
     try:
@@ -124,7 +127,7 @@ def _read_one(
         keys = list(dict.fromkeys(setting.key for setting, _ in wanted if setting.key))
         companions = _logs(source, path) if reader == "registry" else {}
         with source.open(entry) as stream:
-            for value in _reader(reader)(SettingsFile(stream, entry.size, path, keys, companions)):
+            for value in _reader(reader)(SettingsFile(stream, entry.size, path, keys, companions, scratch)):
                 values.append(value)
     except Malformed as error:
         kind = {"registry": "registry file", "shell-link": "shell link"}.get(reader, "settings file")

@@ -30,7 +30,7 @@ from rustfern.core.errors import SourceError, explain
 from rustfern.core.model import Entry
 from rustfern.core.times import utc
 from rustfern.formats.paged_bytes import Part
-from rustfern.output.temporary import private_folder
+from rustfern.output.temporary import Scratch
 from rustfern.sources.interface import OnProblem
 
 MAX_MEMBERS = 300_000
@@ -92,11 +92,11 @@ def _is_old_tar(head: bytes) -> bool:
 class Archive:
     """An open archive: the index of what is in it, and its bytes. Shared by all sources that lie in it; closed with the last of them."""
 
-    def __init__(self, stream: BinaryIO, path: str, stamp: tuple[int, int]) -> None:
+    def __init__(self, stream: BinaryIO, path: str, stamp: tuple[int, int], scratch: Scratch) -> None:
         """`stamp` are time (ns) and size of the file on disk: whether it changed since. Raises `SourceError` for what is no archive, is encrypted, or asks for too much. What is damaged is read as far as it goes:
         `trouble` says so.
         """
-        self.path, self.stamp, self.trouble = path, stamp, ""
+        self.path, self.stamp, self.trouble, self.scratch = path, stamp, "", scratch
         self._open = ExitStack()
         self._lock = threading.Lock()
         self._stream = self._open.enter_context(stream)
@@ -134,7 +134,7 @@ class Archive:
         """A packed stream, unpacked into private scratch space once: as far as it goes, and within bounds."""
         import shutil
 
-        folder = self._open.enter_context(private_folder())
+        folder = self._open.enter_context(self.scratch.private_folder())
         held = self._open.enter_context((folder / "unpacked").open("w+b"))
         done = 0
         try:
@@ -320,7 +320,7 @@ class Archive:
         if size <= _IN_MEMORY_BYTES:
             return io.BytesIO(read(size + 1))
         if self._scratch is None:
-            self._scratch = self._open.enter_context(private_folder())
+            self._scratch = self._open.enter_context(self.scratch.private_folder())
         target = self._scratch / f"{time.monotonic_ns()}"
         held = target.open("x+b")
         with suppress(OSError):
@@ -508,7 +508,7 @@ class ArchiveSource:
         """As in a folder."""
         import shutil
 
-        with private_folder() as folder, self.open(entry) as stream:
+        with self.archive.scratch.private_folder() as folder, self.open(entry) as stream:
             target = folder / "copy"
             with target.open("wb") as out:
                 shutil.copyfileobj(stream, out, _CHUNK_BYTES)

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import BinaryIO, TypeVar
 
 from rustfern.core.errors import SourceError
-from rustfern.output.temporary import private_folder
+from rustfern.output.temporary import Scratch
 
 _T = TypeVar("_T")
 _BAD = frozenset({errno.EIO, errno.ENXIO, errno.ENODEV, getattr(errno, "EREMOTEIO", errno.EIO), errno.ETIMEDOUT})
@@ -54,33 +54,22 @@ class Health:
         if self.troubles and self.failing(device):
             raise SourceError("not read, as its disk returned several errors", path, f"Stop, and {ADVICE}")
 
-    def said(self) -> str | None:
-        """What a technician must know, None if all is well."""
-        count = sum(self.troubles.values())
-        if not self.failing():
-            return None
-        return f"STOP: the disk returned {count} read errors or stalls, the first at {self.where}. Reading went no further: {ADVICE}"
-
-
-health = Health()
-
-
-def note(error: OSError, path: str) -> None:
-    """Count an error of the system, if it is one of the disk."""
-    if error.errno in _BAD:
-        try:
-            device = os.lstat(path).st_dev
-        except OSError:
-            device = 0
-        health.note(device, path)
+    def note_error(self, error: OSError, path: str) -> None:
+        """Count an error of the system, if it is one of the disk."""
+        if error.errno in _BAD:
+            try:
+                device = os.lstat(path).st_dev
+            except OSError:
+                device = 0
+            self.note(device, path)
 
 
 class Watched(io.FileIO):
     """An open file whose errors and stalls are counted."""
 
-    def __init__(self, handle: int, path: str) -> None:
+    def __init__(self, handle: int, path: str, health: Health) -> None:
         super().__init__(handle, "rb")
-        self._path, self._device = path, os.fstat(handle).st_dev
+        self._path, self._device, self._health = path, os.fstat(handle).st_dev, health
 
     def readinto(self, buffer: bytearray | memoryview) -> int | None:  # type: ignore[override]
         """As `io.RawIOBase.readinto`."""
@@ -97,21 +86,22 @@ class Watched(io.FileIO):
             return read()
         except OSError as error:
             if error.errno in _BAD:
-                health.note(self._device, self._path)
+                self._health.note(self._device, self._path)
             raise
         finally:
             if time.monotonic() - began > STALL_SECONDS:
-                health.note(self._device, self._path)
+                self._health.note(self._device, self._path)
 
 
-raw: Callable[[int, str], io.RawIOBase] = Watched
+Reader = Callable[[int, str, Health], io.RawIOBase]
 """What reads an open file: another one can be put in its place to see what faults do."""
 
 
 class ReadOnceCache:
     """Keeps what was read in a private folder, so that no byte is asked for twice."""
 
-    def __init__(self) -> None:
+    def __init__(self, scratch: Scratch) -> None:
+        self._scratch = scratch
         self.is_on = False
         """Whether disks are read gently now."""
         self._open = ExitStack()
@@ -142,7 +132,7 @@ class ReadOnceCache:
             return stream
         with stream:
             if self._folder is None:
-                self._folder = self._open.enter_context(private_folder())
+                self._folder = self._open.enter_context(self._scratch.private_folder())
             size = os.fstat(stream.fileno()).st_size
             self._known[path] = self._take(stream, path, size, self._folder / str(len(self._known)))
         found = self.taken(path)
@@ -169,4 +159,15 @@ class ReadOnceCache:
             return SourceError(said, str(target.parent), "Free space there, or set TMPDIR to a folder elsewhere")
 
 
-gentle = ReadOnceCache()
+class DiskAccess:
+    """How the disks of one session are read: their health, whether gently, where private copies are made."""
+
+    def __init__(self, scratch: Scratch | None = None, reader: Reader = Watched) -> None:
+        self.scratch = scratch or Scratch()
+        self.health = Health()
+        self.gentle = ReadOnceCache(self.scratch)
+        self.reader = reader
+
+    def __reduce__(self) -> tuple[type[DiskAccess], tuple[Scratch, Reader]]:
+        """What another process needs to know: what was counted and taken here stays here."""
+        return DiskAccess, (self.scratch, self.reader)

@@ -18,8 +18,8 @@ from msgspec.structs import replace
 from rustfern.core.errors import SourceError, explain
 from rustfern.core.model import Entry
 from rustfern.core.times import utc
-from rustfern.output.temporary import is_ours, private_folder
-from rustfern.sources import disk_health
+from rustfern.output.temporary import is_ours
+from rustfern.sources.disk_health import DiskAccess
 from rustfern.sources.interface import OnProblem, Source
 
 _FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
@@ -84,8 +84,8 @@ def _list(folder: str, folders: list[str], files: list[str]) -> None:
 class FolderSource:
     """Everything below one folder. Links are never followed; devices, FIFOs and sockets are never opened."""
 
-    def __init__(self, root: str) -> None:
-        self.root = root
+    def __init__(self, root: str, access: DiskAccess | None = None) -> None:
+        self.root, self.access = root, access or DiskAccess()
 
     def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
         """Walk iteratively (a folder 2,000 deep is no problem), top down, in no promised order."""
@@ -94,7 +94,7 @@ class FolderSource:
             folder = stack.pop()
             found = self.list_folder(folder, folder == top, on_problem)
             if found is None:
-                if disk_health.health.failing():
+                if self.access.health.failing():
                     return
                 continue
             yield folder, *found
@@ -125,7 +125,7 @@ class FolderSource:
         self, folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] | None = None
     ) -> tuple[list[str], list[str]] | None:
         """The names of the folders and of all else directly in a folder; None if it cannot be listed, or its disk must not be read."""
-        if disk_health.health.troubles and disk_health.health.failing():
+        if self.access.health.troubles and self.access.health.failing():
             on_problem(folder, "not listed, as its disk returned several read errors")
             return None
         folders: list[str] = []
@@ -134,7 +134,7 @@ class FolderSource:
             _list(folder, folders, files)
         except OSError as error:
             on_problem(folder, f"this folder could not be listed: {explain(error)}")
-            (on_error or disk_health.note)(error, folder)
+            (on_error or self.access.health.note_error)(error, folder)
             if not files and not folders:
                 return None
         if is_top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):
@@ -172,7 +172,7 @@ class FolderSource:
         )
 
     def open(self, entry: Entry) -> BinaryIO:
-        if (taken := disk_health.gentle.taken(entry.path)) is not None:
+        if (taken := self.access.gentle.taken(entry.path)) is not None:
             return taken
         try:
             if _online_only(entry.path):
@@ -191,15 +191,17 @@ class FolderSource:
             os.close(handle)
             raise SourceError("this is not a regular file and was not opened", entry.path)
         try:
-            disk_health.health.check(facts.st_dev, entry.path)
+            self.access.health.check(facts.st_dev, entry.path)
         except SourceError:
             os.close(handle)
             raise
-        return disk_health.gentle.through(io.BufferedReader(disk_health.raw(handle, entry.path)), entry.path)
+        return self.access.gentle.through(
+            io.BufferedReader(self.access.reader(handle, entry.path, self.access.health)), entry.path
+        )
 
     @contextmanager
     def materialise(self, entry: Entry) -> Iterator[Path]:
-        with private_folder() as folder, self.open(entry) as stream:
+        with self.access.scratch.private_folder() as folder, self.open(entry) as stream:
             target = folder / "copy"
             with target.open("wb") as out:
                 shutil.copyfileobj(stream, out, 1 << 20)

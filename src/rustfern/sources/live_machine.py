@@ -9,7 +9,7 @@ from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from rustfern.core.times import format_time
+from rustfern.core.times import Clock
 
 
 def machine_name() -> str:
@@ -63,13 +63,13 @@ def held_open(paths: Iterable[str]) -> dict[str, str]:
     return found
 
 
-def ago(then: datetime | None) -> str:
+def ago(then: datetime | None, clock: Clock) -> str:
     """How long ago a time was, for people."""
     if then is None:
         return "at an unknown time"
     seconds = (now() - then).total_seconds()
     if seconds < 0:
-        return f"at {format_time(then)} (in the future)"
+        return f"at {clock.format_time(then)} (in the future)"
     if seconds < 90:
         return "a moment ago"
     for unit, length in (("minutes", 60), ("hours", 3600), ("days", 86400)):

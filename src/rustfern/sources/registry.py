@@ -4,13 +4,18 @@ from __future__ import annotations
 
 import os
 import stat
-import weakref
+import threading
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry
 from rustfern.core.paths import inside, show_name
 from rustfern.formats.format_table import extension_of, format_of_extension
+from rustfern.formats.interface import Limits
+from rustfern.output.temporary import Scratch
+from rustfern.sources.disk_health import DiskAccess, Health, ReadOnceCache
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import Source
 
@@ -19,46 +24,152 @@ if TYPE_CHECKING:
 
 _HEAD_BYTES = 512
 _ARCHIVES = frozenset({"zip", "tar", "gz", "bz2", "xz", "7z"})
-_open: weakref.WeakValueDictionary[str, ArchiveSource] = weakref.WeakValueDictionary()
-"""Archives that are open in this process, by their roots: reading the index of one again and again would read all of it."""
-_lately: list[ArchiveSource] = []
 _MAX_HELD = 4
 """Archives that stay open a while longer than anybody works with them."""
 
 
-def open_source(root: str) -> Source:
-    """The source that a root names: a folder, an archive, or a folder in one. Raises `SourceError` for an archive that cannot be read."""
-    source = _open.get(root)
-    if source is not None and source.is_current():
-        return source
-    found = _archive_of(root)
-    if found is None:
-        return FolderSource(root)
-    from rustfern.sources.archives import ArchiveSource
+class Sources:
+    """All that one session searches, by its paths. Archives are kept open: reading the index of one again and again would read all of it."""
 
-    path, facts = found
-    other = next((each for each in list(_open.values()) if each.archive.path == path and each.is_current()), None)
-    source = ArchiveSource(root, other.archive if other is not None else _opened(path, facts))
-    _open[root] = source
-    _lately[:] = [*_lately[1 - _MAX_HELD :], source]
-    return source
+    def __init__(self, access: DiskAccess | None = None, limits: Limits | None = None) -> None:
+        self.access = access or DiskAccess()
+        self.limits = replace(limits or Limits(), scratch=self.access.scratch)
+        self._open: dict[str, ArchiveSource] = {}
+        self._changing = threading.RLock()
 
+    def __reduce__(self) -> tuple[type[Sources], tuple[DiskAccess, Limits]]:
+        """What another process needs to know: it opens archives anew."""
+        return Sources, (self.access, self.limits)
 
-def _opened(path: str, facts: os.stat_result) -> Archive:
-    from rustfern.sources.archives import Archive, looks_like_archive
+    @property
+    def health(self) -> Health:
+        """What reading showed of the disks."""
+        return self.access.health
 
-    folder = FolderSource(os.path.dirname(path))
-    stamp = facts.st_mtime_ns, facts.st_size
-    archive = Archive(folder.open(folder.entry(path)), path, stamp)
-    top = archive.members[""].names
-    inner = next(iter(top), "")
-    if len(top) == 1 and archive.members[inner].kind == "file":
-        # A home packed in an archive in another one: what it holds stands for it.
-        with archive.open(inner) as stream:
-            head = stream.read(_HEAD_BYTES)
-        if looks_like_archive(head) and is_packed_home(inner):
-            return Archive(archive.open(inner), path, stamp)
-    return archive
+    @property
+    def gentle(self) -> ReadOnceCache:
+        """What was read already, where disks are read gently."""
+        return self.access.gentle
+
+    @property
+    def scratch(self) -> Scratch:
+        """Where private copies are made."""
+        return self.access.scratch
+
+    def open(self, root: str) -> Source:
+        """The source that a root names: a folder, an archive, or a folder in one. Raises `SourceError` for an archive that cannot be read."""
+        with self._changing:
+            source = self._open.get(root)
+            if source is not None and source.is_current():
+                return source
+            found = _archive_of(root)
+            if found is None:
+                return FolderSource(root, self.access)
+            from rustfern.sources.archives import ArchiveSource
+
+            path, facts = found
+            other = next((each for each in self._held() if each.archive.path == path and each.is_current()), None)
+            source = ArchiveSource(root, other.archive if other is not None else self._opened(path, facts))
+            self._open[root] = source
+            for oldest in list(self._open)[:-_MAX_HELD]:
+                del self._open[oldest]  # who works with it still holds it
+            return source
+
+    def _held(self) -> list[ArchiveSource]:
+        return list(self._open.values())
+
+    def _opened(self, path: str, facts: os.stat_result) -> Archive:
+        from rustfern.sources.archives import Archive, looks_like_archive
+
+        folder = FolderSource(os.path.dirname(path), self.access)
+        stamp = facts.st_mtime_ns, facts.st_size
+        archive = Archive(folder.open(folder.entry(path)), path, stamp, self.scratch)
+        top = archive.members[""].names
+        inner = next(iter(top), "")
+        if len(top) == 1 and archive.members[inner].kind == "file":
+            # A home packed in an archive in another one: what it holds stands for it.
+            with archive.open(inner) as stream:
+                head = stream.read(_HEAD_BYTES)
+            if looks_like_archive(head) and is_packed_home(inner):
+                return Archive(archive.open(inner), path, stamp, self.scratch)
+        return archive
+
+    def of(self, entry: Entry) -> Source:
+        """The source that an entry belongs to."""
+        return self.open(entry.root)
+
+    def around(self, path: str) -> Source:
+        """The source that a path lies in, when nothing else tells: its own folder, or the archive that it is in."""
+        for held in self._held():
+            if inside(path, held.root):
+                return held
+        found = _archive_of(os.path.dirname(path))
+        return self.open(found[0]) if found else FolderSource(os.path.dirname(path), self.access)
+
+    def check_root(self, root: str) -> str:
+        """A root in absolute form: a folder, an archive, or a folder in one.
+
+        Raises `WrongUsage` if it does not exist or is neither, `SourceError` if it cannot be read.
+        """
+        if not root:
+            raise WrongUsage(
+                "what is searched was given as nothing", None, "Name a folder, an archive or an attached disk"
+            )
+        path = os.path.abspath(root)
+        try:
+            mode = os.stat(path).st_mode
+        except (FileNotFoundError, NotADirectoryError) as error:
+            if self.open(path).is_folder(path):
+                return os.path.realpath(path)
+            raise WrongUsage(
+                "there is nothing at this path", path, "Name the folder, the archive or the attached disk to search"
+            ) from error
+        except (OSError, ValueError) as error:
+            what = explain(error) if isinstance(error, OSError) else str(error)
+            raise SourceError(
+                f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
+            ) from error
+        real = os.path.realpath(path)
+        if not stat.S_ISDIR(mode):
+            if stat.S_ISREG(mode) and is_archive(real):
+                self.open(real)
+                return real
+            raise WrongUsage(
+                "this is a file; a folder or an archive is searched",
+                path,
+                f"Try its folder: {show_name(os.path.dirname(path))}",
+            )
+        try:
+            with os.scandir(path):
+                pass
+        except OSError as error:
+            raise SourceError(
+                f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
+            ) from error
+        return real
+
+    def exists(self, path: str) -> bool:
+        """Whether there is anything at this path, a dangling link included; on a disk or in an archive that is open."""
+        if os.path.lexists(path):
+            return True
+        return any(held.exists(path) for held in self._held() if inside(path, held.root))
+
+    def is_file(self, path: str) -> bool:
+        """Whether this is a regular file, or a link to one; on a disk or in an archive."""
+        if os.path.isfile(path):
+            return True
+        source = self.around(os.path.abspath(path))
+        try:
+            return not isinstance(source, FolderSource) and source.entry(os.path.abspath(path)).is_file
+        except SourceError:
+            return False
+
+    def is_folder(self, path: str) -> bool | None:
+        """Whether this is a folder and no link to one; None if we are not allowed to know."""
+        for held in self._held():
+            if inside(path, held.root):
+                return held.is_folder(path)
+        return FolderSource.is_folder_here(path)
 
 
 def _archive_of(path: str) -> tuple[str, os.stat_result] | None:
@@ -97,87 +208,6 @@ def is_archive(path: str) -> bool:
         return False
 
 
-def source_of(entry: Entry) -> Source:
-    """The source that an entry belongs to."""
-    return open_source(entry.root)
-
-
-def around(path: str) -> Source:
-    """The source that a path lies in, when nothing else tells: its own folder, or the archive that it is in."""
-    for held in list(_open.values()):
-        if inside(path, held.root):
-            return held
-    found = _archive_of(os.path.dirname(path))
-    return open_source(found[0]) if found else FolderSource(os.path.dirname(path))
-
-
 def on_disk(path: str) -> bool:
     """Whether there is anything at this path outside of archives."""
     return os.path.lexists(path)
-
-
-def check_root(root: str) -> str:
-    """A root in absolute form: a folder, an archive, or a folder in one.
-
-    Raises `WrongUsage` if it does not exist or is neither, `SourceError` if it cannot be read.
-    """
-    if not root:
-        raise WrongUsage("what is searched was given as nothing", None, "Name a folder, an archive or an attached disk")
-    path = os.path.abspath(root)
-    try:
-        mode = os.stat(path).st_mode
-    except (FileNotFoundError, NotADirectoryError) as error:
-        if open_source(path).is_folder(path):
-            return os.path.realpath(path)
-        raise WrongUsage(
-            "there is nothing at this path", path, "Name the folder, the archive or the attached disk to search"
-        ) from error
-    except (OSError, ValueError) as error:
-        what = explain(error) if isinstance(error, OSError) else str(error)
-        raise SourceError(
-            f"this cannot be read ({what})", path, "Ask for the right to read it, or attach a copy"
-        ) from error
-    real = os.path.realpath(path)
-    if not stat.S_ISDIR(mode):
-        if stat.S_ISREG(mode) and is_archive(real):
-            open_source(real)
-            return real
-        raise WrongUsage(
-            "this is a file; a folder or an archive is searched",
-            path,
-            f"Try its folder: {show_name(os.path.dirname(path))}",
-        )
-    try:
-        with os.scandir(path):
-            pass
-    except OSError as error:
-        raise SourceError(
-            f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
-        ) from error
-    return real
-
-
-def exists(path: str) -> bool:
-    """Whether there is anything at this path, a dangling link included; on a disk or in an archive that is open."""
-    if os.path.lexists(path):
-        return True
-    return any(held.exists(path) for held in list(_open.values()) if inside(path, held.root))
-
-
-def is_file(path: str) -> bool:
-    """Whether this is a regular file, or a link to one; on a disk or in an archive."""
-    if os.path.isfile(path):
-        return True
-    source = around(os.path.abspath(path))
-    try:
-        return not isinstance(source, FolderSource) and source.entry(os.path.abspath(path)).is_file
-    except SourceError:
-        return False
-
-
-def is_folder(path: str) -> bool | None:
-    """Whether this is a folder and no link to one; None if we are not allowed to know."""
-    for held in list(_open.values()):
-        if inside(path, held.root):
-            return held.is_folder(path)
-    return FolderSource.is_folder_here(path)

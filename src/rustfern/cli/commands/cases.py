@@ -10,9 +10,11 @@ import click
 
 from rustfern.cases import manage
 from rustfern.cases.case_file import CaseFile
+from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, paths_option, print_json
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
+from rustfern.operations import schema
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -80,12 +82,11 @@ def command(
 def _list(as_json: bool) -> int:
     rows = manage.cases()
     if as_json:
-        print_json({"schema": "rustfern/cases-1", "cases": [manage.facts(row) for row in rows]})
+        print_json(schema.cases(rows))
         return 0 if rows else 1
     from rich.text import Text
 
     from rustfern.cli.screen.console import FERN, PALE, SLATE, bullet, next_steps, out, short_path, size
-    from rustfern.core.times import format_time
 
     console = out()
     if not rows:
@@ -97,7 +98,7 @@ def _list(as_json: bool) -> int:
         line = Text()
         line.append(" ▶ " if row.used else "   ", style=f"bold {FERN}")
         line.append(f"{number:>3}  ", style=f"bold {SLATE}")
-        line.append(f"{format_time(row.made)}  ", style="bold" if row.used else "")
+        line.append(f"{this_run().clock.format_time(row.made)}  ", style="bold" if row.used else "")
         line.append("search not finished" if row.lost is None else f"{row.lost} lost, {row.restored} restored")
         line.append(f"  {size(row.size)}", style=PALE)
         if row.ticket:
@@ -123,22 +124,7 @@ def _show(path: str, as_json: bool, show_log: bool, go_on: bool, forgotten: bool
         file.close()
     row = manage.row_of(path)
     if as_json:
-        print_json(
-            {
-                "schema": "rustfern/case-1",
-                **manage.facts(row),
-                "consent": told["consent"],
-                "log": [
-                    {
-                        "began": each.began.isoformat(),
-                        "ended": each.ended.isoformat(),
-                        "says": list(each.says),
-                        "status": each.status,
-                    }
-                    for each in done
-                ],
-            }
-        )
+        print_json(schema.case(row, told["consent"], done))
         return
     from rustfern.cli.screen.console import bullet, fact, heading, next_steps, out, short_path, size
 
@@ -171,18 +157,18 @@ def _log(console: Console, done: list[manage.LogEntry]) -> None:
     from rich.text import Text
 
     from rustfern.cli.screen.console import PALE, bullet, heading
-    from rustfern.core.times import local
 
+    clock = this_run().clock
     heading(console, "What was done")
     if not done:
         bullet(console, "nothing was noted")
     for each in done:
         line = Text()
-        line.append(f"   {local(each.began):%Y-%m-%d %H:%M:%S}", style=PALE)
+        line.append(f"   {clock.local(each.began):%Y-%m-%d %H:%M:%S}", style=PALE)
         if each.status is None:
             line.append(f"   {show_name(each.says[0])}", style="italic")
         else:
-            line.append(f" to {local(each.ended):%H:%M:%S}  ", style=PALE)
+            line.append(f" to {clock.local(each.ended):%H:%M:%S}  ", style=PALE)
             line.append(f"rustfern {show_name(shlex.join(each.says))}", style="bold")
             line.append(f"  (status {each.status})", style=PALE)
         console.print(line, soft_wrap=True)

@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, paths_option, print_json
+from rustfern.operations import schema
 from rustfern.operations.check import Checked, alarm, check_paths
 
 if TYPE_CHECKING:
@@ -35,30 +37,14 @@ def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
 
     Exit status: 0 all are intact, 1 at least one is not, 2 wrong usage.
     """
-    found = list(check_paths(paths, recursive=recursive))
+    found = list(check_paths(paths, recursive=recursive, session=this_run().session))
     if as_json:
-        print_json({"schema": "rustfern/check-1", "files": [_fields(item) for item in found], "alarm": alarm(found)})
+        print_json(schema.checked(found, alarm(found, this_run().clock)))
     else:
         from rustfern.cli.screen.console import out
 
         _show(out(), found)
     return 0 if found and all(item.content.state == "intact" for item in found) else 1
-
-
-def _fields(item: Checked) -> dict[str, object]:
-    content = item.content
-    return {
-        "path": item.path,
-        "format": content.format,
-        "class": item.doc_class,
-        "extension_right": item.extension_right,
-        "state": str(content.state),
-        "reason": content.reason,
-        "size": content.size,
-        "words": content.words,
-        "amounts": dict(content.amounts),
-        "hindrances": list(item.hindrances),
-    }
 
 
 def _show(console: Console, found: list[Checked]) -> None:
@@ -68,7 +54,7 @@ def _show(console: Console, found: list[Checked]) -> None:
     from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, next_steps, shell_word, short_path, size
     from rustfern.formats.format_table import extension_of, format_of_extension, title_of
 
-    if danger := alarm(found):
+    if danger := alarm(found, this_run().clock):
         bullet(console, f"! {danger}", f"bold {RUST}", indent=0)
     counts = {state: sum(item.content.state == state for item in found) for state in _ORDER}
     said = ", ".join(f"{count} {state}" for state, count in counts.items() if count)

@@ -8,12 +8,15 @@ import click
 
 from rustfern.cases.lookup import find_copy
 from rustfern.cli.commands import restore as restoring_command
-from rustfern.cli.commands import scan as scanning_command
+from rustfern.cli.context import this_run
+from rustfern.cli.screen import scan_answer
 from rustfern.cli.screen.console import SLATE, next_steps, out, own_name, shell_word
+from rustfern.cli.screen.progress import run_scan
 from rustfern.core.model import Hints
 from rustfern.demo.disk import lay_out
 from rustfern.operations.restore import restore
 from rustfern.operations.session import open_case
+from rustfern.selection.wording import notice
 
 DISK = "marlow-quay-disk"
 _RESTORED = "marlow-quay-restored"
@@ -44,17 +47,19 @@ def command(target: str) -> int:
     _say(console, f"scan {shell_word(target)}")
     file, notices = open_case(None, [disk])
     try:
-        answer = scanning_command.run_scan([disk], Hints(), file, quiet=False)
-        scanning_command.show(console, answer, [target], everything=False, next_command=False)
+        answer = run_scan([disk], Hints(), file, quiet=False)
+        scan_answer.show(console, answer, [target], everything=False, next_command=False)
         first = next((document for document in answer.documents if document.verdict.best is not None), None)
         if first is not None:
             _say(console, f"restore {first.number} --to {shell_word(os.path.relpath(aside))}")
-            done, refused = restore([find_copy(file, str(first.number))], aside, file, [disk])
+            done, refused = restore(
+                [find_copy(file, str(first.number))], aside, file, [disk], session=this_run().session
+            )
             restoring_command.show(console, done, refused)
     finally:
         file.close()
-    for notice in notices:
-        console.print(Text(f"! {notice}"))
+    for each in notices:
+        console.print(Text(f"! {notice(each)}"))
     steps = [
         ("look 2", "the life of document 2, and why its best copy is the best"),
         (f"restore 2 3 --to {shell_word(os.path.relpath(aside))}", "restore more"),

@@ -14,6 +14,7 @@ import click
 from rustfern.cases import manage
 from rustfern.cases.case_file import CaseFile
 from rustfern.cases.location import case_in_use
+from rustfern.cli.context import Run, this_run
 from rustfern.cli.options import CLASSES
 from rustfern.cli.time_types import TIME
 from rustfern.core.errors import CaseError, NotFound, RustFernError, WrongUsage
@@ -22,7 +23,6 @@ from rustfern.operations.live import live_roots
 from rustfern.operations.session import state_is_inside
 from rustfern.selection.ranking import fits
 from rustfern.sources.kept_folder import is_kept
-from rustfern.sources.registry import is_folder
 
 _SITUATIONS = {
     "crashed": "the program or the machine stopped before it was saved",
@@ -183,7 +183,7 @@ def _person(roots: Sequence[str]) -> str | None:
     """Which of the people whose homes are there."""
     from rustfern.operations.ready import ready
 
-    people = sorted({home.person for home in ready(roots or None, None, None).homes})
+    people = sorted({home.person for home in ready(roots or None, session=this_run().session).homes})
     if len(people) < 2:
         return None
     choices = {name: show_name(name) for name in people} | {"": "all of them"}
@@ -207,15 +207,16 @@ def _run(*words: str) -> int:
     from rustfern.cli import main, note_done, print_error
 
     began = datetime.now(UTC)
+    run = Run()
     _say(f"\n$ rustfern {shlex.join(words)}", "bold cyan")
     try:
-        status = main(list(words), standalone_mode=False)
+        status = main(list(words), standalone_mode=False, obj=run)
     except RustFernError as error:
         print_error(error)
         status = error.exit_status
     status = status if isinstance(status, int) else 0
     sys.stdout.flush()
-    note_done(words, began, status)
+    note_done(run, words, began, status)
     return status
 
 
@@ -236,7 +237,7 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
     if _run("keep", *answers.roots, *who, "--to", kept) == 2:
         return 2
     # What was kept stands for what may vanish; all else is read where it is.
-    places = [kept] if is_folder(kept) and is_kept(kept) else answers.roots
+    places = [kept] if this_run().session.sources.is_folder(kept) and is_kept(kept) else answers.roots
     case = _own_case(answers)
     before = _case_in_use()
     scanned = _run("scan", *places, *who, *_hints(answers), *case)
@@ -267,7 +268,7 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
 
 def _own_case(answers: _Answers) -> list[str]:
     """A case beside what is restored, where the usual folder of the cases lies in what is searched."""
-    roots = [os.path.realpath(root) for root in answers.roots or live_roots()]
+    roots = [os.path.realpath(root) for root in answers.roots or live_roots(this_run().session.sources)]
     if not state_is_inside(roots):
         return []
     stamp = f"{datetime.now(UTC):%Y%m%d-%H%M%S}"
@@ -309,17 +310,17 @@ def _first(case: str, answers: _Answers) -> str | None:
     """The document that the search puts first, if it fits the name that was told: what was not asked for is never restored."""
     file = CaseFile.open(case)
     try:
-        lost = [document for document in file.documents() if document["situation"] != "nothing-lost"]
+        lost = [document for document in file.documents() if document.is_lost]
     finally:
         file.close()
     if answers.document:
-        fitting = [d for d in lost if fits(answers.document, d["name"], d["original"])]
+        fitting = [d for d in lost if fits(answers.document, d.name, d.original)]
         if lost and not fitting:
-            others = "; ".join(f"{d['id']}  {show_name(d['name'])}" for d in lost[:8])
+            others = "; ".join(f"{d.id}  {show_name(d.name)}" for d in lost[:8])
             raise NotFound(
                 f"no lost document is called {show_name(answers.document)}, so nothing was restored", None,
                 f"Lost documents found: {others}. Restore one by its number: rustfern restore NUMBER --to DIR",
             )  # fmt: skip
         lost = fitting
     # A new case numbers its documents in the order in which the search puts them.
-    return str(lost[0]["id"]) if lost else None
+    return str(lost[0].id) if lost else None

@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, print_json, warn_same_disk
-from rustfern.core.paths import show_name
+from rustfern.operations import schema
 from rustfern.operations.keep import Keeping, keep
+from rustfern.selection.wording import notice
 from rustfern.sources.kept_folder import EARLIER
 
 if TYPE_CHECKING:
@@ -46,23 +48,17 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
     """
     from rustfern.operations.live import live_roots
 
-    warn_same_disk(target, roots or live_roots())
-    from rustfern.cli.commands.scan import Progress
+    session = this_run().session
+    warn_same_disk(target, roots or live_roots(session.sources))
+    from rustfern.cli.screen.progress import Progress
 
     if as_json or not sys.stderr.isatty():
-        done = keep(roots or None, target, person, short_lived=short_lived)
+        done = keep(roots or None, target, person, short_lived=short_lived, session=session)
     else:
         with Progress() as progress:
-            done = keep(roots or None, target, person, short_lived=short_lived, observer=progress)
+            done = keep(roots or None, target, person, short_lived=short_lived, observer=progress, session=session)
     if as_json:
-        print_json(
-            {
-                "schema": "rustfern/keep-1", "folder": done.folder, "taken": done.taken, "before": done.before,
-                "bytes": done.bytes, "kinds": done.by_kind, "changing": done.changing, "left": done.left, "earlier": done.earlier,
-                "warnings": done.warnings,
-                "problems": [{"path": p.path, "message": p.message} for p in done.problems],
-            }
-        )  # fmt: skip
+        print_json(schema.kept(done))
     else:
         from rustfern.cli.screen.console import out
 
@@ -78,7 +74,7 @@ def _show(console: Console, done: Keeping, target: str) -> None:
     from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, heading, next_steps, shell_word, size
 
     for warning in done.warnings:
-        console.print(Text(f"! {show_name(warning)}", style=f"bold {RUST}"))
+        console.print(Text(f"! {notice(warning)}", style=f"bold {RUST}"))
     good = not done.left
     count = done.taken + done.before
     if not count and good:

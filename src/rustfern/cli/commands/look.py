@@ -6,22 +6,22 @@ import dataclasses
 import os
 import re
 from collections.abc import Sequence
-from typing import Any
 
 import click
 
 from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import find_copy
 from rustfern.cli.complete import complete_what
+from rustfern.cli.context import this_run
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
+from rustfern.core.answers import LookAnswer
 from rustfern.core.errors import NotFound, SourceError
 from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
+from rustfern.operations import schema
+from rustfern.operations.life import Event
 from rustfern.operations.look import WHOLE_CHARACTERS, Preview, picture, recording, see, see_file
 from rustfern.operations.session import set_scratch_outside_of
-from rustfern.reports.life import Event
-from rustfern.sources.registry import exists
-from rustfern.sources.registry import is_file as is_regular_file
 
 _CHARACTERS = 6_000
 
@@ -63,14 +63,15 @@ def command(
     """
     if len(what) > 2:
         raise click.UsageError("one copy is looked at, or two are compared; more were given")
+    door = this_run().session.sources
     for each in what:
-        if os.path.dirname(each) and not (exists(each) or is_regular_file(each)):
+        if os.path.dirname(each) and not (door.exists(each) or door.is_file(each)):
             raise NotFound(
                 "there is no such file", each, "Give the path of a file, or the id of a copy: rustfern look 1b"
             )
     file = None if all(is_file(each) for each in what) else case_at(case)
     roots = roots_of(file) if file is not None else []
-    set_scratch_outside_of([*roots, *(each for each in what if is_file(each))])
+    set_scratch_outside_of(this_run().session, [*roots, *(each for each in what if is_file(each))])
     try:
         keep = WHOLE_CHARACTERS if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
         found = [LookedUp.of(each, file, keep) for each in what]
@@ -89,7 +90,7 @@ def command(
 
 def is_file(what: str) -> bool:
     """Whether a word names a file rather than something in the case."""
-    return not re.fullmatch(r"\d{1,9}[a-z]{0,6}", what) and is_regular_file(what)
+    return not re.fullmatch(r"\d{1,9}[a-z]{0,6}", what) and this_run().session.sources.is_file(what)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -116,29 +117,34 @@ class LookedUp:
         """Read what a word names. Raises `NotFound`."""
         if file is None or is_file(what):
             try:
-                return cls(what, os.path.basename(what), see_file(what, keep), None)
+                return cls(what, os.path.basename(what), see_file(this_run().session.sources, what, keep), None)
             except SourceError as error:
                 raise NotFound(error.what, what, "Give the path of a file that can be read") from error
         copy = find_copy(file, what)
-        bases = tuple(other for other in file.copies(copy.number) if other.id in copy.facts["needs"])
-        return cls(copy.id, copy.document["name"], see(copy, bases, keep), copy, bases)
+        bases = tuple(other for other in file.copies(copy.number) if other.id in copy.facts.needs)
+        return cls(copy.id, copy.document.name, see(this_run().session.sources, copy, bases, keep), copy, bases)
 
     def again(self) -> LookedUp:
         """The same, with all of its text."""
-        seen = see(self.copy, self.bases, WHOLE_CHARACTERS) if self.copy else see_file(self.label, WHOLE_CHARACTERS)
+        door = this_run().session.sources
+        seen = (
+            see(door, self.copy, self.bases, WHOLE_CHARACTERS)
+            if self.copy
+            else see_file(door, self.label, WHOLE_CHARACTERS)
+        )
         return dataclasses.replace(self, seen=seen)
 
     @property
     def is_folder(self) -> bool:
         """Whether it is several files."""
-        return bool(self.copy and self.copy.facts["members"])
+        return bool(self.copy and self.copy.facts.members)
 
 
 def _life(shown: LookedUp, what: Sequence[str], file: CaseFile | None) -> list[Event]:
     """The events of a document's life if the whole document was asked for."""
     if file is None or shown.copy is None or len(what) != 1 or what[0].strip().lower() == shown.copy.id:
         return []
-    from rustfern.reports.life import events
+    from rustfern.operations.life import events
 
     return events(shown.copy.document, [copy.facts for copy in file.copies(shown.copy.number)])
 
@@ -148,13 +154,13 @@ def _draw(shown: LookedUp, life: Sequence[Event], target: str, roots: Sequence[s
         raise NotFound("a figure is made of a document's life", None, "Give its number: rustfern look 1 --figure FILE")
     from rustfern.reports.figure import draw
 
-    draw(shown.name, life, target, roots)
+    draw(this_run().session, shown.name, life, target, roots)
 
 
 def _write_picture(found: Sequence[LookedUp], target: str, roots: Sequence[str]) -> None:
     from rustfern.reports.pictures import differing, write
 
-    pictures = [picture(each.copy, each.bases, each.label) for each in found]
+    pictures = [picture(this_run().session.sources, each.copy, each.bases, each.label) for each in found]
     there = [each[0] for each in pictures if each]
     if len(there) < len(found):
         missing = next(each for each, got in zip(found, pictures, strict=True) if not got)
@@ -212,23 +218,9 @@ def find_words(pieces: Sequence[Piece], words: str) -> list[int]:
     return [at for at, piece in enumerate(pieces, 1) if all(word in fold(piece.text) for word in wanted)]
 
 
-def _as_json(shown: LookedUp, pieces: Sequence[Piece], life: Sequence[Event], hits: Sequence[int] | None) -> Any:
-    copy, content = shown.copy, shown.seen.content
-    length, tracks = recording(shown.copy, shown.bases, shown.label, content)
-    return {
-        "schema": "rustfern/look-1",
-        "document": copy.document if copy else None,
-        "copy": copy.facts if copy else None,
-        "lines": [piece.text for piece in pieces],
-        "pieces": [dataclasses.asdict(piece) for piece in pieces],
-        "parts": [dataclasses.asdict(part) for part in shown.seen.parts],
-        "recording": {"seconds": length, "tracks": tracks} if length is not None or tracks else None,
-        "problem": shown.seen.trouble,
-        "state": str(content.state) if content else None,
-        "reason": content.reason if content else None,
-        "life": [{**dataclasses.asdict(event), "when": event.when.isoformat()} for event in life],
-        "words": [{"at": at, "line": pieces[at - 1].text} for at in hits] if hits is not None else None,
-    }
+def _as_json(shown: LookedUp, pieces: Sequence[Piece], life: Sequence[Event], hits: Sequence[int] | None) -> LookAnswer:
+    found = recording(this_run().session.sources, shown.copy, shown.bases, shown.label, shown.seen.content)
+    return schema.looked(shown.copy, shown.seen, pieces, life, hits, found)
 
 
 def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None) -> int:
@@ -239,21 +231,11 @@ def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None
     found = compare_pieces(left.seen.pieces, right.seen.pieces)
     seen: Differing | None = None
     if not any(side.seen.content and side.seen.content.tokens for side in (left, right)):
-        pictures = [picture(each.copy, each.bases, each.label) for each in (left, right)]
+        pictures = [picture(this_run().session.sources, each.copy, each.bases, each.label) for each in (left, right)]
         if pictures[0] and pictures[1]:
             seen = differing(pictures[0][0], pictures[1][0])
     if as_json:
-        print_json(
-            {
-                "schema": "rustfern/look-2",
-                "left": left.label,
-                "right": right.label,
-                **{key: value for key, value in dataclasses.asdict(found).items() if key != "changes"},
-                "changes": [dataclasses.asdict(change) for change in found.changes],
-                "picture": seen.facts() if seen else None,
-                "problem": trouble,
-            }
-        )
+        print_json(schema.compared(left.label, right.label, found, seen.facts() if seen else None, trouble))
     else:
         from rustfern.cli.screen import copy_view
         from rustfern.cli.screen.comparison import show

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rustfern.cli.context import this_run
 from rustfern.cli.options import CLASSES, json_option, paths_option, print_json
+from rustfern.operations import schema
 from rustfern.operations.places import Survey, Surveyed, survey
 
 if TYPE_CHECKING:
@@ -41,10 +43,10 @@ def command(
 
         sys.stdout.write(page())
         return 0
-    found = survey(roots or None, person, doc_class)
+    found = survey(roots or None, person, doc_class, this_run().session)
     rows = [row for row in found.places if everything or row.found.status != "absent"]
     if as_json:
-        print_json({"schema": "rustfern/places-1", "places": [_fields(row) for row in rows]})
+        print_json(schema.places(rows))
     else:
         from rustfern.cli.screen.console import out
 
@@ -52,24 +54,6 @@ def command(
     if any(row.found.status == "denied" for row in found.places):
         return 3
     return 0 if any(row.found.copies for row in found.places) else 1
-
-
-def _fields(row: Surveyed) -> dict[str, object]:
-    place = row.place
-    return {
-        "place": row.found.place,
-        "what": place.what if place else "a folder of the person's own",
-        "program": place.program if place else None,
-        "kind": place.kind if place else None,
-        "person": row.home.person if row.home else None,
-        "path": row.found.path,
-        "status": row.found.status,
-        "copies": row.found.copies,
-        "by": row.found.by or None,
-        "lifetime": place.lifetime if place else None,
-        "moved_by": place.moved_by or None if place else None,
-        "sure": place.sure if place else None,
-    }
 
 
 def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: bool) -> None:

@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, print_json
+from rustfern.operations import schema
 from rustfern.operations.ready import Readiness, ready
 
 if TYPE_CHECKING:
@@ -38,9 +40,9 @@ def command(roots: tuple[str, ...], person: str | None, target: str | None, as_j
 
     Exit status: 0 ready, 1 nobody's home was found, 2 wrong usage, 3 something is denied, locked, encrypted or hibernated.
     """
-    found = ready(roots or None, person, target)
+    found = ready(roots or None, person, target, this_run().session)
     if as_json:
-        print_json(_fields(found))
+        print_json(schema.ready(found))
     else:
         from rustfern.cli.screen.console import out
 
@@ -48,43 +50,6 @@ def command(roots: tuple[str, ...], person: str | None, target: str | None, as_j
     if found.denied or found.blocked:
         return 3
     return 0 if found.homes else 1
-
-
-def _fields(found: Readiness) -> dict[str, object]:
-    from rustfern.operations.schema import stamp
-
-    return {
-        "schema": "rustfern/ready-1",
-        "roots": list(found.roots),
-        "live": found.live,
-        "homes": [{"path": h.path, "layout": str(h.layout), "person": h.person} for h in found.homes],
-        "host": found.host,
-        "zone": found.zone,
-        "clock": found.clock,
-        "programs": [
-            {
-                "name": p.name,
-                "pids": list(p.pids),
-                "documents": list(p.documents),
-                "last_autosave": stamp(p.last_autosave),
-            }
-            for p in found.programs
-        ],
-        "copies": found.copies,
-        "newest": stamp(found.newest),
-        "denied": list(found.denied),
-        "blocked": list(found.blocked),
-        "outside": [{"path": path, "by": by} for path, by in found.outside],
-        "settings": [
-            {"program": a.program, "says": a.says, "risk": a.risk, "people": list(a.people), "files": list(a.files)}
-            for a in found.advice
-        ],
-        "free": found.free,
-        "same_disk_as": found.shared_with,
-        "first": list(found.first),
-        "never": list(found.never),
-        "problems": [{"path": p.path, "message": p.message} for p in found.problems],
-    }
 
 
 def _show(console: Console, found: Readiness, target: str | None) -> None:
@@ -98,7 +63,11 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
     for program in found.programs:
         if program.documents or program.last_autosave:
             what = f" with {', '.join(show_name(d) for d in program.documents[:3])}" if program.documents else ""
-            last = f"last autosave {ago(program.last_autosave)}" if program.last_autosave else "no autosave found yet"
+            last = (
+                f"last autosave {ago(program.last_autosave, this_run().clock)}"
+                if program.last_autosave
+                else "no autosave found yet"
+            )
             console.print(
                 Text(f"! {program.name} is running{what}: do not close or end it; {last}", style=f"bold {RUST}")
             )
@@ -118,7 +87,7 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
         ", ".join(part for part in (found.host, f"zone {found.zone}" if found.zone else None) if part)
         or "name and zone not known",
     )
-    newest = f", the newest written {ago(found.newest)}" if found.newest else ""
+    newest = f", the newest written {ago(found.newest, this_run().clock)}" if found.newest else ""
     fact(console, "copies", f"{found.copies} short-lived in known folders{newest}")
     if target:
         room = f"{size(found.free)} free" if found.free is not None else "free space not known"

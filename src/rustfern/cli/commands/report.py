@@ -8,6 +8,7 @@ import click
 
 from rustfern.cases import manage
 from rustfern.cases.case_file import roots_of
+from rustfern.cli.context import this_run
 from rustfern.cli.options import case_at, case_option, json_option, print_json
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
@@ -46,13 +47,14 @@ def command(
       rustfern report --to copies.csv
       rustfern report --csv > copies.csv
     """
-    from rustfern.reports.report import CaseDetails, gather, html, table
+    from rustfern.operations.report import gather
+    from rustfern.reports.report import CaseDetails, html, table
 
     file = case_at(case)
     roots = roots_of(file)
     try:
         if as_json:
-            print_json({"schema": "rustfern/report-1", **gather(file, person)})
+            print_json(gather(file, person))
             return 0
         if as_csv:
             click.echo(table(file, person), nl=False)
@@ -69,7 +71,7 @@ def command(
         text = (
             table(file, person)
             if ending == ".csv"
-            else html(file, "record" if form == "record" else "customer", paper, person)
+            else html(file, "record" if form == "record" else "customer", paper, this_run().clock, person)
         )
     finally:
         file.close()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 import click
@@ -11,6 +10,7 @@ import click
 from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import find_copy
 from rustfern.cli.complete import complete_what
+from rustfern.cli.context import this_run
 from rustfern.cli.options import (
     case_at,
     case_option,
@@ -101,15 +101,15 @@ def command(
         if missing and not copies and not as_json:
             raise missing[0]
         if dry_run:
-            return _dry(plan(copies, wish), refused, target, as_json)
+            return _dry(plan(copies, wish, this_run().clock), refused, target, as_json)
         if copies and not roots:
             warn_same_disk(target, searched)
-        done, failed = restore(copies, target, file, searched, wish) if copies else ([], [])
+        done, failed = restore(copies, target, file, searched, wish, this_run().session) if copies else ([], [])
         refused += failed
     finally:
         file.close()
     if as_json:
-        print_json(schema.restored([_row(each) for each in done], [asdict(each) for each in refused]))
+        print_json(schema.restored(done, refused))
     else:
         from rustfern.cli.screen.console import out
 
@@ -121,27 +121,14 @@ def command(
 
 def _best_of_all(file: CaseFile) -> list[str]:
     """The numbers of all lost documents that have a best copy; what lies in a folder that is restored too is not taken twice."""
-    lost = [each for each in file.documents() if each["situation"] != "nothing-lost" and each["best"]]
-    return [str(each["id"]) for each in lost if not each.get("within")]
+    lost = [each for each in file.documents() if each.is_lost and each.best]
+    return [str(each.id) for each in lost if not each.within]
 
 
 def _dry(planned: list[Planned], refused: list[Refused], target: str, as_json: bool) -> int:
     """Say what would be written."""
     if as_json:
-        rows = [
-            {
-                "id": p.id,
-                "from": p.source,
-                "to": os.path.join(target, p.target),
-                "size": p.size,
-                "document": p.document,
-                "notes": list(p.notes),
-            }
-            for p in planned
-        ]
-        print_json(
-            {"schema": "rustfern/restore-plan-1", "planned": rows, "refused": [asdict(each) for each in refused]}
-        )
+        print_json(schema.restore_plan(planned, refused, target))
         return 3 if refused else 0
     from rich.text import Text
 
@@ -164,26 +151,18 @@ def _dry(planned: list[Planned], refused: list[Refused], target: str, as_json: b
     return 3 if refused else 0
 
 
-def _row(item: Restored) -> dict[str, object]:
-    return {
-        "id": item.id, "from": item.source, "to": item.target, "sha256": item.sha256, "state": item.state,
-        "document": item.document, "notes": list(item.notes),
-    }  # fmt: skip
-
-
 def _case(
     what: tuple[str, ...], roots: tuple[str, ...], case: str | None, to: tuple[str, bool], hints: Hints, quiet: bool
 ) -> tuple[CaseFile, list[str]]:
     """The open case and its roots; with `--in`, searched just now."""
     from rustfern.operations.session import open_case
-    from rustfern.sources.registry import check_root
 
     if roots:
         from msgspec.structs import replace
 
-        from rustfern.cli.commands.scan import run_scan
+        from rustfern.cli.screen.progress import run_scan
 
-        tops = [check_root(root) for root in roots]
+        tops = [this_run().session.sources.check_root(root) for root in roots]
         warn_same_disk(to[0], tops)
         check_target(to[0], tops, allow_inside=to[1])
         if hints.document is None and what and not what[0].isdigit():

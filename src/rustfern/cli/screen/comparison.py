@@ -9,12 +9,12 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from rustfern.cli.context import this_run
 from rustfern.cli.screen.console import FERN, PALE, RUST, SLATE, WARN, heading, next_steps
 from rustfern.core.model import Content
 from rustfern.core.paths import show_name
-from rustfern.core.times import format_time
+from rustfern.operations.life import Event, column
 from rustfern.operations.text_diff import Change, Comparison
-from rustfern.reports.life import Event, column
 
 if TYPE_CHECKING:
     from rustfern.reports.pictures import Differing
@@ -146,5 +146,5 @@ def show_life(console: Console, life: Sequence[Event]) -> None:
         line.append("─" * at, style=PALE)
         line.append("▶" if event.chosen else _MARKS.get(event.kind, "◆"), style=style)
         line.append(" " * (width - at))
-        line.append(format_time(event.when), style=style or PALE)
+        line.append(this_run().clock.format_time(event.when), style=style or PALE)
         console.print(line, soft_wrap=True)

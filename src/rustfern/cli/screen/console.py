@@ -11,14 +11,13 @@ from datetime import UTC, datetime, timedelta
 from rich.console import Console
 from rich.text import Text
 
+from rustfern.cli.context import this_run
 from rustfern.core.paths import show_name
-from rustfern.core.times import format_time, near
+from rustfern.core.times import from_stamp
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
 _LABEL = 12
-full_paths = False
-"""Whether paths are shown in full (`--full-paths`)."""
 
 
 class _Piped(Console):
@@ -60,16 +59,12 @@ def size(count: int | None) -> str:
 
 def moment(stamp: str | None) -> str:
     """A UTC stamp of the contract by the wall clock that people are told of."""
-    return format_time(_utc(stamp)) if stamp else "time unknown"
-
-
-def _utc(stamp: str) -> datetime:
-    return datetime.strptime(stamp, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
+    return this_run().clock.format_time(from_stamp(stamp)) if stamp else "time unknown"
 
 
 def day_of(stamp: str | None) -> str:
     """What people call the day of a UTC stamp (yesterday, Thursday), nothing if it is long ago."""
-    return near(_utc(stamp), datetime.now(UTC)) if stamp else ""
+    return this_run().clock.near(from_stamp(stamp), datetime.now(UTC)) if stamp else ""
 
 
 def moment_said(stamp: str | None) -> str:
@@ -109,7 +104,9 @@ def wrong_clock(error: timedelta | None) -> str:
 def short_path(path: str, room: int) -> str:
     """A path for showing, shortened in the middle to `room` characters; its end is what tells it apart."""
     text = show_name(path)
-    if full_paths or len(text) <= room:
+    if len(text) <= room or this_run().full_paths:
+        return text
+    if len(text) <= room:
         return text
     head, tail = text.split("/", 2)[:2], text
     start = "/".join(head)

@@ -11,6 +11,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from rustfern.cli.context import this_run
 from rustfern.cli.screen import text_view
 from rustfern.cli.screen.console import (
     FERN,
@@ -28,12 +29,13 @@ from rustfern.cli.screen.console import (
     size,
 )
 from rustfern.cli.screen.document_view import HAPPENED, copy_line
+from rustfern.core.answers import CopyAnswer
 from rustfern.core.model import Content, State
 from rustfern.core.paths import show_name
 from rustfern.formats.format_table import class_of, extension_right, title_of
 from rustfern.formats.text_sink import Piece, words_of
+from rustfern.operations.life import Event
 from rustfern.operations.look import picture, recording, text
-from rustfern.reports.life import Event
 
 if TYPE_CHECKING:
     from rustfern.cli.commands.look import LookedUp
@@ -50,9 +52,9 @@ def show(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
         heading(console, show_name(shown.name))
         _file_facts(console, shown)
     else:
-        document, best = copy.document, copy.document["best"] == copy.id
-        title = Text(f"{show_name(document['name'])}", style="bold")
-        title.append(f"   {HAPPENED[document['situation']]}", style=PALE)
+        document, best = copy.document, copy.document.best == copy.id
+        title = Text(f"{show_name(document.name)}", style="bold")
+        title.append(f"   {HAPPENED[document.situation]}", style=PALE)
         console.print(title, soft_wrap=True)
         console.print(copy_line(copy.facts, document, best, console.width), soft_wrap=True)
         if life:
@@ -63,9 +65,9 @@ def show(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
             _facts(console, shown, copy.facts)
         if best:
             heading(console, "Why it is the best")
-            for reason in document["why"]:
+            for reason in document.why:
                 bullet(console, reason)
-        for note in [*copy.facts["notes"], *(document["warnings"] if best else [])]:
+        for note in [*copy.facts.notes, *(document.warnings if best else [])]:
             bullet(console, f"! {note}", WARN)
     _content(console, shown, bool(life))
     if shown.seen.trouble:
@@ -81,7 +83,7 @@ def written(console: Console, what: str, path: str) -> None:
 
 def _content(console: Console, shown: LookedUp, short: bool) -> None:
     pieces, content = shown.seen.pieces, shown.seen.content
-    folder = bool(shown.copy and shown.copy.facts["members"])
+    folder = bool(shown.copy and shown.copy.facts.members)
     what = "Files in it" if folder else f"First lines of {shown.copy.id}" if short and shown.copy else "First lines"
     if pieces:
         there = text_view.sections(pieces)
@@ -95,7 +97,7 @@ def _content(console: Console, shown: LookedUp, short: bool) -> None:
         if next(lines, None) is not None:
             console.print(Text("   …", style=PALE))
     _stops(console, content)
-    found = None if folder else picture(shown.copy, shown.bases, shown.label)
+    found = None if folder else picture(this_run().session.sources, shown.copy, shown.bases, shown.label)
     if found:
         from rustfern.cli.screen import picture as pictures
 
@@ -140,26 +142,26 @@ def _amounts(console: Console, amounts: Any) -> None:
         fact(console, "amounts", ", ".join(f"{count} {name}" for name, count in amounts.items()))
 
 
-def _facts(console: Console, shown: LookedUp, facts: dict[str, Any]) -> None:
+def _facts(console: Console, shown: LookedUp, facts: CopyAnswer) -> None:
     heading(console, "What it is")
-    what = title_of(facts["format"]) if facts["format"] else "folder" if facts["members"] else "of unknown format"
-    by = "the document itself" if facts["written_from"] == "content" else f"{facts['written_from']} date"
-    fact(console, "what", f"{facts['kind']} copy, {what}, {size(facts['size'])}")
-    fact(console, "where", short_path(facts["path"], 3 * console.width))
-    fact(console, "state", f"{facts['state']}: {facts['reason']}")
+    what = title_of(facts.format) if facts.format else "folder" if facts.members else "of unknown format"
+    by = "the document itself" if facts.written_from == "content" else f"{facts.written_from} date"
+    fact(console, "what", f"{facts.kind} copy, {what}, {size(facts.size)}")
+    fact(console, "where", short_path(facts.path, 3 * console.width))
+    fact(console, "state", f"{facts.state}: {facts.reason}")
     _parts(console, shown)
-    fact(console, "written", f"{moment_said(facts['written'])}, by the {by.removeprefix('the ')}")
-    for clock, told in facts["clocks"].items():
-        if told != facts["written"]:
+    fact(console, "written", f"{moment_said(facts.written)}, by the {by.removeprefix('the ')}")
+    for clock, told in facts.clocks.items():
+        if told != facts.written:
             fact(console, "", f"{moment_said(told)}, by the {clock} date")
-    for name in ("title", "author"):
-        if facts[name]:
-            fact(console, name, facts[name])
-    _amounts(console, facts["amounts"])
+    for name, said in (("title", facts.title), ("author", facts.author)):
+        if said:
+            fact(console, name, said)
+    _amounts(console, facts.amounts)
     _recording(console, shown)
     heading(console, "Why it belongs to this document")
-    for piece in sorted(facts["evidence"], key=lambda p: -p["weight"]):
-        fact(console, f"{piece['weight']:+.1f}", piece["text"])
+    for piece in sorted(facts.evidence, key=lambda p: -p.weight):
+        fact(console, f"{piece.weight:+.1f}", piece.text)
 
 
 def _parts(console: Console, shown: LookedUp) -> None:
@@ -175,7 +177,7 @@ def _parts(console: Console, shown: LookedUp) -> None:
 
 
 def _recording(console: Console, shown: LookedUp) -> None:
-    seconds, tracks = recording(shown.copy, shown.bases, shown.label, shown.seen.content)
+    seconds, tracks = recording(this_run().session.sources, shown.copy, shown.bases, shown.label, shown.seen.content)
     if seconds is not None:
         minutes, rest = divmod(round(seconds), 60)
         length = f"{minutes // 60} h {minutes % 60} min {rest} s" if minutes >= 60 else f"{minutes} min {rest} s"
@@ -200,8 +202,8 @@ def _next(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
     elif len(shown.seen.pieces) > 1:
         steps.append((f"look {copy.id} --text", "all of its text"))
     next_steps(console, steps)
-    if copy.document["best"] and copy.document["best"] != copy.id:
-        console.print(Text(f"   The best copy is {copy.document['best']}.", style=f"bold {FERN}"))
+    if copy.document.best and copy.document.best != copy.id:
+        console.print(Text(f"   The best copy is {copy.document.best}.", style=f"bold {FERN}"))
 
 
 def page(pieces: Sequence[Piece], shown: LookedUp, *, streamed: bool) -> None:
@@ -211,7 +213,7 @@ def page(pieces: Sequence[Piece], shown: LookedUp, *, streamed: bool) -> None:
 
     def source() -> Iterator[Piece]:
         read: list[Piece | Content] = [*pieces, *([shown.seen.content] if shown.seen.content else [])]
-        for item in text(shown.copy, shown.bases, shown.label) if streamed else iter(read):
+        for item in text(this_run().session.sources, shown.copy, shown.bases, shown.label) if streamed else iter(read):
             if isinstance(item, Piece):
                 yield item
             elif item.state is State.DAMAGED:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from typing import Any
 
 from rich.console import Console
 from rich.text import Text
@@ -21,10 +20,9 @@ from rustfern.cli.screen.console import (
     short_path,
     size,
 )
+from rustfern.core.answers import CopyAnswer, DocumentAnswer
 from rustfern.core.paths import show_name
 from rustfern.matching.evidence.weights import in_words
-
-Json = dict[str, Any]
 
 HAPPENED = {
     "crashed": "ended without saving",
@@ -45,138 +43,136 @@ _WIDE = 100
 _STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
 
 
-def what_happened(document: Json) -> str:
+def what_happened(document: DocumentAnswer) -> str:
     """One sentence: what happened, by which lock or record, and when."""
-    locks = document["locks"]
+    locks = document.locks
     if locks:
         lock = locks[0]
-        who = f"{show_name(lock['owner'])} had it open" if lock["owner"] else "It was open"
-        where = f" on {show_name(lock['host'])}" if lock["host"] else ""
-        live = ", and it still is open" if lock["live"] else ""
-        return f"{who}{where} since {moment_said(lock['opened'])} (lock){live}."
-    records = document["records"]
+        who = f"{show_name(lock.owner)} had it open" if lock.owner else "It was open"
+        where = f" on {show_name(lock.host)}" if lock.host else ""
+        live = ", and it still is open" if lock.live else ""
+        return f"{who}{where} since {moment_said(lock.opened)} (lock){live}."
+    records = document.records
     if records:
-        says = str(records[-1].get("says", ""))
+        says = str(records[-1].says)
         return says[:1].upper() + says[1:] + "."
-    if document["situation"] == "never-saved" and all(copy["kind"] == "temporary" for copy in document["copies"]):
+    if document.situation == "never-saved" and all(copy.kind == "temporary" for copy in document.copies):
         return "A working copy; which document it is of could not be shown."
-    if document["situation"] == "never-saved":
+    if document.situation == "never-saved":
         return "It was never saved under a name; a draft was kept."
-    if document["situation"] == "deleted":
+    if document.situation == "deleted":
         return "Its original is not there any more."
-    if document["situation"] == "wont-open":
-        saved = next((copy for copy in document["copies"] if copy["kind"] == "saved"), None)
+    if document.situation == "wont-open":
+        saved = next((copy for copy in document.copies if copy.kind == "saved"), None)
         return (
             "The saved file could not be read."
-            if saved and saved["state"] == "unreadable"
+            if saved and saved.state == "unreadable"
             else "The saved file is damaged."
         )
-    if document["situation"] == "diverged":
+    if document.situation == "diverged":
         return "Work went on in the saved file after an autosave that it never took over."
-    if document["situation"] == "overwritten":
+    if document.situation == "overwritten":
         return "The saved file holds other content than its earlier version."
     return ""
 
 
-def _difference(copy: Json, document: Json) -> str:
-    if copy["same_as"]:
-        return f"same as {copy['same_as']}"
-    found = copy.get("differs_from_saved")
-    if copy["kind"] != "saved" and found and copy["state"] == "intact":
-        if not found["more"] and not found["fewer"]:
+def _difference(copy: CopyAnswer, document: DocumentAnswer) -> str:
+    if copy.same_as:
+        return f"same as {copy.same_as}"
+    found = copy.differs_from_saved
+    if copy.kind != "saved" and found and copy.state == "intact":
+        if not found.more and not found.fewer:
             return "same words"
-        more, fewer = found["more"], found["fewer"]
+        more, fewer = found.more, found.fewer
         return f"+{more} −{fewer} words" if more and fewer else f"+{more} words" if more else f"−{fewer} words"
-    if copy["words"] is not None:
-        return f"{copy['words']} words"
-    if copy["members"]:
-        return f"{len(copy['members'])} files"
+    if copy.words is not None:
+        return f"{copy.words} words"
+    if copy.members:
+        return f"{len(copy.members)} files"
     return ""
 
 
-def copy_line(copy: Json, document: Json, best: bool, width: int) -> Text:
+def copy_line(copy: CopyAnswer, document: DocumentAnswer, best: bool, width: int) -> Text:
     """One copy on one line; the best one carries a mark that colour only strengthens."""
     line = Text("  ")
     line.append("▶ " if best else "  ", style=f"bold {FERN}")
     strong = "bold" if best else ""
-    line.append(f"{copy['id']:<4}", style=f"bold {SLATE}" if best else SLATE)
-    line.append(f"{copy['kind']:<10}", style=strong)
-    line.append(f"{moment(copy['written']):<17}", style=strong)
+    line.append(f"{copy.id:<4}", style=f"bold {SLATE}" if best else SLATE)
+    line.append(f"{copy.kind:<10}", style=strong)
+    line.append(f"{moment(copy.written):<17}", style=strong)
     if width >= _DAYS:
-        line.append(f"{day_of(copy['written']):<9}", style=PALE)
-    line.append(f"{size(copy['size']):>7}  ", style=strong)
-    line.append(f"{copy['state']:<11}", style=f"{strong} {_STATES[copy['state']]}")
+        line.append(f"{day_of(copy.written):<9}", style=PALE)
+    line.append(f"{size(copy.size):>7}  ", style=strong)
+    line.append(f"{copy.state:<11}", style=f"{strong} {_STATES[copy.state]}")
     line.append(f"{_difference(copy, document):<16}", style=strong)
     if best:
         line.append(" BEST ", style=f"reverse bold {FERN}")
         if width >= _ROOMY:
-            line.append(f" {in_words(copy['confidence'])}", style=f"bold {FERN}")
-    elif copy["kind"] != "saved" and width >= _ROOMY:
-        line.append(in_words(copy["confidence"]), style=PALE)
+            line.append(f" {in_words(copy.confidence)}", style=f"bold {FERN}")
+    elif copy.kind != "saved" and width >= _ROOMY:
+        line.append(in_words(copy.confidence), style=PALE)
     return line
 
 
-def strongest(copy: Json) -> str:
+def strongest(copy: CopyAnswer) -> str:
     """The strongest reason why a copy belongs to its document."""
-    pieces = sorted(copy["evidence"], key=lambda piece: -piece["weight"])
-    return str(pieces[0]["text"]) if pieces else ""
+    pieces = sorted(copy.evidence, key=lambda piece: -piece.weight)
+    return pieces[0].text if pieces else ""
 
 
-def title_line(console: Console, document: Json) -> None:
+def title_line(console: Console, document: DocumentAnswer) -> None:
     """Number, name, and at the right edge what happened."""
-    tag = HAPPENED[document["situation"]]
+    tag = HAPPENED[document.situation]
     left = Text()
-    left.append(f"{document['id']:>2} ", style=f"bold {SLATE}")
-    left.append(f" {show_name(document['name'])}", style="bold")
+    left.append(f"{document.id:>2} ", style=f"bold {SLATE}")
+    left.append(f" {show_name(document.name)}", style="bold")
     label = f" {tag.upper()} "
     room = min(console.width, _WIDE) - left.cell_len - len(label) - 1
     left.append(" " * max(room, 2))
-    left.append(label, style=f"bold {WARN}" if document["situation"] != "nothing-lost" else PALE)
+    left.append(label, style=f"bold {WARN}" if document.is_lost else PALE)
     console.print(left, soft_wrap=True)
 
 
-def short_block(console: Console, document: Json) -> None:
+def short_block(console: Console, document: DocumentAnswer) -> None:
     """A document in two lines: its name, and its best copy."""
     title_line(console, document)
-    best = next((copy for copy in document["copies"] if copy["id"] == document["best"]), None)
+    best = next((copy for copy in document.copies if copy.id == document.best), None)
     if best is not None:
         console.print(copy_line(best, document, True, console.width), soft_wrap=True)
-        for warning in document["warnings"][:1]:
+        for warning in document.warnings[:1]:
             bullet(console, f"! {warning}", WARN, indent=8)
     else:
-        there = ", ".join(f"{copy['id']} {copy['kind']} {copy['state']}" for copy in document["copies"][:3])
+        there = ", ".join(f"{copy.id} {copy.kind} {copy.state}" for copy in document.copies[:3])
         text = f"no whole copy of it was found ({there or 'only traces'})"
         console.print(Text(f"    {text}", style=f"bold {RUST}"), soft_wrap=True)
 
 
-def document_block(console: Console, document: Json, root: str | None) -> None:
+def document_block(console: Console, document: DocumentAnswer, root: str | None) -> None:
     """Name and situation, what happened, each copy with the best one marked, warnings."""
     title_line(console, document)
     sentence = what_happened(document)
     if sentence:
         bullet(console, sentence, indent=4)
-    place = document["original"] or document["original_recorded"]
+    place = document.original or document.original_recorded
     if place:
         folder = os.path.dirname(place)
         if root and folder.startswith(root):
             folder = folder[len(root) :].lstrip("/") or "."
-        gone = (
-            "" if document["original_exists"] else "it was in " if document["original"] else "not in what is searched: "
-        )
+        gone = "" if document.original_exists else "it was in " if document.original else "not in what is searched: "
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
-    for copy in document["copies"]:
-        best = copy["id"] == document["best"]
+    for copy in document.copies:
+        best = copy.id == document.best
         console.print(copy_line(copy, document, best, console.width), soft_wrap=True)
-        if best and copy["kind"] != "saved":
-            sure = "" if console.width >= _ROOMY else f"{in_words(copy['confidence'])}: "
+        if best and copy.kind != "saved":
+            sure = "" if console.width >= _ROOMY else f"{in_words(copy.confidence)}: "
             bullet(console, sure + strongest(copy), PALE, indent=8)
-        elif copy["state"] in ("damaged", "unreadable"):
-            bullet(console, copy["reason"], PALE, indent=8)
-        elif copy["extension_right"] is False:
-            bullet(console, f"its content is {copy['format']}, whatever its name says", PALE, indent=8)
-    if document["best"] is None:
+        elif copy.state in ("damaged", "unreadable"):
+            bullet(console, copy.reason, PALE, indent=8)
+        elif copy.extension_right is False:
+            bullet(console, f"its content is {copy.format}, whatever its name says", PALE, indent=8)
+    if document.best is None:
         console.print(Text("    no whole copy of it was found", style=f"bold {RUST}"))
-        for reason in document["why"]:
+        for reason in document.why:
             bullet(console, reason, indent=4)
-    for warning in document["warnings"]:
+    for warning in document.warnings:
         bullet(console, f"! {warning}", WARN, indent=4)

@@ -18,7 +18,6 @@ from rustfern.core.errors import Malformed
 from rustfern.core.model import Content, Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import Gathered, TextSink, number
-from rustfern.output.temporary import private_folder
 
 _MAGIC = b"SQLite format 3\0"
 _MAX_ROWS, _MAX_TABLES = 200_000, 20_000
@@ -46,7 +45,7 @@ class Database:
             raise Malformed("the page size of the database is impossible", 16)
         if head[24:28] == head[92:96] and pages * page > size:
             raise Malformed(f"the database stops after {size} of {pages * page} bytes", size)
-        with private_folder() as folder:
+        with limits.scratch.private_folder() as folder:
             copy = folder / "database"
             stream.seek(0)
             with copy.open("wb") as out:

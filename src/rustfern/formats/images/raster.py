@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import os
 import struct
-import tempfile
 import threading
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager, suppress
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
@@ -19,7 +18,6 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, unpack
 from rustfern.formats.text_sink import TextSink
-from rustfern.output.temporary import place
 
 _COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
 _SILENCE = threading.Lock()
@@ -223,21 +221,27 @@ def _layers(data: Data) -> Reading:
 def heard() -> Iterator[list[str]]:
     """The decoder of TIFF writes its complaints to the terminal by itself: they are caught, and tell of damage that it passes over."""
     said: list[str] = []
-    with _SILENCE, ExitStack() as stack:
+    if not hasattr(os, "set_blocking"):
+        yield said
+        return
+    with _SILENCE:
+        held, told = os.pipe()
         try:
-            held = stack.enter_context(tempfile.TemporaryFile(dir=place()))
+            # What finds no room in the pipe is lost: the first complaints are enough.
+            os.set_blocking(held, False)
+            os.set_blocking(told, False)
             kept = os.dup(2)
-        except OSError:
-            yield said
-            return
-        try:
-            os.dup2(held.fileno(), 2)
-            yield said
+            try:
+                os.dup2(told, 2)
+                yield said
+            finally:
+                os.dup2(kept, 2)
+                os.close(kept)
+                with suppress(BlockingIOError):
+                    said += os.read(held, 1 << 16).decode("utf-8", "replace").splitlines()
         finally:
-            os.dup2(kept, 2)
-            os.close(kept)
-            held.seek(0)
-            said += held.read(1 << 16).decode("utf-8", "replace").splitlines()
+            os.close(held)
+            os.close(told)
 
 
 def refused(data: bytes) -> str | None:

@@ -16,7 +16,6 @@ from pathlib import Path
 from typing import Any
 
 from rustfern.core.errors import Malformed
-from rustfern.output.temporary import private_folder
 from rustfern.settings.interface import SettingsFile, Value
 
 _ROOT = re.compile(r"HKEY_(?:CURRENT_USER|LOCAL_MACHINE\\SYSTEM|USERS\\[^\\]+)\\?", re.IGNORECASE)
@@ -34,7 +33,7 @@ def values(source: SettingsFile) -> Iterator[Value]:
     if len(head) < 4096:
         raise Malformed("the registry file stops inside its first block", len(head))
     bins = struct.unpack_from("<I", head, 40)[0]
-    with private_folder() as folder:
+    with source.scratch.private_folder() as folder:
         path = folder / "hive"
         with path.open("wb") as out:
             out.write(head)

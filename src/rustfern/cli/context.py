@@ -1,0 +1,44 @@
+"""What one call of the command line carries with it, kept in the context of the command that runs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from rustfern.core.times import Clock
+    from rustfern.operations.session import Session
+
+
+@dataclass
+class Run:
+    """One call: the case files that it worked in, and whether paths are shown in full (`--full-paths`)."""
+
+    cases: list[str] = field(default_factory=list)
+    full_paths: bool = False
+
+    @cached_property
+    def session(self) -> Session:
+        """The session that it works in."""
+        from rustfern.operations.session import Session
+
+        return Session()
+
+    @property
+    def clock(self) -> Clock:
+        """The clock by which it tells times."""
+        return self.session.clock
+
+    def works_in(self, case: str | None) -> None:
+        """Have what this command does noted in a case's log."""
+        if case is not None and case not in self.cases:
+            self.cases.append(case)
+
+
+def this_run() -> Run:
+    """That of the command that runs; a fresh one where none does."""
+    context = click.get_current_context(silent=True)
+    return (context.find_object(Run) if context else None) or Run()

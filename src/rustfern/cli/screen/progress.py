@@ -1,0 +1,64 @@
+"""How work goes on, for whoever watches."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from rustfern.cli.context import this_run
+from rustfern.core.observer import Silent
+from rustfern.operations.scan import scan
+
+if TYPE_CHECKING:
+    from rustfern.cases.case_file import CaseFile
+    from rustfern.core.model import Answer, Hints
+
+
+class Progress:
+    """Progress on stderr, only when that is a terminal; first answers as soon as they are there."""
+
+    def __init__(self) -> None:
+        from rustfern.cli.screen.console import aside
+
+        self._console = aside()
+        self._status = self._console.status("")
+        self._stage = ""
+
+    def __enter__(self) -> Progress:
+        self._status.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._status.stop()
+
+    def stage(self, text: str) -> None:
+        self._stage = text
+        self._status.update(f"{text} …")
+
+    def count(self, files: int) -> None:
+        self._status.update(f"{self._stage} … {files:,} files")
+
+    def so_far(self, lines: Sequence[str]) -> None:
+        for line in lines:
+            self._console.print(f"so far: {line}", style="bright_black", soft_wrap=True)
+
+
+def run_scan(
+    roots: Sequence[str],
+    hints: Hints,
+    case: str | CaseFile | None,
+    *,
+    quiet: bool,
+    thorough: bool = False,
+    partial: bool = False,
+) -> Answer:
+    """Scan with progress where somebody watches."""
+    run = this_run()
+    if quiet or not sys.stderr.isatty():
+        answer = scan(roots or None, hints, case, Silent(), session=run.session, thorough=thorough, partial=partial)
+    else:
+        with Progress() as progress:
+            answer = scan(roots or None, hints, case, progress, session=run.session, thorough=thorough, partial=partial)
+    run.works_in(answer.case)
+    return answer

@@ -1,0 +1,240 @@
+"""The answer of a search on the screen."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from rustfern.cli.context import this_run
+from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
+from rustfern.core.remarks import About
+from rustfern.operations import schema
+from rustfern.selection.wording import notice
+from rustfern.sources.disk_health import ADVICE
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rustfern.core.model import Answer
+
+_SHOWN = 20
+_FULL = 3
+_ALARMS = 5
+_HITS = 8
+
+
+def show(
+    console: Console,
+    answer: Answer,
+    typed: Sequence[str],
+    *,
+    everything: bool,
+    next_command: bool = True,
+    clock_error: timedelta | None = None,
+) -> None:
+    """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, heading, short_path, wrong_clock, zone
+    from rustfern.cli.screen.document_view import document_block, short_block
+    from rustfern.core.paths import show_name
+
+    facts = schema.answer(answer, this_run().clock)
+    alarms = [notice for notice in answer.notices if notice.is_alarm]
+    for alarm in alarms[:_ALARMS]:
+        console.print(Text(f"! {notice(alarm)}", style=f"bold {RUST}"), soft_wrap=False)
+    if not alarms:
+        calm = (
+            "Safe: nothing of this is open or being written."
+            if answer.live
+            else "Safe: attached files. Nothing here is running or being written."
+        )
+        console.print(Text(calm, style=FERN))
+    for root in answer.roots:
+        console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
+    people: dict[str, list[str]] = {}
+    for home in answer.homes:
+        people.setdefault(str(home.layout), []).append(show_name(home.person))
+    denied = {problem.path for problem in answer.problems}
+    unread = sum(home.path in denied for home in answer.homes)
+    crowd = "; ".join(f"{', '.join(names)} ({layout})" for layout, names in people.items())
+    bullet(
+        console,
+        f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}",
+        indent=0,
+    )
+    bullet(
+        console,
+        f"Times     {zone(answer.zone, answer.zones, told=bool(answer.hints.zone))}{wrong_clock(clock_error)}",
+        indent=0,
+    )
+
+    lost = [d for d in facts.documents if d.is_lost]
+    calm_ones = [d for d in facts.documents if not d.is_lost]
+    shown = (
+        facts.documents
+        if everything
+        else lost
+        if answer.hints.document is None and not answer.hits
+        else _asked(facts.documents, lost)
+    )
+    most = len(shown) if everything else _SHOWN
+    only_root = answer.roots[0] if len(answer.roots) == 1 else None
+    inner = [d for d in shown if d.within is not None and not everything]
+    shown = [d for d in shown if d not in inner]
+    full = most if everything or len(shown) <= _FULL + 1 else _FULL
+    for place, document in enumerate(shown[:most]):
+        if place <= full:
+            console.print()
+        try:
+            if place < full:
+                document_block(console, document, only_root)
+            else:
+                short_block(console, document)
+        except (ValueError, LookupError, TypeError, ArithmeticError) as error:
+            name = show_name(f"{document.id}  {document.name}")
+            console.print(
+                Text(f"{name}: it could not be shown ({type(error).__name__}): see it with --json", style=WARN)
+            )
+    more = len(shown) - most
+    if not shown or more > 0 or inner or ((calm_ones or answer.unmatched) and not everything):
+        console.print()
+    if not shown:
+        console.print(Text("No lost document was found.", style="bold"))
+    if more > 0:
+        console.print(Text(f"{more} more lost {_several('document', more)}: see them with --everything", style=PALE))
+    if inner:
+        several = _several("file", len(inner))
+        console.print(Text(f"{len(inner)} {several} deleted with a folder can be had alone (--everything)", style=PALE))
+    if calm_ones and not everything:
+        several = _several("document", len(calm_ones))
+        unsure = sum(any(not caution.certain for caution in d.cautions) for d in calm_ones)
+        line = Text(f"{len(calm_ones)} {several} with leftovers lost nothing", style=PALE)
+        if unsure:
+            line.append(f", but of {unsure} of them that is not certain", style=WARN)
+        console.print(line.append(" (--everything shows them)"))
+    if answer.unmatched and not everything:
+        count = len(answer.unmatched)
+        console.print(
+            Text(
+                f"{count} {'leftover belongs' if count == 1 else 'leftovers belong'} to no document that could be shown (--everything)",
+                style=PALE,
+            )
+        )
+    if everything and facts.unmatched:
+        heading(console, "Leftovers of no document")
+        for item in facts.unmatched:
+            match item:
+                case CopyAnswer():
+                    what = f"{item.kind}, {item.state}"
+                case RecordAnswer():
+                    what = item.type
+                case _:
+                    what = "lock"
+            bullet(console, f"{what}: {short_path(item.path, console.width - 30)}")
+    if answer.hints.words:
+        _hits(console, answer)
+    _not_searched(console, answer)
+    for each in answer.notices:
+        if not each.is_alarm:
+            bullet(console, f"! {notice(each)}", indent=0)
+    if next_command:
+        _next(console, answer, shown, typed)
+
+
+def _hits(console: Console, answer: Answer) -> None:
+    """Where the words stand, the likeliest first, with the sentence around."""
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, PALE, WARN, heading
+    from rustfern.core.paths import show_name
+
+    words = answer.hints.words or ""
+    heading(console, f"Where “{show_name(words)}” stands")
+    if not answer.hits:
+        console.print(Text("   in no text that could be read: try fewer words, or one that is rare", style=WARN))
+    names = {document.number: document.name for document in answer.documents}
+    for hit in answer.hits[:_HITS]:
+        line = Text("   ")
+        line.append(f"{hit.ident or 'no document':<6}", style="bold")
+        line.append(f" {show_name(names.get(hit.number, hit.path))}")
+        console.print(line, soft_wrap=True)
+        sentence = Text(f"          {show_name(hit.sentence)}", style=PALE)
+        sentence.highlight_words(words.split(), style=f"bold {FERN}", case_sensitive=False)
+        console.print(sentence)
+    if len(answer.hits) > _HITS:
+        console.print(Text(f"   … and in {len(answer.hits) - _HITS} more copies", style=PALE))
+
+
+def _several(word: str, count: int) -> str:
+    return word if count == 1 else f"{word}s"
+
+
+def _asked(documents: list[DocumentAnswer], lost: list[DocumentAnswer]) -> list[DocumentAnswer]:
+    """With a document asked for, the one that ranks first is shown even if it lost nothing."""
+    first = documents[:1]
+    return [d for d in documents if d in lost or d in first]
+
+
+def _not_searched(console: Console, answer: Answer) -> None:
+    from rustfern.cli.screen.console import bullet, heading, short_path
+
+    homes = {home.path for home in answer.homes}
+    denied = [s.path for s in answer.searched if s.status == "denied"]
+    rest = [p for p in answer.problems if p.path not in denied]
+    if not denied and not rest:
+        return
+    heading(console, "Not searched or not readable, and why")
+    for path in dict.fromkeys(denied):
+        if path in homes:
+            bullet(
+                console, f"a person's home, denied, nothing in it was searched: {short_path(path, console.width - 20)}"
+            )
+        else:
+            bullet(console, f"folder of copies, denied: {short_path(path, console.width - 36)}")
+    for problem in rest[:8]:
+        kind = "home" if problem.path in homes else ""
+        bullet(console, f"{kind} {short_path(problem.path, console.width - 20)}: {problem.message}".strip())
+    if len(rest) > 8:
+        bullet(console, f"… and {len(rest) - 8} more (--json lists all)")
+
+
+def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: Sequence[str]) -> None:
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import RUST, next_steps, shell_word
+
+    if any(notice.kind is About.DISK_FAILING for notice in answer.notices):
+        console.print()
+        console.print(
+            Text(
+                f"! Stop here: {ADVICE}. Each further read can take what is still there.",
+                style=f"bold {RUST}",
+            )
+        )
+    found = [d for d in shown if d.best and d.is_lost]
+    where = " ".join(shell_word(root) for root in typed)
+    if not found:
+        steps = [(f"scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]
+        if answer.hints.happened is None:
+            steps.insert(0, (f"scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over"))
+    elif answer.case is None:
+        name = shell_word(found[0].name)
+        steps = [(f"restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
+    else:
+        numbers = " ".join(str(d.id) for d in found[:6])
+        steps = [
+            (f"look {found[0].best}", "see why, and its first lines, before anything is written"),
+            (f"restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
+        ]
+    locked = next(
+        (c.id for d in shown if not d.best for c in d.copies if c.state == "encrypted" and c.kind != "saved"),
+        None,
+    )
+    if locked and answer.case:
+        steps.insert(
+            0 if not found else len(steps),
+            (f"restore {locked} --to DIR", "write the protected copy, for its owner to open"),
+        )
+    next_steps(console, steps)

@@ -16,7 +16,7 @@ from conftest import Run, write
 
 from rustfern.cases import manage
 from rustfern.core.errors import CaseError
-from rustfern.core.times import near, show_in, zone_named
+from rustfern.core.times import Clock
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -162,14 +162,11 @@ def test_completion(disk: Path, rustfern: Rustfern, shell: str, words: str, want
 
 
 def test_days_are_called_as_people_do() -> None:
-    show_in(zone_named("Europe/London"))
-    try:
-        now = datetime(2026, 7, 16, 10, 0, tzinfo=UTC)
-        said = [near(now - timedelta(days=days), now) for days in (0, 1, 2, 6, 7, -1)]
-        assert said == ["today", "yesterday", "Tuesday", "Friday", "", ""]
-        assert near(datetime(2026, 7, 15, 23, 30, tzinfo=UTC), now) == "today"
-    finally:
-        show_in(None)
+    clock = Clock.of_zone("Europe/London")
+    now = datetime(2026, 7, 16, 10, 0, tzinfo=UTC)
+    said = [clock.near(now - timedelta(days=days), now) for days in (0, 1, 2, 6, 7, -1)]
+    assert said == ["today", "yesterday", "Tuesday", "Friday", "", ""]
+    assert clock.near(datetime(2026, 7, 15, 23, 30, tzinfo=UTC), now) == "today"
 
 
 def test_each_command_explains_itself(rustfern: Rustfern) -> None:

@@ -16,14 +16,17 @@ from conftest import Run, docx, odt, packed, write
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Hints, State
+from rustfern.core.remarks import About
 from rustfern.formats import registry as formats
 from rustfern.formats.drawings.svg_render import draw
 from rustfern.operations import restore, scan
+from rustfern.operations.session import Session
 from rustfern.output.folder import Folder
 from rustfern.settings.interface import SettingsFile
 from rustfern.settings.readers import files
 from rustfern.sources import disk_health
-from rustfern.sources.folder import FolderSource
+from rustfern.sources.disk_health import DiskAccess
+from rustfern.sources.registry import Sources
 from rustfern.traces import joe_dead, kept_lists, recovery_list
 
 Rustfern = Callable[..., Run]
@@ -43,7 +46,6 @@ def disk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
             T0 - 60,
         )
     yield tmp_path / "disk"
-    disk_health.health.reset()
 
 
 class Failing(disk_health.Watched):
@@ -65,38 +67,51 @@ class Failing(disk_health.Watched):
 
 
 @pytest.fixture
-def failing(monkeypatch: pytest.MonkeyPatch) -> type[Failing]:
+def failing() -> type[Failing]:
     Failing.bad, Failing.first, Failing.error, Failing.reads = "", 1, errno.EIO, 0
-    monkeypatch.setattr(disk_health, "raw", Failing)
     return Failing
+
+
+def reading(reader: type[disk_health.Watched]) -> Session:
+    """A session whose disks are read by this."""
+    return Session(Sources(DiskAccess(reader=reader)))
+
+
+def gently(reader: type[disk_health.Watched]) -> Session:
+    """The same, each byte asked for once."""
+    session = reading(reader)
+    session.sources.gentle.begin()
+    return session
 
 
 def test_one_bad_file_never_stops_a_search(disk: Path, failing: type[Failing]) -> None:
     failing.bad = "plan 3.odt~"
-    answer = scan.scan([str(disk)])
+    answer = scan.scan([str(disk)], session=reading(failing))
     assert len(answer.documents) == 6 and sum(d.verdict.situation == "overwritten" for d in answer.documents) == 5
     states = {os.path.basename(c.path): c.content.state for d in answer.documents for c in d.copies}
     assert states["plan 3.odt~"] is State.UNREADABLE and states["plan 2.odt~"] is State.INTACT
     assert any("plan 3.odt~" in problem.path for problem in answer.problems)
-    assert not any("STOP" in notice for notice in answer.notices)
+    assert not any(notice.kind is About.DISK_FAILING for notice in answer.notices)
 
 
 @pytest.mark.parametrize("error", [errno.EIO, errno.ENODEV])
 def test_a_failing_disk_is_read_no_further(disk: Path, failing: type[Failing], error: int) -> None:
     failing.bad, failing.error = "Documents", error
-    answer = scan.scan([str(disk)])
-    assert disk_health.health.troubles and sum(disk_health.health.troubles.values()) == 3
-    assert answer.notices[0].startswith("STOP") and "image of this disk first" in answer.notices[0]
+    session = reading(failing)
+    answer = scan.scan([str(disk)], session=session)
+    assert sum(session.sources.health.troubles.values()) == 3
+    assert answer.notices[0].kind is About.DISK_FAILING and "image of this disk first" in answer.notices[0].text
     reads = failing.reads
     with pytest.raises(Exception, match="several errors"):
-        FolderSource(str(disk)).open(FolderSource(str(disk)).entry(str(disk / "home/ines/Documents/plan 1.odt")))
+        source = session.sources.open(str(disk))
+        source.open(source.entry(str(disk / "home/ines/Documents/plan 1.odt")))
     assert failing.reads == reads
 
 
 def test_stalls_count_as_errors(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(disk_health, "STALL_SECONDS", -1.0)
     answer = scan.scan([str(disk)])
-    assert answer.notices[0].startswith("STOP")
+    assert answer.notices[0].kind is About.DISK_FAILING
 
 
 def test_gently_each_byte_is_read_once(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -113,43 +128,31 @@ def test_gently_each_byte_is_read_once(disk: Path, monkeypatch: pytest.MonkeyPat
             seen[self._path] = seen.get(self._path, 0) + len(data)
             return data
 
-    monkeypatch.setattr(disk_health, "raw", Counting)
     monkeypatch.setattr("rustfern.formats.registry._IN_MEMORY", 100)  # as large files are read
-    plain = scan.scan([str(disk)])
+    plain = scan.scan([str(disk)], session=reading(Counting))
     assert any(count > os.path.getsize(path) for path, count in seen.items())
     seen.clear()
-    disk_health.gentle.begin()
-    try:
-        answer = scan.scan([str(disk)])
-    finally:
-        disk_health.gentle.end()
+    answer = scan.scan([str(disk)], session=gently(Counting))
     assert seen and all(count <= os.path.getsize(path) for path, count in seen.items())
     assert [d.verdict for d in answer.documents] == [d.verdict for d in plain.documents]
 
 
 def test_gently_a_bad_file_is_asked_for_once_and_stops_no_other(disk: Path, failing: type[Failing]) -> None:
     failing.bad = "plan 0.odt~"
-    disk_health.gentle.begin()
-    try:
-        answer = scan.scan([str(disk)])
-    finally:
-        disk_health.gentle.end()
+    session = gently(failing)
+    answer = scan.scan([str(disk)], session=session)
     states = {os.path.basename(c.path): c.content.state for d in answer.documents for c in d.copies}
     assert (
         states.pop("plan 0.odt~") is State.UNREADABLE and set(states.values()) == {State.INTACT} and len(states) == 11
     )
-    assert sum(disk_health.health.troubles.values()) == 1
+    assert sum(session.sources.health.troubles.values()) == 1
 
 
 @pytest.mark.parametrize("asked", ["plan 0", "plan 5", "pla 3"])
 def test_gently_what_is_wanted_most_is_read_first(disk: Path, failing: type[Failing], asked: str) -> None:
     failing.bad, failing.first = "Documents", 7  # the disk dies after a few reads
-    disk_health.gentle.begin()
-    try:
-        answer = scan.scan([str(disk)], Hints(document=asked))
-    finally:
-        disk_health.gentle.end()
-    assert answer.notices[0].startswith("STOP")
+    answer = scan.scan([str(disk)], Hints(document=asked), session=gently(failing))
+    assert answer.notices[0].kind is About.DISK_FAILING
     first = answer.documents[0]
     assert first.name.startswith("plan " + asked[-1]) and first.verdict.situation == "overwritten"
     assert first.verdict.best is not None and first.copies[first.verdict.best].content.state is State.INTACT

@@ -25,10 +25,14 @@ from conftest import BUILT, DATA, Run, by_name, odt, write
 from rustfern.cases import case_file, manage
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.model import State
+from rustfern.core.remarks import About, Caution
 from rustfern.operations import keep, restore, scan
+from rustfern.operations.session import Session
 from rustfern.output import atomic, temporary
 from rustfern.search import walk
 from rustfern.sources import disk_health
+from rustfern.sources.disk_health import DiskAccess
+from rustfern.sources.registry import Sources
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -177,16 +181,15 @@ def test_a_copy_that_cannot_be_read_is_never_passed_over(
                 raise OSError(state, os.strerror(state))
             return read()
 
-    monkeypatch.setattr(disk_health, "raw", Failing)
-    answer = scan.scan([str(disk)])
+    answer = scan.scan([str(disk)], session=Session(Sources(DiskAccess(reader=Failing))))
     told = {document.name: document.verdict for document in answer.documents}
     assert told["survey.odt"].situation == "crashed"  # it was open, and what its autosave holds is unknown
     assert told["plan 1.txt"].situation == "nothing-lost"
     for name in ("survey.odt", "plan 1.txt"):
-        assert any("could not be verified" in warning for warning in told[name].warnings), told[name]
+        assert Caution.COPY_UNVERIFIED in {warning.kind for warning in told[name].warnings}, told[name]
     assert told["plan 0.txt"].situation == "wont-open" and told["plan 0.txt"].best is not None
-    assert any("the saved file could not be read" in warning for warning in told["plan 0.txt"].warnings)
-    assert not any("not certain" in warning for warning in told["plan 2.txt"].warnings)
+    assert Caution.SAVED_UNREADABLE in {warning.kind for warning in told["plan 0.txt"].warnings}
+    assert all(warning.is_certain for warning in told["plan 2.txt"].warnings)
 
 
 # --- names ----------------------------------------------------------------------------------------------------------
@@ -252,9 +255,8 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
             raise OSError(errno.EDQUOT, os.strerror(errno.EDQUOT))
         return sums(handle)
 
-    monkeypatch.setattr(disk_health, "raw", Failing)
     monkeypatch.setattr(keep, "_sync_and_sum", wrong)
-    done = keep.keep([str(disk)], str(tmp_path / "kept"))
+    done = keep.keep([str(disk)], str(tmp_path / "kept"), session=Session(Sources(DiskAccess(reader=Failing))))
     told = {os.path.basename(problem.path): problem.message for problem in done.problems}
     assert "reading failed" in told["plan 1.txt~"] and "the target disk is at fault" in told["plan 0.txt~"]
     assert "could not be written" in told["plan 2.txt~"] and any(path.endswith("plan 2.txt~") for path in done.left)
@@ -263,7 +265,7 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
     assert not [path for path in (tmp_path / "kept").rglob("*") if temporary.is_ours(path.name)]
 
 
-def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path) -> None:
     class Failing(disk_health.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
             def bad() -> object:
@@ -271,11 +273,10 @@ def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path, monkeypatch
 
             return super()._watch(bad if "Documents" in self._path else read)
 
-    monkeypatch.setattr(disk_health, "raw", Failing)
-    done = keep.keep([str(disk)], str(tmp_path / "kept"))
-    assert done.warnings[0].startswith("STOP") and "image of this disk first" in done.warnings[0]
-    assert sum(disk_health.health.troubles.values()) == 3 and done.taken
-    disk_health.health.reset()
+    session = Session(Sources(DiskAccess(reader=Failing)))
+    done = keep.keep([str(disk)], str(tmp_path / "kept"), session=session)
+    assert done.warnings[0].kind is About.DISK_FAILING and "image of this disk first" in done.warnings[0].text
+    assert sum(session.sources.health.troubles.values()) == 3 and done.taken
 
 
 # --- listing with two processes -------------------------------------------------------------------------------------
@@ -283,7 +284,9 @@ def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path, monkeypatch
 
 def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[walk.Listed], list[str]]:
     problems: list[str] = []
-    lister = walk.Lister(walk.Sorting(catalogue()), lambda path, message: problems.append(path), aside=how != "alone")
+    lister = walk.Lister(
+        Sources(), walk.Sorting(catalogue()), lambda path, message: problems.append(path), aside=how != "alone"
+    )
     task = walk.Task(str(root), [str(root)], whole=True)
     with monkeypatch.context() as patch:
         patch.setattr(walk, "SEVERAL", 1)

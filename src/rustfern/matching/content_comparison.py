@@ -20,8 +20,8 @@ from rustfern.formats.format_table import (
 )
 from rustfern.matching.evidence import by_content, by_identity, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.state import SLACK, Draft, clocks_of
-from rustfern.matching.versions import Elsewhere
+from rustfern.matching.evidence.similarity_index import Likeness
+from rustfern.matching.state import SLACK, Draft, LinkState, clocks_of
 
 _MAX_COMPARED = 40
 _MAX_NEAR = 40
@@ -40,11 +40,23 @@ of what text can; an identity from this weight on is the document's own.
 """
 
 
-class Comparing(Elsewhere):
+class Comparing:
     """The steps that compare contents."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
+        self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
+        self.looked_around = 0
+        self.likeness = Likeness()  # the contents of known documents
+        self.indexed: dict[str, int] = {}  # how many versions of each are in it
+        self.drafted: dict[str, int] = {}  # how many copies its draft had then
 
     def compare(self, copy: Copy, found: list[Candidate], *, beside: bool = False) -> None:
         """Add what the contents of candidates say, for them and against those that the name or (`beside`) the folder speaks for."""
+        if not self.state.reader.is_reading:
+            if self.state.reader.is_enough(found):
+                self.state.reader.need(item.path for item in found)
+            return
         contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
         for path in contents:
             self._index(path)
@@ -85,12 +97,12 @@ class Comparing(Elsewhere):
 
     def weigh_times(self, copy: Copy, find: Find, found: list[Candidate]) -> None:
         """What tells documents of one name apart: a backup is of the format of its document, which was saved at that time or later."""
-        if find.order is not Order.BEFORE:
+        if find.order is not Order.BEFORE or not self.state.reader.is_reading:
             return
         for item in found:
             if not item.evidence:
                 continue
-            saved, when = self.modified(item.path), copy.entry.modified
+            saved, when = self.state.modified(item.path), copy.entry.modified
             if saved is not None and when is not None:
                 if saved < when - _SAVED_AFTER / 12:
                     text = "this document was last saved before the backup was made"
@@ -111,7 +123,7 @@ class Comparing(Elsewhere):
         """A copy that carries the name of one document is hardly a version of another; one in a home hardly of another person's."""
         stem = fold_name(told) if told else ""
         for item in found:
-            home = self.home_of(item.path)
+            home = self.state.home_of(item.path)
             if item.evidence and find.home and home and home.path != find.home.path:
                 text = f"it lies in the home of {find.home.person}, this document in that of {home.person}"
                 item.evidence.append(weights.evidence("other-person", show_name(text)))
@@ -145,7 +157,7 @@ class Comparing(Elsewhere):
 
     def _holds(self, path: str, copy: Copy, content: Content) -> bool:
         """Whether a file holds all of a copy's text and little else, and was saved when the work on the copy ended, or soon after."""
-        saved, when = self.modified(path), copy.entry.modified
+        saved, when = self.state.modified(path), copy.entry.modified
         if saved is None or when is None or not when - SLACK <= saved <= when + _SOON:
             return False
         contents = self._contents(path)[:1]
@@ -157,10 +169,10 @@ class Comparing(Elsewhere):
 
     def _is_document(self, path: str) -> bool:
         """Whether a path is that of a document of its own, not of a copy of one."""
-        return path not in self.found_paths
+        return path not in self.state.found_paths
 
     def _saved_as(self, path: str, content: Content) -> Copy | None:
-        source = self.source_of(path)
+        source = self.state.source_of(path)
         try:
             entry = source.entry(path) if source else None
         except SourceError:
@@ -188,7 +200,7 @@ class Comparing(Elsewhere):
         wanted = format_of_extension(extension_of(draft.name))
         return [
             copy.path
-            for other in self.drafts.values()
+            for other in self.state.drafts.values()
             if other.original is None and not other.never_saved and other.home == draft.home
             for copy in other.copies
             if copy.kind is Kind.AUTOSAVE and wanted and compatible(copy.content.format, wanted)
@@ -197,23 +209,23 @@ class Comparing(Elsewhere):
 
     def _recorded_folders(self, copy: Copy) -> set[str]:
         """Where a workbook says that it was last saved, as places inside what is searched."""
-        home = self.home_of(copy.entry.path)
+        home = self.state.home_of(copy.entry.path)
         told = by_identity.values(copy.content, "folder")
-        here = (self.paths.translate(folder.rstrip("\\/") + "\\x", home) for folder in told)
+        here = (self.state.paths.translate(folder.rstrip("\\/") + "\\x", home) for folder in told)
         return {os.path.dirname(path) for path in here if path}
 
     def _contents(self, path: str) -> list[Content]:
         """The contents of a document's copies known so far, its saved file first."""
         out = []
-        source = self.source_of(path)
-        if source is not None and self.door.exists(path):
+        source = self.state.source_of(path)
+        if source is not None and self.state.door.exists(path):
             try:
                 entry = source.entry(path)
                 if entry.link_target is None and not entry.is_folder:
-                    out.append(self.reader.content(entry, os.path.basename(path))[0])
+                    out.append(self.state.reader.content(entry, os.path.basename(path))[0])
             except SourceError:
                 pass
-        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        draft = self.state.drafts.get(self.state.key(path, self.state.home_of(path)))
         return out + [copy.content for copy in draft.copies] if draft else out
 
     def _index(self, path: str) -> None:
@@ -227,12 +239,12 @@ class Comparing(Elsewhere):
         """Documents that a copy without a telling name may belong to: those of its folder, or known ones that are like it."""
         folder = os.path.dirname(find.entry.path)
         format_name = copy.content.format
-        drafted = [d.original for d in self.drafts.values() if d.original]
+        drafted = [d.original for d in self.state.drafts.values() if d.original]
         if beside:
-            paths = [*self.case.names.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
+            paths = [*self.state.case.names.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
         else:
             base = (find.home.volume or find.home.path) if find.home else find.entry.root
-            for draft in self.drafts.values():
+            for draft in self.state.drafts.values():
                 if draft.original and self.drafted.get(draft.original) != len(draft.copies):
                     self.drafted[draft.original] = len(draft.copies)
                     self._index(draft.original)
@@ -245,7 +257,7 @@ class Comparing(Elsewhere):
             paths += [p for p in likely if p not in paths]
         fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
         if format_name is None:
-            wanted = self.catalogue.places[find.place].formats
+            wanted = self.state.catalogue.places[find.place].formats
             fitting = {
                 p: None
                 for p in fitting
@@ -254,13 +266,13 @@ class Comparing(Elsewhere):
         chosen = list(fitting)
         if beside and len(chosen) > _MAX_COMPARED:
             chosen = self._nearest_in_time(chosen, copy.entry.modified)
-        return [Candidate(path, [], self.door.exists(path)) for path in chosen[:_MAX_COMPARED]]
+        return [Candidate(path, [], self.state.door.exists(path)) for path in chosen[:_MAX_COMPARED]]
 
     def _nearest_in_time(self, paths: list[str], when: datetime | None) -> list[str]:
         """Paths of a crowded folder, those first that were saved about the time of a copy; gone documents before all."""
 
         def apart(path: str) -> timedelta:
-            saved = self.modified(path)
+            saved = self.state.modified(path)
             return abs(saved - when) if saved and when else timedelta()
 
         return sorted(paths, key=apart)
@@ -276,7 +288,7 @@ class Comparing(Elsewhere):
             elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
                 near_in_time.append((abs(modified - when), path))
         nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
-        fresh = [path for path in nearest if not self.reader.has(path)]
+        fresh = [path for path in nearest if not self.state.reader.has(path)]
         self.looked_around += len(fresh)
         if self.looked_around > _MAX_LOOKED_AROUND:
             nearest = [path for path in nearest if path not in fresh]
@@ -290,8 +302,8 @@ class Comparing(Elsewhere):
         if known is None:
             known = self.like[format_name] = []
             for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
-                for path in self.case.names.with_extension(other):
-                    source = self.source_of(path)
+                for path in self.state.case.names.with_extension(other):
+                    source = self.state.source_of(path)
                     try:
                         if source is not None and (entry := source.entry(path)).is_file:
                             known.append((path, entry.size, entry.modified))

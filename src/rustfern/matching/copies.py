@@ -16,7 +16,9 @@ from rustfern.formats.format_table import BELONGING, extension_of, extension_rig
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.state import OPEN_FOR, SLACK, Draft, clocks_of, is_other_format, last_part
+from rustfern.matching.recent_files import RecentFiles
+from rustfern.matching.state import OPEN_FOR, SLACK, Draft, LinkState, clocks_of, is_other_format, last_part
+from rustfern.matching.versions import Versions
 from rustfern.sources.folder import with_companions
 
 _SAME_TIME = timedelta(hours=12)
@@ -25,17 +27,22 @@ _MAX_NAMED = 4
 SAVED_PLACE = "beside-original"
 
 
-class Copies(Comparing):
+class Copies:
     """The steps that match copies."""
+
+    def __init__(self, state: LinkState, comparing: Comparing, recent: RecentFiles, versions: Versions) -> None:
+        self.state, self._comparing, self._recent, self._versions = state, comparing, recent, versions
+        self.ambiguous: dict[str, list[str]] = {}  # copy → the documents that its name fits equally
+        self.contending: dict[tuple[str, str, str], list[tuple[Find, Copy, list[Candidate]]]] = {}
 
     def take_named(self, find: Find) -> bool:
         """Match a copy by what a list says of it or by its name. False if neither leads anywhere."""
-        place = self.catalogue.places[find.place]
-        listed = self.named.get(find.entry.path)
+        place = self.state.catalogue.places[find.place]
+        listed = self.state.named.get(find.entry.path)
         if listed and listed[0] is not None:
-            copy, named = self.read_copy(find, find.entry, ()), Candidate(listed[0].original or "", [listed[1]])
-            if listed[0].original and self.door.exists(listed[0].original):
-                self.compare(copy, [named])
+            copy, named = self.state.read_copy(find, find.entry, ()), Candidate(listed[0].original or "", [listed[1]])
+            if listed[0].original and self.state.door.exists(listed[0].original):
+                self._comparing.compare(copy, [named])
             self._give(listed[0], replace(copy, evidence=tuple(named.evidence)), [named.evidence], 0)
             return True
         if (listed and listed[0] is None) or place.never_saved or "untitled" in find.fields:
@@ -44,30 +51,30 @@ class Copies(Comparing):
                 or by_name.shown_stem(find, place.prefixes)
                 or os.path.basename(find.entry.path)
             )
-            copy = self.read_copy(find, find.entry, (listed[1],) if listed else ())
-            self.own_document(copy, find, title, never_saved=True, notes=place.notes)
+            copy = self.state.read_copy(find, find.entry, (listed[1],) if listed else ())
+            self.state.own_document(copy, find, title, never_saved=True, notes=place.notes)
             return True
-        copy = self.read_copy(find, find.entry, ())
+        copy = self.state.read_copy(find, find.entry, ())
         if is_other_format(copy.content, place):
             return True
         beside = place.where in ("beside", "index")
         found = self._by_path(find) or by_name.for_copy(
-            find, copy.content.format, self.case.names, self.homes, place.prefixes, beside=beside
+            find, copy.content.format, self.state.case.names, self.state.homes, place.prefixes, beside=beside
         )
-        found = found or self.for_recent(find, copy.content.format, beside=beside)
+        found = found or self._recent.for_recent(find, copy.content.format, beside=beside)
         for item in found:
-            item.exists = item.exists or self.door.exists(item.path)
+            item.exists = item.exists or self.state.door.exists(item.path)
         if len(found) > 1:
-            self.add_recent(found, find.home)
-        self.compare(copy, found)
+            self._recent.add_recent(found, find.home)
+        self._comparing.compare(copy, found)
         if place.kind == "autosave":
             self._written_while_open(find, found, "", "open-too")
         if len(found) > 1 or not beside:
-            self.weigh_times(copy, find, found)
+            self._comparing.weigh_times(copy, find, found)
         if place.needs_original and not any(item.exists for item in found):
-            if not place.complete and copy.content.format is not None and self.source_of(find.entry.path):
+            if not place.complete and copy.content.format is not None and self.state.source_of(find.entry.path):
                 note = "a transfer that was not finished; the file that it was to become is not there"
-                self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
+                self.state.unmatched.append(replace(copy, notes=(*copy.notes, note)))
             return True
         if "counter" in find.fields and sum(item.exists for item in found) > 1:
             key = (find.place, os.path.dirname(find.entry.path), find.fields.get("name", find.fields.get("stem", "")))
@@ -75,17 +82,17 @@ class Copies(Comparing):
             return True
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
-        if best is None and not beside and (away := self.for_away(find)):
-            draft = self.outside(away[0], last_part(away[0]), find.home)
+        if best is None and not beside and (away := self._recent.for_away(find)):
+            draft = self.state.outside(away[0], last_part(away[0]), find.home)
             self._give(draft, replace(copy, evidence=(away[1],)), [[away[1]]], 0)
             return True
         if best is None or shares[best] < weights.THRESHOLD:
             if len(found) > 1:
                 self.ambiguous[find.entry.path] = [item.path for item in found]
-            return False
-        if not found[best].exists and (moved := self.moved_to(find, copy, found[best].path)):
+            return self.state.reader.is_enough(found)
+        if not found[best].exists and (moved := self._versions.moved_to(find, copy, found[best].path)):
             found, best = [moved], 0
-        draft = self.draft(found[best].path, find.home)
+        draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
 
@@ -93,7 +100,7 @@ class Copies(Comparing):
         """Numbered autosaves of documents of one name: each of them belongs to another one. Gives those that belong to none."""
         left: list[Find] = []
         for group in self.contending.values():
-            with self.isolated(*(find for find, _, _ in group)):
+            with self.state.isolated(*(find for find, _, _ in group)):
                 left += self._assign(group)
         self.contending.clear()
         return left
@@ -109,18 +116,18 @@ class Copies(Comparing):
                 left.append(find)
                 continue
             given = replace(copy, evidence=tuple(row[paths[column]]), confidence=confidence)
-            self.draft(paths[column], find.home).copies.append(given)
+            self.state.draft(paths[column], find.home).copies.append(given)
         return left
 
     def _by_path(self, find: Find) -> list[Candidate]:
         """Names that hold a whole path (`!` for `/`), or the folder's name before the document's."""
-        place = self.catalogue.places[find.place]
+        place = self.state.catalogue.places[find.place]
         if place.mirror and (found := re.search(place.mirror, find.entry.path.replace(os.sep, "/"))):
             parts = found["inner"].split("/")
             named = find.fields.get("name", "")
             parts[-1] = named or find.fields.get("vstem", parts[-1]) + find.fields.get("dotext", "")
             if "drive" in found.groupdict():
-                path = self.paths.translate("\\".join([f"{found['drive']}:", *parts]), find.home)
+                path = self.state.paths.translate("\\".join([f"{found['drive']}:", *parts]), find.home)
             else:
                 path = os.path.join(found["top"], *parts)
             return (
@@ -130,19 +137,19 @@ class Copies(Comparing):
             )
         if "bang" in find.fields:
             recorded = find.fields["bang"].replace("!!", "\0").replace("!", "/").replace("\0", "!")
-            path = self.paths.translate(recorded, find.home)
+            path = self.state.paths.translate(recorded, find.home)
             return (
                 [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])] if path else []
             )
         if "percent" in find.fields:
-            path = self.paths.translate(find.fields["percent"].replace("%", "/"), find.home)
-            if path and self.door.exists(path):
+            path = self.state.paths.translate(find.fields["percent"].replace("%", "/"), find.home)
+            if path and self.state.door.exists(path):
                 return [Candidate(path, [weights.evidence("name-and-path", "its name holds the whole path")])]
         if "below" in find.fields:
             parts, folder = find.fields["below"].split("."), os.path.dirname(find.entry.path)
             for count in range(1, len(parts)):
                 path = os.path.join(folder, ".".join(parts[:count]), ".".join(parts[count:]))
-                if self.door.exists(path):
+                if self.state.door.exists(path):
                     return [
                         Candidate(
                             path, [weights.evidence("name-and-path", "its name holds those of folder and document")]
@@ -165,22 +172,26 @@ class Copies(Comparing):
 
     def take_unnamed(self, find: Find) -> None:
         """Match a copy whose name says nothing, by its content, its folder, and what was open then."""
+        with self.state.reader.must_read():
+            self._unnamed(find)
+
+    def _unnamed(self, find: Find) -> None:
         if find.place == "by-content":
             self._dismissed(find)
             return
-        place = self.catalogue.places[find.place]
-        copy = self.read_copy(find, find.entry, ())
+        place = self.state.catalogue.places[find.place]
+        copy = self.state.read_copy(find, find.entry, ())
         if is_other_format(copy.content, place):
             return
-        found = self.around(find, copy, beside=place.where == "beside")
-        self.compare(copy, found, beside=place.where == "beside")
-        self.weigh_times(copy, find, found)
+        found = self._comparing.around(find, copy, beside=place.where == "beside")
+        self._comparing.compare(copy, found, beside=place.where == "beside")
+        self._comparing.weigh_times(copy, find, found)
         if place.where == "beside":
             self._written_while_open(find, found, "in the same folder ")
             self._circumstances(find, found)
         elif place.kind == "autosave":
             self._written_while_open(find, [item for item in found if item.evidence], "")
-        self.weigh_name(find, by_name.shown_stem(find, place.prefixes), found)
+        self._comparing.weigh_name(find, by_name.shown_stem(find, place.prefixes), found)
         left = self._to_likeliest(find, copy, found)
         if left is None:
             return
@@ -191,15 +202,15 @@ class Copies(Comparing):
             note = f"its name fits {len(fitting)} documents, and nothing shows which of them it belongs to: look at those in {there}"
         copy = replace(copy, confidence=left[1], notes=(*copy.notes, note))
         name = by_name.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
-        self.own_document(copy, find, name)
+        self.state.own_document(copy, find, name)
 
     def _dismissed(self, find: Find) -> None:
         """A document under a name that does not show it: a copy of one that is known, or lost from sight."""
-        copy = self.read_copy(find, find.entry, ())
-        found = [item for item in self.around(find, copy, beside=False) if item.path != find.entry.path]
-        self.compare(copy, found)
+        copy = self.state.read_copy(find, find.entry, ())
+        found = [item for item in self._comparing.around(find, copy, beside=False) if item.path != find.entry.path]
+        self._comparing.compare(copy, found)
         if self._to_likeliest(find, copy, found) is not None:
-            draft = self.draft(find.entry.path, find.home)
+            draft = self.state.draft(find.entry.path, find.home)
             draft.misplaced, draft.misnamed, draft.place = True, True, find.place
 
     def _to_likeliest(self, find: Find, copy: Copy, found: list[Candidate]) -> tuple[str, float] | None:
@@ -211,7 +222,7 @@ class Copies(Comparing):
             return "", 0.0
         if shares[best] < weights.THRESHOLD:
             return os.path.basename(found[best].path), shares[best]
-        draft = self.draft(found[best].path, find.home)
+        draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return None
 
@@ -220,12 +231,12 @@ class Copies(Comparing):
         when = find.entry.modified
         opened = []
         for item in found:
-            draft = self.drafts.get(self.key(item.path, self.home_of(item.path)))
+            draft = self.state.drafts.get(self.state.key(item.path, self.state.home_of(item.path)))
             for lock in draft.locks if draft else ():
                 if lock.opened and when and lock.opened - SLACK <= when <= lock.opened + OPEN_FOR:
                     opened.append((item, lock))
         for item, lock in opened:
-            since = f" (since {self.clock.format_time(lock.opened)})" if lock.opened else ""
+            since = f" (since {self.state.clock.format_time(lock.opened)})" if lock.opened else ""
             text = f"it was written {where}while the lock shows the document open{since}"
             item.evidence.append(weights.evidence(kind, text, 1.0 / len(opened)))
 
@@ -243,35 +254,35 @@ class Copies(Comparing):
 
     def _apart(self, path: str, when: datetime | None) -> timedelta | None:
         """How far from `when` the nearest known version of a document was written."""
-        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        draft = self.state.drafts.get(self.state.key(path, self.state.home_of(path)))
         times = [copy.entry.modified for copy in draft.copies] if draft else []
-        known = [time for time in (self.modified(path), *times) if time is not None]
+        known = [time for time in (self.state.modified(path), *times) if time is not None]
         return min((abs(time - when) for time in known), default=None) if when else None
 
     def elsewhere(self, draft: Draft) -> list[str]:
         """Files of a gone document's name in other folders of the same home: it may have been moved."""
-        if draft.original is None or self.door.exists(draft.original):
+        if draft.original is None or self.state.door.exists(draft.original):
             return []
-        found = self.case.names.by_name(draft.name, limit=20)
-        return [path for path in found if path != draft.original and self.home_of(path) == draft.home]
+        found = self.state.case.names.by_name(draft.name, limit=20)
+        return [path for path in found if path != draft.original and self.state.home_of(path) == draft.home]
 
     def add_saved(self, draft: Draft) -> int | None:
         """Add the saved file as it is now; its place in the list, None if there is none."""
         if draft.original is None:
             return None
-        source = self.source_of(draft.original)
-        if source is None or not self.door.exists(draft.original):
+        source = self.state.source_of(draft.original)
+        if source is None or not self.state.door.exists(draft.original):
             return None
         try:
             entry = source.entry(draft.original)
         except SourceError as error:
-            self.problem(draft.original, error.what)
+            self.state.problem(draft.original, error.what)
             return None
         if entry.link_target is not None or entry.is_folder:
             return None
         name = os.path.basename(draft.original)
         entry = with_companions(source, entry, BELONGING.get(extension_of(name), ()))
-        content, members = self.content_of(entry, name)
+        content, members = self.state.content_of(entry, name)
         piece = weights.evidence("its-own-file", "it is the saved file itself")
         draft.copies.append(
             Copy(entry, Kind.SAVED, draft.place or SAVED_PLACE, content, extension_right(name, content.format),

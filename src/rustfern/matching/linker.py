@@ -1,4 +1,4 @@
-"""Puts together what was found: traces are recognised, copies read and matched, documents drafted."""
+"""Puts together what was found: the steps that recognise traces, match copies and draft documents, on one state."""
 
 from __future__ import annotations
 
@@ -9,40 +9,53 @@ from contextlib import suppress
 
 from rustfern.core.model import Find
 from rustfern.core.paths import show_name
+from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.copies import Copies
 from rustfern.matching.evidence import by_name
-from rustfern.matching.records import Traces
-from rustfern.matching.state import Draft, Reader, not_judged
-from rustfern.matching.swap_files import Swaps
+from rustfern.matching.recent_files import RecentFiles
+from rustfern.matching.records import Records
+from rustfern.matching.state import Draft, LinkState, Reader, not_judged
+from rustfern.matching.swap_files import SwapFiles
+from rustfern.matching.trash import Trash
+from rustfern.matching.versions import Versions
 
-__all__ = ["Draft", "Linker", "Reader", "first_answers", "not_judged"]
-
-
-class Linker(Traces, Copies, Swaps):
-    """All steps on one table."""
-
-
-def _first_answer(assembly: Linker, find: Find) -> str:
-    place = assembly.catalogue.places[find.place]
-    copy = assembly.read_copy(find, find.entry, ())
-    listed = assembly.named.get(find.entry.path)
-    told = listed[2] if listed and listed[2] else by_name.shown_stem(find, place.prefixes)
-    when = assembly.clock.format_time(find.entry.modified) if find.entry.modified else "an unknown time"
-    return f"{show_name(told or os.path.basename(find.entry.path))}: an autosave of {when} is {copy.content.state}"
+__all__ = ["Draft", "LinkState", "Linker", "Reader", "not_judged"]
 
 
-def first_answers(assembly: Linker, finds: Sequence[Find], seconds: float, most: int) -> list[str]:
-    """The newest copies of known places, checked, as lines for people: what is known before the whole tree is walked."""
-    started = time.monotonic()
-    lines = []
-    newest = sorted(
-        (f for f in finds if f.kind == "autosave" and f.entry.size and f.entry.modified),
-        key=lambda f: f.entry.modified.timestamp() if f.entry.modified else 0.0,
-        reverse=True,
-    )
-    for find in newest[:most]:
-        if time.monotonic() - started > seconds:
-            break
-        with suppress(Exception):  # it is judged, and what goes wrong is said, later
-            lines.append(_first_answer(assembly, find))
-    return lines
+class Linker:
+    """The steps that turn finds into documents, each on the same state."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
+        self.trash = Trash(state)
+        self.records = Records(state, self.trash)
+        self.recent_files = RecentFiles(state)
+        self.versions = Versions(state)
+        self.comparing = Comparing(state)
+        self.copies = Copies(state, self.comparing, self.recent_files, self.versions)
+        self.swap_files = SwapFiles(state)
+
+    def first_answers(self, finds: Sequence[Find], seconds: float, most: int) -> list[str]:
+        """The newest copies of known places, checked, as lines for people: what is known before the whole tree is walked."""
+        started = time.monotonic()
+        lines = []
+        newest = sorted(
+            (f for f in finds if f.kind == "autosave" and f.entry.size and f.entry.modified),
+            key=lambda f: f.entry.modified.timestamp() if f.entry.modified else 0.0,
+            reverse=True,
+        )
+        for find in newest[:most]:
+            if time.monotonic() - started > seconds:
+                break
+            with suppress(Exception):  # it is judged, and what goes wrong is said, later
+                lines.append(self._first_answer(find))
+        return lines
+
+    def _first_answer(self, find: Find) -> str:
+        state = self.state
+        copy = state.read_copy(find, find.entry, ())
+        listed = state.named.get(find.entry.path)
+        prefixes = state.catalogue.places[find.place].prefixes
+        told = listed[2] if listed and listed[2] else by_name.shown_stem(find, prefixes)
+        name = show_name(told or os.path.basename(find.entry.path))
+        return f"{name}: an autosave of {state.clock.format_time(find.entry.modified)} is {copy.content.state}"

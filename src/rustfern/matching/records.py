@@ -15,7 +15,7 @@ from rustfern.core.paths import inside, show_name
 from rustfern.core.times import to_utc
 from rustfern.matching.evidence import by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.state import OPEN_FOR, SLACK, Draft, last_part, where_to_ask
+from rustfern.matching.state import OPEN_FOR, SLACK, Draft, LinkState, last_part, where_to_ask
 from rustfern.matching.trash import Trash
 
 if TYPE_CHECKING:
@@ -26,33 +26,41 @@ _LIST_LIMIT = 1 << 20
 _TRASH_LIMIT = 64 << 20
 
 
-class Traces(Trash):
+class Records:
     """The steps that read traces."""
+
+    def __init__(self, state: LinkState, trash: Trash) -> None:
+        self.state, self._trash = state, trash
+        self.waiting: list[tuple[Lock, list[Candidate]]] = []  # locks that fit several documents
+        self.tried: list[Lock] = []
+        self.placeholders: list[Find] = []
 
     def recognise(self, find: Find) -> None:
         """Read a record; locks wait until all names are known."""
-        place = self.catalogue.places[find.place]
+        place = self.state.catalogue.places[find.place]
         if place.reader in ("noted", "placeholder"):
             self._noted(find, place)
             return
         if place.reader == "mail-store":
-            self.mail_stores.append(find)
+            self.state.mail_stores.append(find)
             return
         try:
             if place.reader == "revision-index":
                 self._revisions(find)
                 return
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 self._read_record(find, place.reader, stream)
         except Malformed as error:
-            self.problem(
+            self.state.problem(
                 find.entry.path,
                 f"this {place.reader.replace('-', ' ')} record is damaged: {error}. Its copies are judged by their names and contents",
             )
-            self.unmatched.append(Record(find.entry.path, place.reader, f"damaged: {error}", when=find.entry.modified))
+            self.state.unmatched.append(
+                Record(find.entry.path, place.reader, f"damaged: {error}", when=find.entry.modified)
+            )
         except (SourceError, OSError) as error:
             what = error.what if isinstance(error, SourceError) else explain(error)
-            self.problem(find.entry.path, what)
+            self.state.problem(find.entry.path, what)
 
     def _read_record(self, find: Find, reader: str, stream: BinaryIO) -> None:
         from rustfern.traces import editor_marks, kept_lists, mousepad_session, recovery_list
@@ -66,7 +74,7 @@ class Traces(Trash):
             texts = mousepad_session.parse(stream.read(_TRASH_LIMIT))
             self._listed(find, [(each.original, each.autosave) for each in texts], "mousepad-autosave")
         elif reader.startswith("trash-"):
-            self.note_deleted(find, stream.read(_TRASH_LIMIT))
+            self._trash.note_deleted(find, stream.read(_TRASH_LIMIT))
         else:
             parse, place = {
                 "kate-session": (kept_lists.kate_session, "kate-stash"),
@@ -84,12 +92,12 @@ class Traces(Trash):
             temp = os.path.join(folder, each.copy) if beside else self._recorded_here(each.copy, find.home)
             if temp is None or each.copy in ("", ".", ".."):
                 if not beside:
-                    self.problem(
+                    self.state.problem(
                         find.entry.path, f"this list names a text outside of what is searched: {show_name(each.copy)}"
                     )
                 continue
             if each.when:
-                self.recorded_times[temp] = each.when
+                self.state.recorded_times[temp] = each.when
             pairs.append((each.original, temp, each.title))
         self._listed_here(find, pairs, place)
 
@@ -98,18 +106,18 @@ class Traces(Trash):
         from rustfern.traces import revision_index
 
         top = os.path.dirname(os.path.dirname(find.entry.path))
-        with contents.materialised(self.door, find.entry, ("-wal", "-journal")) as path:
+        with contents.materialised(self.state.door, find.entry, ("-wal", "-journal")) as path:
             generations = revision_index.read(path)
         pairs = []
         for each in generations:
             stored = os.path.normpath(os.path.join(top, *each.stored.strip("/").split("/")))
             if not inside(stored, top):
-                self.problem(
+                self.state.problem(
                     find.entry.path, f"this index names a version outside of its folder: {show_name(each.stored)}"
                 )
                 continue
             if each.when:
-                self.recorded_times[stored] = each.when
+                self.state.recorded_times[stored] = each.when
             pairs.append((each.original, stored, ""))
         self._listed_here(find, pairs, "macos-revision")
 
@@ -118,37 +126,37 @@ class Traces(Trash):
         if place.reader == "placeholder":
             self.placeholders.append(find)
         elif find.entry.size:
-            self.unmatched.append(
+            self.state.unmatched.append(
                 Record(find.entry.path, place.id, f"{place.what}: {place.says}", (), find.entry.modified)
             )
 
     def take_placeholders(self) -> None:
         """Say on known documents that their content is online only; the others are pointed out."""
         for find in self.placeholders:
-            with self.isolated(find):
-                place = self.catalogue.places[find.place]
+            with self.state.isolated(find):
+                place = self.state.catalogue.places[find.place]
                 name = find.fields.get("name") or find.fields.get("stem", "")
                 path = os.path.join(os.path.dirname(find.entry.path), name)
-                draft = self.drafts.get(self.key(path, find.home or self.home_of(path)))
+                draft = self.state.drafts.get(self.state.key(path, find.home or self.state.home_of(path)))
                 record = Record(find.entry.path, place.id, f"{name}: {place.says}", (), find.entry.modified)
-                (draft.records if draft else self.unmatched).append(record)
+                (draft.records if draft else self.state.unmatched).append(record)
 
     def _recovery_list(self, find: Find, found: recovery_list.RecoveryList) -> None:
         path, home = find.entry.path, find.home
         if found.problem:
-            self.problem(
+            self.state.problem(
                 path,
                 f"the recovery list is cut off at byte {found.cut_at} ({found.problem}); what stands before was read",
             )
         for entry in {entry.item: entry for entry in found.entries}.values():
             draft: Draft | None = None
             if entry.original_url:
-                original = self.paths.translate(entry.original_url, home)
+                original = self.state.paths.translate(entry.original_url, home)
                 title = entry.title or last_part(entry.original_url)
                 draft = (
-                    self.draft(original, home, entry.original_url)
+                    self.state.draft(original, home, entry.original_url)
                     if original
-                    else self.outside(entry.original_url, title, home)
+                    else self.state.outside(entry.original_url, title, home)
                 )
                 says = f"the recovery list of {home.person if home else 'this profile'} names it as open"
                 says += ", with unsaved changes" if entry.changed else ", without changes"
@@ -156,15 +164,15 @@ class Traces(Trash):
                     Record(path, "recovery-list", says, (weights.evidence("recovery-list", says),), find.entry.modified)
                 )
             if entry.temp_url:
-                temp = self.paths.translate(entry.temp_url, home)
+                temp = self.state.paths.translate(entry.temp_url, home)
                 if temp is None:
-                    self.problem(
+                    self.state.problem(
                         path,
                         f"the recovery list names an autosave outside of what is searched: {show_name(entry.temp_url)}",
                     )
                 else:
                     text = "the recovery list names it as the autosave of this document"
-                    self.named[temp] = (draft, weights.evidence("recovery-list", text), entry.title)
+                    self.state.named[temp] = (draft, weights.evidence("recovery-list", text), entry.title)
                     self._seek(temp, "odf-suite-autosave", home)
             if draft is not None and entry.changed:
                 draft.changed = True
@@ -177,54 +185,54 @@ class Traces(Trash):
 
     def _listed_here(self, find: Find, pairs: list[tuple[str, str, str]], place: str) -> None:
         """(original as recorded, copy as it is here, title for a text that was never named)."""
-        spec = self.catalogue.places[place]
+        spec = self.state.catalogue.places[place]
         kind = "autosave" if spec.kind == "autosave" else "version"
         for recorded, temp, title in pairs:
             original = self._recorded_here(recorded, find.home) if recorded else None
             if original is not None:
-                draft: Draft | None = self.draft(original, find.home, recorded)
+                draft: Draft | None = self.state.draft(original, find.home, recorded)
             elif recorded and where_to_ask(recorded):
-                draft = self.outside(recorded, last_part(recorded), find.home)
+                draft = self.state.outside(recorded, last_part(recorded), find.home)
             else:
                 draft = None
             piece = weights.evidence("recovery-list", f"the program's own list names it as the {kind} of this document")
             if draft is not None and not any(record.path == find.entry.path for record in draft.records):
                 says = "the program's own list names it" + (" as open" if kind == "autosave" else "")
-                reader = self.catalogue.places[find.place].reader
+                reader = self.state.catalogue.places[find.place].reader
                 draft.records.append(Record(find.entry.path, reader, says, (piece,), find.entry.modified))
             if draft is not None or not recorded:
-                self.named[temp] = (draft, piece, title or os.path.basename(recorded) or "Unnamed text")
+                self.state.named[temp] = (draft, piece, title or os.path.basename(recorded) or "Unnamed text")
             self._seek(temp, place, find.home)
 
     def _recorded_here(self, path: str, home: Home | None) -> str | None:
         if path.startswith("~/") and home is not None:
             return os.path.join(home.path, *[part for part in path[2:].split("/") if part not in ("", "..")])
-        return self.paths.translate(path, home)
+        return self.state.paths.translate(path, home)
 
     def _seek(self, path: str, place: str, home: Home | None) -> None:
         """Take a copy that a record names, wherever it lies inside what is searched."""
-        source = self.source_of(path)
+        source = self.state.source_of(path)
         if source is None:
             return
         try:
             entry = source.entry(path)
         except SourceError:
             return
-        spec = self.catalogue.places[place]
+        spec = self.state.catalogue.places[place]
         if entry.link_target is None and (spec.folders_too or not entry.is_folder):
-            fields = self.catalogue.match(spec, os.path.basename(path)) or {}
-            self.more.append(Find(entry, place, spec.kind, fields, home, Order(spec.order), spec.complete))
+            fields = self.state.catalogue.match(spec, os.path.basename(path)) or {}
+            self.state.more.append(Find(entry, place, spec.kind, fields, home, Order(spec.order), spec.complete))
 
     def take_lock(self, find: Find) -> None:
         """Read a lock and give it to the document that it speaks of."""
         from rustfern.traces import odf_lock, owner_lock, program_locks
 
-        place = self.catalogue.places[find.place]
+        place = self.state.catalogue.places[find.place]
         if find.entry.link_target is not None:
             self._link_lock(find, find.entry.link_target)
             return
         try:
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 data = stream.read(1 << 16)
             unread = ""
         except (SourceError, OSError) as error:
@@ -256,15 +264,15 @@ class Traces(Trash):
                 return  # other programs end names this way too
             if place.reader == "owner-lock" and size is None:
                 # Neither name nor size speak for a lock: other programs use the sign too.
-                self.problem(path, f"this looks like a lock but is none: {error}")
+                self.state.problem(path, f"this looks like a lock but is none: {error}")
                 return
             notes.append(
                 f"its inside {'could not be read' if unread else 'is damaged'} ({unread or error}); its name still tells"
             )
             if not unread:
-                self.problem(path, f"this lock is damaged inside: {error}. Its name was used")
+                self.state.problem(path, f"this lock is damaged inside: {error}. Its name was used")
         if unread:
-            self.problem(path, f"this lock could not be read ({unread}). Its name was used")
+            self.state.problem(path, f"this lock could not be read ({unread}). Its name was used")
         lock = Lock(find.entry, find.place, owner, host, opened, notes=tuple(notes))
         if place.reader == "odf-lock":
             original = os.path.join(folder, find.fields["name"])
@@ -276,8 +284,10 @@ class Traces(Trash):
         elif place.reader != "owner-lock":
             found = self._by_stem(find)
         else:
-            gone = [d.original for d in self.drafts.values() if d.original]
-            found = by_name.for_owner_lock(find.fields["tail"], folder, size, self.case.names.in_folder(folder), gone)
+            gone = [d.original for d in self.state.drafts.values() if d.original]
+            found = by_name.for_owner_lock(
+                find.fields["tail"], folder, size, self.state.case.names.in_folder(folder), gone
+            )
             if not found and size != owner_lock.TEXT_SIZE:
                 text = "the lock carries its whole name"
                 found = [
@@ -291,19 +301,22 @@ class Traces(Trash):
         wanted = fields.get("stem", fields.get("cut", "")).casefold()
         classes = {"dwg-lock": ("dwg", "dxf"), "database-lock": ("accdb", "mdb"), "empty-lock": ("indd", "indt")}
         fitting = []
-        for path in [*self.case.names.in_folder(folder), *(d.original for d in self.drafts.values() if d.original)]:
+        for path in [
+            *self.state.case.names.in_folder(folder),
+            *(d.original for d in self.state.drafts.values() if d.original),
+        ]:
             stem, _, extension = os.path.basename(path).casefold().rpartition(".")
             same = stem == wanted if "stem" in fields else stem.startswith(wanted)
-            reader = self.catalogue.places[find.place].reader
+            reader = self.state.catalogue.places[find.place].reader
             if same and os.path.dirname(path) == folder and extension in classes[reader]:
                 fitting.append(path)
         whole = "stem" in fields
         text = "the lock carries its name" if whole else "the lock carries the beginning of its name"
         piece = weights.evidence("lock-name" if whole else "lock-name-cut", text)
         if not fitting and whole:
-            extension = {"dwg-lock": "dwg", "database-lock": "accdb"}[self.catalogue.places[find.place].reader]
+            extension = {"dwg-lock": "dwg", "database-lock": "accdb"}[self.state.catalogue.places[find.place].reader]
             fitting = [os.path.join(folder, f"{fields['stem']}.{extension}")]
-        return [Candidate(path, [piece], self.door.exists(path)) for path in dict.fromkeys(fitting)]
+        return [Candidate(path, [piece], self.state.door.exists(path)) for path in dict.fromkeys(fitting)]
 
     def _link_lock(self, find: Find, target: str) -> None:
         from rustfern.traces import editor_marks
@@ -323,7 +336,7 @@ class Traces(Trash):
         """Locks that fit several documents go to those of which copies were written, or which were saved, while they lay there."""
         waiting, self.waiting = self.waiting, []
         for lock, found in waiting:
-            with self.isolated(lock):
+            with self.state.isolated(lock):
                 for item in found:
                     if piece := self._open_then(lock, item.path):
                         item.evidence.append(piece)
@@ -332,13 +345,13 @@ class Traces(Trash):
     def _open_then(self, lock: Lock, path: str) -> Evidence | None:
         if lock.opened is None:
             return None
-        draft = self.drafts.get(self.key(path, self.home_of(path)))
+        draft = self.state.drafts.get(self.state.key(path, self.state.home_of(path)))
         upto = lock.opened + OPEN_FOR
         for copy in draft.copies if draft else ():
             if copy.entry.modified and lock.opened - SLACK <= copy.entry.modified <= upto:
-                text = f"a copy of this document was written after the lock was made ({self.clock.format_time(copy.entry.modified)})"
+                text = f"a copy of this document was written after the lock was made ({self.state.clock.format_time(copy.entry.modified)})"
                 return weights.evidence("copy-then", text)
-        saved = self.modified(path)
+        saved = self.state.modified(path)
         if saved is not None and lock.opened - SLACK <= saved <= upto:
             return weights.evidence("saved-then", "it was saved after the lock was made")
         return None
@@ -353,7 +366,7 @@ class Traces(Trash):
             return
         if best is None or shares[best] < weights.THRESHOLD:
             note = "it fits several documents equally" if found else "the document it speaks of is not there any more"
-            self.unmatched.append(replace(lock, notes=(*lock.notes, note)))
+            self.state.unmatched.append(replace(lock, notes=(*lock.notes, note)))
             return
-        draft = self.draft(found[best].path, self.home_of(lock.entry.path))
+        draft = self.state.draft(found[best].path, self.state.home_of(lock.entry.path))
         draft.locks.append(replace(lock, confidence=shares[best], evidence=tuple(found[best].evidence)))

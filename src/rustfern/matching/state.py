@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -35,9 +35,8 @@ from rustfern.formats.format_table import class_of, extension_right
 from rustfern.matching.evidence import by_name as near
 from rustfern.matching.evidence import weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.evidence.similarity_index import Likeness
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
-from rustfern.settings.read import Settings, SettingValue
+from rustfern.settings.read import Settings
 from rustfern.sources.interface import Source
 from rustfern.sources.registry import Sources
 
@@ -68,34 +67,6 @@ class Draft:
     in_use: bool = False
     place: str = ""
     within: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Deleted:
-    """What a trash record says: where the thing was (translated, and as recorded), when it was deleted."""
-
-    original: str | None
-    recorded: str
-    when: datetime | None
-    find: Find
-
-
-@dataclass
-class RecentNames:
-    """Recent-file lists as a name index of documents that are gone, or outside of what is searched."""
-
-    paths: list[str] = field(default_factory=list)
-
-    def by_name(self, name: str, limit: int = 60) -> list[str]:
-        folded = fold_name(name)
-        return [path for path in self.paths if fold_name(near.name_of(path)) == folded][:limit]
-
-    def by_stem(self, stem: str, limit: int = 60) -> list[str]:
-        folded = fold_name(stem)
-        return [path for path in self.paths if fold_name(near.name_of(path).rpartition(".")[0]) == folded][:limit]
-
-    def beside(self, folder: str, stem: str) -> list[str]:
-        return [path for path in self.by_stem(stem) if near.folder_of(path) == folder]
 
 
 class Reader:
@@ -150,6 +121,21 @@ class Reader:
                 return content, known[1]
         return known
 
+    is_reading = True
+    """Whether contents are read; where they are not, steps ask for what they would have to read."""
+
+    @contextmanager
+    def must_read(self) -> Iterator[None]:
+        """A step that only contents can tell anything in."""
+        yield
+
+    def is_enough(self, found: Sequence[Candidate]) -> bool:
+        """Whether nothing more need be told of a copy than that one of these is its document."""
+        return False
+
+    def need(self, paths: Iterable[str]) -> None:
+        """Documents that would have to be read."""
+
     def has(self, path: str) -> bool:
         """Whether this was read before."""
         return path in self._known
@@ -193,27 +179,12 @@ class LinkState:
         self.drafts: dict[str, Draft] = {}
         self.unmatched: list[Copy | Lock | Record] = []
         self.named: dict[str, tuple[Draft | None, Evidence, str]] = {}  # autosave path → who it belongs to, by a list
-        self.trash: dict[str, Deleted] = {}
         self.more: list[Find] = []
-        self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
-        self.looked_around = 0
-        self.waiting: list[tuple[Lock, list[Candidate]]] = []  # locks that fit several documents
-        self.tried: list[Lock] = []
-        self.ambiguous: dict[str, list[str]] = {}  # copy → the documents that its name fits equally
-        self.contending: dict[tuple[str, str, str], list[tuple[Find, Copy, list[Candidate]]]] = {}
-        self.likeness = Likeness()  # the contents of known documents
-        self.indexed: dict[str, int] = {}  # how many versions of each are in it
-        self.drafted: dict[str, int] = {}  # how many copies its draft had then
         self.narrowed = narrowed
         self.settings = Settings()
         self.recorded: set[str] = set()  # records that were read before everything was walked
-        self.recent: dict[str, SettingValue] = {}  # key of a document → the latest entry of a recent-file list
-        self.away: dict[str, SettingValue] = {}  # recorded paths outside of what is searched
-        self.gone = RecentNames()
         self.found_paths: set[str] = set()
         self.recorded_times: dict[str, datetime] = {}  # copy → when an editor's own list says it was kept
-        self.opened: set[str] = set()  # copies of known documents that were opened in mail or archive programs
-        self.placeholders: list[Find] = []
         self.mail_stores: list[Find] = []
 
     def key(self, path: str, home: Home | None) -> str:

@@ -22,12 +22,15 @@ _MAX_JOURNAL = 256 << 20
 _SAME_SECOND = timedelta(seconds=1)
 
 
-class Swaps(LinkState):
+class SwapFiles:
     """The steps that match and rebuild swap files. They come last: any copy may be what a swap is rebuilt on."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
 
     def take_swap(self, find: Find) -> None:
         """Find the document of a swap file, a journal or a dead file, and rebuild its text."""
-        reader = self.catalogue.places[find.place].reader
+        reader = self.state.catalogue.places[find.place].reader
         if reader == "kate-journal":
             self._journal(find)
         elif reader == "joe-dead":
@@ -46,21 +49,21 @@ class Swaps(LinkState):
         name = find.fields.get("name") or find.fields["elsewhere"]
         here = os.path.join(os.path.dirname(find.entry.path), name)
         if "elsewhere" in find.fields:
-            found = [path for path in self.case.names.by_name(name) if self.home_of(path) == find.home]
+            found = [path for path in self.state.case.names.by_name(name) if self.state.home_of(path) == find.home]
             here = found[0] if found else here
-        draft = self.draft(here, find.home)
+        draft = self.state.draft(here, find.home)
         bases = self._versions(draft)
         try:
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 journal = kate_journal.parse(stream.read(_MAX_JOURNAL))
             bases = [base for base in bases if self._fits(base, journal)][:1]
-            content = contents.check_rebuilt(self.door, find.entry, name, "kate-journal", bases)
+            content = contents.check_rebuilt(self.state.door, find.entry, name, "kate-journal", bases)
         except Malformed as error:
             content = Content(
                 Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", find.entry.size
             )
         except SourceError as error:
-            self.problem(find.entry.path, error.what)
+            self.state.problem(find.entry.path, error.what)
             content = Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
         piece = weights.evidence("name-beside", f"its name is that of {name} with an addition, in the same folder")
         draft.copies.append(self._rebuilt(find, find.entry, content, piece, "kate-journal", bases))
@@ -70,7 +73,7 @@ class Swaps(LinkState):
         from rustfern.traces import kate_journal
 
         try:
-            with contents.open_content(self.door, base) as stream:
+            with contents.open_content(self.state.door, base) as stream:
                 return kate_journal.blob_id(stream.read(_MAX_JOURNAL)) == journal.base
         except SourceError:
             return False
@@ -80,26 +83,30 @@ class Swaps(LinkState):
         from rustfern.traces import joe_dead
 
         try:
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 texts = joe_dead.parse(stream.read(_MAX_JOURNAL))
         except (Malformed, SourceError) as error:
-            self.problem(find.entry.path, f"this dead file cannot be read: {error}")
+            self.state.problem(find.entry.path, f"this dead file cannot be read: {error}")
             return
         for text in texts:
             entry = replace(find.entry, part=str(text.number))
             piece = weights.evidence("swap-header", f"text {text.number} of the dead file carries this name")
             if text.name:
                 path = text.name if text.name.startswith("/") else os.path.join(os.path.dirname(entry.path), text.name)
-                here = self.paths.translate(path, find.home) if text.name.startswith("/") else os.path.normpath(path)
+                here = (
+                    self.state.paths.translate(path, find.home) if text.name.startswith("/") else os.path.normpath(path)
+                )
                 draft = (
-                    self.draft(here, find.home, text.name)
-                    if here and self.source_of(here)
-                    else self.outside(text.name, last_part(text.name), find.home)
+                    self.state.draft(here, find.home, text.name)
+                    if here and self.state.source_of(here)
+                    else self.state.outside(text.name, last_part(text.name), find.home)
                 )
             else:
                 key = f"copy:{entry.path}#{text.number}"
-                draft = self.drafts.setdefault(key, Draft(key, "Unnamed text", None, None, find.home, never_saved=True))
-            content = contents.check_rebuilt(self.door, entry, draft.name, "joe-part", ())
+                draft = self.state.drafts.setdefault(
+                    key, Draft(key, "Unnamed text", None, None, find.home, never_saved=True)
+                )
+            content = contents.check_rebuilt(self.state.door, entry, draft.name, "joe-part", ())
             copy = self._rebuilt(find, entry, content, piece, "joe-part", [])
             if text.when_local:
                 copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
@@ -112,7 +119,7 @@ class Swaps(LinkState):
 
         data = b""
         try:
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 data = stream.read(_MAX_JOURNAL)
             if reader == "code-unsaved":
                 found = code_unsaved.parse(data)
@@ -122,27 +129,27 @@ class Swaps(LinkState):
                 address, title, empty = tab.path, "Unnamed text", not tab.text.strip()
         except Malformed as error:
             if data.strip(b"\0"):
-                self.problem(find.entry.path, f"this unsaved text cannot be read: {error}")
+                self.state.problem(find.entry.path, f"this unsaved text cannot be read: {error}")
             return
         except SourceError as error:
-            self.problem(find.entry.path, error.what)
+            self.state.problem(find.entry.path, error.what)
             return
-        original = self.paths.translate(address, find.home) if address else None
+        original = self.state.paths.translate(address, find.home) if address else None
         if not address:
             if empty:
                 return
             key = f"copy:{find.entry.path}"
-            draft = self.drafts.setdefault(key, Draft(key, title, None, None, find.home, never_saved=True))
+            draft = self.state.drafts.setdefault(key, Draft(key, title, None, None, find.home, never_saved=True))
         else:
             draft = (
-                self.draft(original, find.home, address)
+                self.state.draft(original, find.home, address)
                 if original
-                else self.outside(address, last_part(address), find.home)
+                else self.state.outside(address, last_part(address), find.home)
             )
         piece = weights.evidence(
             "swap-header", "it carries the address of this document" if address else "its text was never named"
         )
-        content = contents.check_rebuilt(self.door, find.entry, draft.name, reader, ())
+        content = contents.check_rebuilt(self.state.door, find.entry, draft.name, reader, ())
         draft.copies.append(self._rebuilt(find, find.entry, content, piece, reader, []))
         draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
 
@@ -151,22 +158,22 @@ class Swaps(LinkState):
         from rustfern.traces import browser_session
 
         try:
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 forms = browser_session.parse(stream.read(_MAX_JOURNAL))
         except Malformed as error:
-            self.problem(find.entry.path, f"this session of a browser is damaged: {error}")
+            self.state.problem(find.entry.path, f"this session of a browser is damaged: {error}")
             return
         except SourceError as error:
-            self.problem(find.entry.path, error.what)
+            self.state.problem(find.entry.path, error.what)
             return
         for form in forms:
             entry = replace(find.entry, part=str(form.number))
             home = find.home.path if find.home else ""
             key = f"page:{home}:{form.address}:{form.text}"
             name = f"Text typed into {form.title or form.address or 'a page'}"
-            draft = self.drafts.setdefault(key, Draft(key, name, None, None, find.home, never_saved=True))
+            draft = self.state.drafts.setdefault(key, Draft(key, name, None, None, find.home, never_saved=True))
             piece = weights.evidence("its-own-file", f"typed into the page {form.address}")
-            content = contents.check_rebuilt(self.door, entry, "page.txt", "browser-form", ())
+            content = contents.check_rebuilt(self.state.door, entry, "page.txt", "browser-form", ())
             draft.copies.append(self._rebuilt(find, entry, content, piece, "browser-form", []))
 
     def _rebuilt(
@@ -181,8 +188,8 @@ class Swaps(LinkState):
     def _versions(self, draft: Draft) -> list[Entry]:
         """The files that may be the version that was opened: the saved one first."""
         entries = [copy.entry for copy in draft.copies if not copy.recipe]
-        source = self.source_of(draft.original) if draft.original else None
-        if source is not None and draft.original and self.door.exists(draft.original):
+        source = self.state.source_of(draft.original) if draft.original else None
+        if source is not None and draft.original and self.state.door.exists(draft.original):
             entries.insert(0, source.entry(draft.original))
         return [entry for entry in entries if entry.is_file]
 
@@ -191,14 +198,18 @@ class Swaps(LinkState):
         from rustfern.traces import vim_swap
 
         try:
-            with contents.open_content(self.door, find.entry) as stream:
+            with contents.open_content(self.state.door, find.entry) as stream:
                 header = vim_swap.parse(stream)
         except Malformed as error:
-            if find.fields.get("name") and self.catalogue.places[find.place].where == "beside" and find.entry.size:
-                self.problem(find.entry.path, f"this is named like a swap file but is none: {error}")
+            if (
+                find.fields.get("name")
+                and self.state.catalogue.places[find.place].where == "beside"
+                and find.entry.size
+            ):
+                self.state.problem(find.entry.path, f"this is named like a swap file but is none: {error}")
             return
         except SourceError as error:
-            self.problem(find.entry.path, error.what)
+            self.state.problem(find.entry.path, error.what)
             return
         original = self._original(find, header)
         if header.lock_only:
@@ -211,9 +222,9 @@ class Swaps(LinkState):
             draft = Draft(
                 f"copy:{find.entry.path}", name, None, header.path or None, find.home, never_saved=not header.path
             )
-            self.drafts[draft.key] = draft
+            self.state.drafts[draft.key] = draft
         else:
-            draft = self.draft(original, find.home, header.path)
+            draft = self.state.draft(original, find.home, header.path)
         bases = self._bases(draft, header)
         content = self._content(find, header, draft.name, bases)
         copy = self._rebuilt(find, find.entry, content, piece, "vim-swap", bases)
@@ -238,11 +249,11 @@ class Swaps(LinkState):
             return os.path.join(folder, path)  # as typed, without a folder
         if path.startswith("~"):
             person, _, rest = path[1:].partition("/")
-            home = next((h for h in self.homes if os.path.basename(h.path) == person), find.home)
+            home = next((h for h in self.state.homes if os.path.basename(h.path) == person), find.home)
             found = os.path.join(home.path, *rest.split("/")) if home and ".." not in rest.split("/") else None
         else:
-            found = self.paths.translate(path, find.home) if path else None
-        if name and os.path.basename(path) == name and (found is None or not self.door.exists(found)):
+            found = self.state.paths.translate(path, find.home) if path else None
+        if name and os.path.basename(path) == name and (found is None or not self.state.door.exists(found)):
             return os.path.join(folder, name)  # the folder was copied or moved as a whole
         return found
 
@@ -260,12 +271,12 @@ class Swaps(LinkState):
                 Glance(format="txt"), State.ENCRYPTED, "the swap file is encrypted by the editor", find.entry.size
             )
         try:
-            content = contents.check_rebuilt(self.door, find.entry, name, "vim-swap", bases)
+            content = contents.check_rebuilt(self.state.door, find.entry, name, "vim-swap", bases)
             if bases and "of them from the version" not in content.reason:
                 bases.clear()  # nothing was needed of it
             return content
         except SourceError as error:
-            self.problem(find.entry.path, error.what)
+            self.state.problem(find.entry.path, error.what)
             return Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
 
     def _nano_lock(self, find: Find, header: vim_swap.SwapHeader, original: str | None) -> None:
@@ -274,9 +285,9 @@ class Swaps(LinkState):
             find.entry, find.place, header.user or None, header.host or None, find.entry.modified, evidence=(piece,)
         )
         if original is None:
-            self.unmatched.append(lock)
+            self.state.unmatched.append(lock)
             return
-        draft = self.draft(original, find.home)
+        draft = self.state.draft(original, find.home)
         draft.locks.append(replace(lock, confidence=weights.confidences([[piece]])[0]))
         if header.dirty:
             draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
 
 from msgspec.structs import replace
 
@@ -14,45 +16,59 @@ from rustfern.core.paths import show_name
 from rustfern.core.times import to_utc
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.matching.evidence import weights
-from rustfern.matching.state import Deleted, Draft, LinkState, last_part
+from rustfern.matching.state import Draft, LinkState, last_part
 from rustfern.search.recorded_paths import take_apart
 
 _MAX_DELETED_INSIDE = 2_000
 
 
-class Trash(LinkState):
+@dataclass(frozen=True, slots=True)
+class Deleted:
+    """What a trash record says: where the thing was (translated, and as recorded), when it was deleted."""
+
+    original: str | None
+    recorded: str
+    when: datetime | None
+    find: Find
+
+
+class Trash:
     """The steps that match trash to its records."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
+        self.records: dict[str, Deleted] = {}  # what lies in a trash → what its record says
 
     def note_deleted(self, find: Find, data: bytes) -> None:
         """Read one record of a trash. Raises `Malformed`."""
         from rustfern.traces import ds_store, trash_info, trash_windows
 
         folder = os.path.dirname(find.entry.path)
-        reader = self.catalogue.places[find.place].reader
+        reader = self.state.catalogue.places[find.place].reader
         if reader == "trash-info":
             info = trash_info.parse(data)
             when = to_utc(info.deleted_local, find.entry.modified) if info.deleted_local else None
             stored = os.path.join(os.path.dirname(folder), "files", find.fields["trashed"])
-            self.trash[stored] = Deleted(self._posix_original(info.path, find), info.path, when, find)
+            self.records[stored] = Deleted(self._posix_original(info.path, find), info.path, when, find)
         elif reader == "trash-windows":
             gone = trash_windows.parse(data)
             stored = os.path.join(folder, "$R" + find.fields["trashed"])
-            self.trash[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
+            self.records[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
         elif reader == "trash-ds-store":
             volume = find.home.volume or find.home.root if find.home else os.path.dirname(os.path.dirname(folder))
             for name, (place, was) in ds_store.original_locations(data).items():
                 parts = [part for part in place.split("/") if part not in ("", ".", "..")]
-                original = self.paths.join(volume, [*parts, was.replace("/", ":")], any_case=True)
+                original = self.state.paths.join(volume, [*parts, was.replace("/", ":")], any_case=True)
                 recorded = "/".join(["", *parts, was])
-                self.trash[os.path.join(folder, name)] = Deleted(original, recorded, None, find)
+                self.records[os.path.join(folder, name)] = Deleted(original, recorded, None, find)
         else:
             for gone in trash_windows.parse_list(data):
-                stored = self.paths.join(folder, [gone.stored], any_case=True)
-                self.trash[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
+                stored = self.state.paths.join(folder, [gone.stored], any_case=True)
+                self.records[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
 
     def _posix_original(self, path: str, find: Find) -> str | None:
         if path.startswith("/"):
-            return self.paths.translate("file://" + _quote(path), find.home)
+            return self.state.paths.translate("file://" + _quote(path), find.home)
         apart = take_apart("/" + path)  # relative to the volume that the trash is on
         volume = os.path.dirname(os.path.dirname(os.path.dirname(find.entry.path)))
         if os.path.basename(volume) == ".Trash":
@@ -65,35 +81,35 @@ class Trash(LinkState):
         if apart is None or apart.share or not apart.parts:
             return None
         volume = os.path.dirname(os.path.dirname(os.path.dirname(find.entry.path)))
-        return self.paths.join(volume, apart.parts, any_case=True)
+        return self.state.paths.join(volume, apart.parts, any_case=True)
 
     def take_trash(self, finds: Iterable[Find]) -> None:
         """Match what lies in a trash to its records; both may be orphans."""
         for find in finds:
-            found = self.trash.pop(find.entry.path, None)
-            with self.isolated(find):
+            found = self.records.pop(find.entry.path, None)
+            with self.state.isolated(find):
                 if found is not None:
                     self._deleted(find, found)
                     continue
-                copy = self.read_copy(find, find.entry, ())
-                self.own_document(copy, find, os.path.basename(find.entry.path), trashed=True)
-        for found in self.trash.values():
-            with self.isolated(found.find):
+                copy = self.state.read_copy(find, find.entry, ())
+                self.state.own_document(copy, find, os.path.basename(find.entry.path), trashed=True)
+        for found in self.records.values():
+            with self.state.isolated(found.find):
                 draft = self._deleted_draft(found)
                 gone = draft.records[-1].says + "; what it speaks of is no longer in the trash"
                 draft.records[-1] = replace(draft.records[-1], says=gone)
 
     def _deleted_draft(self, found: Deleted) -> Draft:
         draft = (
-            self.draft(found.original, found.find.home, found.recorded)
+            self.state.draft(found.original, found.find.home, found.recorded)
             if found.original
-            else self.outside(found.recorded, last_part(found.recorded), found.find.home)
+            else self.state.outside(found.recorded, last_part(found.recorded), found.find.home)
         )
         draft.trashed = True
         says = "a trash record says that it was deleted" + (
-            f" at {self.clock.format_time(found.when)}" if found.when else ""
+            f" at {self.state.clock.format_time(found.when)}" if found.when else ""
         )
-        kind = self.catalogue.places[found.find.place].reader
+        kind = self.state.catalogue.places[found.find.place].reader
         piece = weights.evidence("trash-record", says)
         draft.records.append(Record(found.find.entry.path, kind, says, (piece,), found.when))
         return draft
@@ -101,7 +117,7 @@ class Trash(LinkState):
     def _deleted(self, find: Find, found: Deleted) -> None:
         draft = self._deleted_draft(found)
         piece = weights.evidence("trash-record", "its trash record names this document")
-        copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
+        copy = self.state.read_copy(find, find.entry, (piece,), name=draft.name)
         if found.when:
             draft.deleted[find.entry.path] = found.when
         draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
@@ -110,22 +126,22 @@ class Trash(LinkState):
 
     def _deleted_inside(self, find: Find, folder: Draft, found: Deleted) -> None:
         try:
-            inner = list(contents.members(self.door, find.entry))[:_MAX_DELETED_INSIDE]
+            inner = list(contents.members(self.state.door, find.entry))[:_MAX_DELETED_INSIDE]
         except SourceError as error:
-            self.problem(find.entry.path, error.what)
+            self.state.problem(find.entry.path, error.what)
             return
         assert folder.original is not None
         for relative, entry in inner:
             if format_of_extension(extension_of(relative)) is None:
                 continue
-            draft = self.draft(os.path.join(folder.original, *relative.split("/")), find.home)
+            draft = self.state.draft(os.path.join(folder.original, *relative.split("/")), find.home)
             draft.trashed, draft.within = True, folder.key
             piece = weights.evidence(
                 "trash-record", f"the trash record of its folder {show_name(folder.name)} names its place"
             )
-            copy = self.read_copy(find, entry, (piece,))
+            copy = self.state.read_copy(find, entry, (piece,))
             draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
-            kind = self.catalogue.places[found.find.place].reader
+            kind = self.state.catalogue.places[found.find.place].reader
             says = "deleted together with its folder"
             draft.records.append(Record(found.find.entry.path, kind, says, (piece,), found.when))
             if found.when:

@@ -18,8 +18,7 @@ from rustfern.formats import registry as formats
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.recent_files import Recents
-from rustfern.matching.state import Draft
+from rustfern.matching.state import Draft, LinkState
 from rustfern.sources import live_machine
 from rustfern.sources.folder import HELD_ROOT
 
@@ -28,44 +27,53 @@ _MAX_OF_ONE = 30
 _MAX_ASKED = 20
 _ALIKE = 0.3
 _LEAST = 64
+_MAX_OF_NAME = 20
 _NO_DOCUMENT = frozenset({"zip", "gz", "7z", "sqlite", "cfb", "ini"})
 _MAX_STORE = 4 << 30
 
 
-class Elsewhere(Recents):
+class Versions:
     """The steps for documents that are elsewhere."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
+        self.opened: set[str] = set()  # copies of known documents that were opened in mail or archive programs
 
     def take_misplaced(self, find: Find) -> None:
         """Something that was opened in a mail or archive program: a version of a known document, or edited only here."""
+        with self.state.reader.must_read():
+            self._misplaced(find)
+
+    def _misplaced(self, find: Find) -> None:
         name = find.fields.get("attached", "") + find.fields.get("dotext", "")
         if format_of_extension(extension_of(name)) is None:
             return
-        copy = self.read_copy(find, find.entry, (), name=name)
+        copy = self.state.read_copy(find, find.entry, (), name=name)
         original = self._like(copy, name, find)
         if original is not None:
             text = "it carries its name and shares its text, opened from a mail or an archive"
             piece = weights.evidence("shared-content", text)
-            draft = self.draft(original, find.home)
+            draft = self.state.draft(original, find.home)
             draft.misplaced = True
             self.opened.add(find.entry.path)
             draft.copies.append(replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0]))
             return
-        if self.narrowed and self.catalogue.places[find.place].where == "volume":
-            self.unmatched.append(replace(copy, notes=(*copy.notes, "in a folder that all people share")))
+        if self.state.narrowed and self.state.catalogue.places[find.place].where == "volume":
+            self.state.unmatched.append(replace(copy, notes=(*copy.notes, "in a folder that all people share")))
             return
-        draft = self.draft(find.entry.path, find.home)
+        draft = self.state.draft(find.entry.path, find.home)
         draft.name, draft.misplaced, draft.place = name, True, find.place
 
     def _like(self, copy: Copy, name: str, find: Find) -> str | None:
         """The document of this name, elsewhere in the same home, that shares bytes or text with a copy."""
-        for path in self.case.names.by_name(name, limit=20):
-            if path == find.entry.path or self.home_of(path) != find.home:
+        for path in self.state.case.names.by_name(name, limit=20):
+            if path == find.entry.path or self.state.home_of(path) != find.home:
                 continue
-            source = self.source_of(path)
+            source = self.state.source_of(path)
             try:
                 if source is None or not (entry := source.entry(path)).is_file:
                     continue
-                theirs = self.reader.content(entry, os.path.basename(path))[0]
+                theirs = self.state.reader.content(entry, os.path.basename(path))[0]
             except SourceError:
                 continue
             if theirs.sha256 == copy.content.sha256 or by_content.shared(theirs, copy.content) >= _ALIKE:
@@ -77,11 +85,15 @@ class Elsewhere(Recents):
 
         Nothing else may be known of its deletion.
         """
-        home = find.home or self.home_of(find.entry.path)
-        if self.key(gone, home) in self.drafts:
+        home = find.home or self.state.home_of(find.entry.path)
+        if not self.state.reader.is_reading:
+            same = self.state.case.names.by_name(os.path.basename(gone), limit=_MAX_OF_NAME)
+            self.state.reader.need(path for path in same if self.state.home_of(path) == home)
+            return None
+        if self.state.key(gone, home) in self.state.drafts:
             return None
         found = self._like(copy, os.path.basename(gone), replace(find, home=home))
-        saved = self.modified(found) if found else None
+        saved = self.state.modified(found) if found else None
         if found is None or saved is None or copy.entry.modified is None or saved < copy.entry.modified:
             return None
         text = f"it carries its name and shares its text; the document was moved here from {os.path.dirname(gone)}"
@@ -89,20 +101,22 @@ class Elsewhere(Recents):
 
     def take_kept_attachments(self, finds: Iterable[Find]) -> None:
         """Attachments that a mail program keeps: versions of the documents that are known by now, nothing of their own."""
-        wanted = {fold_name(draft.name): draft for draft in self.drafts.values() if draft.original or draft.recorded}
+        wanted = {
+            fold_name(draft.name): draft for draft in self.state.drafts.values() if draft.original or draft.recorded
+        }
         for find in finds:
             draft = wanted.get(fold_name(find.fields["attached"] + find.fields.get("dotext", "")))
             if draft is not None and draft.home in (None, find.home):
-                with self.isolated(find):
+                with self.state.isolated(find):
                     piece = weights.evidence("name", "a mail carries a file of its name")
-                    copy = self.read_copy(find, find.entry, (piece,), name=draft.name)
+                    copy = self.state.read_copy(find, find.entry, (piece,), name=draft.name)
                     draft.copies.append(replace(copy, confidence=weights.confidences([[piece]])[0]))
 
     def add_open_deleted_files(self) -> None:
         """On the live machine: documents that were deleted or replaced while a program still holds them open."""
-        source = self.door.open(HELD_ROOT)
+        source = self.state.door.open(HELD_ROOT)
         for path, was, program in live_machine.deleted_but_open():
-            if self.source_of(was) is None or format_of_extension(extension_of(was)) is None:
+            if self.state.source_of(was) is None or format_of_extension(extension_of(was)) is None:
                 continue
             try:
                 entry = source.entry(path)
@@ -110,19 +124,19 @@ class Elsewhere(Recents):
                 continue
             if not entry.is_file:
                 continue
-            home = self.home_of(was)
+            home = self.state.home_of(was)
             find = Find(entry, "held-open", "temporary", {}, home)
-            with self.isolated(find):
+            with self.state.isolated(find):
                 text = f"{program} still holds it open; it was deleted as {was}"
                 piece = weights.evidence("swap-header", text)
-                copy = self.read_copy(find, entry, (piece,), name=os.path.basename(was))
+                copy = self.state.read_copy(find, entry, (piece,), name=os.path.basename(was))
                 notes = (*copy.notes, f"do not close {program}: this copy vanishes with it")
                 sure = weights.confidences([[piece]])[0]
-                self.draft(was, home).copies.append(replace(copy, confidence=sure, notes=notes))
+                self.state.draft(was, home).copies.append(replace(copy, confidence=sure, notes=notes))
 
     def take_by_content(self, path: str) -> None:
         """A file whose name says nothing: a document if its first bytes say so, and no copy of one that is known."""
-        source = self.source_of(path)
+        source = self.state.source_of(path)
         try:
             if source is None or not (entry := source.entry(path)).is_file or entry.size < _LEAST:
                 return
@@ -132,20 +146,20 @@ class Elsewhere(Recents):
             return
         if found.format is None or found.format in _NO_DOCUMENT or found.format in TEXT_FORMATS:
             return
-        self.more.append(Find(entry, "by-content", "temporary", {}, self.home_of(path)))
+        self.state.more.append(Find(entry, "by-content", "temporary", {}, self.state.home_of(path)))
 
     def add_requested(self, document: str) -> None:
         """What the person named is always answered for, also where nothing was left of it but the file itself."""
         for stem in dict.fromkeys((document, os.path.splitext(document)[0])):
-            for path in self.case.names.by_stem(fold_name(stem), limit=_MAX_ASKED):
+            for path in self.state.case.names.by_stem(fold_name(stem), limit=_MAX_ASKED):
                 named = os.path.splitext(document)[1]
                 if not named or path.casefold().endswith(named.casefold()):
-                    self.draft(path, self.home_of(path))
+                    self.state.draft(path, self.state.home_of(path))
 
     def take_versions(self, document: str | None) -> None:
         """Older versions in trees that repeat folders: those that differ from the file as it is now, and of gone files."""
         read, left = 0, 0
-        for (original, name), rows in groupby(self.case.versions(), key=lambda row: (row[2], row[3])):
+        for (original, name), rows in groupby(self.state.case.versions(), key=lambda row: (row[2], row[3])):
             asked = document is not None and document.casefold() in name.casefold()
             different = self._different(original, name, rows)
             if not different:
@@ -155,11 +169,11 @@ class Elsewhere(Recents):
                 continue
             for target, place, entry, exact in different[:_MAX_OF_ONE]:
                 read += 1
-                with self.isolated(entry.path):
+                with self.state.isolated(entry.path):
                     self._give_version(target, place, entry, exact, name)
         if left:
-            self.problem(
-                self.roots[0],
+            self.state.problem(
+                self.state.roots[0],
                 f"{left} more older versions in snapshots and backups were not compared: name the document with --document",
             )
 
@@ -170,14 +184,14 @@ class Elsewhere(Recents):
         seen: set[tuple[int, object]] = set()
         found: list[tuple[str | None, str, Entry, bool]] = []
         for place, path, _, _ in rows:
-            source = self.source_of(path)
+            source = self.state.source_of(path)
             try:
                 if source is None or not (entry := source.entry(path)).is_file:
                     continue
             except SourceError:
                 continue
             target, exact = (original, True) if original else (self._loosely(path, name), False)
-            if not seen and target and self.door.exists(target):
+            if not seen and target and self.state.door.exists(target):
                 now = source.entry(target)
                 seen.add((now.size, now.modified))
             if (entry.size, entry.modified) not in seen:
@@ -187,10 +201,10 @@ class Elsewhere(Recents):
 
     def _loosely(self, path: str, name: str) -> str | None:
         """The document of this name whose folders are most like those of a copy in a dated folder."""
-        found = self.case.names.by_name(name, limit=30)
+        found = self.state.case.names.by_name(name, limit=30)
         if not found:
             name = _plain(name)
-            found = self.case.names.by_name(name, limit=30)
+            found = self.state.case.names.by_name(name, limit=30)
         parts = [*path.split(os.sep)[:-1], name]
         best, most = None, 0
         for candidate in found:
@@ -203,19 +217,19 @@ class Elsewhere(Recents):
         return best
 
     def _give_version(self, target: str | None, place: str, entry: Entry, exact: bool, name: str) -> None:
-        spec = self.catalogue.places[place]
-        home = self.home_of(target) if target else self.home_of(entry.path)
+        spec = self.state.catalogue.places[place]
+        home = self.state.home_of(target) if target else self.state.home_of(entry.path)
         find = Find(entry, place, spec.kind, {}, home, Order(spec.order), spec.complete)
         name = _plain(name) if not exact else name
-        copy = self.read_copy(find, entry, (), name=name)
+        copy = self.state.read_copy(find, entry, (), name=name)
         if target is None:
             if copy.content.format is not None:
-                self.own_document(copy, find, name, trashed=True)
+                self.state.own_document(copy, find, name, trashed=True)
             return
         text = "its path repeats that of the document" if exact else f"its name is {name}, in a folder with a date"
         piece = weights.evidence("name-and-path" if exact else "name", text)
         away = target.startswith("\\\\")
-        draft = self.outside(target, name, home) if away else self.draft(target, home)
+        draft = self.state.outside(target, name, home) if away else self.state.draft(target, home)
         if spec.kind == "trash":
             draft.trashed = True
         draft.copies.append(replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0]))
@@ -223,25 +237,31 @@ class Elsewhere(Recents):
     def add_conflict_copies(self, hosts: Iterable[str]) -> None:
         """Copies whose names only show beside the original's: a conflict copy that carries the name of a machine."""
         known = {host.casefold() for host in hosts if len(host) > 2}
-        with_dash = self.case.names.shaped(r"[^/]*-[^/]*[A-Za-z0-9]\.[^/]*")
-        for place in self.catalogue.sought:
+        with_dash = self.state.case.names.shaped(r"[^/]*-[^/]*[A-Za-z0-9]\.[^/]*")
+        for place in self.state.catalogue.sought:
             for path in with_dash:
                 name = os.path.basename(path)
-                fields = self.catalogue.match(place, name) or self._with_host(name, known)
-                if not fields or path in self.found_paths:
+                fields = self.state.catalogue.match(place, name) or self._with_host(name, known)
+                if not fields or path in self.state.found_paths:
                     continue
                 original = os.path.join(os.path.dirname(path), fields["vstem"] + fields.get("dotext", ""))
-                source = self.source_of(path)
-                if source is None or not self.door.exists(original) or original == path:
+                source = self.state.source_of(path)
+                if source is None or not self.state.door.exists(original) or original == path:
                     continue
                 try:
                     entry = source.entry(path)
                 except SourceError:
                     continue
                 if entry.is_file:
-                    self.more.append(
+                    self.state.more.append(
                         Find(
-                            entry, place.id, place.kind, fields, self.home_of(path), Order(place.order), place.complete
+                            entry,
+                            place.id,
+                            place.kind,
+                            fields,
+                            self.state.home_of(path),
+                            Order(place.order),
+                            place.complete,
                         )
                     )
 
@@ -255,26 +275,30 @@ class Elsewhere(Recents):
 
     def take_mail(self) -> None:
         """Mails with files that are versions of known documents; drafts that were deleted but not yet removed."""
-        wanted = {fold_name(draft.name): draft for draft in self.drafts.values() if draft.original or draft.recorded}
-        for find in self.mail_stores:
+        wanted = {
+            fold_name(draft.name): draft for draft in self.state.drafts.values() if draft.original or draft.recorded
+        }
+        for find in self.state.mail_stores:
             if find.entry.size > _MAX_STORE:
-                self.problem(find.entry.path, "this mail store is too large to look through; its mails were not read")
+                self.state.problem(
+                    find.entry.path, "this mail store is too large to look through; its mails were not read"
+                )
                 continue
-            with self.isolated(find.entry.path):
+            with self.state.isolated(find.entry.path):
                 try:
                     self._mail_store(find, wanted)
                 except Malformed as error:
-                    self.problem(find.entry.path, f"this is named like a store of mails but is none: {error}")
+                    self.state.problem(find.entry.path, f"this is named like a store of mails but is none: {error}")
                 except (SourceError, OSError) as error:
-                    self.problem(find.entry.path, f"this mail store could not be read: {error}")
+                    self.state.problem(find.entry.path, f"this mail store could not be read: {error}")
 
     def _mail_store(self, find: Find, wanted: dict[str, Draft]) -> None:
         from rustfern.traces import mail_store
 
         drafts_folder = os.path.basename(find.entry.path).casefold().startswith(("draft", "entw", "brouil", "unsent"))
         with (
-            contents.open_content(self.door, find.entry) as stream,
-            contents.open_content(self.door, find.entry) as again,
+            contents.open_content(self.state.door, find.entry) as stream,
+            contents.open_content(self.state.door, find.entry) as again,
         ):
             for mail in mail_store.mails(stream):
                 gone = drafts_folder and mail.deleted
@@ -290,7 +314,7 @@ class Elsewhere(Recents):
 
     def _attached(self, find: Find, draft: Draft, part: str, subject: str, when: datetime | None) -> None:
         entry = replace(find.entry, part=part)
-        content = contents.check_rebuilt(self.door, entry, draft.name, "mail-part", ())
+        content = contents.check_rebuilt(self.state.door, entry, draft.name, "mail-part", ())
         if content.state is not State.INTACT and content.state is not State.UNREADABLE:
             return
         piece = weights.evidence(
@@ -303,7 +327,7 @@ class Elsewhere(Recents):
 
     def _deleted_mail(self, find: Find, start: int, subject: str, when: datetime | None) -> None:
         entry = replace(find.entry, part=f"{start}/0")
-        content = contents.check_rebuilt(self.door, entry, "draft.txt", "mail-part", ())
+        content = contents.check_rebuilt(self.state.door, entry, "draft.txt", "mail-part", ())
         if not content.words:
             return
         key = f"copy:{entry.path}#{entry.part}"
@@ -313,7 +337,7 @@ class Elsewhere(Recents):
             Copy(entry, Kind.TRASH, find.place, content, None, {"record": when} if when else {}, evidence=(piece,), confidence=0.95,
                  recipe="mail-part")
         )  # fmt: skip
-        self.drafts[key] = draft
+        self.state.drafts[key] = draft
 
 
 def _plain(name: str) -> str:

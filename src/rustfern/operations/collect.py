@@ -24,67 +24,67 @@ _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent",
 _MAX_ORIGINALS = 200
 
 
-def take_settings(search: Search, assembly: Linker) -> None:
+def take_settings(search: Search, linker: Linker) -> None:
     """Hand over what was read of settings when the known places were looked through."""
-    assembly.settings = search.settings
-    assembly.found_paths = {find.entry.path for find in search.finds}
-    with assembly.isolated(assembly.roots[0]):
-        assembly.take_settings()
+    linker.state.settings = search.settings
+    linker.state.found_paths = {find.entry.path for find in search.finds}
+    with linker.state.isolated(linker.state.roots[0]):
+        linker.recent_files.take_settings()
 
 
-def take_records(search: Search, assembly: Linker) -> None:
+def take_records(search: Search, linker: Linker) -> None:
     """Read the records that were found so far."""
     for find in search.finds:
         if find.kind == "record":
-            assembly.recorded.add(find.entry.path)
-            with assembly.isolated(find):
-                assembly.recognise(find)
+            linker.state.recorded.add(find.entry.path)
+            with linker.state.isolated(find):
+                linker.records.recognise(find)
 
 
 def gather(
-    search: Search, assembly: Linker, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
+    search: Search, linker: Linker, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
 ) -> None:
     """All that follows when everything was walked: what records say, matching, what is reached only then. `dismissed` are paths of files
     whose first bytes must tell.
     """
     for find in search.finds:
-        if find.kind == "record" and find.entry.path not in assembly.recorded:
-            with assembly.isolated(find):
-                assembly.recognise(find)
+        if find.kind == "record" and find.entry.path not in linker.state.recorded:
+            with linker.state.isolated(find):
+                linker.records.recognise(find)
     hosts = [told.text for told in search.settings.of("host")]
-    top = assembly.roots[0]
-    with assembly.isolated(top):
-        assembly.add_conflict_copies(hosts)
+    top = linker.state.roots[0]
+    with linker.state.isolated(top):
+        linker.versions.add_conflict_copies(hosts)
     if dismissed:
         observer.stage("looking at the first bytes of files whose names say nothing")
         for number, path in enumerate(dismissed):
-            with assembly.isolated(path):
-                assembly.take_by_content(path)
+            with linker.state.isolated(path):
+                linker.versions.take_by_content(path)
             if number % 1000 == 0:
                 observer.count(number)
-    finds = unique([*search.finds, *assembly.more])
+    finds = unique([*search.finds, *linker.state.more])
     observer.stage("reading and matching copies")
-    match(assembly, assembly.catalogue, finds)
-    with assembly.isolated(top):
+    match(linker, linker.state.catalogue, finds)
+    with linker.state.isolated(top):
         if live:
-            assembly.add_open_deleted_files()
+            linker.versions.add_open_deleted_files()
         if hints.document:
-            assembly.add_requested(hints.document)
-    with assembly.isolated(top):
-        assembly.take_versions(hints.document)
-    assembly.take_mail()
-    assembly.take_placeholders()
+            linker.versions.add_requested(hints.document)
+    with linker.state.isolated(top):
+        linker.versions.take_versions(hints.document)
+    linker.versions.take_mail()
+    linker.records.take_placeholders()
 
 
-def read_gently(search: Search, assembly: Linker, file: CaseFile, hints: Hints) -> None:
+def read_gently(search: Search, linker: Linker, file: CaseFile, hints: Hints) -> None:
     """Take what will be read from a disk that may die, the most wanted first: from here on it is read from what was taken."""
     words = re.split(r"\W+", os.path.splitext(hints.document)[0].strip()) if hints.document else []
     named = "(?i:[^/]*" + "[^/]*".join(map(re.escape, words)) + "[^/]*)"
     originals = file.names.shaped(named, _MAX_ORIGINALS) if any(words) else []
-    copies = ranking.wanted_first(search.finds, hints, assembly.catalogue.places)
+    copies = ranking.wanted_first(search.finds, hints, linker.state.catalogue.places)
     paths = [*originals, *(find.entry.path for find in copies)]
     for path in dict.fromkeys(paths):
-        source = assembly.source_of(path)
+        source = linker.state.source_of(path)
         if source is not None:
             with suppress(SourceError):
                 source.open(source.entry(path)).close()
@@ -140,13 +140,13 @@ def _is_rebuilt(places: Catalogue, find: Find) -> bool:
     return place.is_copy and bool(place.reader)
 
 
-def match(assembly: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
+def match(linker: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
     """Records first, then locks, then copies that are named, then those whose name says nothing."""
-    assembly.take_trash([find for find in finds if find.kind == "trash"])
+    linker.trash.take_trash([find for find in finds if find.kind == "trash"])
     for find in finds:
         if find.kind == "lock":
-            with assembly.isolated(find):
-                assembly.take_lock(find)
+            with linker.state.isolated(find):
+                linker.records.take_lock(find)
     copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
     unnamed = []
     opened = [find for find in copies if places.places[find.place].misplaced]
@@ -154,24 +154,24 @@ def match(assembly: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
     for find in copies:
         if places.places[find.place].misplaced or places.places[find.place].attachment:
             continue
-        told = _TELLING & find.fields.keys() or find.entry.path in assembly.named
+        told = _TELLING & find.fields.keys() or find.entry.path in linker.state.named
         told = told or places.places[find.place].never_saved
-        with assembly.isolated(find):
-            if not (told and assembly.take_named(find)):
+        with linker.state.isolated(find):
+            if not (told and linker.copies.take_named(find)):
                 unnamed.append(find)
-    unnamed += assembly.settle_contending()
-    assembly.settle_locks()
+    unnamed += linker.copies.settle_contending()
+    linker.records.settle_locks()
     for find in unnamed:
-        with assembly.isolated(find):
-            assembly.take_unnamed(find)
+        with linker.state.isolated(find):
+            linker.copies.take_unnamed(find)
     for find in opened:
-        with assembly.isolated(find):
-            assembly.take_misplaced(find)
+        with linker.state.isolated(find):
+            linker.versions.take_misplaced(find)
     for find in finds:
         if _is_rebuilt(places, find):
-            with assembly.isolated(find):
-                assembly.take_swap(find)
-    assembly.take_kept_attachments(kept)
+            with linker.state.isolated(find):
+                linker.swap_files.take_swap(find)
+    linker.versions.take_kept_attachments(kept)
 
 
 def without_other_people(drafts: Iterable[Draft], others: Sequence[Home]) -> list[Draft]:

@@ -23,7 +23,7 @@ from rustfern.core.paths import inside
 from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why
 from rustfern.core.times import Clock, zone_named
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
-from rustfern.matching.linker import Draft, Linker, Reader, first_answers, not_judged
+from rustfern.matching.linker import Draft, Linker, LinkState, Reader, not_judged
 from rustfern.matching.state import where_to_ask
 from rustfern.operations import schema
 from rustfern.operations.collect import (
@@ -74,120 +74,186 @@ def scan(
     an answer must not act on a part). Returns the answer; nothing
     that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
     """
-    hints, session = hints or Hints(), session or Session()
-    observer = session.observer = observer or session.observer
-    door = session.sources
-    started, began = time.monotonic(), datetime.now(UTC)
-    door.health.reset()
-    live = not roots
-    problems: list[Problem] = []
-    totals = Totals()
+    session = session or Session()
+    session.observer = observer or session.observer
+    work = _Scan(session, roots, hints or Hints(), case, thorough=thorough, partial=partial)
+    with work.search.ahead(), work.until_interrupted():
+        work.look_into_places()
+        work.read_records()
+        work.walk()
+        work.match()
+    work.match_what_was_found()
+    with work.until_interrupted():
+        work.judge()
+        work.look_for_words()
+    return work.finish()
 
-    def on_problem(path: str, message: str) -> None:
-        problems.append(Problem(path, message))
 
-    tops, kept = open_roots(session, roots, on_problem)
-    never = [*tops, *(root for each in kept for root in each.taken_from)]
-    file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
-    sources = open_sources(session, tops, on_problem)
-    try:
-        homes, others = find_people(session, sources, live, hints, on_problem, kept)
-    except BaseException:
-        if file is not case:
-            file.discard()
-        raise
-    remember(file.path, never)
-    notices += [Notice(kind=About.KEPT_FOLDER, names=(each.base,), text=str(each.at)) for each in kept]
-    places = catalogue()
-    search = Search(
-        door, sources, homes, places, on_problem, totals, own_folders(file), hints.person is not None, thorough
-    )
-    reader = Reader(door, on_problem)
-    assembly = Linker(
-        places, door, session.clock, homes, sources, file, problems, reader, narrowed=hints.person is not None
-    )
+class _Scan:
+    """One search: what its stages share."""
 
-    stopped = False
-    dismissed: list[str] | None = None
-    zones: tuple[str, ...] = ()
-    zone = hints.zone
-    with search.ahead():
+    def __init__(
+        self,
+        session: Session,
+        roots: Sequence[str] | None,
+        hints: Hints,
+        case: str | CaseFile | None,
+        *,
+        thorough: bool,
+        partial: bool,
+    ) -> None:
+        self.session, self.hints, self.thorough, self.partial = session, hints, thorough, partial
+        self.observer, self.door = session.observer, session.sources
+        self.started, self.began = time.monotonic(), datetime.now(UTC)
+        self.door.health.reset()
+        self.live = not roots
+        self.stopped = False
+        self.problems: list[Problem] = []
+        self.totals = Totals()
+        self.tops, kept = open_roots(session, roots, self._on_problem)
+        never = [*self.tops, *(root for each in kept for root in each.taken_from)]
+        self.file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
+        self.own_case = self.file is not case
+        self.notices = [
+            *notices, *(Notice(kind=About.KEPT_FOLDER, names=(each.base,), text=str(each.at)) for each in kept)
+        ]  # fmt: skip
+        sources = open_sources(session, self.tops, self._on_problem)
         try:
-            observer.stage("looking into the folders where applications leave copies")
-            search.known_places(settings=not door.gentle.is_on)
-            if door.gentle.is_on:
-                # What is wanted most comes before anything else is read, settings and records too.
-                dismissed = walk(search, file, observer, thorough=thorough)
-                observer.stage("reading gently, what is wanted most first")
-                read_gently(search, assembly, file, hints)
-                search.settings_after_all()
-            totals.search_seconds = time.monotonic() - started
-            take_settings(search, assembly)
-            zones = tuple(sorted({told.text for told in search.settings.of("zone")}))
-            hints, zone, session.clock = _in_their_zone(hints, zones, live=live)
-            assembly.clock = session.clock
-            take_records(search, assembly)
-            observer.so_far(first_answers(assembly, search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
-            totals.first_seconds = time.monotonic() - started
-            if dismissed is None:
-                walking = time.monotonic()
-                dismissed = walk(search, file, observer, thorough=thorough)
-                totals.search_seconds += time.monotonic() - walking
-            gather(search, assembly, dismissed, observer, hints, live=live)
-        except KeyboardInterrupt:
-            if not partial:
-                raise
-            stopped = True
-            observer.stage("stopping: what was found so far is put in order")
-            if not assembly.drafts:
-                match(assembly, places, unique(search.finds)[:_MAX_MATCHED_WHEN_STOPPED])
-
-    observer.stage("choosing")
-    missing = [searched for searched in search.searched if searched.status in ("denied", *_UNREACHED)]
-    documents: list[Document] = []
-    hits: list[Hit] = []
-    try:
-        for draft in without_other_people(assembly.drafts.values(), others):
-            documents.append(_judged(draft, assembly, hints, missing))
-        if hints.words:
-            observer.stage("looking for the words in all texts")
-            hits = _words_in(documents, assembly, hints, file)
-    except KeyboardInterrupt:
-        if not partial:
+            self.homes, self.others = find_people(session, sources, self.live, hints, self._on_problem, kept)
+        except BaseException:
+            if self.own_case:
+                self.file.discard()
             raise
-        stopped = True
-    # The rest takes a moment only: an interrupt waits until what was found is in the case.
-    with _undisturbed() as came:
-        holding = {documents[hit.number - 1].key: hit.found for hit in reversed(hits) if hit.number}
-        keys = [document.key for document in documents]
-        documents = _number(ranking.rank(documents, hints, holding), file)
-        hits = [_numbered(hit, keys, documents) for hit in hits]
-        if live:
-            with assembly.isolated(tops[0]):
-                documents, live_notices = mark_open_documents(documents, places, session.clock)
-                notices += live_notices
-        if stopped:
-            notices.insert(0, Notice(kind=About.STOPPED))
-        if (failing := health_notice(door.health)) is not None:
-            notices.insert(0, failing)
-        totals.bytes_read = reader.bytes_read
-        totals.seconds = time.monotonic() - started
-        answer = Answer(
-            file.path, tuple(tops), tuple(homes), tuple(search.searched), tuple(documents), tuple(assembly.unmatched),
-            tuple(_unique_problems(problems)), totals, hints, tuple(notices), live,
-            zones, zone, tuple(hits), stopped,
+        remember(self.file.path, never)
+        self.places = catalogue()
+        narrowed = hints.person is not None
+        self.search = Search(
+            self.door, sources, self.homes, self.places, self._on_problem, self.totals, own_folders(self.file), narrowed,
+            thorough,
         )  # fmt: skip
-        with file.writing():
-            file.keep_about(roots=[os.fsencode(top).hex() for top in tops], live=live, zone=zone)
-            advice = advice_from(search.settings, places)
-            file.keep_search(schema.search(answer, began, datetime.now(UTC), advice, __version__, len(places.places)))
-            for document in documents:
-                file.keep_document(document.number, schema.document(document, session.clock))
-    if file is not case:
-        file.close()
-    if came and not partial:
-        raise KeyboardInterrupt
-    return replace(answer, stopped=True) if came else answer
+        self.reader = Reader(self.door, self._on_problem)
+        self.linker = Linker(
+            LinkState(
+                self.places, self.door, session.clock, self.homes, sources, self.file, self.problems, self.reader,
+                narrowed=narrowed,
+            )
+        )  # fmt: skip
+        self.dismissed: list[str] | None = None
+        self.zones: tuple[str, ...] = ()
+        self.zone = hints.zone
+        self.documents: list[Document] = []
+        self.hits: list[Hit] = []
+
+    def _on_problem(self, path: str, message: str) -> None:
+        self.problems.append(Problem(path, message))
+
+    @contextmanager
+    def until_interrupted(self) -> Iterator[None]:
+        """Stages that an interrupt ends, where a part is an answer too."""
+        try:
+            yield
+        except KeyboardInterrupt:
+            if not self.partial:
+                raise
+            self.stopped = True
+
+    def look_into_places(self) -> None:
+        """The known folders first; from a disk that may die what is wanted most comes before anything else is read, settings too."""
+        self.observer.stage("looking into the folders where applications leave copies")
+        gently = self.door.gentle.is_on
+        self.search.known_places(settings=not gently)
+        if gently:
+            self.dismissed = walk(self.search, self.file, self.observer, thorough=self.thorough)
+            self.observer.stage("reading gently, what is wanted most first")
+            read_gently(self.search, self.linker, self.file, self.hints)
+            self.search.settings_after_all()
+        self.totals.search_seconds = time.monotonic() - self.started
+
+    def read_records(self) -> None:
+        """Settings, the clock on the person's wall, what records say; the first answers."""
+        take_settings(self.search, self.linker)
+        self.zones = tuple(sorted({told.text for told in self.search.settings.of("zone")}))
+        self.hints, self.zone, clock = _in_their_zone(self.hints, self.zones, live=self.live)
+        self.session.clock = self.linker.state.clock = clock
+        take_records(self.search, self.linker)
+        self.observer.so_far(self.linker.first_answers(self.search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
+        self.totals.first_seconds = time.monotonic() - self.started
+
+    def walk(self) -> None:
+        """The rest of the tree."""
+        if self.dismissed is None:
+            walking = time.monotonic()
+            self.dismissed = walk(self.search, self.file, self.observer, thorough=self.thorough)
+            self.totals.search_seconds += time.monotonic() - walking
+
+    def match(self) -> None:
+        """Copies, locks and records to documents."""
+        gather(self.search, self.linker, self.dismissed or (), self.observer, self.hints, live=self.live)
+
+    def match_what_was_found(self) -> None:
+        """After an interrupt: what was found until then, if nothing of it was matched yet."""
+        if self.stopped:
+            self.observer.stage("stopping: what was found so far is put in order")
+            if not self.linker.state.drafts:
+                match(self.linker, self.places, unique(self.search.finds)[:_MAX_MATCHED_WHEN_STOPPED])
+
+    def judge(self) -> None:
+        """Choose the best copy of each document."""
+        self.observer.stage("choosing")
+        missing = [s for s in self.search.searched if s.status in ("denied", *_UNREACHED)]
+        for draft in without_other_people(self.linker.state.drafts.values(), self.others):
+            self.documents.append(_judged(draft, self.linker, self.hints, missing))
+
+    def look_for_words(self) -> None:
+        """The copies that hold the words that the person remembers."""
+        if self.hints.words:
+            self.observer.stage("looking for the words in all texts")
+            self.hits = _words_in(self.documents, self.linker, self.hints, self.file)
+
+    def finish(self) -> Answer:
+        """Rank, number, remember. The rest takes a moment only: an interrupt waits until what was found is in the case."""
+        with _undisturbed() as came:
+            answer = self._answer()
+            self._keep(answer)
+        if self.own_case:
+            self.file.close()
+        if came and not self.partial:
+            raise KeyboardInterrupt
+        return replace(answer, stopped=True) if came else answer
+
+    def _answer(self) -> Answer:
+        holding = {self.documents[hit.number - 1].key: hit.found for hit in reversed(self.hits) if hit.number}
+        keys = [document.key for document in self.documents]
+        documents = _number(ranking.rank(self.documents, self.hints, holding), self.file)
+        hits = [_numbered(hit, keys, documents) for hit in self.hits]
+        if self.live:
+            with self.linker.state.isolated(self.tops[0]):
+                documents, notices = mark_open_documents(documents, self.places, self.session.clock)
+                self.notices += notices
+        if self.stopped:
+            self.notices.insert(0, Notice(kind=About.STOPPED))
+        if (failing := health_notice(self.door.health)) is not None:
+            self.notices.insert(0, failing)
+        self.totals.bytes_read = self.reader.bytes_read
+        self.totals.seconds = time.monotonic() - self.started
+        return Answer(
+            self.file.path, tuple(self.tops), tuple(self.homes), tuple(self.search.searched), tuple(documents),
+            tuple(self.linker.state.unmatched), tuple(_unique_problems(self.problems)), self.totals, self.hints, tuple(self.notices),
+            self.live, self.zones, self.zone, tuple(hits), self.stopped,
+        )  # fmt: skip
+
+    def _keep(self, answer: Answer) -> None:
+        """Have the case remember what was searched and found."""
+        advice = advice_from(self.search.settings, self.places)
+        with self.file.writing():
+            roots = [os.fsencode(top).hex() for top in self.tops]
+            self.file.keep_about(roots=roots, live=self.live, zone=self.zone)
+            ended = datetime.now(UTC)
+            self.file.keep_search(
+                schema.search(answer, self.began, ended, advice, __version__, len(self.places.places))
+            )
+            for document in answer.documents:
+                self.file.keep_document(document.number, schema.document(document, self.session.clock))
 
 
 @contextmanager
@@ -225,15 +291,15 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     return replace(hints, lost_at=lost_at, older_than=older_than), name, clock
 
 
-def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
+def _judged(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
     """The document of a draft; where choosing fails, it is listed as one that could not be judged, and the others are answered for."""
     known = list(draft.copies)
     try:
-        return _document(draft, assembly, hints, missing)
+        return _document(draft, linker, hints, missing)
     except Exception as error:
         what = not_judged(error)
         path = draft.original or draft.key
-        assembly.problem(path, what)
+        linker.state.problem(path, what)
         situation = (
             Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
         )
@@ -245,16 +311,16 @@ def _judged(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Sear
         )
         name = format_of_extension(extension_of(draft.name))
         return Document(
-            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and assembly.door.exists(draft.original)),
+            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and linker.state.door.exists(draft.original)),
             draft.recorded, draft.home.person if draft.home else None, tuple(known), tuple(draft.locks), tuple(draft.records),
             verdict, {}, draft.within,
         )  # fmt: skip
 
 
-def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
-    assembly.add_saved(draft)
-    assembly.note_recent(draft)
-    copies = sorted(choose.assign_times(draft.copies, assembly.clock), key=_oldest_first)
+def _document(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
+    linker.copies.add_saved(draft)
+    linker.recent_files.note_recent(draft)
+    copies = sorted(choose.assign_times(draft.copies, linker.state.clock), key=_oldest_first)
     saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
     deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
     facts = choose.Facts(
@@ -269,22 +335,24 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
         misplaced=draft.misplaced,
         misnamed=draft.misnamed,
         in_use=draft.in_use,
-        opened_elsewhere={i for i, copy in enumerate(copies) if draft.misplaced and copy.path in assembly.opened},
+        opened_elsewhere={
+            i for i, copy in enumerate(copies) if draft.misplaced and copy.path in linker.versions.opened
+        },
         deleted=deleted,
         away=where_to_ask(draft.recorded) if draft.original is None and draft.recorded else None,
         denied=_of_home(draft, missing, ("denied",)),
         unreached=_of_home(draft, missing, _UNREACHED),
         holders=list(dict.fromkeys(lock.owner for lock in draft.locks if lock.owner)),
         online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
-        elsewhere=assembly.elsewhere(draft),
-        strays=assembly.strays(draft),
+        elsewhere=linker.copies.elsewhere(draft),
+        strays=linker.comparing.strays(draft),
         asked_for=hints.document is None or ranking.fits(hints.document, draft.name, draft.original),
     )
     verdict = choose.choose(copies, facts, hints)
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
-        found = assembly.resaved(draft, copies[verdict.best])
+        found = linker.comparing.resaved(draft, copies[verdict.best])
         if found is not None:
-            copies = choose.assign_times([*copies, found], assembly.clock)
+            copies = choose.assign_times([*copies, found], linker.state.clock)
             verdict = choose.choose(copies, dataclasses.replace(facts, resaved=True), hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
@@ -293,7 +361,7 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
         name=draft.name,
         doc_class=class_of(format_name),
         original=draft.original,
-        original_exists=saved is not None or bool(draft.original and assembly.door.exists(draft.original)),
+        original_exists=saved is not None or bool(draft.original and linker.state.door.exists(draft.original)),
         recorded=draft.recorded,
         person=draft.home.person if draft.home else None,
         copies=tuple(copies),
@@ -305,12 +373,14 @@ def _document(draft: Draft, assembly: Linker, hints: Hints, missing: Sequence[Se
     )
 
 
-def _words_in(documents: Sequence[Document], assembly: Linker, hints: Hints, file: CaseFile) -> list[Hit]:
+def _words_in(documents: Sequence[Document], linker: Linker, hints: Hints, file: CaseFile) -> list[Hit]:
     """The copies that hold the words. Texts stay in the case file only for a person who was chosen."""
     from rustfern.operations.word_search import WordIndex, index_texts
 
     index = WordIndex(hints.words or "", file.connection if hints.person else None)
-    index_texts(assembly.door, index, documents, [item for item in assembly.unmatched if isinstance(item, Copy)])
+    index_texts(
+        linker.state.door, index, documents, [item for item in linker.state.unmatched if isinstance(item, Copy)]
+    )
     return index.search()
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from datetime import UTC, datetime, timedelta
+from enum import StrEnum
 from typing import Any
 
 import pytest
@@ -11,13 +12,16 @@ from conftest import WORDS, docx, odt
 from msgspec.structs import replace
 
 from rustfern.core.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Situation, State, Verdict
-from rustfern.core.times import to_utc
+from rustfern.core.remarks import About, Caution, NextStep, Notice, Reason, Step, Warn, Why
+from rustfern.core.times import Clock, to_utc
 from rustfern.formats import registry as formats
 from rustfern.formats.text_sink import TextSink
 from rustfern.matching.evidence.by_content import equal
 from rustfern.matching.evidence.weights import evidence
 from rustfern.selection.choose import Facts, assign_times, choose, newer, same_versions
+from rustfern.selection.wording import Wording, notice, step
 
+CLOCK = Clock(UTC)
 NOON = datetime(2026, 3, 12, 12, 0, tzinfo=UTC)
 
 
@@ -39,7 +43,7 @@ def copy(kind: str, minutes: int, text: str, **more: Any) -> Copy:
 
 
 def decide(copies: list[Copy], *, hints: Hints | None = None, **facts: Any) -> tuple[Verdict, Copy | None]:
-    dated = assign_times(copies)
+    dated = assign_times(copies, CLOCK)
     saved = next((i for i, c in enumerate(dated) if c.kind is Kind.SAVED), None)
     facts.setdefault("original", "/disk/Hull survey.docx")
     verdict = choose(dated, Facts(saved=saved, **facts), hints or Hints())
@@ -154,37 +158,60 @@ def test_hints(case: str) -> None:
     verdict, _ = decide(copies, hints=hints)
     assert verdict.best == best
     if best is None:
-        assert any("--older-than" in reason for reason in verdict.why)
+        assert Why.LEFT_OUT in {reason.kind for reason in verdict.why}
 
 
 def test_warnings_give_amounts_and_both_sides() -> None:
     verdict, _ = decide(RULES["poorer but newer, with words of its own"][0])
-    assert any("2 words" in w and "16" in w for w in verdict.warnings)
+    (said,) = verdict.warnings
+    assert (said.kind, said.less, said.count, said.unit) == (Caution.NEWER_IS_POORER, 2, 16, "words")
     verdict, _ = decide(RULES["a stale autosave with words of its own"][0])
-    assert any("2 words" in w and "lacks 1" in w and "keep both" in w for w in verdict.warnings)
+    (said,) = verdict.warnings
+    assert (said.kind, said.less, said.count) == (Caution.SAVED_WENT_ON, 2, 1)
     copies, facts, _, _ = RULES["a recorded change without a whole copy"]
     verdict, _ = decide(copies, **facts)
-    assert any("typed after 2026-03-12" in w for w in verdict.warnings)
+    assert [said.kind for said in verdict.warnings] == [Caution.LAST_WORDS_GONE]
 
 
 def test_reasons_name_the_evidence_the_clock_and_the_runner_up() -> None:
-    verdict, _ = decide([copy("saved", 0, BASE), copy("autosave", 9, MORE)])
-    text = " / ".join(verdict.why)
-    for part in ("its name", "file's date", "intact", "3 words that the saved file", "the next best is the saved file"):
-        assert part in text
+    copies = [copy("saved", 0, BASE), copy("autosave", 9, MORE)]
+    verdict, _ = decide(copies)
+    assert [reason.kind for reason in verdict.why] == [
+        Why.BELONGS, Why.NEWEST, Why.STATE, Why.SAVED_LACKS, Why.RUNNER_UP
+    ]  # fmt: skip
+    words, _, _ = Wording(assign_times(copies, CLOCK), verdict.situation, CLOCK).verdict(verdict)
+    said = ("its name", "file's date", "intact", "3 words that the saved file", "the next best is the saved file")
+    assert all(part in sentence for part, sentence in zip(said, words, strict=True))
+
+
+@pytest.mark.parametrize("kinds", [Why, Caution, Step, About])
+def test_there_are_words_for_all_that_can_be_said(kinds: type[StrEnum]) -> None:
+    copies = assign_times([copy("saved", 0, BASE), copy("autosave", 9, MORE)], CLOCK)
+    words = Wording(copies, Situation.CRASHED, CLOCK)
+    about: dict[str, Any] = {"copy": 1, "other": 0, "count": 2, "when": NOON, "names": ("a\x1b", "b"), "text": "c"}
+    for kind in kinds:
+        if isinstance(kind, Why):
+            said = words.reason(Reason(kind=kind, **about))
+        elif isinstance(kind, Caution):
+            said = words.caution(Warn(kind=kind, **about))
+        elif isinstance(kind, Step):
+            said = step(NextStep(kind=kind, **about))
+        else:
+            said = notice(Notice(kind=About(kind), names=("a\x1b", "b"), count=2, when=NOON, text="c"))
+        assert said and said.isprintable(), kind
 
 
 def test_a_clock_that_stands_still_is_not_believed() -> None:
     """Two versions with one inner time: a template's, or of a program that does not keep it."""
     old = -5_000_000
-    dated = assign_times([copy("saved", 0, BASE, inner=old), copy("autosave", 9, MORE, inner=old)])
+    dated = assign_times([copy("saved", 0, BASE, inner=old), copy("autosave", 9, MORE, inner=old)], CLOCK)
     assert [c.written_from for c in dated] == ["file", "file"]
-    dated = assign_times([copy("saved", 0, BASE, inner=-1), copy("autosave", 9, MORE, inner=8)])
+    dated = assign_times([copy("saved", 0, BASE, inner=-1), copy("autosave", 9, MORE, inner=8)], CLOCK)
     assert [c.written_from for c in dated] == ["content", "content"]
 
 
 def test_clocks_that_disagree_are_said() -> None:
-    (dated,) = assign_times([copy("saved", 60 * 24 * 30, BASE, inner=0)])
+    (dated,) = assign_times([copy("saved", 60 * 24 * 30, BASE, inner=0)], CLOCK)
     assert dated.written_from == "content" and any("clocks disagree" in note for note in dated.notes)
 
 
@@ -205,7 +232,7 @@ def test_which_is_newer(left: Copy, right: Copy, sign: int, by: str) -> None:
 
 def test_equal_content_is_one_version_headed_by_the_saved_file() -> None:
     copies = assign_times(
-        [copy("autosave", 0, BASE), copy("saved", 5, BASE), copy("backup", 2, MORE), copy("trash", 9, MORE)]
+        [copy("autosave", 0, BASE), copy("saved", 5, BASE), copy("backup", 2, MORE), copy("trash", 9, MORE)], CLOCK
     )
     assert same_versions(copies, 1) == {0: 1, 3: 2}
 
@@ -220,7 +247,7 @@ def stamped(kind: str, when: datetime, text: str, **clocks: datetime) -> Copy:
 )
 def test_clocks_that_were_never_set_and_the_future_are_not_believed(odd: datetime) -> None:
     odd = odd.replace(tzinfo=UTC)
-    found = assign_times([stamped("autosave", odd, MORE, content=NOON), stamped("saved", odd, BASE)], NOON)
+    found = assign_times([stamped("autosave", odd, MORE, content=NOON), stamped("saved", odd, BASE)], CLOCK, NOON)
     assert found[0].written == NOON and found[0].written_from == "content" and "file" not in found[0].clocks
     assert found[1].written is None and any("not believed" in note for note in found[1].notes)
     assert any(f"{odd:%Y-%m-%d}" in note for note in found[0].notes)
@@ -241,7 +268,7 @@ def test_dates_that_copying_stamped_are_said() -> None:
             for kind, text in (("saved", BASE), ("autosave", MORE), ("temporary", "oak tide mast"))
         ]
     )
-    assert any("as copying stamps them" in text for text in verdict.warnings)
+    assert Caution.ONE_DATE in {said.kind for said in verdict.warnings}
     assert best is not None and best.kind is Kind.AUTOSAVE
 
 
@@ -294,13 +321,14 @@ SAME: dict[str, tuple[Copy, Copy, bool]] = {
 def test_what_equal_content_is(case: str) -> None:
     one, other, same = SAME[case]
     assert equal(one.content, other.content) is same and equal(other.content, one.content) is same
-    assert same_versions(assign_times([one, other]), 0) == ({1: 0} if same else {})
+    assert same_versions(assign_times([one, other], CLOCK), 0) == ({1: 0} if same else {})
 
 
 def test_a_picture_that_was_put_in_is_lost_work() -> None:
     verdict, best = decide([made("saved", 0, "docx", BASE), made("autosave", 9, "docx", BASE, "2b-3000")])
     assert verdict.situation is Situation.CRASHED and best is not None and best.kind is Kind.AUTOSAVE
-    assert any("it has 1 pictures or objects that the saved file" in reason for reason in verdict.why)
+    (lacks,) = [reason for reason in verdict.why if reason.kind is Why.SAVED_LACKS]
+    assert (lacks.count, lacks.unit) == (1, "pictures or objects")
 
 
 @pytest.mark.parametrize(
@@ -309,19 +337,19 @@ def test_a_picture_that_was_put_in_is_lost_work() -> None:
         (
             made("saved", 0, "xlsx", BASE, cells=400),
             made("autosave", 9, "xlsx", BASE + " mast", cells=90),
-            "90 filled cells, the saved file 400",
+            (90, 400, "filled cells"),
         ),
         (
             made("saved", 0, "pdf", fields=12),
             made("autosave", 9, "pdf", fields=3),
-            "3 filled form fields, the saved file 12",
+            (3, 12, "filled form fields"),
         ),
     ],
 )
-def test_poorer_but_newer_by_cells_and_form_fields(saved: Copy, newer_copy: Copy, said: str) -> None:
+def test_poorer_but_newer_by_cells_and_form_fields(saved: Copy, newer_copy: Copy, said: object) -> None:
     verdict, best = decide([saved, newer_copy])
     assert best is not None and best.kind is Kind.AUTOSAVE
-    assert any(said in warning for warning in verdict.warnings)
+    assert [(each.less, each.count, each.unit) for each in verdict.warnings] == [said]
 
 
 def test_candidates_are_strictly_before_the_limit() -> None:
@@ -330,10 +358,9 @@ def test_candidates_are_strictly_before_the_limit() -> None:
     assert best is not None and best.written == NOON + timedelta(minutes=4)
     verdict, best = decide(copies[:2], hints=Hints(older_than=NOON + timedelta(minutes=5)))
     assert best is None
-    assert "--older-than): that leaves out 1, the nearest of them the autosave of 2026-03-12 12:05" in " ".join(
-        verdict.why
-    )
-    assert "try next (1): search without --older-than" in " ".join(verdict.why)
+    (left,) = [reason for reason in verdict.why if reason.kind is Why.LEFT_OUT]
+    assert left.count == 1 and left.copy is not None and copies[left.copy].kind is Kind.AUTOSAVE
+    assert verdict.next_steps[0].kind is Step.SEARCH_WITHOUT_LIMIT
 
 
 def test_what_to_try_next_stands_in_order() -> None:
@@ -342,11 +369,10 @@ def test_what_to_try_next_stands_in_order() -> None:
         "away": "its saved file is on a server (https://quay.example/a.docx): ask for access to it",
     }  # fmt: skip
     verdict, _ = decide([copy("autosave", 5, MORE, damaged=True)], hints=Hints(person="Ines"), **facts)
-    steps = [reason.partition(": ")[2] for reason in verdict.why if reason.startswith("try next")]
-    wanted = ["right to read /disk/home/ines/Backups", "attach, unlock or copy", "ask for access", "snapshots", "Petra Lund, whose lock",
-              "list of versions of the server", "trash of sticks", "without --person", "image of all of it"]  # fmt: skip
-    assert len(steps) == len(wanted) and all(part in step for part, step in zip(wanted, steps, strict=True))
-    assert "may still have it open" in steps[4]
+    assert [each.kind for each in verdict.next_steps] == [
+        each for each in Step if each is not Step.SEARCH_WITHOUT_LIMIT
+    ]
+    assert step(verdict.next_steps[0]) == "ask for the right to read /disk/home/ines/Backups"
 
 
 def test_what_speaks_against_the_best_copy_is_said() -> None:
@@ -356,14 +382,13 @@ def test_what_speaks_against_the_best_copy_is_said() -> None:
         evidence("other-content", "no three words in a row are shared"),
     )
     verdict, _ = decide([copy("saved", 0, BASE), replace(doubtful, evidence=pieces)])
-    assert verdict.why[1] == "against it speaks: no three words in a row are shared"
+    assert (verdict.why[1].kind, verdict.why[1].text) == (Why.AGAINST, "no three words in a row are shared")
 
 
 def test_an_open_document_and_an_autosave_that_could_not_be_told() -> None:
     verdict, _ = decide([copy("saved", 0, BASE)], locked=True, strays=["/disk/~ar1.xar"])
-    assert verdict.situation is Situation.NOTHING_LOST and any(
-        "not certain: it was open" in w for w in verdict.warnings
-    )
+    assert verdict.situation is Situation.NOTHING_LOST
+    assert [said.kind for said in verdict.warnings] == [Caution.STRAY_AUTOSAVE] and not verdict.warnings[0].is_certain
 
 
 @pytest.mark.parametrize(

@@ -187,7 +187,7 @@ def test_a_copy_that_is_not_what_it_was(disk: Path, tmp_path: Path, rustfern: Ru
 @pytest.mark.parametrize("nth", [1, 2])
 def test_writes_that_fail(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: int, nth: int) -> None:
     case = CaseFile.open(str(scan.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
-    copies = [next(c for c in case.copies(number) if c.id == c.document["best"]) for number in (1, 2, 3)]
+    copies = [next(c for c in case.copies(number) if c.id == c.document.best) for number in (1, 2, 3)]
     written = 0
     real = restore.make_new
 
@@ -215,7 +215,7 @@ def test_a_target_that_goes_in_the_middle(disk: Path, tmp_path: Path, monkeypatc
     import shutil
 
     case = CaseFile.open(str(scan.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
-    copies = [next(c for c in case.copies(number) if c.id == c.document["best"]) for number in (1, 2)]
+    copies = [next(c for c in case.copies(number) if c.id == c.document.best) for number in (1, 2)]
     real = restore.make_new
 
     def vanish(folder: Folder, name: str) -> io.BufferedWriter:

@@ -17,9 +17,10 @@ from rustfern.core.errors import CatalogueError
 from rustfern.core.model import Home, Layout, Totals
 from rustfern.core.paths import inside
 from rustfern.search.homes import find_homes
-from rustfern.search.recorded_paths import take_apart, translate
+from rustfern.search.recorded_paths import RecordedPaths, take_apart
 from rustfern.search.search import Search
 from rustfern.sources.folder import FolderSource
+from rustfern.sources.registry import Sources
 
 PLACES = catalogue().places
 
@@ -147,7 +148,7 @@ def test_paths_that_climb_or_say_nothing(recorded: str) -> None:
 @given(st.text(max_size=60))
 def test_no_recorded_path_leads_outside(recorded: str) -> None:
     home = Home("/disk/home/ines", Layout.LINUX, "ines", "/disk", "/disk")
-    found = translate(recorded, home, [home], ["/disk"])
+    found = RecordedPaths(Sources(), [home], ["/disk"]).translate(recorded, home)
     assert found is None or inside(found, "/disk")
 
 
@@ -156,24 +157,35 @@ def test_translation_into_what_is_searched(tmp_path: Path) -> None:
     write(tmp_path / "Users" / "IVarga" / "documents" / "Hull Survey.docx", "x")
     home = Home(f"{disk}/Users/IVarga", Layout.WINDOWS, "IVarga", disk, disk)
     wanted = f"{disk}/Users/IVarga/documents/Hull Survey.docx"
-    assert translate("C:\\USERS\\ivarga\\Documents\\hull survey.DOCX", home, [home], [disk]) == wanted
-    assert translate("C:\\Users\\ivarga\\DOCUME~1\\HULLSU~1.DOC", home, [home], [disk]) == wanted
     assert (
-        translate("C:\\Users\\ivarga\\DOCUME~1\\RIGSU~1.DOC", home, [home], [disk])
+        RecordedPaths(Sources(), [home], [disk]).translate("C:\\USERS\\ivarga\\Documents\\hull survey.DOCX", home)
+        == wanted
+    )
+    assert (
+        RecordedPaths(Sources(), [home], [disk]).translate("C:\\Users\\ivarga\\DOCUME~1\\HULLSU~1.DOC", home) == wanted
+    )
+    assert (
+        RecordedPaths(Sources(), [home], [disk]).translate("C:\\Users\\ivarga\\DOCUME~1\\RIGSU~1.DOC", home)
         == f"{disk}/Users/IVarga/documents/RIGSU~1.DOC"
     )
-    assert translate("C:\\Users\\ivarga\\New\\a.docx", home, [home], [disk]) == f"{disk}/Users/IVarga/New/a.docx"
+    assert (
+        RecordedPaths(Sources(), [home], [disk]).translate("C:\\Users\\ivarga\\New\\a.docx", home)
+        == f"{disk}/Users/IVarga/New/a.docx"
+    )
     for outside in ("D:\\a.docx", "\\\\server\\a.docx", "https://host/a.docx"):
-        assert translate(outside, home, [home], [disk]) is None
+        assert RecordedPaths(Sources(), [home], [disk]).translate(outside, home) is None
     alone = Home(f"{disk}/Users/IVarga", Layout.WINDOWS, "IVarga", None, disk)
-    assert translate("C:\\Users\\old.name\\Documents\\Hull Survey.docx", alone, [alone], [disk]) == wanted
+    assert (
+        RecordedPaths(Sources(), [alone], [disk]).translate("C:\\Users\\old.name\\Documents\\Hull Survey.docx", alone)
+        == wanted
+    )
 
 
 def search(root: Path) -> tuple[Search, list[tuple[str, list[str]]], list[str]]:
     problems: list[str] = []
     source = FolderSource(str(root))
     homes = find_homes(source, lambda path, message: problems.append(path))
-    work = Search([source], homes, catalogue(), lambda path, message: problems.append(path), Totals())
+    work = Search(Sources(), [source], homes, catalogue(), lambda path, message: problems.append(path), Totals())
     documents: list[tuple[str, list[str]]] = []
     work.known_places()
     work.rest(lambda folder, names: documents.append((folder, names)), lambda count: None)

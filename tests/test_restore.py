@@ -162,7 +162,7 @@ def test_a_damaged_copy_is_restored_only_when_asked_for_and_said_to_be(tmp_path:
     assert answer["documents"] == []
     write(tmp_path / "d" / "plan.odt~", data[: len(data) // 3])
     document = by_name(rustfern("scan", tmp_path / "d", "--json").json, "plan.odt")
-    assert document["best"] is None and any("still shows" in reason for reason in document["why"])
+    assert document["best"] is None and "damaged-shows" in [said["kind"] for said in document["reasons"]]
     run = rustfern("restore", document["id"], "--to", tmp_path / "out")
     assert run.status == 1 and "Take one by its id: 1b (damaged), 1a (damaged)" in run.err.replace(
         "1a (damaged), 1b (damaged)", "1b (damaged), 1a (damaged)"

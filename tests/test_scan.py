@@ -295,7 +295,9 @@ def test_a_lock_whose_original_is_gone(tmp_path: Path, rustfern: Rustfern) -> No
     assert (
         document["best"] is None and not document["original_exists"] and document["locks"][0]["owner"] == "Ines Varga"
     )
-    assert any("lies in another folder" in w and "Moved" in w for w in document["warnings"])
+    assert [said["kind"] for said in document["cautions"]] == ["same-name-elsewhere"] and "Moved" in document[
+        "warnings"
+    ][0]
     assert [Path(u["path"]).name for u in answer["unmatched"]] == ["~$ll survey.docx"]
 
 

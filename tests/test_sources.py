@@ -86,12 +86,17 @@ MAKERS = {
 }  # fmt: skip
 
 
+@pytest.fixture
+def door() -> registry.Sources:
+    return registry.Sources()
+
+
 @pytest.fixture(params=MAKERS)
-def source(request: pytest.FixtureRequest, tmp_path: Path) -> Source:
-    return registry.open_source(str(MAKERS[request.param](tmp_path)))
+def source(request: pytest.FixtureRequest, tmp_path: Path, door: registry.Sources) -> Source:
+    return door.open(str(MAKERS[request.param](tmp_path)))
 
 
-def test_the_contract(source: Source) -> None:
+def test_the_contract(source: Source, door: registry.Sources) -> None:
     root = source.root
     assert source.names(root) == (["home"], ["top.txt"])
     assert source.names(f"{root}/home/ines") == (["deep", "none"], ["a.txt", "empty", "link", "\u00fcber.txt"])
@@ -123,13 +128,13 @@ def test_the_contract(source: Source) -> None:
             assert stream.read(3) == data[1:4] and stream.seek(0, io.SEEK_END) == len(data)
         with source.materialise(entry) as copy:
             assert copy.read_bytes() == data
-        assert source.exists(path) and registry.exists(path) and registry.is_file(path) and not source.is_folder(path)
-        assert registry.source_of(entry).entry(path) == entry and registry.around(path).exists(path)
+        assert source.exists(path) and door.exists(path) and door.is_file(path) and not source.is_folder(path)
+        assert door.of(entry).entry(path) == entry and door.around(path).exists(path)
     link = source.entry(f"{root}/home/ines/link")
     assert link.link_target == "ines@pc:77" and not link.is_file and not link.is_folder
     assert (
         source.is_folder(f"{root}/home")
-        and registry.is_folder(f"{root}/home/ines")
+        and door.is_folder(f"{root}/home/ines")
         and not source.exists(f"{root}/nothing")
     )
     with pytest.raises(SourceError):
@@ -246,7 +251,7 @@ def test_hostile_archives_are_said_and_cost_little(
             run.err,
             run.out,
         )
-    source = registry.open_source(str(tmp_path / "climbs.tar"))
+    source = registry.Sources().open(str(tmp_path / "climbs.tar"))
     assert source.names(f"{source.root}/home/ines") == ([], ["a.txt", "gone", "hard", "out", "pipe"])
     with source.open(source.entry(f"{source.root}/home/ines/hard")) as stream:
         assert stream.read() == b"oak"
@@ -258,7 +263,7 @@ def test_hostile_archives_are_said_and_cost_little(
         ("many.tar", _tar_of(*((str(n), b"", {}) for n in range(60)))),
     ):
         with pytest.raises(SourceError, match="more than"):
-            registry.open_source(str(write(tmp_path / name, data)))
+            registry.Sources().open(str(write(tmp_path / name, data)))
 
 
 def test_a_protected_member_is_said(tmp_path: Path, rustfern: Rustfern) -> None:

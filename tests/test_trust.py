@@ -367,16 +367,16 @@ def test_short_reads_change_nothing(disk: Path, tmp_path: Path, monkeypatch: pyt
         def readinto(self, buffer: bytearray | memoryview) -> int | None:  # type: ignore[override]
             return super().readinto(memoryview(buffer)[:7])
 
-    monkeypatch.setattr(disk_health, "raw", Short)
-    answer = scan.scan([str(disk)], case=str(tmp_path / "c.fern"))
+    session = Session(Sources(DiskAccess(reader=Short)))
+    answer = scan.scan([str(disk)], case=str(tmp_path / "c.fern"), session=session)
     assert [(d.name, d.verdict) for d in answer.documents] == [(d.name, d.verdict) for d in plain.documents]
     case = case_file.CaseFile.open(str(tmp_path / "c.fern"))
     copies = [
-        next(c for c in case.copies(d.number) if c.id == c.document["best"])
+        next(c for c in case.copies(d.number) if c.id == c.document.best)
         for d in answer.documents
         if d.verdict.best is not None
     ]
-    done, refused = restore.restore(copies, str(tmp_path / "out"), case, [str(disk)])
+    done, refused = restore.restore(copies, str(tmp_path / "out"), case, [str(disk)], session=session)
     assert len(done) == len(copies) and not refused
     case.close()
 
@@ -397,8 +397,8 @@ def test_an_error_at_the_nth_read_never_makes_a_broken_copy_whole(
                 raise OSError(errno.EIO, os.strerror(errno.EIO))
             return read()
 
-    monkeypatch.setattr(disk_health, "raw", Failing)
-    for document in scan.scan([str(disk)]).documents:
+    session = Session(Sources(DiskAccess(reader=Failing)))
+    for document in scan.scan([str(disk)], session=session).documents:
         for copy in document.copies:
             assert copy.content.state is not State.INTACT or copy.content.sha256 == whole[copy.path]
 
@@ -489,7 +489,7 @@ def test_a_clock_that_jumps_changes_no_choice(disk: Path, tmp_path: Path, monkey
     answer = scan.scan([str(disk)], case=str(tmp_path / "c.fern"))
     assert [(d.name, d.verdict) for d in answer.documents] == [(d.name, d.verdict) for d in plain.documents]
     case = case_file.CaseFile.open(str(tmp_path / "c.fern"))
-    copy = next(c for c in case.copies(1) if c.id == c.document["best"])
+    copy = next(c for c in case.copies(1) if c.id == c.document.best)
     for again in (False, True):
         done, refused = restore.restore([copy], str(tmp_path / "out"), case, [str(disk)])
         assert not refused and done[0].again is again

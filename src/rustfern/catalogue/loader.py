@@ -13,6 +13,7 @@ import tomli
 
 from rustfern.core.errors import CatalogueError
 from rustfern.formats.format_table import FORMATS
+from rustfern.traces.registry import TRACES, Trace
 
 _FLAGS = re.IGNORECASE | re.DOTALL
 _MAX_SHAPES = 10_000
@@ -69,36 +70,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     general: bool = False
     says: str = ""
     lives: Literal["", "moments", "session", "days", "kept"] = ""
-    reader: Literal[
-        "",
-        "odf-lock",
-        "owner-lock",
-        "recovery-list",
-        "trash-info",
-        "trash-windows",
-        "trash-windows-list",
-        "vim-swap",
-        "trash-ds-store",
-        "mousepad-session",
-        "kate-journal",
-        "joe-dead",
-        "emacs-list",
-        "link-lock",
-        "database-lock",
-        "empty-lock",
-        "dwg-lock",
-        "kate-session",
-        "focuswriter-mapping",
-        "notepadpp-session",
-        "code-unsaved",
-        "code-history",
-        "editor-tab",
-        "mail-store",
-        "browser-session",
-        "revision-index",
-        "placeholder",
-        "noted",
-    ] = ""
+    reader: str = ""
     processes: tuple[str, ...] = ()
     moved_by: str = ""
     setting: str = ""
@@ -108,6 +80,11 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
         """How soon copies vanish: 0 moments, 1 with the session, 2 within days, 3 kept for long."""
         usual = {"trash": "kept", "version": "kept", "backup": "kept", "conflict": "kept", "temporary": "moments"}
         return ("moments", "session", "days", "kept").index(self.lives or usual.get(self.kind, "session"))
+
+    @property
+    def trace(self) -> Trace | None:
+        """What reads what lies here, None for plain copies."""
+        return TRACES.get(self.reader)
 
     @property
     def is_copy(self) -> bool:
@@ -289,6 +266,8 @@ def parse(text: str, file: str, *, patterns: bool = True) -> Family:
             raise CatalogueError(f"entry {place.id}, key mirror: a tree needs one", file)
         if place.where in ("home", "volume") and not (place.folders or place.same_folders_as):
             raise CatalogueError(f"entry {place.id}: folders are missing", file)
+        if place.reader and place.reader not in TRACES:
+            raise CatalogueError(f"entry {place.id}, key reader: {place.reader!r} is no known trace", file)
         if place.kind in ("lock", "record") and not place.reader:
             raise CatalogueError(f"entry {place.id}, key reader: a {place.kind} needs one", file)
     return family

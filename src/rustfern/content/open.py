@@ -106,27 +106,34 @@ def bundle_sum(sums: list[tuple[str, str]]) -> str:
 
 def check_rebuilt(door: Sources, entry: Entry, name: str, recipe: str, bases: Sequence[Entry]) -> Content:
     """Rebuild a copy and check the result: damaged if anything is missing, with what. Raises `SourceError`."""
+    return check_rebuilt_on(door, entry, name, recipe, bases)[0]
+
+
+def check_rebuilt_on(
+    door: Sources, entry: Entry, name: str, recipe: str, bases: Sequence[Entry]
+) -> tuple[Content, int]:
+    """The same, and how many lines of a text that is whole came from the version that was opened. Raises `SourceError`."""
     with door.of(entry).open(entry) as stream:
         try:
             found = rebuild(door, stream, entry, recipe, bases)
         except Malformed as error:
-            return Content(Glance(format="txt"), State.DAMAGED, f"its text cannot be rebuilt: {error}", entry.size)
+            said = f"its text cannot be rebuilt: {error}"
+            return Content(Glance(format="txt"), State.DAMAGED, said, entry.size), 0
     content = formats.check(io.BytesIO(found.data), name, limits=door.limits)
     if found.missing:
         reason = (
             f"{found.missing} of {found.lines + found.missing} lines are not in the swap file but in the version that was opened, "
             "and no copy of that version was found"
         )
-        return replace(content, state=State.DAMAGED, reason=reason)
+        return replace(content, state=State.DAMAGED, reason=reason), 0
     if content.state is State.INTACT:
         from rustfern.content.recipes import SAID
 
-        if recipe not in SAID:
-            return content
-        source = f", {found.from_original} of them from the version that was opened" if found.from_original else ""
-        note = f"; {found.note}" if found.note else ""
-        return replace(content, reason=f"{SAID[recipe]}: {found.lines} lines{source}{note}")
-    return content
+        if recipe in SAID:
+            source = f", {found.from_original} of them from the version that was opened" if found.from_original else ""
+            note = f"; {found.note}" if found.note else ""
+            content = replace(content, reason=f"{SAID[recipe]}: {found.lines} lines{source}{note}")
+    return content, found.from_original
 
 
 def check(

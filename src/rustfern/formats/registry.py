@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Content, Glance, State
-from rustfern.formats.format_table import TEXT_FORMATS, class_of, extension_of, format_of_extension
+from rustfern.formats.format_table import FORMATS, TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.text_sink import Enough, Piece, TextSink
 
@@ -25,11 +25,6 @@ _HEAD = 4096
 _IN_MEMORY = 32 << 20
 _CHUNK = 1 << 20
 _CERTAIN = 0.9
-_WITH_METADATA = frozenset(
-    {"pdf", "ai", "jpg", "png", "tiff", "gif", "webp", "psd", "eps", "svg", "indd", "mp4", "mov"}
-)
-_WITH_EXIF = frozenset({"jpg", "tiff", "webp", "png"})
-PIXELS = {"jpg": "JPEG", "png": "PNG", "gif": "GIF", "bmp": "BMP", "tiff": "TIFF", "webp": "WEBP"}
 _HOLE = 256 << 20
 _EXTENTS = 100_000
 _BLOCK = 4096
@@ -219,18 +214,19 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
             sums.update(chunk)
         sha256 = sums.hexdigest()
     reading = reading or _verdict(stream, size, name, sink, limits)
-    if digest and isinstance(stream, io.BytesIO) and reading.glance.format in _WITH_METADATA:
+    info = FORMATS.get(reading.glance.format or "")
+    if digest and isinstance(stream, io.BytesIO) and info is not None and info.carries:
         from rustfern.formats.identity import of_exif, of_xmp
 
         data = stream.getvalue()
-        exif = of_exif(data) if reading.glance.format in _WITH_EXIF else ()
+        exif = of_exif(data) if "exif" in info.carries else ()
         carried = (*reading.glance.identity, *exif, *of_xmp(data))
         reading = replace(reading, glance=replace(reading.glance, identity=carried))
     pixel_hash = None
-    if digest and isinstance(stream, io.BytesIO) and reading.state is State.INTACT and reading.glance.format in PIXELS:
+    if digest and isinstance(stream, io.BytesIO) and reading.state is State.INTACT and info is not None and info.pixels:
         from rustfern.formats.images.raster import pixels
 
-        pixel_hash = pixels(stream.getvalue(), PIXELS[reading.glance.format])
+        pixel_hash = pixels(stream.getvalue(), info.pixels)
     has_text = reading.has_text and (reading.state is not State.DAMAGED or sink.words > 0)
     return Content(
         glance=reading.glance,

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind
 from rustfern.core.paths import show_name
-from rustfern.formats.format_table import BELONGING, extension_of, extension_right
+from rustfern.formats.format_table import companions_of, extension_right
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
@@ -281,7 +281,7 @@ class Copies:
         if entry.link_target is not None or entry.is_folder:
             return None
         name = os.path.basename(draft.original)
-        entry = with_companions(source, entry, BELONGING.get(extension_of(name), ()))
+        entry = with_companions(source, entry, companions_of(name))
         content, members = self.state.content_of(entry, name)
         piece = weights.evidence("its-own-file", "it is the saved file itself")
         draft.copies.append(

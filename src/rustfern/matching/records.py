@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, BinaryIO
+from typing import TYPE_CHECKING, BinaryIO, assert_never
 
 from msgspec.structs import replace
 
@@ -17,13 +17,14 @@ from rustfern.matching.evidence import by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, LinkState, last_part, where_to_ask
 from rustfern.matching.trash import Trash
+from rustfern.traces import owner_lock
+from rustfern.traces.facts import Kept, LockFacts
+from rustfern.traces.registry import Names, Sort, Trace
 
 if TYPE_CHECKING:
-    from rustfern.traces import recovery_list
-    from rustfern.traces.kept_lists import Kept
+    from rustfern.traces import recovery_list, revision_index
 
-_LIST_LIMIT = 1 << 20
-_TRASH_LIMIT = 64 << 20
+_LOCK_LIMIT, _RECORD_LIMIT = 1 << 16, 64 << 20
 
 
 class Records:
@@ -38,18 +39,20 @@ class Records:
     def recognise(self, find: Find) -> None:
         """Read a record; locks wait until all names are known."""
         place = self.state.catalogue.places[find.place]
-        if place.reader in ("noted", "placeholder"):
+        trace = place.trace
+        assert trace is not None
+        if trace.sort in (Sort.NOTED, Sort.PLACEHOLDER):
             self._noted(find, place)
             return
-        if place.reader == "mail-store":
+        if trace.sort is Sort.MAIL_STORE:
             self.state.mail_stores.append(find)
             return
         try:
-            if place.reader == "revision-index":
-                self._revisions(find)
+            if trace.sort is Sort.REVISIONS:
+                self._revisions(find, trace)
                 return
             with contents.open_content(self.state.door, find.entry) as stream:
-                self._read_record(find, place.reader, stream)
+                self._read_record(find, trace, stream)
         except Malformed as error:
             self.state.problem(
                 find.entry.path,
@@ -62,27 +65,13 @@ class Records:
             what = error.what if isinstance(error, SourceError) else explain(error)
             self.state.problem(find.entry.path, what)
 
-    def _read_record(self, find: Find, reader: str, stream: BinaryIO) -> None:
-        from rustfern.traces import editor_marks, kept_lists, mousepad_session, recovery_list
-
-        if reader == "recovery-list":
-            self._recovery_list(find, recovery_list.parse(stream))
-        elif reader == "emacs-list":
-            listed = editor_marks.parse_list(stream.read(_LIST_LIMIT))
-            self._listed(find, [(each.original, each.autosave) for each in listed], "emacs-autosave")
-        elif reader == "mousepad-session":
-            texts = mousepad_session.parse(stream.read(_TRASH_LIMIT))
-            self._listed(find, [(each.original, each.autosave) for each in texts], "mousepad-autosave")
-        elif reader.startswith("trash-"):
-            self._trash.note_deleted(find, stream.read(_TRASH_LIMIT))
+    def _read_record(self, find: Find, trace: Trace, stream: BinaryIO) -> None:
+        if trace.sort is Sort.RECOVERY_LIST:
+            self._recovery_list(find, trace.parse(stream))
+        elif trace.sort is Sort.KEPT_LIST:
+            self._kept(find, trace.parse(stream.read(_RECORD_LIMIT)), trace.place)
         else:
-            parse, place = {
-                "kate-session": (kept_lists.kate_session, "kate-stash"),
-                "focuswriter-mapping": (kept_lists.focuswriter_mapping, "focuswriter-cache"),
-                "notepadpp-session": (kept_lists.notepadpp_session, "notepadpp-session-copy"),
-                "code-history": (kept_lists.code_history, "code-history"),
-            }[reader]
-            self._kept(find, parse(stream.read(_TRASH_LIMIT)), place)
+            self._trash.note_deleted(find, trace, stream.read(_RECORD_LIMIT))
 
     def _kept(self, find: Find, kept: list[Kept], place: str) -> None:
         """An editor's list of the texts that it keeps, by paths or by names beside the list."""
@@ -101,13 +90,11 @@ class Records:
             pairs.append((each.original, temp, each.title))
         self._listed_here(find, pairs, place)
 
-    def _revisions(self, find: Find) -> None:
+    def _revisions(self, find: Find, trace: Trace) -> None:
         """The index of older versions that macOS keeps. It is read from a private copy, its journal with it."""
-        from rustfern.traces import revision_index
-
         top = os.path.dirname(os.path.dirname(find.entry.path))
         with contents.materialised(self.state.door, find.entry, ("-wal", "-journal")) as path:
-            generations = revision_index.read(path)
+            generations: list[revision_index.Generation] = trace.parse(path)
         pairs = []
         for each in generations:
             stored = os.path.normpath(os.path.join(top, *each.stored.strip("/").split("/")))
@@ -119,11 +106,11 @@ class Records:
             if each.when:
                 self.state.recorded_times[stored] = each.when
             pairs.append((each.original, stored, ""))
-        self._listed_here(find, pairs, "macos-revision")
+        self._listed_here(find, pairs, trace.place)
 
     def _noted(self, find: Find, place: Place) -> None:
         """A thing that is only pointed out: what it may hold, or that its content is elsewhere."""
-        if place.reader == "placeholder":
+        if place.trace is not None and place.trace.sort is Sort.PLACEHOLDER:
             self.placeholders.append(find)
         elif find.entry.size:
             self.state.unmatched.append(
@@ -178,11 +165,6 @@ class Records:
                 draft.changed = True
                 draft.changed_since = find.entry.modified
 
-    def _listed(self, find: Find, pairs: list[tuple[str, str]], place: str) -> None:
-        """An editor's own list of (original, autosave) as recorded; the original is empty for a text that was never named."""
-        here = [(original, self._recorded_here(autosave, find.home)) for original, autosave in pairs]
-        self._listed_here(find, [(original, temp, "") for original, temp in here if temp is not None], place)
-
     def _listed_here(self, find: Find, pairs: list[tuple[str, str, str]], place: str) -> None:
         """(original as recorded, copy as it is here, title for a text that was never named)."""
         spec = self.state.catalogue.places[place]
@@ -225,45 +207,30 @@ class Records:
 
     def take_lock(self, find: Find) -> None:
         """Read a lock and give it to the document that it speaks of."""
-        from rustfern.traces import odf_lock, owner_lock, program_locks
-
-        place = self.state.catalogue.places[find.place]
+        trace = self.state.catalogue.places[find.place].trace
+        assert trace is not None
         if find.entry.link_target is not None:
             self._link_lock(find, find.entry.link_target)
             return
         try:
             with contents.open_content(self.state.door, find.entry) as stream:
-                data = stream.read(1 << 16)
+                data = stream.read(_LOCK_LIMIT)
             unread = ""
         except (SourceError, OSError) as error:
             unread = error.what if isinstance(error, SourceError) else explain(error)
             data = b""
-        folder, path = os.path.dirname(find.entry.path), find.entry.path
-        owner = host = None
-        opened, notes = find.entry.modified, []
-        size: int | None = find.entry.size if find.entry.size in (owner_lock.TEXT_SIZE, owner_lock.OTHER_SIZE) else None
+        path = find.entry.path
+        told, notes = LockFacts("", ""), []
+        # Neither name nor size speak for a lock of a wrong size: other programs use such names too.
+        size = find.entry.size if find.entry.size in (owner_lock.TEXT_SIZE, owner_lock.OTHER_SIZE) else None
+        strange = trace.names is Names.TAIL and size is None
         try:
-            if place.reader == "odf-lock":
-                facts = odf_lock.parse(data)
-                owner, host = facts.owner or facts.login or None, facts.host or None
-                if facts.opened_local:
-                    opened = to_utc(facts.opened_local, find.entry.modified)
-            elif place.reader in ("dwg-lock", "database-lock"):
-                told = (
-                    program_locks.parse_drawing(data)
-                    if place.reader == "dwg-lock"
-                    else program_locks.parse_database(data)
-                )
-                owner, host = told.owner or None, told.host or None
-                if told.opened_local:
-                    opened = to_utc(told.opened_local, find.entry.modified)
-            elif place.reader == "owner-lock":
-                owner = owner_lock.parse(data).owner
+            if trace.reader:
+                told = trace.parse(data)
         except Malformed as error:
-            if place.reader == "database-lock":
-                return  # other programs end names this way too
-            if place.reader == "owner-lock" and size is None:
-                # Neither name nor size speak for a lock: other programs use the sign too.
+            if trace.common:
+                return
+            if strange:
                 self.state.problem(path, f"this looks like a lock but is none: {error}")
                 return
             notes.append(
@@ -273,33 +240,36 @@ class Records:
                 self.state.problem(path, f"this lock is damaged inside: {error}. Its name was used")
         if unread:
             self.state.problem(path, f"this lock could not be read ({unread}). Its name was used")
-        lock = Lock(find.entry, find.place, owner, host, opened, notes=tuple(notes))
-        if place.reader == "odf-lock":
-            original = os.path.join(folder, find.fields["name"])
-            found = [
-                Candidate(
-                    original, [weights.evidence("lock-name", f"the lock carries its whole name, {find.fields['name']}")]
-                )
-            ]
-        elif place.reader != "owner-lock":
-            found = self._by_stem(find)
-        else:
-            gone = [d.original for d in self.state.drafts.values() if d.original]
-            found = by_name.for_owner_lock(
-                find.fields["tail"], folder, size, self.state.case.names.in_folder(folder), gone
-            )
-            if not found and size != owner_lock.TEXT_SIZE:
-                text = "the lock carries its whole name"
-                found = [
-                    Candidate(os.path.join(folder, find.fields["tail"]), [weights.evidence("lock-name", text)], False)
-                ]
-        self._give_lock(lock, found)
+        modified = find.entry.modified
+        opened = to_utc(told.opened_local, modified) if told.opened_local else modified
+        lock = Lock(find.entry, find.place, told.owner or None, told.host or None, opened, notes=tuple(notes))
+        self._give_lock(lock, self._named_by(find, trace, size))
 
-    def _by_stem(self, find: Find) -> list[Candidate]:
+    def _named_by(self, find: Find, trace: Trace, size: int | None) -> list[Candidate]:
+        """The documents that a lock's name may mean; `size` in bytes tells the family of programs."""
+        folder = os.path.dirname(find.entry.path)
+        match trace.names:
+            case Names.WHOLE:
+                name = find.fields["name"]
+                piece = weights.evidence("lock-name", f"the lock carries its whole name, {name}")
+                return [Candidate(os.path.join(folder, name), [piece])]
+            case Names.STEM:
+                return self._by_stem(find, trace)
+            case Names.TAIL:
+                gone = [d.original for d in self.state.drafts.values() if d.original]
+                tail, names = find.fields["tail"], self.state.case.names.in_folder(folder)
+                found = by_name.for_owner_lock(tail, folder, size, names, gone)
+                if not found and size != owner_lock.TEXT_SIZE:
+                    piece = weights.evidence("lock-name", "the lock carries its whole name")
+                    found = [Candidate(os.path.join(folder, tail), [piece], False)]
+                return found
+            case _:
+                assert_never(trace.names)
+
+    def _by_stem(self, find: Find, trace: Trace) -> list[Candidate]:
         """Documents in the lock's folder whose name without extension the lock carries, whole or (`cut`) its beginning."""
         folder, fields = os.path.dirname(find.entry.path), find.fields
         wanted = fields.get("stem", fields.get("cut", "")).casefold()
-        classes = {"dwg-lock": ("dwg", "dxf"), "database-lock": ("accdb", "mdb"), "empty-lock": ("indd", "indt")}
         fitting = []
         for path in [
             *self.state.case.names.in_folder(folder),
@@ -307,15 +277,13 @@ class Records:
         ]:
             stem, _, extension = os.path.basename(path).casefold().rpartition(".")
             same = stem == wanted if "stem" in fields else stem.startswith(wanted)
-            reader = self.state.catalogue.places[find.place].reader
-            if same and os.path.dirname(path) == folder and extension in classes[reader]:
+            if same and os.path.dirname(path) == folder and extension in trace.extensions:
                 fitting.append(path)
         whole = "stem" in fields
         text = "the lock carries its name" if whole else "the lock carries the beginning of its name"
         piece = weights.evidence("lock-name" if whole else "lock-name-cut", text)
         if not fitting and whole:
-            extension = {"dwg-lock": "dwg", "database-lock": "accdb"}[self.state.catalogue.places[find.place].reader]
-            fitting = [os.path.join(folder, f"{fields['stem']}.{extension}")]
+            fitting = [os.path.join(folder, f"{fields['stem']}.{trace.extensions[0]}")]
         return [Candidate(path, [piece], self.state.door.exists(path)) for path in dict.fromkeys(fitting)]
 
     def _link_lock(self, find: Find, target: str) -> None:

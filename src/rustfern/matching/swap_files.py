@@ -14,6 +14,7 @@ from rustfern.core.model import Content, Copy, Entry, Evidence, Find, Glance, Ki
 from rustfern.core.times import to_utc
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import Draft, LinkState, clocks_of, last_part
+from rustfern.traces.registry import Sort, Trace
 
 if TYPE_CHECKING:
     from rustfern.traces import kate_journal, vim_swap
@@ -30,14 +31,16 @@ class SwapFiles:
 
     def take_swap(self, find: Find) -> None:
         """Find the document of a swap file, a journal or a dead file, and rebuild its text."""
-        reader = self.state.catalogue.places[find.place].reader
-        if reader == "kate-journal":
+        place = self.state.catalogue.places[find.place]
+        trace = place.trace
+        assert trace is not None
+        if trace.sort is Sort.JOURNAL:
             self._journal(find)
-        elif reader == "joe-dead":
+        elif trace.sort is Sort.DEAD_FILE:
             self._dead_file(find)
-        elif reader in ("code-unsaved", "editor-tab"):
-            self._unsaved_tab(find, reader)
-        elif reader == "browser-session":
+        elif trace.sort is Sort.UNSAVED_TEXT:
+            self._unsaved_text(find, trace, place.reader)
+        elif trace.sort is Sort.WEB_PAGES:
             self._pages(find)
         else:
             self._swap(find)
@@ -113,20 +116,13 @@ class SwapFiles:
             draft.copies.append(copy)
             draft.changed, draft.changed_since = True, entry.modified
 
-    def _unsaved_tab(self, find: Find, reader: str) -> None:
+    def _unsaved_text(self, find: Find, trace: Trace, recipe: str) -> None:
         """An unsaved text that carries the address of its file, or none."""
-        from rustfern.traces import code_unsaved, editor_tab
-
         data = b""
         try:
             with contents.open_content(self.state.door, find.entry) as stream:
                 data = stream.read(_MAX_JOURNAL)
-            if reader == "code-unsaved":
-                found = code_unsaved.parse(data)
-                address, title, empty = found.address, found.title, not found.data.strip()
-            else:
-                tab = editor_tab.parse(data)
-                address, title, empty = tab.path, "Unnamed text", not tab.text.strip()
+            address, title, text = trace.parse(data)
         except Malformed as error:
             if data.strip(b"\0"):
                 self.state.problem(find.entry.path, f"this unsaved text cannot be read: {error}")
@@ -136,7 +132,7 @@ class SwapFiles:
             return
         original = self.state.paths.translate(address, find.home) if address else None
         if not address:
-            if empty:
+            if not text.strip():
                 return
             key = f"copy:{find.entry.path}"
             draft = self.state.drafts.setdefault(key, Draft(key, title, None, None, find.home, never_saved=True))
@@ -149,8 +145,8 @@ class SwapFiles:
         piece = weights.evidence(
             "swap-header", "it carries the address of this document" if address else "its text was never named"
         )
-        content = contents.check_rebuilt(self.state.door, find.entry, draft.name, reader, ())
-        draft.copies.append(self._rebuilt(find, find.entry, content, piece, reader, []))
+        content = contents.check_rebuilt(self.state.door, find.entry, draft.name, recipe, ())
+        draft.copies.append(self._rebuilt(find, find.entry, content, piece, recipe, []))
         draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
 
     def _pages(self, find: Find) -> None:
@@ -271,8 +267,8 @@ class SwapFiles:
                 Glance(format="txt"), State.ENCRYPTED, "the swap file is encrypted by the editor", find.entry.size
             )
         try:
-            content = contents.check_rebuilt(self.state.door, find.entry, name, "vim-swap", bases)
-            if bases and "of them from the version" not in content.reason:
+            content, lines = contents.check_rebuilt_on(self.state.door, find.entry, name, "vim-swap", bases)
+            if not lines:
                 bases.clear()  # nothing was needed of it
             return content
         except SourceError as error:

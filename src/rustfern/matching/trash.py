@@ -18,6 +18,7 @@ from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import Draft, LinkState, last_part
 from rustfern.search.recorded_paths import take_apart
+from rustfern.traces.registry import Sort, Trace
 
 _MAX_DELETED_INSIDE = 2_000
 
@@ -39,30 +40,26 @@ class Trash:
         self.state = state
         self.records: dict[str, Deleted] = {}  # what lies in a trash → what its record says
 
-    def note_deleted(self, find: Find, data: bytes) -> None:
+    def note_deleted(self, find: Find, trace: Trace, data: bytes) -> None:
         """Read one record of a trash. Raises `Malformed`."""
-        from rustfern.traces import ds_store, trash_info, trash_windows
-
         folder = os.path.dirname(find.entry.path)
-        reader = self.state.catalogue.places[find.place].reader
-        if reader == "trash-info":
-            info = trash_info.parse(data)
-            when = to_utc(info.deleted_local, find.entry.modified) if info.deleted_local else None
+        told = trace.parse(data)
+        if trace.sort is Sort.TRASH_INFO:
+            when = to_utc(told.deleted_local, find.entry.modified) if told.deleted_local else None
             stored = os.path.join(os.path.dirname(folder), "files", find.fields["trashed"])
-            self.records[stored] = Deleted(self._posix_original(info.path, find), info.path, when, find)
-        elif reader == "trash-windows":
-            gone = trash_windows.parse(data)
+            self.records[stored] = Deleted(self._posix_original(told.path, find), told.path, when, find)
+        elif trace.sort is Sort.TRASH_ITEM:
             stored = os.path.join(folder, "$R" + find.fields["trashed"])
-            self.records[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
-        elif reader == "trash-ds-store":
+            self.records[stored] = Deleted(self._windows_original(told.path, find), told.path, told.deleted, find)
+        elif trace.sort is Sort.TRASH_STORE:
             volume = find.home.volume or find.home.root if find.home else os.path.dirname(os.path.dirname(folder))
-            for name, (place, was) in ds_store.original_locations(data).items():
+            for name, (place, was) in told.items():
                 parts = [part for part in place.split("/") if part not in ("", ".", "..")]
                 original = self.state.paths.join(volume, [*parts, was.replace("/", ":")], any_case=True)
                 recorded = "/".join(["", *parts, was])
                 self.records[os.path.join(folder, name)] = Deleted(original, recorded, None, find)
         else:
-            for gone in trash_windows.parse_list(data):
+            for gone in told:
                 stored = self.state.paths.join(folder, [gone.stored], any_case=True)
                 self.records[stored] = Deleted(self._windows_original(gone.path, find), gone.path, gone.deleted, find)
 

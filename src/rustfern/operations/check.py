@@ -21,7 +21,7 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Entry, Glance, State
 from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
-from rustfern.formats.format_table import BELONGING, class_of, extension_of, extension_right, title_of
+from rustfern.formats.format_table import class_of, companions_of, extension_of, extension_right, title_of
 from rustfern.operations.session import Session, set_scratch_outside_of
 from rustfern.sources.folder import with_companions
 from rustfern.sources.registry import Sources, is_archive, on_disk
@@ -129,7 +129,7 @@ def check_one(path: str, door: Sources) -> Checked:
             raise SourceError("this is a folder: name its files, or use --recursive", path)
         if not entry.is_file:
             raise SourceError("this is not a regular file and was not opened", path)
-        entry = with_companions(door.around(whole), entry, BELONGING.get(extension_of(name), ()))
+        entry = with_companions(door.around(whole), entry, companions_of(name))
         content = contents.check(door, entry, name, digest=False)[0]
     except SourceError as error:
         content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)

@@ -8,37 +8,13 @@ import re
 from rustfern.cases.case_file import StoredCopy
 from rustfern.core.paths import stem_of
 from rustfern.core.times import Clock, from_stamp
-from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension, title_of
+from rustfern.formats.format_table import FORMATS, TEXT_FORMATS, extension_of, format_of_extension, title_of
 
 _UNFIT = re.compile(r'[<>:"/\\|?*\x00-\x1f\x7f]')
 _DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?:\..*)?", re.IGNORECASE)
 _DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\u2028\u2029]")
 _MAX_NAME = 255
 _DEEPEST = 60
-_PROGRAMS = {
-    "LibreOffice": (
-        "odt",
-        "ods",
-        "odp",
-        "odg",
-        "fodt",
-        "fods",
-        "doc",
-        "docx",
-        "rtf",
-        "xls",
-        "xlsx",
-        "xlsb",
-        "ppt",
-        "pptx",
-        "ott",
-        "ots",
-    ),
-    "Inkscape": ("svg", "svgz"),
-    "GIMP": ("xcf", "psd"),
-    "Krita": ("kra", "ora"),
-}
-"""Open-source programs that open what an autosave may be in."""
 
 
 def safe_name(name: str, limit: int = _MAX_NAME) -> str:
@@ -130,5 +106,6 @@ def layout(copy: StoredCopy) -> list[str]:
 
 def _in_program(extension: str) -> str:
     """Which open program opens a format, where one does."""
-    program = next((name for name, endings in _PROGRAMS.items() if extension in endings), "")
+    info = FORMATS.get(extension)
+    program = info.opens_in if info else ""
     return f", for one in {program}" if program else ""

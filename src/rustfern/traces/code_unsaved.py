@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import UnsavedText
 
 _LINE = 64 << 10
 _HEAD = re.compile(r"(file|untitled|vscode-[\w-]+):\S*")
@@ -46,3 +47,9 @@ def parse(data: bytes) -> Unsaved:
     if address.startswith("file:"):
         return Unsaved(address, "", modified, body)
     return Unsaved("", address.partition(":")[2].strip("/") or "Untitled", modified, body)
+
+
+def unsaved(data: bytes) -> UnsavedText:
+    """The same as of any unsaved text. Raises `Malformed`."""
+    found = parse(data)
+    return UnsavedText(found.address, found.title, found.data)

@@ -12,6 +12,7 @@ import re
 from dataclasses import dataclass
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import Kept
 
 _LINK = re.compile(r"(?P<user>[^@]+)@(?P<host>.+?)\.(?P<pid>\d+)(?::(?P<boot>\d+))?", re.DOTALL)
 _LIMIT = 1 << 20
@@ -26,14 +27,6 @@ class LinkLock:
     pid: int
 
 
-@dataclass(frozen=True, slots=True)
-class Listed:
-    """One buffer of a list: paths as recorded; `original` is empty for a text that was never named."""
-
-    original: str
-    autosave: str
-
-
 def parse_link(target: str) -> LinkLock:
     """Read a lock from where the link points. Raises `Malformed` if that is no lock."""
     found = _LINK.fullmatch(target)
@@ -43,7 +36,7 @@ def parse_link(target: str) -> LinkLock:
     return LinkLock(found["user"], None if host == "here" else host, int(found["pid"][:18]))
 
 
-def parse_list(data: bytes) -> list[Listed]:
+def parse_list(data: bytes) -> list[Kept]:
     """Read a list of autosaves. Raises `Malformed` if its lines are no paths."""
     if len(data) > _LIMIT:
         raise Malformed("too large for a list of autosaves", _LIMIT)
@@ -55,7 +48,7 @@ def parse_list(data: bytes) -> list[Listed]:
         original, autosave = os.fsdecode(lines[at]), os.fsdecode(lines[at + 1])
         if not autosave.startswith(("/", "~")) and ":" not in autosave[:3]:
             raise Malformed("a line of the list is no path")
-        found.append(Listed(original, autosave))
+        found.append(Kept(original, autosave))
     if not found:
         raise Malformed("the list of autosaves is empty or no such list")
     return found

@@ -11,6 +11,7 @@ import zlib
 from dataclasses import dataclass
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import UnsavedText
 
 _MAX = 64 << 20
 _HEAD = 2048
@@ -66,6 +67,12 @@ def parse(data: bytes) -> Tab:
         return _known(data)
     except Malformed:
         return _guessed(data)
+
+
+def unsaved(data: bytes) -> UnsavedText:
+    """The same as of any unsaved text, in UTF-8. Raises `Malformed`."""
+    tab = parse(data)
+    return UnsavedText(tab.path, "Unnamed text", tab.text.encode("utf-8", "surrogatepass"))
 
 
 def _known(data: bytes) -> Tab:

@@ -8,24 +8,13 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from xml.parsers import expat
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import Kept
 
 _LIMIT = 20_000
-
-
-@dataclass(frozen=True, slots=True)
-class Kept:
-    """One text: its original as recorded (empty: never named), the kept file (a path, or a name beside the list), the time
-    that the list gives to the kept version (UTC), and the name of a tab that has no file."""
-
-    original: str
-    copy: str
-    when: datetime | None = None
-    title: str = ""
 
 
 def kate_session(data: bytes) -> list[Kept]:

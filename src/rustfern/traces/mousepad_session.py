@@ -8,29 +8,21 @@ database's own tables only lead to them.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import Kept
 
 _MAGIC = (b"GVariant", b"raVGtnai")
 _LINE = re.compile(rb"\d+;(file://[^;\0]*/autosave-\d+);(file://[^;\0]*|\+)?\0")
 _LIMIT = 64 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class SessionText:
-    """URLs as recorded; `original` is empty for a text that was never named."""
-
-    autosave: str
-    original: str
-
-
-def parse(data: bytes) -> list[SessionText]:
-    """The texts of the session, none if there is none. Raises `Malformed` if this is no settings database."""
+def parse(data: bytes) -> list[Kept]:
+    """The texts of the session (URLs as recorded), none if there is none. Raises `Malformed` if this is no settings database."""
     if len(data) > _LIMIT or data[:8] not in _MAGIC:
         raise Malformed("not a settings database of the desktop", 0)
     found = []
     for autosave, original in _LINE.findall(data):
         text = "" if original == b"+" else original.decode("utf-8", "replace")
-        found.append(SessionText(autosave.decode("utf-8", "replace"), text))
+        found.append(Kept(text, autosave.decode("utf-8", "replace")))
     return list(dict.fromkeys(found))

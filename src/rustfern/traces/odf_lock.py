@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import LockFacts
 
 _LIMIT = 16 * 1024
 _TIME = re.compile(r"(\d{1,2})\.(\d{1,2})\.(\d{4}) (\d{1,2}):(\d{2})")
@@ -51,6 +52,12 @@ def parse(data: bytes) -> OdfLock:
         except ValueError:
             opened = None
     return OdfLock(owner, login, host, opened, fields[4] if len(fields) > 4 else "")
+
+
+def facts(data: bytes) -> LockFacts:
+    """The same as of any lock. Raises `Malformed`."""
+    lock = parse(data)
+    return LockFacts(lock.owner or lock.login, lock.host, lock.opened_local)
 
 
 def _split(text: str) -> list[str]:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import LockFacts
 
 TEXT_SIZE = 162
 OTHER_SIZE = 165
@@ -44,3 +45,8 @@ def parse(data: bytes) -> OwnerLock:
     if not owner or not owner.isprintable():
         raise Malformed("the owner's name is not text", 1)
     return OwnerLock(owner, narrow, size)
+
+
+def facts(data: bytes) -> LockFacts:
+    """The same as of any lock. Raises `Malformed`."""
+    return LockFacts(parse(data).owner, "")

@@ -7,23 +7,14 @@ Layouts as documented by users of these programs: three lines (person, machine, 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import datetime
 
 from rustfern.core.errors import Malformed
+from rustfern.traces.facts import LockFacts
 
 _ELEMENT = re.compile(r"<(username|fullname|machinename|datetime)>([^<]*)</", re.IGNORECASE)
 _FORMS = ("%A, %B %d, %Y %I:%M:%S %p", "%d/%m/%Y %H:%M:%S", "%m/%d/%Y %I:%M:%S %p", "%Y-%m-%d %H:%M:%S", "%d.%m.%Y %H:%M:%S", "%c")  # fmt: skip
 _ENTRY = 64
-
-
-@dataclass(frozen=True, slots=True)
-class LockFacts:
-    """Who has it open, on which machine, since when (wall clock of that machine; None if it does not say)."""
-
-    owner: str
-    host: str
-    opened_local: datetime | None
 
 
 def parse_drawing(data: bytes) -> LockFacts:

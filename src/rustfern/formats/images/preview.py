@@ -12,12 +12,13 @@ from typing import TYPE_CHECKING, BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.formats.archives import zip as zips
 from rustfern.formats.drawings.svg_render import draw, looks_drawn
+from rustfern.formats.format_table import FORMATS
 from rustfern.formats.interface import DEFAULT_LIMITS
 
 if TYPE_CHECKING:
     from PIL.Image import Image
 
-_OPENED = ["JPEG", "PNG", "GIF", "BMP", "TIFF", "WEBP", "PSD", "ICO", "PPM"]
+_OPENED = [*(info.pixels for info in FORMATS.values() if info.pixels), "PSD", "ICO", "PPM"]
 _INSIDE = (
     "mergedimage.png", "preview.png", "Thumbnails/thumbnail.png", "docProps/thumbnail.jpeg", "docProps/thumbnail.jpg",
     "docProps/thumbnail.png", "Metadata/thumbnail.png", "previews/preview.png", "QuickLook/Thumbnail.jpg", "QuickLook/Thumbnail.png",

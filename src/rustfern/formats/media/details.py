@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
+from rustfern.formats.format_table import FORMATS
 from rustfern.formats.media import mp4 as movie
 
 _KINDS = {b"vide": "video", b"soun": "sound", b"sbtl": "subtitles", b"text": "subtitles", b"tmcd": "time code"}
@@ -21,12 +22,14 @@ _LONGEST = 10_000_000.0
 
 def facts(stream: BinaryIO, format_name: str | None, amounts: Mapping[str, int]) -> tuple[float | None, list[str]]:
     """(seconds, a few words for each track), as far as the head of the file tells; never raises."""
-    readers = {"mp4": _movie, "mov": _movie, "wav": _wave, "flac": _flac, "ogg": _ogg, "mkv": _matroska}
+    readers = {"movie": _movie, "wave": _wave, "flac": _flac, "ogg": _ogg, "matroska": _matroska}
+    info = FORMATS.get(format_name or "")
+    kind = info.recording if info else ""
     try:
         size = stream.seek(0, 2)
         stream.seek(0)
-        reader = readers.get(format_name or "")
-        if format_name == "mp3":
+        reader = readers.get(kind)
+        if kind == "frames":
             seconds, tracks = _frames(stream.read(_NEAR), amounts.get("frames", 0))
         else:
             seconds, tracks = reader(stream, size) if reader else (None, [])

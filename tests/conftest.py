@@ -73,6 +73,7 @@ def state(tmp_path: Path) -> Path:
 def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test finds the cases of another one, nor of this machine."""
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("run")))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("own")))
     monkeypatch.delenv("RUSTFERN_CASE", raising=False)
 
 

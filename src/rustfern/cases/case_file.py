@@ -18,7 +18,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from rustfern.cases.name_index import TABLE, NameIndex
-from rustfern.core.answers import CopyAnswer, DocumentAnswer, SearchAnswer, plain
+from rustfern.core.answers import CopyAnswer, DocumentAnswer, DocumentFacts, SearchAnswer, plain
 from rustfern.core.errors import CaseError, explain
 from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
 from rustfern.output.temporary import clean, fresh_name, process_began
@@ -129,7 +129,7 @@ class StoredCopy:
     path: str
     root: str
     facts: CopyAnswer
-    document: DocumentAnswer
+    document: DocumentFacts
 
 
 class CaseFile:
@@ -332,17 +332,17 @@ class CaseFile:
                 f"this case was written otherwise ({error})", self.path, "Scan again into a new one"
             ) from error
 
-    def documents(self) -> list[DocumentAnswer]:
+    def documents(self) -> list[DocumentFacts]:
         """All documents (without copies), by number."""
         rows = self._db.execute("SELECT facts FROM document WHERE facts IS NOT NULL ORDER BY number")
-        return [self._told(row[0], DocumentAnswer) for row in rows]
+        return [self._told(row[0], DocumentFacts) for row in rows]
 
     def copies(self, number: int) -> list[StoredCopy]:
         """The copies of a document, by id."""
         row = self._db.execute("SELECT facts FROM document WHERE number = ?", (number,)).fetchone()
         if not row or not row[0]:
             return []
-        document = self._told(row[0], DocumentAnswer)
+        document = self._told(row[0], DocumentFacts)
         rows = self._db.execute(
             "SELECT id, path, root, facts FROM copy WHERE number = ? AND facts IS NOT NULL ORDER BY length(id), id",
             (number,),

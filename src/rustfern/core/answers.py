@@ -103,8 +103,8 @@ class RecordAnswer(Fields, frozen=True, kw_only=True):
     says: str
 
 
-class DocumentAnswer(Fields, frozen=True, kw_only=True):
-    """One document. `why` and `warnings` are sentences; `reasons`, `cautions` and `next_steps` the same with their kinds."""
+class DocumentFacts(Fields, frozen=True, kw_only=True):
+    """One document, without its copies. `why` and `warnings` are sentences; `reasons`, `cautions` and `next_steps` the same with their kinds."""
 
     id: int
     name: str
@@ -118,7 +118,6 @@ class DocumentAnswer(Fields, frozen=True, kw_only=True):
     original_recorded: str | None
     person: str | None
     within: str | None
-    copies: list[CopyAnswer] = []
     locks: list[LockAnswer]
     records: list[RecordAnswer]
     reasons: list[Said] = []
@@ -129,6 +128,12 @@ class DocumentAnswer(Fields, frozen=True, kw_only=True):
     def is_lost(self) -> bool:
         """Whether something of it was lost."""
         return self.situation != "nothing-lost"
+
+
+class DocumentAnswer(DocumentFacts, frozen=True, kw_only=True):
+    """One document with its copies, the oldest first (the saved file before all)."""
+
+    copies: list[CopyAnswer]
 
 
 class HomeAnswer(Fields, frozen=True, kw_only=True):
@@ -429,7 +434,7 @@ class LookAnswer(Fields, frozen=True, kw_only=True):
     """The answer of `rustfern look` for one thing."""
 
     schema: Literal["rustfern/look-1"] = "rustfern/look-1"
-    document: DocumentAnswer | None
+    document: DocumentFacts | None
     copy: CopyAnswer | None
     lines: list[str]
     pieces: list[PieceAnswer]

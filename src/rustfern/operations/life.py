@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from rustfern.core.answers import CopyAnswer, DocumentAnswer
+from rustfern.core.answers import CopyAnswer, DocumentFacts
 from rustfern.core.times import from_stamp
 
 
@@ -22,7 +22,7 @@ class Event:
     whole: bool = True
 
 
-def events(document: DocumentAnswer, copies: Sequence[CopyAnswer], lost_at: datetime | None = None) -> list[Event]:
+def events(document: DocumentFacts, copies: Sequence[CopyAnswer], lost_at: datetime | None = None) -> list[Event]:
     """What is known of a document's life, the earliest first."""
     out = []
     for copy in copies:

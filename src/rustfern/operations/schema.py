@@ -22,6 +22,7 @@ from rustfern.core.answers import (
     CopyAnswer,
     Difference,
     DocumentAnswer,
+    DocumentFacts,
     ErrorAnswer,
     EventAnswer,
     EvidenceAnswer,
@@ -544,7 +545,7 @@ def case(row: CaseRow, consent: str, log: Sequence[LogEntry]) -> CaseAnswer:
 def report(
     scan: SearchAnswer,
     people: Sequence[str],
-    documents: Sequence[tuple[DocumentAnswer, Sequence[CopyAnswer], Sequence[BackAnswer]]],
+    documents: Sequence[tuple[DocumentFacts, Sequence[CopyAnswer], Sequence[BackAnswer]]],
     path: str | None,
     log: Sequence[LogEntry],
 ) -> ReportAnswer:
@@ -552,7 +553,7 @@ def report(
     rows = []
     for told, copies, back in documents:
         fields = {name: getattr(told, name) for name in told.__struct_fields__}
-        rows.append(ReportDocument(**{**fields, "copies": list(copies)}, back=list(back)))
+        rows.append(ReportDocument(**fields, copies=list(copies), back=list(back)))
     done = [
         LogAnswer(began=stamp(e.began) or "", ended=stamp(e.ended) or "", says=list(e.says), status=e.status)
         for e in log

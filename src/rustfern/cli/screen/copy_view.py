@@ -56,7 +56,7 @@ def show(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
         title = Text(f"{show_name(document.name)}", style="bold")
         title.append(f"   {HAPPENED[document.situation]}", style=PALE)
         console.print(title, soft_wrap=True)
-        console.print(copy_line(copy.facts, document, best, console.width), soft_wrap=True)
+        console.print(copy_line(copy.facts, best, console.width), soft_wrap=True)
         if life:
             from rustfern.cli.screen.comparison import show_life
 

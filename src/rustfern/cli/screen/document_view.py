@@ -76,7 +76,7 @@ def what_happened(document: DocumentAnswer) -> str:
     return ""
 
 
-def _difference(copy: CopyAnswer, document: DocumentAnswer) -> str:
+def _difference(copy: CopyAnswer) -> str:
     if copy.same_as:
         return f"same as {copy.same_as}"
     found = copy.differs_from_saved
@@ -92,7 +92,7 @@ def _difference(copy: CopyAnswer, document: DocumentAnswer) -> str:
     return ""
 
 
-def copy_line(copy: CopyAnswer, document: DocumentAnswer, best: bool, width: int) -> Text:
+def copy_line(copy: CopyAnswer, best: bool, width: int) -> Text:
     """One copy on one line; the best one carries a mark that colour only strengthens."""
     line = Text("  ")
     line.append("▶ " if best else "  ", style=f"bold {FERN}")
@@ -104,7 +104,7 @@ def copy_line(copy: CopyAnswer, document: DocumentAnswer, best: bool, width: int
         line.append(f"{day_of(copy.written):<9}", style=PALE)
     line.append(f"{size(copy.size):>7}  ", style=strong)
     line.append(f"{copy.state:<11}", style=f"{strong} {_STATES[copy.state]}")
-    line.append(f"{_difference(copy, document):<16}", style=strong)
+    line.append(f"{_difference(copy):<16}", style=strong)
     if best:
         line.append(" BEST ", style=f"reverse bold {FERN}")
         if width >= _ROOMY:
@@ -138,7 +138,7 @@ def short_block(console: Console, document: DocumentAnswer) -> None:
     title_line(console, document)
     best = next((copy for copy in document.copies if copy.id == document.best), None)
     if best is not None:
-        console.print(copy_line(best, document, True, console.width), soft_wrap=True)
+        console.print(copy_line(best, True, console.width), soft_wrap=True)
         for warning in document.warnings[:1]:
             bullet(console, f"! {warning}", WARN, indent=8)
     else:
@@ -162,7 +162,7 @@ def document_block(console: Console, document: DocumentAnswer, root: str | None)
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
     for copy in document.copies:
         best = copy.id == document.best
-        console.print(copy_line(copy, document, best, console.width), soft_wrap=True)
+        console.print(copy_line(copy, best, console.width), soft_wrap=True)
         if best and copy.kind != "saved":
             sure = "" if console.width >= _ROOMY else f"{in_words(copy.confidence)}: "
             bullet(console, sure + strongest(copy), PALE, indent=8)

@@ -16,6 +16,7 @@ from typing import BinaryIO, Protocol
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 _STEP = 1 << 20
@@ -96,9 +97,8 @@ class _Bytes:
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Unpack an archive to its end. Raises `Malformed`."""
-    head = stream.read(32)
-    if len(head) < 32:
-        raise Malformed("the archive stops inside its header", len(head))
+    read = ByteReader(stream, size, "the archive stops inside {}")
+    head = read.exactly(0, 32, "its header")
     if zlib.crc32(head[12:32]) != int.from_bytes(head[8:12], "little"):
         raise Malformed("the sum of the header does not fit", 8)
     offset, length = int.from_bytes(head[12:20], "little"), int.from_bytes(head[20:28], "little")
@@ -106,8 +106,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         raise Malformed(f"the archive stops after {size} of {32 + offset + length} bytes", size)
     if length > _MAX_LIST:
         raise Malformed("its list of files is larger than it can be: refused")
-    stream.seek(32 + offset)
-    listing = stream.read(length)
+    listing = read.exactly(32 + offset, length, "its list of files")
     if zlib.crc32(listing) != int.from_bytes(head[28:32], "little"):
         raise Malformed("the sum of its list of files does not fit", 32 + offset)
     try:

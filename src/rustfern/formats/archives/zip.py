@@ -13,6 +13,7 @@ from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.interface import Limits
+from rustfern.formats.reader import ByteReader
 
 _END = b"PK\x05\x06"
 _END64 = b"PK\x06\x06"
@@ -49,26 +50,19 @@ class Member:
         return self.name.endswith("/")
 
 
-def _read(stream: BinaryIO, offset: int, count: int, what: str) -> bytes:
-    stream.seek(offset)
-    data = stream.read(count)
-    if len(data) != count:
-        raise Malformed(f"the file ends inside {what}", offset + len(data))
-    return data
-
-
 class Archive:
     """The directory of a ZIP file; `read` gives a member's bytes and verifies them."""
 
     def __init__(self, stream: BinaryIO, size: int, limits: Limits) -> None:
         self.stream, self.size, self.limits = stream, size, limits
+        self._bytes = ByteReader(stream, size)
         self.members: dict[str, Member] = {}
         self.unpacked = 0
         self._load()
 
     def _load(self) -> None:
         tail_at = max(0, self.size - 65_557)
-        tail = _read(self.stream, tail_at, self.size - tail_at, "the end record")
+        tail = self._bytes.exactly(tail_at, self.size - tail_at, "the end record")
         at = tail.rfind(_END)
         while at >= 0:
             if at + 22 <= len(tail) and at + 22 + int.from_bytes(tail[at + 20 : at + 22], "little") == len(tail):
@@ -92,7 +86,7 @@ class Archive:
     def _end64(self, end_at: int, total: int, length: int, start: int) -> tuple[int, int, int, int]:
         if end_at < 20:
             raise Malformed("the zip64 locator is missing", end_at)
-        locator = _read(self.stream, end_at - 20, 20, "the zip64 locator")
+        locator = self._bytes.exactly(end_at - 20, 20, "the zip64 locator")
         if locator[:4] != _LOCATOR64:
             if total == 0xFFFF and length != _ALL and start != _ALL:
                 return total, length, start, end_at
@@ -100,7 +94,7 @@ class Archive:
         at = int.from_bytes(locator[8:16], "little")
         if at + 56 > self.size:
             raise Malformed("the zip64 end record lies outside the file", end_at - 20)
-        record = _read(self.stream, at, 56, "the zip64 end record")
+        record = self._bytes.exactly(at, 56, "the zip64 end record")
         if record[:4] != _END64:
             raise Malformed("the zip64 end record is damaged", at)
         total, length, start = struct.unpack_from("<QQQ", record, 32)
@@ -109,7 +103,7 @@ class Archive:
     def _central(self, at: int, length: int, total: int, shift: int) -> None:
         if at + length > self.size:
             raise Malformed("the directory of parts does not fit into the file", at)
-        data = _read(self.stream, at, length, "the directory of parts")
+        data = self._bytes.exactly(at, length, "the directory of parts")
         position = 0
         for _ in range(total):
             if data[position : position + 4] != _CENTRAL or position + 46 > length:
@@ -134,11 +128,11 @@ class Archive:
 
     def read(self, member: Member) -> Iterator[bytes]:
         """Yield the member's bytes; at the end its size and CRC have been compared with both headers."""
-        header = _read(self.stream, member.offset, 30, f"part {member.name}")
+        header = self._bytes.exactly(member.offset, 30, f"part {member.name}")
         if header[:4] != _LOCAL:
             raise Malformed(f"the header of part {member.name} is damaged", member.offset)
         flags, method, _t, _d, crc, packed, size, n, e = struct.unpack_from("<HHHHIIIHH", header, 6)
-        rest = _read(self.stream, member.offset + 30, n + e, f"part {member.name}")
+        rest = self._bytes.exactly(member.offset + 30, n + e, f"part {member.name}")
         size, packed, _ = _extra64(rest[n:], size, packed, 0)
         later = bool(flags & 8)
         if rest[:n] != member.raw_name or method != member.method:
@@ -159,8 +153,7 @@ class Archive:
         return (crc, member.crc), (packed, member.packed), (size, member.size)
 
     def _descriptor(self, member: Member, at: int) -> None:
-        self.stream.seek(at)
-        data = self.stream.read(24)
+        data = self._bytes.upto(at, 24)
         body = data[4:] if data[:4] == _DESCRIPTOR else data
         if int.from_bytes(body[:4], "little") != member.crc:
             raise Malformed(f"the sum after part {member.name} does not fit", at)

@@ -7,6 +7,7 @@ from typing import BinaryIO, Literal
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 
@@ -25,10 +26,10 @@ class RiffDrawing:
         end = 8 + int.from_bytes(head[4:8], order)
         if end > size:
             raise Malformed(f"the drawing stops after {size} of {end} bytes", size)
+        read = ByteReader(stream, size, "the drawing stops inside {}", order)
         at, chunks = 12, 0
         while at + 8 <= end:
-            stream.seek(at)
-            length = int.from_bytes(stream.read(8)[4:], order)
+            length = read.number(at + 4, 4, "a chunk")
             if at + 8 + length > end:
                 raise Malformed("a chunk of the drawing reaches beyond its end", at)
             at += 8 + length + length % 2

@@ -13,6 +13,7 @@ from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.images.raster import refused
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 _SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
@@ -24,22 +25,19 @@ Tags = dict[int, tuple[int, ...]]
 
 class _Tiff:
     def __init__(self, stream: BinaryIO, size: int, limits: Limits) -> None:
-        self.stream, self.size, self.limits = stream, size, limits
+        self.size, self.limits = size, limits
         head = stream.read(16)
         self.order = {b"II": "<", b"MM": ">"}.get(head[:2], "")
         version = struct.unpack_from(f"{self.order or '<'}H", head.ljust(16, b"\0"), 2)[0]
         if not self.order or version not in (42, 43):
             raise Malformed("the start of the picture is damaged", 0)
         self.big = version == 43
+        self.bytes = ByteReader(
+            stream, size, "{} lies beyond the end of the file", "little" if self.order == "<" else "big"
+        )
         self.first = struct.unpack_from(
             f"{self.order}{'Q' if self.big else 'I'}", head.ljust(16, b"\0"), 8 if self.big else 4
         )[0]
-
-    def read(self, at: int, count: int, what: str) -> bytes:
-        if at + count > self.size:
-            raise Malformed(f"{what} lies beyond the end of the file", min(at, self.size))
-        self.stream.seek(at)
-        return self.stream.read(count)
 
     def directories(self) -> list[Tags]:
         found: list[Tags] = []
@@ -56,11 +54,11 @@ class _Tiff:
 
     def _directory(self, at: int) -> tuple[Tags, int]:
         wide = 8 if self.big else 2
-        count = int.from_bytes(self.read(at, wide, "a directory"), "little" if self.order == "<" else "big")
+        count = self.bytes.number(at, wide, "a directory")
         entry, room = (20, 8) if self.big else (12, 4)
         if not 0 < count <= 4096:
             raise Malformed(f"a directory claims {count} entries", at)
-        body = self.read(at + wide, count * entry + room, "a directory")
+        body = self.bytes.exactly(at + wide, count * entry + room, "a directory")
         tags: Tags = {}
         for number in range(count):
             where = number * entry
@@ -77,7 +75,7 @@ class _Tiff:
             data = body[value_at : value_at + room]
             if width * amount > room:
                 offset = struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", data)[0]
-                data = self.read(offset, width * amount, f"the entry {tag}")
+                data = self.bytes.exactly(offset, width * amount, f"the entry {tag}")
             letter = {1: "B", 2: "H", 4: "I", 8: "Q"}.get(width, "B") if kind not in (2, 5, 7, 10, 11, 12) else ""
             if letter and 0 < amount <= _MAX_VALUES:
                 tags[tag] = struct.unpack_from(f"{self.order}{amount}{letter}", data)
@@ -177,7 +175,7 @@ def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
         length = counts[number] if counts else row_bytes * rows[number]
         if not length and not offsets[number]:
             continue  # a hole that is allowed: nothing was drawn there
-        data = picture.read(offsets[number], length, "a strip of the picture")
+        data = picture.bytes.exactly(offsets[number], length, "a strip of the picture")
         size = row_bytes * rows[number]
         got = _unpacked(data, packing, size, offsets[number]) if not subsampled else None
         if got is None:

@@ -13,6 +13,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 _TILE = 64
@@ -28,11 +29,12 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
 
 class _Picture:
     def __init__(self, stream: BinaryIO, size: int, limits: Limits) -> None:
-        self.stream, self.size, self.limits = stream, size, limits
+        self.size, self.limits = size, limits
+        self._bytes = ByteReader(stream, size, "the picture stops inside {}", "big")
         self.wide, self.packing, self.unpacked = False, 0, 0
 
     def check(self) -> Reading:
-        head = self._at(0, 26, "its header")
+        head = self._bytes.exactly(0, 26, "its header")
         version = head[9:13]
         if version == b"file":
             number = 0
@@ -55,27 +57,21 @@ class _Picture:
         amounts = {"width": width, "height": height, "layers": len(layers)}
         return Reading(Glance(format="xcf"), State.INTACT, reason, amounts, has_text=False)
 
-    def _at(self, at: int, count: int, what: str) -> bytes:
-        if at + count > self.size:
-            raise Malformed(f"the picture stops inside {what}", self.size)
-        self.stream.seek(at)
-        return self.stream.read(count)
-
     def _properties(self, at: int) -> int:
         for _ in range(_MAX_ITEMS):
-            kind, length = struct.unpack(">II", self._at(at, 8, "a property"))
+            kind, length = self._bytes.unpack(">II", at, "a property")
             at += 8
             if kind == 0:
                 return at
             if kind == _COMPRESSION and length == 1:
-                self.packing = self._at(at, 1, "a property")[0]
+                self.packing = self._bytes.exactly(at, 1, "a property")[0]
             if kind > 1000 or at + length > self.size:
                 raise Malformed("a property of the picture is damaged", at - 8)
             at += length
         raise Malformed("more properties than any picture has", at)
 
     def _pointer(self, at: int) -> int:
-        value = int.from_bytes(self._at(at, 8 if self.wide else 4, "its list of layers"), "big")
+        value = self._bytes.number(at, 8 if self.wide else 4, "its list of layers")
         if value >= self.size:
             raise Malformed("the picture points beyond its end: it is cut off", at)
         return value
@@ -92,20 +88,20 @@ class _Picture:
 
     def _item(self, at: int, *, layer: bool) -> None:
         """A layer or a channel: its size and name, its properties, its tiles; the mask of a layer is a channel."""
-        width, height = struct.unpack(">II", self._at(at, 8, "a layer"))
+        width, height = self._bytes.unpack(">II", at, "a layer")
         at += 12 if layer else 8
-        length = int.from_bytes(self._at(at, 4, "a layer"), "big")
+        length = self._bytes.number(at, 4, "a layer")
         at = self._properties(at + 4 + length)
         self._hierarchy(self._pointer(at), width, height)
         if layer and (mask := self._pointer(at + (8 if self.wide else 4))):
             self._item(mask, layer=False)
 
     def _hierarchy(self, at: int, width: int, height: int) -> None:
-        w, h, depth = struct.unpack(">III", self._at(at, 12, "a layer"))
+        w, h, depth = self._bytes.unpack(">III", at, "a layer")
         if (w, h) != (width, height) or not 0 < depth <= 32 or not (0 < w <= _MAX_SIDE and 0 < h <= _MAX_SIDE):
             raise Malformed("the picture's layer disagrees with its own size", at)
         level = self._pointer(at + 12)
-        if struct.unpack(">II", self._at(level, 8, "a layer")) != (w, h):
+        if self._bytes.unpack(">II", level, "a layer") != (w, h):
             raise Malformed("the picture's layer disagrees with its own size", level)
         tiles, _ = self._pointers(level + 8)
         across, down = -(-w // _TILE), -(-h // _TILE)
@@ -122,10 +118,9 @@ class _Picture:
         if self.unpacked > self.limits.unpacked:
             raise Malformed("it would unpack to more than can be a picture: refused")
         if self.packing == 0:
-            self._at(at, wanted, "a tile")
+            self._bytes.exactly(at, wanted, "a tile")
             return
-        self.stream.seek(at)
-        data = self.stream.read(min(wanted * 3 // 2 + 64, self.size - at))
+        data = self._bytes.upto(at, wanted * 3 // 2 + 64)
         if self.packing == 2:
             inflate = zlib.decompressobj()
             try:

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import struct
 import zlib
+from collections.abc import Callable
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import load_or_page
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 _MIRROR = bytes(int(f"{n:08b}"[::-1], 2) for n in range(256))
@@ -48,12 +50,8 @@ def _reading(form: str, reason: str, **amounts: int) -> Reading:
     return Reading(Glance(format=form), State.INTACT, reason, amounts, has_text=False)
 
 
-def _at(stream: BinaryIO, at: int, count: int) -> bytes:
-    stream.seek(at)
-    return stream.read(count)
-
-
 def _chunks(stream: BinaryIO, size: int, head: bytes) -> Reading:
+    read = ByteReader(stream, size).upto
     little = head[:4] == b"RIFF"
     claimed = int.from_bytes(head[4:8], "little" if little else "big") + 8
     if claimed in (8, 0x100000007):
@@ -62,7 +60,7 @@ def _chunks(stream: BinaryIO, size: int, head: bytes) -> Reading:
         raise Malformed(f"the recording stops after {size} of {claimed} bytes", size)
     at, sound, described = 12, 0, False
     while at + 8 <= claimed:
-        kind, length = struct.unpack("<4sI" if little else ">4sI", _at(stream, at, 8))
+        kind, length = struct.unpack("<4sI" if little else ">4sI", read(at, 8))
         if kind in (b"data", b"SSND"):
             if length in (0, 0xFFFFFFFF) and claimed < size:
                 raise Malformed("the recording was never finished: its length was never written", at)
@@ -78,16 +76,17 @@ def _chunks(stream: BinaryIO, size: int, head: bytes) -> Reading:
 
 
 def _ogg(stream: BinaryIO, size: int) -> Reading:
+    read = ByteReader(stream, size).upto
     at = pages = 0
     open_streams: set[int] = set()
     numbers: dict[int, int] = {}
     while at < size:
-        head = _at(stream, at, 27)
+        head = read(at, 27)
         if len(head) < 27 or head[:4] != b"OggS":
             raise Malformed("no page of a recording, where one should begin", at)
         flags, serial, number, wanted, count = struct.unpack_from("<xB8xIIIB", head, 4)
-        table = stream.read(count)
-        body = stream.read(sum(table))
+        table = read(at + 27, count)
+        body = read(at + 27 + count, sum(table))
         if len(table) < count or len(body) < sum(table):
             raise Malformed("the recording stops inside a page", size)
         if _ogg_sum(head[:22] + bytes(4) + head[26:] + table + body) != wanted:
@@ -144,9 +143,10 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
 
 def _aac(stream: BinaryIO, size: int) -> Reading:
     """Frames that say their own length (ISO 14496-3, 1.A.2.2.1: ADTS)."""
+    read = ByteReader(stream, size).upto
     at = frames = 0
     while at < size:
-        head = _at(stream, at, 7)
+        head = read(at, 7)
         length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF if len(head) == 7 else 0
         if head[:3] == b"TAG" or head[:3] == b"ID3" or (frames and not head.strip(b"\0")):
             break
@@ -174,12 +174,13 @@ def _frame(head: bytes) -> int:
 
 
 def _matroska(stream: BinaryIO, size: int) -> Reading:
+    read = ByteReader(stream, size).upto
     at, clusters, cues, finished, plain = 0, 0, False, True, False
     ends: list[int] = []
     while at < size:
         while ends and at >= ends[-1]:
             ends.pop()
-        ident, length, start = _element(stream, at, size)
+        ident, length, start = _element(read, at)
         if length is None:
             finished = False
             if ident not in (_SEGMENT, _CLUSTER):
@@ -196,9 +197,9 @@ def _matroska(stream: BinaryIO, size: int) -> Reading:
             at = start
         else:
             if ident == _TRACKS:
-                described = _at(stream, start, min(length, 1 << 20))
+                described = read(start, min(length, 1 << 20))
                 plain = any(sign in described for sign in _UNPACKED)
-            elif ident in _BLOCKS and not plain and _HOLE_BYTES in _at(stream, start, min(length, _MAX_BLOCK)):
+            elif ident in _BLOCKS and not plain and _HOLE_BYTES in read(start, min(length, _MAX_BLOCK)):
                 raise Malformed("a hole of zeros in the recording", start)
             at = start + length
     if not clusters:
@@ -207,9 +208,9 @@ def _matroska(stream: BinaryIO, size: int) -> Reading:
     return _reading("mkv", f"its {clusters} blocks fill it to the end{note}", blocks=clusters)
 
 
-def _element(stream: BinaryIO, at: int, size: int) -> tuple[int, int | None, int]:
+def _element(read: Callable[[int, int], bytes], at: int) -> tuple[int, int | None, int]:
     """(identity, length in bytes or None where it was left open, start of the body)."""
-    head = _at(stream, at, 12)
+    head = read(at, 12)
     wide = 9 - head[0].bit_length() if head and head[0] else 9
     if wide > 4 or len(head) <= wide:
         raise Malformed("no block of a recording, where one should begin", at)

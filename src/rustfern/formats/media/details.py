@@ -13,6 +13,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.formats.format_table import FORMATS
 from rustfern.formats.media import mp4 as movie
+from rustfern.formats.reader import ByteReader
 
 _KINDS = {b"vide": "video", b"soun": "sound", b"sbtl": "subtitles", b"text": "subtitles", b"tmcd": "time code"}
 _RATES = (44_100, 48_000, 32_000)
@@ -39,12 +40,12 @@ def facts(stream: BinaryIO, format_name: str | None, amounts: Mapping[str, int])
 
 
 def _movie(stream: BinaryIO, size: int) -> tuple[float | None, list[str]]:
+    read = ByteReader(stream, size)
     at, seconds, tracks = 0, None, []
     while at < size:
-        kind, start, end = movie.box(stream, at, size)
+        kind, start, end = movie.box(read, at)
         if kind == b"moov":
-            stream.seek(start)
-            for name, body in movie.inside(stream.read(end - start), 0):
+            for name, body in movie.inside(read.upto(start, end - start), 0):
                 if name == b"mvhd":
                     form, place = (">IQ", 20) if body[0] else (">II", 12)
                     scale, length = struct.unpack_from(form, body, place)
@@ -72,12 +73,12 @@ def _track(body: bytes) -> str:
 
 
 def _wave(stream: BinaryIO, size: int) -> tuple[float | None, list[str]]:
+    read = ByteReader(stream, size)
     at, speed, says = 12, 0, ""
     while at + 8 <= size:
-        stream.seek(at)
-        kind, length = struct.unpack("<4sI", stream.read(8))
+        kind, length = read.unpack("<4sI", at, "a block")
         if kind == b"fmt ":
-            _, channels, rate, speed, _, bits = struct.unpack("<HHIIHH", stream.read(16))
+            _, channels, rate, speed, _, bits = read.unpack("<HHIIHH", at + 8, "the description")
             says = f"sound, {channels} channels, {rate} Hz, {bits} bits"
         elif kind == b"data" and speed:
             return min(length, size - at - 8) / speed, [says]

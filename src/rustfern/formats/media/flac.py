@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 if TYPE_CHECKING:
@@ -62,17 +63,15 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
 
 def _description(stream: BinaryIO, size: int) -> tuple[int, bytes]:
     """Where the sound begins, and the block that describes it."""
+    read = ByteReader(stream, size, "the recording stops inside {}")
     at, last = 4, False
     first = b""
     while not last:
-        stream.seek(at)
-        head = stream.read(4)
-        if len(head) < 4:
-            raise Malformed("the recording stops inside its description", size)
+        head = read.exactly(at, 4, "its description")
         last, kind, length = bool(head[0] & 0x80), head[0] & 0x7F, int.from_bytes(head[1:], "big")
         if at + 4 + length > size or (not first and (kind or length != 34)):
             raise Malformed("the description of the recording is damaged", at)
-        first = first or stream.read(34)
+        first = first or read.upto(at + 4, 34)
         at += 4 + length
     return at, first
 

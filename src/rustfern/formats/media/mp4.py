@@ -15,6 +15,7 @@ from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.identity import Marks, of_movie
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 _PARENTS = frozenset({b"moov", b"trak", b"mdia", b"minf", b"stbl", b"moof", b"traf", b"mvex", b"dinf", b"edts"})
@@ -47,25 +48,26 @@ class _Track:
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Walk all boxes and samples. Raises `Malformed`."""
+    read = ByteReader(stream, size)
     moov: bytes | None = None
     fragments = 0
     data: list[tuple[int, int]] = []
     brand = b""
     at = 0
     while at < size:
-        kind, start, end = box(stream, at, size)
+        kind, start, end = box(read, at)
         if kind not in _TOP:
-            if data and moov is not None and not _read(stream, at, min(size - at, 65536)).strip(b"\0"):
+            if data and moov is not None and not read.upto(at, 65536).strip(b"\0"):
                 break  # zeros behind the end, as some cameras leave them
             raise Malformed(f"no box of a recording, where one should begin ({kind!r})", at)
         if kind == b"ftyp":
-            brand = _read(stream, start, 4)
+            brand = read.upto(start, 4)
         elif kind == b"mdat":
             data.append((start, end))
         elif kind == b"moov":
             if end - start > _MAX_MOOV:
                 raise Malformed("the tables of the recording are too large: refused", at)
-            moov = _read(stream, start, end - start)
+            moov = read.upto(start, end - start)
         elif kind == b"moof":
             fragments += 1
         at = end
@@ -76,7 +78,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     tracks = [_track(body) for kind, body in inside(moov, 0) if kind == b"trak"]
     if not tracks:
         raise Malformed("the recording has no tracks")
-    samples = sum(_samples(stream, track, data, size) for track in tracks)
+    samples = sum(_samples(read, track, data) for track in tracks)
     if not samples and not fragments:
         raise Malformed("the recording holds no samples")
     seconds = max((track.length // track.scale for track in tracks if track.scale), default=0)
@@ -106,14 +108,10 @@ def _identity(moov: bytes) -> Marks:
     return of_movie(heads[0], tracks) if heads else ()
 
 
-def _read(stream: BinaryIO, at: int, count: int) -> bytes:
-    stream.seek(at)
-    return stream.read(count)
-
-
-def box(stream: BinaryIO, at: int, size: int) -> tuple[bytes, int, int]:
+def box(read: ByteReader, at: int) -> tuple[bytes, int, int]:
     """(kind, start of its body, end) of the box at a position."""
-    head = _read(stream, at, 16)
+    size = read.size
+    head = read.upto(at, 16)
     if len(head) < 8:
         raise Malformed("the recording stops inside the head of a box", at)
     length, kind = struct.unpack_from(">I4s", head)
@@ -197,7 +195,7 @@ def _coding(track: _Track, inner: bytes) -> None:
         track.nal = 1 + (inner[at + 4 + (21 if wanted == b"hvcC" else 4)] & 3)
 
 
-def _samples(stream: BinaryIO, track: _Track, data: list[tuple[int, int]], size: int) -> int:
+def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> int:
     """Follow the chunks of one track; every sample must lie in the recorded data."""
     number, group = 0, 0
     for chunk, start in enumerate(track.chunks, 1):
@@ -209,10 +207,10 @@ def _samples(stream: BinaryIO, track: _Track, data: list[tuple[int, int]], size:
             sizes = []  # counted in sound frames, whose size the table does not give
         number += count
         length = sum(sizes)
-        if start > size or (length and not any(low <= start and start + length <= high for low, high in data)):
-            raise Malformed("a sample lies outside of the recorded data", min(start, size))
+        if start > read.size or (length and not any(low <= start and start + length <= high for low, high in data)):
+            raise Malformed("a sample lies outside of the recorded data", min(start, read.size))
         if length and track.kind in (b"vide", b"soun") and track.coding not in _PLAIN:
-            _whole(_read(stream, start, length), sizes, track, start)
+            _whole(read.upto(start, length), sizes, track, start)
     if number < track.count and track.chunks:
         raise Malformed(f"only {number} of {track.count} samples of a track have a place")
     return min(number, track.count) if track.count else number

@@ -14,6 +14,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance
 from rustfern.core.times import filetime
+from rustfern.formats.reader import ByteReader
 
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 _END, _FREE, _FAT, _DIFAT = 0xFFFFFFFE, 0xFFFFFFFF, 0xFFFFFFFD, 0xFFFFFFFC
@@ -39,8 +40,8 @@ class Compound:
     """A compound file opened for reading. The constructor verifies the whole allocation; raises `Malformed`."""
 
     def __init__(self, stream: BinaryIO, size: int) -> None:
-        self.stream, self.file_size = stream, size
-        header = self._at(0, 512, "the header")
+        self.file_size, self._bytes = size, ByteReader(stream, size)
+        header = self._bytes.exactly(0, 512, "the header")
         if header[:8] != SIGNATURE:
             raise Malformed("the compound file signature is missing", 0)
         major, order, shift, mini_shift = struct.unpack_from("<HHHH", header, 26)
@@ -67,20 +68,12 @@ class Compound:
             if self.entries[number].kind == _STREAM:
                 self._data[path] = self._read_stream(self.entries[number])
 
-    def _at(self, offset: int, count: int, what: str) -> bytes:
-        self.stream.seek(offset)
-        data = self.stream.read(count)
-        if len(data) != count:
-            raise Malformed(f"the file ends inside {what}", offset + len(data))
-        return data
-
     def _sector_bytes(self, number: int, what: str, needed: int | None = None) -> bytes:
         """One sector; the last one of the file may stop behind the `needed` bytes, as some writers leave out the rest."""
         if number >= self.sectors:
             raise Malformed(f"{what} needs sector {number}, which is beyond the end of the file", self.file_size)
         offset = (number + 1) * self.sector
-        self.stream.seek(offset)
-        data = self.stream.read(self.sector)
+        data = self._bytes.upto(offset, self.sector)
         if len(data) < self.sector:
             if needed is None or len(data) < needed:
                 raise Malformed(f"the file ends inside {what}", offset + len(data))

@@ -19,6 +19,7 @@ from typing import Any
 
 import homes
 
+from rustfern.core.times import Clock
 from rustfern.matching.evidence.weights import SURE
 from rustfern.operations import scan, schema
 
@@ -138,7 +139,7 @@ def one(work: tuple[int, int | None]) -> tuple[list[Row], list[Row], float, int]
         started = time.perf_counter()
         answer = scan.scan([str(folder / "disk")], case=str(folder / "case.fern"))
         took = time.perf_counter() - started
-        picks, matches = judge(disk, schema.answer(answer), str(folder / "disk"))
+        picks, matches = judge(disk, schema.plain(schema.answer(answer, Clock())), str(folder / "disk"))
         return picks, matches, took, disk.documents
     finally:
         shutil.rmtree(folder)

@@ -27,6 +27,7 @@ from documents import row_of
 
 from rustfern.core.model import State
 from rustfern.formats import registry as formats
+from rustfern.formats.interface import Limits
 from rustfern.formats.text_sink import words_of
 
 LEAST = 0.995
@@ -108,7 +109,7 @@ def theirs(path: Path, kind: str) -> Counter[str]:
 def ours(path: Path) -> tuple[str | None, State, Counter[str]]:
     """The words that looking shows."""
     with path.open("rb") as stream:
-        content, kept = formats.read_text(stream, path.name, 1 << 30)
+        content, kept = formats.read_text(stream, path.name, 1 << 30, Limits())
     return content.format, content.state, Counter(word for piece in kept for word in words_of(piece.text))
 
 

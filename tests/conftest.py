@@ -19,6 +19,7 @@ import pytest
 
 from rustfern.core.model import Content
 from rustfern.formats import registry as formats
+from rustfern.formats.interface import Limits
 
 DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"
@@ -296,5 +297,5 @@ def write(path: Path, data: bytes | str, when: int | None = None) -> Path:
 
 def read(stream: BinaryIO, name: str, keep: int) -> tuple[Content, list[str]]:
     """What `formats.read_text` gives, the pieces as plain texts."""
-    content, kept = formats.read_text(stream, name, keep)
+    content, kept = formats.read_text(stream, name, keep, Limits())
     return content, [piece.text for piece in kept]

@@ -19,6 +19,7 @@ from rustfern.core.model import Hints, State
 from rustfern.core.remarks import About
 from rustfern.formats import registry as formats
 from rustfern.formats.drawings.svg_render import draw
+from rustfern.formats.interface import Limits
 from rustfern.operations import restore, scan
 from rustfern.operations.session import Session
 from rustfern.output.folder import Folder
@@ -253,7 +254,7 @@ FUZZED = packed("fuzzed.tar.xz")
         ("joe_dead.bin", joe_dead.parse),
         ("rows.xls", lambda data: formats.check(io.BytesIO(data), "rows.xls")),
         ("encoding.xml", lambda data: list(files.xml_values(SettingsFile(io.BytesIO(data), len(data), "x", ("*",))))),
-        ("case.xlsx", lambda data: formats.read_text(io.BytesIO(data), "case.xlsx", 2_000)),
+        ("case.xlsx", lambda data: formats.read_text(io.BytesIO(data), "case.xlsx", 2_000, Limits())),
         ("frame.xml", lambda data: formats.check(io.BytesIO(data), "frame.xml")),
         ("itself.plist", lambda data: list(files.plist_values(SettingsFile(io.BytesIO(data), len(data), "x", ("*",))))),
         ("encoding.xml", kept_lists.notepadpp_session),
@@ -279,7 +280,7 @@ def test_texts_made_to_take_long_do_not(name: str, text: str) -> None:
     began = time.process_time()
     data = (("<html>" if name.endswith("html") else "# ") + text * (1_500_000 // len(text)) + "x").encode()
     formats.check(io.BytesIO(data), name)
-    formats.read_text(io.BytesIO(data), name, 4 << 20)
+    formats.read_text(io.BytesIO(data), name, 4 << 20, Limits())
     assert draw(b"<svg xmlns='http://www.w3.org/2000/svg'>" + data) is None
     assert time.process_time() - began < 20
 

@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 
 from rustfern.core.model import Content, Glance, State
 from rustfern.core.remarks import Why
+from rustfern.matching.content_comparison import Comparing
+from rustfern.matching.copies import Copies
 from rustfern.matching.evidence.similarity_index import Likeness
-from rustfern.matching.linker import Linker
 from rustfern.operations import scan
 from rustfern.selection import clocks
 
@@ -86,7 +87,8 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
     elif step == "show":
         monkeypatch.setattr(clocks, "later", broken(clocks.later))
     else:
-        monkeypatch.setattr(Linker, step, broken(getattr(Linker, step)))
+        owner = Comparing if step == "compare" else Copies
+        monkeypatch.setattr(owner, step, broken(getattr(owner, step)))
     answer = scan.scan([str(disk)])
     names = {document.name: document for document in answer.documents}
     assert names["berths.odt"].verdict.situation == "overwritten" and names["berths.odt"].verdict.best is not None

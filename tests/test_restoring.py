@@ -9,6 +9,8 @@ import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import pytest
 from conftest import Run, odt, write
@@ -167,8 +169,9 @@ def test_a_link_in_the_way_of_a_layout_is_refused(disk: Path, tmp_path: Path, ru
 
 @given(st.sampled_from(HARD) | st.text(max_size=60), st.text(max_size=120))
 def test_no_name_leaves_the_target(name: str, original: str) -> None:
-    facts = {"members": [], "format": "odt"}
-    copy = StoredCopy("1a", 1, "/r/x", "/r", facts, {"name": name, "original": f"/r/{original}", "person": "../ines"})
+    facts: Any = SimpleNamespace(members=[], format="odt")
+    document: Any = SimpleNamespace(name=name, original=f"/r/{original}", person="../ines")
+    copy = StoredCopy("1a", 1, "/r/x", "/r", facts, document)
     wanted, _ = named(copy, name)
     parts = [*layout(copy), wanted, safe_name(name)]
     for part in parts:

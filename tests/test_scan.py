@@ -381,7 +381,9 @@ def test_an_interrupt_ends_with_130_and_a_message(tmp_path: Path) -> None:
 def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from rustfern.cases.case_file import CaseFile
     from rustfern.cases.name_index import NameIndex
-    from rustfern.matching.linker import Linker
+    from rustfern.core.remarks import About
+    from rustfern.matching.copies import Copies
+    from rustfern.matching.versions import Versions
     from rustfern.operations import scan
     from rustfern.search.search import Search
 
@@ -395,7 +397,7 @@ def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatc
         raise KeyboardInterrupt
 
     for number, (owner, step) in enumerate(
-        ((Search, "rest"), (Linker, "take_unnamed"), (Linker, "take_mail"), (NameIndex, "settle"))
+        ((Search, "rest"), (Copies, "take_unnamed"), (Versions, "take_mail"), (NameIndex, "settle"))
     ):
         with monkeypatch.context() as patched:
             patched.setattr(owner, step, stop)
@@ -406,7 +408,7 @@ def test_a_search_that_is_stopped_tells_what_it_found(tmp_path: Path, monkeypatc
                 stop()
         if step == "take_unnamed" and not answer.stopped:
             continue
-        assert answer.stopped and scan.exit_status(answer) == 130 and answer.notices[0].startswith("stopped")
+        assert answer.stopped and scan.exit_status(answer) == 130 and answer.notices[0].kind is About.STOPPED
         case = CaseFile.open(str(tmp_path / f"{number}.fern"))
         assert case.about("roots") and len(case.documents()) == len(answer.documents)
         assert any("plan.odt_0" in copy.path for document in answer.documents for copy in document.copies)

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from PIL import Image, ImageDraw
 
 from rustfern.formats import registry as formats
+from rustfern.formats.interface import Limits
 from rustfern.formats.text_sink import Piece, column_name
 from rustfern.operations.text_diff import compare_pieces
 
@@ -30,7 +31,7 @@ CELL = st.tuples(st.integers(1, 6), st.integers(1, 4), st.sampled_from(["oak", "
 
 
 def pieces(name: str) -> list[Piece]:
-    return formats.read_text(io.BytesIO(LOOKS[name]), name, 100_000)[1]
+    return formats.read_text(io.BytesIO(LOOKS[name]), name, 100_000, Limits())[1]
 
 
 @pytest.mark.parametrize("name", ["survey.docx", "survey.doc", "survey.odt", "survey.rtf", "survey.html"])

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 import zstandard
-from conftest import HOMES, Run, odt, unpack, write
+from conftest import HOMES, Run, packed, unpack, write
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry
@@ -27,7 +27,7 @@ Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
 FILES = {
     "home/ines/a.txt": b"oak",
-    "home/ines/deep/er/b.odt": odt("keel"),
+    "home/ines/deep/er/b.odt": b"keel" * 1000,
     "home/ines/\u00fcber.txt": b"larch",
     "home/ines/empty": b"",
     "top.txt": b"x" * 70_000,
@@ -80,9 +80,15 @@ def _inside(base: Path) -> Path:
     return base / "b.tar" / "disk"
 
 
+def _seven(kind: str) -> Callable[[Path], Path]:
+    """Archives of the same files, made by 7-Zip 26.02."""
+    return lambda base: write(base / "a.7z", packed("sevenzip.tar.xz")[f"{kind}.7z"])
+
+
 MAKERS = {
     "folder": _folder, "tar": _tar, "gz": _packed("gz", gzip.compress), "xz": _packed("xz", lzma.compress), "bz2": _packed("bz2", bz2.compress),
     "zst": _packed("zst", zstandard.compress), "zip": _zip, "nested": _nested, "inside": _inside,
+    "7z": _seven("solid"), "7z each alone": _seven("alone"),
 }  # fmt: skip
 
 
@@ -231,16 +237,27 @@ def test_hostile_archives_are_said_and_cost_little(
         ("home/ines/hard", b"", {"type": tarfile.LNKTYPE, "linkname": "home/ines/a.txt"}), ("home/ines/gone", b"", {"type": tarfile.LNKTYPE, "linkname": "../x"}),
         ("home/ines/pipe", b"", {"type": tarfile.FIFOTYPE}), ("d/" * 400 + "x", b"", {}),
     )  # fmt: skip
+    seven = {name.removesuffix(".7z"): data for name, data in packed("sevenzip.tar.xz").items()}
     for name, data, status, said in (
-        ("cut.tar.gz", gzip.compress(whole)[:-30], (0, 1), "damaged after"),
-        ("cut.tar", whole[:100_000], (0, 1), "this archive"),
-        ("garbled.tar", whole[:512] + b"\xff" * 512 + whole[1024:], (0, 1), ""),
-        ("climbs.tar", climbing, (0, 1), "leads out of it"),
+        ("cut.tar.gz", gzip.compress(whole)[:-30], (3,), "damaged after"),
+        ("cut.tar", whole[:100_000], (3,), "this archive"),
+        ("garbled.tar", whole[:512] + b"\xff" * 512 + whole[1024:], (3,), "this archive"),
+        ("climbs.tar", climbing, (3,), "leads out of it"),
         ("bomb.tar.gz", gzip.compress(_tar_of(("home/x", bytes(80 << 20), {}))), (3,), "would unpack to more than"),
         ("bomb.zip", zip_of("home/x", data=bytes(80 << 20)), (3,), "would unpack to"),
         ("broken.zip", zip_of("a.txt")[:-10], (3,), "cannot be read"),
-        ("noise.tar.xz", b"\xfd7zXZ\0" + bytes(100), (0, 1, 3), ""),
-        ("seven.7z", b"7z\xbc\xaf\x27\x1c" + bytes(100), (2, 3), ""),
+        ("noise.tar.xz", b"\xfd7zXZ\0" + bytes(100), (3,), "damaged after 0"),
+        ("noise.7z", b"7z\xbc\xaf\x27\x1c" + bytes(100), (3,), "cannot be read"),
+        ("cut.7z", seven["solid"][:-40], (3,), "the archive stops after"),
+        (
+            "hole.7z",
+            seven["solid"][:40] + bytes(40) + seven["solid"][80:],
+            (3,),
+            "some of its files could not be unpacked",
+        ),
+        ("strange.7z", seven["strange"], (3,), "packed by PPMd"),
+        ("locked.7z", seven["locked"], (3,), "protected by a password"),
+        ("secret.7z", seven["secret"], (3,), "protected by a password"),
         ("empty.zip", zip_of(), (1,), ""),
     ):
         path = write(tmp_path / name, data)

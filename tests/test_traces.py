@@ -241,7 +241,7 @@ def test_links_that_are_no_locks(target: str) -> None:
 
 def test_lists_of_autosaves() -> None:
     found = editor_marks.parse_list(b"/home/i/a.txt\n/home/i/#a.txt#\n\n/home/i/#new#abc123#\n")
-    assert [(item.original, item.autosave) for item in found] == [
+    assert [(item.original, item.copy) for item in found] == [
         ("/home/i/a.txt", "/home/i/#a.txt#"),
         ("", "/home/i/#new#abc123#"),
     ]
@@ -252,7 +252,7 @@ def test_lists_of_autosaves() -> None:
 
 def test_a_captured_session() -> None:
     found = mousepad_session.parse(DCONF)
-    assert found[0].original == "file:///home/tobias/Documents/buoy%20list.txt" and found[0].autosave.endswith(
+    assert found[0].original == "file:///home/tobias/Documents/buoy%20list.txt" and found[0].copy.endswith(
         "/autosave-0"
     )
     assert found[1].original == ""

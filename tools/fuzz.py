@@ -32,10 +32,11 @@ Parser = Callable[[bytes], object]
 def check_as(name: str) -> Parser:
     """Check, glance at and show bytes under a file name."""
     from rustfern.formats import registry as formats
+    from rustfern.formats.interface import Limits
 
     def parse(data: bytes) -> object:
         formats.glance(io.BytesIO(data), name)
-        formats.read_text(io.BytesIO(data), name, 2_000)
+        formats.read_text(io.BytesIO(data), name, 2_000, Limits())
         return formats.check(io.BytesIO(data), name)
 
     return parse
@@ -47,7 +48,7 @@ def settings(reader: str, keys: tuple[str, ...] = ("*",)) -> Parser:
     from rustfern.settings.readers import editors, files, windows_registry
 
     module, _, function = reader.partition(".")
-    read = getattr({"editors": editors, "files": files, "registry": windows_registry}[module], function)
+    read = getattr({"editors": editors, "files": files, "windows_registry": windows_registry}[module], function)
     return lambda data: list(read(SettingsFile(io.BytesIO(data), len(data), "file", keys)))
 
 
@@ -90,7 +91,7 @@ def names(data: bytes) -> object:
     """What is read of file names: the catalogue's patterns, what is shown, what is written."""
     from rustfern.catalogue.loader import catalogue
     from rustfern.core.paths import fold_name, show_name
-    from rustfern.operations.restore import safe_name
+    from rustfern.operations.restore_names import safe_name
 
     name = os.fsdecode(data.replace(b"\0", b"").replace(b"/", b""))[:255]
     safe = safe_name(name)
@@ -109,7 +110,7 @@ def parsers() -> dict[str, tuple[Callable[[], Parser], tuple[str, ...]]]:
         out[f"{class_of(name)}-{name}"] = (lambda name=name: check_as(f"fuzzed.{name}")), (f".{name}",)
     out["nameless"] = (lambda: check_as("fuzzed")), ("",)
     traces = {
-        "browser_session.parse": (".jsonlz4",), "code_unsaved.parse": (), "ds_store.put_back": (".DS_Store",), "editor_marks.parse_list": (),
+        "browser_session.parse": (".jsonlz4",), "code_unsaved.parse": (), "ds_store.original_locations": (".DS_Store",), "editor_marks.parse_list": (),
         "editor_tab.parse": (".bin",), "joe_dead.parse": ("DEADJOE",), "kate_journal.parse": (".kate-swp",), "kept_lists.kate_session": (".katesession",),
         "kept_lists.focuswriter_mapping": (), "kept_lists.notepadpp_session": (".xml",), "kept_lists.code_history": (".json",),
         "mousepad_session.parse": (), "odf_lock.parse": ("#",), "owner_lock.parse": (".docx", ".xlsx"), "program_locks.parse_drawing": (".dwl", ".dwl2"),
@@ -141,8 +142,8 @@ def parsers() -> dict[str, tuple[Callable[[], Parser], tuple[str, ...]]]:
     for reader, endings in (
         ("editors.vim_values", ("vimrc",)), ("editors.emacs_values", (".el",)), ("editors.nano_values", ("nanorc",)), ("files.plist_values", (".plist",)),
         ("files.json_values", (".json",)), ("files.ini_values", ("rc", ".conf")), ("files.line_values", ()), ("files.xml_values", (".xml",)),
-        ("files.xcu_values", (".xcu",)), ("files.xbel_values", (".xbel",)), ("files.link_values", (".lnk",)), ("registry.text_values", (".reg",)),
-        ("registry.values", ("NTUSER.DAT",)),
+        ("files.xcu_values", (".xcu",)), ("files.xbel_values", (".xbel",)), ("files.link_values", (".lnk",)), ("windows_registry.text_values", (".reg",)),
+        ("windows_registry.values", ("NTUSER.DAT",)),
     ):  # fmt: skip
         out[f"settings-{reader}"] = (lambda reader=reader: settings(reader)), endings
     return out

@@ -37,6 +37,7 @@ from rustfern.core.model import (
     Situation,
     State,
 )
+from rustfern.core.times import Clock
 from rustfern.matching.evidence import assignment, by_content, by_identity, weights
 from rustfern.matching.evidence import by_name as candidates
 from rustfern.matching.evidence.by_name import Candidate
@@ -198,9 +199,12 @@ def _pair(rng: random.Random, likeness: Likeness, mine: Content, theirs: Content
         assert tied.weight == tied.weight, tied
 
 
+CLOCK = Clock(UTC)
+
+
 def _chosen(rng: random.Random, made: Sequence[Content]) -> Document:
     """A document of these contents, chosen from and told for programs."""
-    copies = choose.assign_times([_copy(rng, each, number) for number, each in enumerate(made)])
+    copies = choose.assign_times([_copy(rng, each, number) for number, each in enumerate(made)], CLOCK)
     facts, hints = _facts(rng, copies), _hints(rng)
     verdict = choose.choose(copies, facts, hints)
     if verdict.best is not None:
@@ -210,7 +214,7 @@ def _chosen(rng: random.Random, made: Sequence[Content]) -> Document:
         f"key {rng.random()}", rng.choice(NAMES), "text", facts.original, facts.saved is not None, None, None, tuple(copies), (), (), verdict,
         choose.same_versions(copies, facts.saved), ids=tuple(f"1{contract_letters(i)}" for i in range(len(copies))),
     )  # fmt: skip
-    schema.document(document)
+    schema.document(document, CLOCK)
     return document
 
 

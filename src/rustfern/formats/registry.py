@@ -164,25 +164,25 @@ def check(
     return _check(stream, name, TextSink(hashed=digest, counted=counted), limits, digest=digest)
 
 
-def first_text(stream: BinaryIO, name: str, keep: int) -> tuple[Content | None, list[Piece]]:
+def first_text(stream: BinaryIO, name: str, keep: int, limits: Limits) -> tuple[Content | None, list[Piece]]:
     """The first `keep` characters of the text, read no further than that: then there is no verdict (None)."""
     sink = TextSink(keep, hashed=False, stops=True)
     try:
-        content: Content | None = _check(stream, name, sink, DEFAULT_LIMITS, digest=False)
+        content: Content | None = _check(stream, name, sink, limits, digest=False)
     except Enough:
         content = None
     return content, in_order(sink)
 
 
-def all_text(stream: BinaryIO, name: str, put: Callable[[Piece], None]) -> Content | None:
+def all_text(stream: BinaryIO, name: str, put: Callable[[Piece], None], limits: Limits) -> Content | None:
     """Hand on all pieces of a text while it is read; `put` may raise `Enough`. Gives the verdict, None if it was stopped."""
     try:
-        return _check(stream, name, TextSink(1, hashed=False, put=put), DEFAULT_LIMITS, digest=False)
+        return _check(stream, name, TextSink(1, hashed=False, put=put), limits, digest=False)
     except Enough:
         return None
 
 
-def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits = DEFAULT_LIMITS) -> tuple[Content, list[Piece]]:
+def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits) -> tuple[Content, list[Piece]]:
     """The verdict together with the first `keep` characters of the text, by paragraphs, cells or lines."""
     sink = TextSink(keep)
     return _check(stream, name, sink, limits), in_order(sink)

@@ -147,7 +147,7 @@ def _stdin(door: Sources) -> Checked:
 
     with tempfile.TemporaryFile(dir=door.scratch.place()) as held:
         shutil.copyfileobj(sys.stdin.buffer, held, 1 << 20)
-        content = formats.check(cast(BinaryIO, held), "-")
+        content = formats.check(cast(BinaryIO, held), "-", limits=door.limits)
     return Checked("-", content, class_of(content.format), None)
 
 

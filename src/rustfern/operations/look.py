@@ -16,6 +16,7 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
+from rustfern.formats.interface import Limits
 from rustfern.formats.text_sink import Enough, Piece
 from rustfern.sources.registry import Sources
 
@@ -48,9 +49,9 @@ def _stream(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy]) -> Bin
     return contents.open_content(door, entry, copy.facts.rebuilt_by or "", under)
 
 
-def _begin(stream: BinaryIO, name: str, keep: int, size: int) -> Preview:
+def _begin(stream: BinaryIO, name: str, keep: int, size: int, limits: Limits) -> Preview:
     """The beginning of a large file, whose verdict would be waited for."""
-    content, kept = formats.first_text(stream, name, keep)
+    content, kept = formats.first_text(stream, name, keep, limits)
     if content is not None:
         return Preview(tuple(kept), None, content, tuple(parts(stream)))
     stream.seek(0)
@@ -66,8 +67,8 @@ def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int)
         name = copy.document.name if copy.facts.rebuilt_by else os.path.basename(copy.path)
         with _stream(door, copy, bases) as stream:
             if keep < WHOLE_CHARACTERS and _size(stream) > _LARGE_BYTES and _sum(stream) == copy.facts.sha256:
-                return _begin(stream, name, keep, copy.facts.size)
-            content, kept = formats.read_text(stream, name, keep)
+                return _begin(stream, name, keep, copy.facts.size, door.limits)
+            content, kept = formats.read_text(stream, name, keep, door.limits)
             made_of = parts(stream)
     except SourceError as error:
         return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
@@ -80,8 +81,8 @@ def see_file(door: Sources, path: str, keep: int) -> Preview:
     """The first `keep` characters of any file. Raises `SourceError` if it cannot be opened."""
     with _file(door, path) as stream:
         if keep < WHOLE_CHARACTERS and (size := _size(stream)) > _LARGE_BYTES:
-            return _begin(stream, os.path.basename(path), keep, size)
-        content, kept = formats.read_text(stream, os.path.basename(path), keep)
+            return _begin(stream, os.path.basename(path), keep, size, door.limits)
+        content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits)
         return Preview(tuple(kept), None, content, tuple(parts(stream)))
 
 
@@ -102,7 +103,7 @@ def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], pa
         name = copy.document.name if copy and copy.facts.rebuilt_by else os.path.basename(copy.path if copy else path)
         try:
             with _stream(door, copy, bases) if copy else _file(door, path) as stream:
-                found.put(formats.all_text(stream, name, put))
+                found.put(formats.all_text(stream, name, put, door.limits))
         except Exception as error:
             found.put(error)
 

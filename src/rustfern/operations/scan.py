@@ -431,8 +431,8 @@ def exit_status(answer: Answer) -> int:
         return 130
     if any(searched.status == "denied" for searched in answer.searched):
         return 3
-    homes = {home.path for home in answer.homes}
-    if any(problem.path in homes for problem in answer.problems):
+    whole = {*answer.roots, *(home.path for home in answer.homes)}
+    if any(problem.path in whole for problem in answer.problems):
         return 3
     lost = any(document.verdict.situation is not Situation.NOTHING_LOST for document in answer.documents)
     return 0 if lost else 1

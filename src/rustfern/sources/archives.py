@@ -1,4 +1,4 @@
-"""Archives as sources: ZIP, and tar plain or packed, read in place; what needs random access is unpacked once into private scratch space.
+"""Archives as sources: ZIP, 7z, and tar plain or packed, read in place; what needs random access is unpacked once into private scratch space.
 
 Sources: APPNOTE.TXT 6.3.9 (4.4 central directory, 4.5.5 extended timestamps in its registry), POSIX.1-2017 pax (ustar and extended headers), through
 the standard library's readers of both.
@@ -26,9 +26,11 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import BinaryIO
 
-from rustfern.core.errors import SourceError, explain
+from rustfern.core.errors import Malformed, SourceError, explain
 from rustfern.core.model import Entry
 from rustfern.core.times import utc
+from rustfern.formats.archives.sevenzip import SevenArchive
+from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Part
 from rustfern.output.temporary import Scratch
 from rustfern.sources.interface import OnProblem
@@ -47,6 +49,8 @@ _PACKED: dict[bytes, Callable[[BinaryIO], BinaryIO]] = {
     b"\xfd7zXZ\0": lambda stream: lzma.LZMAFile(stream),  # type: ignore[dict-item, return-value]  # noqa: SIM115
 }
 _ZSTD, _SEVEN = b"\x28\xb5\x2f\xfd", b"7z\xbc\xaf\x27\x1c"
+_UNIX_EXTENSION, _FOLDER = 0x8000, 0x10
+"""Attributes of a file in a 7z archive: the upper half is a Unix mode; it is a folder."""
 _BROKEN = (
     tarfile.TarError,
     zipfile.BadZipFile,
@@ -59,6 +63,13 @@ _BROKEN = (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class _Lost:
+    """What stands for the place of a file whose bytes cannot be had: why not."""
+
+    why: str
+
+
 @dataclass(slots=True)
 class _Member:
     """One thing in an archive: `place` finds its bytes again (offset in a tar, the name in a ZIP); `target` is that of a link."""
@@ -69,13 +80,15 @@ class _Member:
     mode: int = 0o600
     kind: str = "folder"
     target: str | None = None
-    place: int | str = 0
+    place: int | str | _Lost = 0
     names: dict[str, None] = field(default_factory=dict)
 
 
 def looks_like_archive(head: bytes) -> bool:
     """Whether the first bytes (512 of them) are those of an archive that can be searched."""
-    packed = any(head.startswith(sign) for sign in _PACKED) or head.startswith((_ZSTD, b"PK\x03\x04", b"PK\x05\x06"))
+    packed = any(head.startswith(sign) for sign in _PACKED) or head.startswith(
+        (_ZSTD, _SEVEN, b"PK\x03\x04", b"PK\x05\x06")
+    )
     return packed or head[257:262] == b"ustar" or _is_old_tar(head)
 
 
@@ -103,6 +116,7 @@ class Archive:
         self._zip: zipfile.ZipFile | None = None
         self._scratch: Path | None = None
         self.members: dict[str, _Member] = {"": _Member()}
+        self._lost: dict[int, str] = {}
         self._count = 0
         weakref.finalize(self, self._open.close)
         try:
@@ -119,9 +133,7 @@ class Archive:
         if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
             self._index_zip(size)
         elif head.startswith(_SEVEN):
-            raise SourceError(
-                "archives of this kind (7z) are not searched in place", self.path, "Unpack it, and search the folder"
-            )
+            self._index_seven(size)
         else:
             unpack = next((opened for sign, opened in _PACKED.items() if head.startswith(sign)), None)
             if head.startswith(_ZSTD):
@@ -132,34 +144,47 @@ class Archive:
 
     def _spool(self, unpacked: BinaryIO, packed: int) -> BinaryIO:
         """A packed stream, unpacked into private scratch space once: as far as it goes, and within bounds."""
+        done = 0
+
+        def pieces() -> Iterator[bytes]:
+            nonlocal done
+            try:
+                while chunk := unpacked.read(_CHUNK_BYTES):
+                    done += len(chunk)
+                    if done > MAX_UNPACKED_BYTES or (done > _FREE_BYTES and done > MAX_RATIO * packed):
+                        raise SourceError(
+                            f"this archive would unpack to more than {done} bytes: refused",
+                            self.path,
+                            "Look at it before you unpack it",
+                        )
+                    yield chunk
+            except _BROKEN as error:
+                broken(error)
+            except OSError as error:
+                # The readers of packed streams tell of damage so too.
+                if error.errno is not None:
+                    raise
+                broken(error)
+
+        def broken(error: Exception) -> None:
+            self.trouble = f"this archive is damaged after {done} unpacked bytes ({error}); what stands before was read"
+
+        return self._held(pieces())
+
+    def _held(self, pieces: Iterator[bytes]) -> BinaryIO:
+        """Bytes in private scratch space, as long as there is room. Raises `SourceError`."""
         import shutil
 
         folder = self._open.enter_context(self.scratch.private_folder())
         held = self._open.enter_context((folder / "unpacked").open("w+b"))
-        done = 0
-        try:
-            while chunk := unpacked.read(_CHUNK_BYTES):
-                done += len(chunk)
-                if done > MAX_UNPACKED_BYTES or (done > _FREE_BYTES and done > MAX_RATIO * packed):
-                    raise SourceError(
-                        f"this archive would unpack to more than {done} bytes: refused",
-                        self.path,
-                        "Look at it before you unpack it",
-                    )
-                if shutil.disk_usage(folder).free < _FREE_BYTES:
-                    raise SourceError(
-                        "there is no room to unpack this archive",
-                        str(folder.parent),
-                        "Free space there, or set TMPDIR to a folder elsewhere",
-                    )
-                held.write(chunk)
-        except _BROKEN as error:
-            self.trouble = f"this archive is damaged after {done} unpacked bytes ({error}); what stands before was read"
-        except OSError as error:
-            # The readers of packed streams tell of damage so too.
-            if error.errno is not None:
-                raise
-            self.trouble = f"this archive is damaged after {done} unpacked bytes ({error}); what stands before was read"
+        for piece in pieces:
+            if shutil.disk_usage(folder).free < _FREE_BYTES:
+                raise SourceError(
+                    "there is no room to unpack this archive",
+                    str(folder.parent),
+                    "Free space there, or set TMPDIR to a folder elsewhere",
+                )
+            held.write(piece)
         held.flush()
         held.seek(0)
         return held
@@ -206,6 +231,10 @@ class Archive:
             end = self._stream.seek(0, io.SEEK_END)
             if not self.trouble and archive.offset > end:
                 self._note("it stops in the middle of a file")
+            self._stream.seek(min(archive.offset, end))
+            if self._stream.read(tarfile.BLOCKSIZE).strip(b"\0"):
+                # The library takes a damaged header for the end.
+                self._note(f"it is damaged at byte {archive.offset}; what stands before was read")
         except _BROKEN as error:
             self._note(f"it is damaged ({error}); what stands before was read")
         self._link_hard()
@@ -262,6 +291,60 @@ class Archive:
                 f"this archive would unpack to {total} bytes: refused", self.path, "Look at it before you unpack it"
             )
 
+    def _index_seven(self, size: int) -> None:
+        """The list of a 7z archive; its runs are unpacked into scratch space once, one behind the other, as far as they go."""
+        limits = Limits(unpacked=MAX_UNPACKED_BYTES, members=MAX_MEMBERS, ratio=MAX_RATIO, large=_FREE_BYTES)
+        try:
+            archive = SevenArchive(self._stream, size, limits)
+        except Malformed as error:
+            raise SourceError(
+                f"this archive cannot be read ({error})", self.path, "Unpack it, or name a folder or another archive"
+            ) from error
+        if limits.too_much(archive.unpacked_bytes, size):
+            raise SourceError(
+                f"this archive would unpack to {archive.unpacked_bytes} bytes: refused",
+                self.path,
+                "Look at it before you unpack it",
+            )
+        starts: dict[int, tuple[int, int]] = {}
+
+        def runs() -> Iterator[bytes]:
+            done = 0
+            for number in range(archive.runs):
+                start = done
+                try:
+                    for piece in archive.run(number):
+                        done += len(piece)
+                        yield piece
+                except Malformed as error:
+                    self._note(f"some of its files could not be unpacked ({error})")
+                    self._lost[number] = str(error)
+                starts[number] = start, done
+
+        self._stream = self._held(runs())
+        for file in archive.files:
+            mode = file.attributes >> 16 if file.attributes & _UNIX_EXTENSION else 0
+            start, end = starts[file.run] if file.run is not None else (0, 0)
+            at = start + file.at
+            kind = (
+                "folder"
+                if file.is_folder or file.attributes & _FOLDER
+                else "link"
+                if stat.S_ISLNK(mode)
+                else "file"
+                if stat.S_IFMT(mode) in (0, stat.S_IFREG)
+                else "other"
+            )
+            target = None
+            whole = file.run is None or at + file.size <= end
+            if kind == "link" and whole:
+                self._stream.seek(at)
+                target = os.fsdecode(self._stream.read(min(file.size, 4096)))
+            stamp = None if file.modified is None else round(file.modified.timestamp() * 1e6) * 1_000
+            name = file.name.replace("\\", "/") if not mode else file.name
+            place = at if whole else _Lost(self._lost.get(file.run or 0, "the archive ends before it"))
+            self._add(name, _Member(file.size, file.modified, stamp, mode & 0o777 or 0o600, kind, target, place))
+
     def _add(self, name: str, made: _Member) -> None:
         """Take a member into the index, with the folders above it. Names that climb out of the archive are left out, and said."""
         self._count += 1
@@ -299,6 +382,8 @@ class Archive:
         """The bytes of a file in it, seekable. Raises `SourceError`."""
         member = self.members[inner]
         path = os.path.join(self.path, inner)
+        if isinstance(member.place, _Lost):
+            raise SourceError(f"this file cannot be unpacked ({member.place.why})", path)
         if isinstance(member.place, int):
             return io.BufferedReader(_Shared(self._stream, self._lock, member.place, member.size))
         assert self._zip is not None

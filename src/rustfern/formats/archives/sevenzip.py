@@ -11,10 +11,12 @@ import lzma
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import BinaryIO, Protocol
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
+from rustfern.core.times import filetime
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
@@ -43,18 +45,19 @@ class _Secret(Exception):
 
 @dataclass(slots=True)
 class _Folder:
-    """One run of packed bytes: its methods in order of unpacking, sizes and sums of what it unpacks to."""
+    """One run of packed bytes: its methods (the last to be undone first), sizes and sums of what it unpacks to."""
 
     coders: list[tuple[bytes, bytes]] = field(default_factory=list)
     plain: bool = True
     packed: int = 1
+    last: int = 0
     sizes: list[int] = field(default_factory=list)
     crc: int | None = None
     parts: list[tuple[int, int | None]] = field(default_factory=list)
 
     @property
     def size(self) -> int:
-        return self.sizes[0] if self.sizes else 0
+        return self.sizes[self.last] if self.sizes else 0
 
 
 class _Bytes:
@@ -95,8 +98,82 @@ class _Bytes:
         return [int.from_bytes(self.take(4), "little") if given else None for given in known]
 
 
+@dataclass(slots=True)
+class SevenFile:
+    """One file or folder of the list: its length in bytes, when it was written, its attributes as its system kept them. `run` is the run of
+    packed bytes that it lies in (None: it is empty), `at` its place in what that unpacks to.
+    """
+
+    name: str = ""
+    size: int = 0
+    modified: datetime | None = None
+    attributes: int = 0
+    is_folder: bool = False
+    run: int | None = None
+    at: int = 0
+
+
+@dataclass(slots=True)
+class _Listing:
+    """Runs of packed bytes, where they begin, how long each piece of them is, and the files in them."""
+
+    folders: list[_Folder] = field(default_factory=list)
+    start: int = 0
+    packs: list[int] = field(default_factory=list)
+    files: list[SevenFile] = field(default_factory=list)
+
+
+class SevenArchive:
+    """A 7z archive: what it lists, and what its runs unpack to. Raises `Malformed` for one that is damaged, protected or too large."""
+
+    def __init__(self, stream: BinaryIO, size: int, limits: Limits) -> None:
+        self._stream, self._limits = stream, limits
+        try:
+            self._listing = _read_listing(stream, size, limits)
+        except _Secret as error:
+            raise Malformed("its list of files is protected by a password") from error
+        except _Unknown as error:
+            raise Malformed(f"its list of files is packed by {error}, which is not read here") from error
+        self.files = self._listing.files
+        self.runs = len(self._listing.folders)
+        """Number of runs of packed bytes."""
+        self.unpacked_bytes = sum(folder.size for folder in self._listing.folders)
+
+    def run(self, number: int) -> Iterator[bytes]:
+        """What a run unpacks to, piece by piece. Raises `Malformed`, also where it is packed in a way that is not known here."""
+        listing = self._listing
+        before = listing.folders[:number]
+        used = sum(folder.packed for folder in before)
+        folder = listing.folders[number]
+        at = 32 + listing.start + sum(listing.packs[:used])
+        crc = 0
+        try:
+            for piece in _unpacked(self._stream, folder, at, listing.packs[used : used + folder.packed], self._limits):
+                crc = zlib.crc32(piece, crc)
+                yield piece
+        except _Secret as error:
+            raise Malformed("protected by a password") from error
+        except _Unknown as error:
+            raise Malformed(f"packed by {error}, which is not unpacked here") from error
+        if folder.crc is not None and crc != folder.crc:
+            raise Malformed(f"the sum of its run {number + 1} does not fit", at)
+
+
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Unpack an archive to its end. Raises `Malformed`."""
+    try:
+        listing = _read_listing(stream, size, limits)
+        verified = _verify(stream, listing.folders, listing.start, listing.packs, limits)
+    except _Secret:
+        return Reading(Glance(format="7z"), State.ENCRYPTED, "protected by a password", has_text=False)
+    except _Unknown as error:
+        reason = f"its header and list are whole; it is packed by {error}, which this version cannot unpack: unpack a restored copy"
+        return Reading(Glance(format="7z"), State.UNREADABLE, reason, has_text=False)
+    reason = f"read to the end: {verified} bytes unpacked, the sums fit"
+    return Reading(Glance(format="7z"), State.INTACT, reason, {"members": len(listing.files)}, has_text=False)
+
+
+def _read_listing(stream: BinaryIO, size: int, limits: Limits) -> _Listing:
     read = ByteReader(stream, size, "the archive stops inside {}")
     head = read.exactly(0, 32, "its header")
     if zlib.crc32(head[12:32]) != int.from_bytes(head[8:12], "little"):
@@ -109,23 +186,14 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     listing = read.exactly(32 + offset, length, "its list of files")
     if zlib.crc32(listing) != int.from_bytes(head[28:32], "little"):
         raise Malformed("the sum of its list of files does not fit", 32 + offset)
-    try:
-        folders, start, packs, files = _listing(stream, listing, limits)
-        verified = _verify(stream, folders, start, packs, limits)
-    except _Secret:
-        return Reading(Glance(format="7z"), State.ENCRYPTED, "protected by a password", has_text=False)
-    except _Unknown as error:
-        reason = f"its header and list are whole; it is packed by {error}, which this version cannot unpack: unpack a restored copy"
-        return Reading(Glance(format="7z"), State.UNREADABLE, reason, has_text=False)
-    reason = f"read to the end: {verified} bytes unpacked, the sums fit"
-    return Reading(Glance(format="7z"), State.INTACT, reason, {"members": files}, has_text=False)
+    return _listing(stream, listing, limits)
 
 
-def _listing(stream: BinaryIO, listing: bytes, limits: Limits) -> tuple[list[_Folder], int, list[int], int]:
-    """Folders, where their packed bytes begin, how long each run is, and how many files there are. The list may itself be packed."""
+def _listing(stream: BinaryIO, listing: bytes, limits: Limits) -> _Listing:
+    """What an archive holds. The list may itself be packed."""
     for _ in range(4):
         if not listing:
-            return [], 0, [], 0
+            return _Listing()
         data = _Bytes(listing)
         kind = data.byte()
         if kind == 0x17:
@@ -139,18 +207,74 @@ def _listing(stream: BinaryIO, listing: bytes, limits: Limits) -> tuple[list[_Fo
             continue
         if kind != 1:
             raise Malformed("its list of files is damaged")
-        folders, start, packs, files = [], 0, [], 0
+        found = _Listing()
         while (part := data.byte()) != 0:
             if part == 4:
-                folders, start, packs = _streams(data)
+                found.folders, found.start, found.packs = _streams(data)
             elif part == 5:
-                files = data.count()
-                break  # names and times: the sum of the list covers them
+                found.files = _files(data)
+                _placed(found)
+                break
             else:
                 while data.byte():
                     data.take(data.count())
-        return folders, start, packs, files
+        return found
     raise Malformed("its list of files is packed too often: refused")
+
+
+def _files(data: _Bytes) -> list[SevenFile]:
+    """Names, times and attributes. Source: 7zFormat.txt, FilesInfo."""
+    files = [SevenFile() for _ in range(data.count())]
+    empty = [False] * len(files)
+    bare = [False] * len(files)
+    while (kind := data.byte()) != 0:
+        own = _Bytes(data.take(data.number()))
+        if kind == 0x0E:
+            empty = own.bits(len(files))
+        elif kind == 0x0F:
+            bare = own.bits(sum(empty))
+        elif kind == 0x11 and own.byte() == 0:
+            for file in files:
+                raw = bytearray()
+                while (unit := own.take(2)) != b"\0\0":
+                    raw += unit
+                file.name = raw.decode("utf-16-le", "surrogatepass")
+        elif kind in (0x14, 0x15):
+            known = [True] * len(files) if own.byte() else own.bits(len(files))
+            if own.byte():
+                raise _Unknown("a layout with its list elsewhere")
+            for file, given in zip(files, known, strict=True):
+                if given and kind == 0x14:
+                    file.modified = filetime(int.from_bytes(own.take(8), "little"))
+                elif given:
+                    file.attributes = int.from_bytes(own.take(4), "little")
+    files_left = iter(bare)
+    for file, nothing in zip(files, empty, strict=True):
+        if nothing:
+            file.is_folder = not next(files_left, False)
+        else:
+            file.run = 0
+    return files
+
+
+def _placed(found: _Listing) -> None:
+    """Give each file that has content its run and its place there: they follow one another."""
+    places = _places(found.folders)
+    for file in found.files:
+        if file.run is not None:
+            place = next(places, None)
+            if place is None:
+                raise Malformed("its list names more files than are packed")
+            file.run, file.at, file.size = place
+
+
+def _places(folders: list[_Folder]) -> Iterator[tuple[int, int, int]]:
+    """(run, place in it, length) of each packed file."""
+    for number, folder in enumerate(folders):
+        at = 0
+        for length, _ in folder.parts:
+            yield number, at, length
+            at += length
 
 
 def _streams(data: _Bytes) -> tuple[list[_Folder], int, list[int]]:
@@ -212,8 +336,16 @@ def _folder(data: _Bytes) -> _Folder:
     if out.packed > 1:
         for _ in range(out.packed):
             data.number()
-    # In the usual chain each coder is fed by the next one; the last is fed by the file.
-    out.plain = out.plain and all(came + 1 == went for came, went in pairs)
+    # What no coder takes in is what the run unpacks to; each coder of a chain is fed by the next one, the last by the file.
+    fed = dict(pairs)
+    out.last = next((number for number in range(outs) if number not in fed.values()), 0)
+    if out.plain:
+        order = [out.last]
+        while (next_one := fed.get(order[-1])) is not None and len(order) <= outs:
+            order.append(next_one)
+        out.plain = sorted(order) == list(range(outs))
+        if out.plain:
+            out.coders = [out.coders[number] for number in order]
     out.sizes = [0] * outs
     return out
 

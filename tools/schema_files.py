@@ -13,7 +13,8 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 import msgspec
 
-from rustfern.core.answers import ANSWERS, Fields
+from rustfern.core.answers import Fields
+from rustfern.core.command_answers import ANSWERS
 
 DOCS = Path(__file__).parents[1] / "docs"
 MARK = "<!-- every field: made by tools/schema_files.py -->\n"

@@ -10,9 +10,7 @@ import os
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
@@ -21,7 +19,7 @@ from rustfern.cases.name_index import TABLE, NameIndex
 from rustfern.core.answers import CopyAnswer, DocumentAnswer, DocumentFacts, SearchAnswer, plain
 from rustfern.core.errors import CaseError, explain
 from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
-from rustfern.output.temporary import clean, fresh_name, process_began
+from rustfern.output.temporary import clean, fresh_name, machine_name, process_began
 
 _T = TypeVar("_T")
 FORMAT = 1
@@ -80,6 +78,19 @@ def _make(path: str) -> None:
             os.unlink(made)
 
 
+def _uri(path: str) -> str:
+    """The address of a file, for the database. Source: RFC 3986, 2.1; RFC 8089."""
+    letters = os.fsencode(os.path.abspath(path)).replace(os.fsencode(os.sep), b"/")
+    plain = b"/-._~" + b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
+    return (
+        "file://"
+        + ("" if letters[:1] == b"/" else "/")
+        + "".join(
+            chr(each) if each in plain or (each == 58 and os.name == "nt") else f"%{each:02X}" for each in letters
+        )
+    )
+
+
 def _version(path: str) -> int:
     """The format of a case file, from its first bytes. It is made private if it is not. Raises `CaseError` for anything else.
 
@@ -108,20 +119,15 @@ def _version(path: str) -> int:
 
 def _this_process() -> tuple[int, str, str]:
     """This process: its number, when it began, the machine it runs on."""
-    import platform
-
-    return os.getpid(), process_began(os.getpid()), platform.node()
+    return os.getpid(), process_began(os.getpid()), machine_name()
 
 
 def _works(process: int, began: str, host: str) -> bool:
     """Whether a process is still at work; of another machine nobody knows."""
-    import platform
-
-    return host != platform.node() or process_began(process) == began
+    return host != machine_name() or process_began(process) == began
 
 
-@dataclass(frozen=True, slots=True)
-class StoredCopy:
+class StoredCopy(msgspec.Struct, frozen=True):
     """A copy as the case remembers it, and its document (without copies), as they were answered."""
 
     id: str
@@ -176,7 +182,7 @@ class CaseFile:
                 "Update Rust Fern, or scan again into another file with --case FILE",
             )
         try:
-            db = sqlite3.connect(f"{Path(path).absolute().as_uri()}?mode=rw", uri=True, isolation_level=None)
+            db = sqlite3.connect(f"{_uri(path)}?mode=rw", uri=True, isolation_level=None)
             db.execute("PRAGMA user_version")
         except sqlite3.Error as error:
             raise CaseError(

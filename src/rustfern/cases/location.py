@@ -9,10 +9,12 @@ import contextlib
 import json
 import os
 import sqlite3
+import stat
+import sys
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
+
+import msgspec
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.core.errors import CaseError
@@ -29,55 +31,67 @@ VARIABLE = "RUSTFERN_CASE"
 """The environment variable that names the case of a terminal or a script."""
 
 
-def state_folder() -> Path:
-    """Where case files are kept: the user's state folder."""
+def state_folder() -> str:
+    """Where case files are kept: the user's state folder. Source: XDG Base Directory Specification, XDG_STATE_HOME."""
+    if os.name == "posix" and sys.platform != "darwin":
+        # The library takes longer to load than a search of a few files.
+        named = os.environ.get("XDG_STATE_HOME", "")
+        return os.path.join(named if os.path.isabs(named) else os.path.expanduser("~/.local/state"), "rustfern")
     import platformdirs
 
-    return Path(platformdirs.user_state_dir("rustfern", appauthor=False))
+    return str(platformdirs.user_state_dir("rustfern", appauthor=False))
 
 
-def runtime_folders() -> list[Path]:
+def runtime_folders() -> list[str]:
     """Where a case is kept until this machine is shut down, the best first: on no disk at all. Where the system names a folder for
     that, it is the only one. Source: XDG Base Directory Specification, XDG_RUNTIME_DIR.
     """
     if named := os.environ.get("XDG_RUNTIME_DIR"):
-        folders = [Path(named, "rustfern")]
+        folders = [os.path.join(named, "rustfern")]
     elif hasattr(os, "getuid"):
-        folders = [Path(f"/run/user/{os.getuid()}/rustfern"), Path(f"/dev/shm/rustfern-{os.getuid()}")]
+        folders = [f"/run/user/{os.getuid()}/rustfern", f"/dev/shm/rustfern-{os.getuid()}"]
     else:
         folders = []
-    return [folder for folder in folders if folder.parent.is_dir()]
+    return [folder for folder in folders if os.path.isdir(os.path.dirname(folder))]
 
 
-def _own(folder: Path) -> bool:
+def _own(folder: str) -> bool:
     """Make a private folder of ours, or see that it is one; False where it cannot be, or is somebody else's."""
     try:
-        folder.mkdir(parents=True, exist_ok=True, mode=_PRIVATE_FOLDER)
-        facts = folder.lstat()
+        os.makedirs(os.path.dirname(folder), exist_ok=True)
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(folder, _PRIVATE_FOLDER)
+        facts = os.lstat(folder)
         if hasattr(os, "geteuid") and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
             return False
     except OSError:
         return False
-    return os.access(folder, os.W_OK | os.X_OK) and not folder.is_symlink()
+    return stat.S_ISDIR(facts.st_mode) and os.access(folder, os.W_OK | os.X_OK)
 
 
-def case_folder(searched: Roots) -> Path | None:
+def case_folder(searched: Roots) -> str | None:
     """Where a new case is kept: the state folder, else one of the runtime folders; never in what is searched. None if nowhere."""
-    return next(
-        (each for each in (state_folder(), *runtime_folders()) if not searched.hold(str(each)) and _own(each)), None
-    )
+    return next((each for each in (state_folder(), *runtime_folders()) if not searched.hold(each) and _own(each)), None)
 
 
-def new_case_path(folder: Path) -> str:
+def new_case_path(folder: str) -> str:
     """A path for a new case: its name is its time, so that the latest is the last."""
     stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S-%f")
-    return str(folder / f"case-{stamp}.fern")
+    return os.path.join(folder, f"case-{stamp}.fern")
+
+
+def _cases_in(folder: str) -> list[str]:
+    try:
+        names = os.listdir(folder)
+    except OSError:
+        return []
+    return [os.path.join(folder, name) for name in names if name.startswith("case-") and name.endswith(".fern")]
 
 
 def case_paths() -> list[str]:
     """All cases of our own folders, the newest first."""
     found = {
-        path.name: str(path) for folder in (*runtime_folders(), state_folder()) for path in folder.glob("case-*.fern")
+        os.path.basename(path): path for folder in (*runtime_folders(), state_folder()) for path in _cases_in(folder)
     }
     return [found[name] for name in sorted(found, reverse=True)]
 
@@ -93,7 +107,7 @@ def roots_of_recent_cases() -> list[str]:
 
     A live search of this person's own files, whose case lies in a runtime folder, only counts in its own terminal.
     """
-    recent = sorted(map(str, state_folder().glob("case-*.fern")), reverse=True)[:_RECENT_CASES]
+    recent = sorted(_cases_in(state_folder()), reverse=True)[:_RECENT_CASES]
     with contextlib.suppress(CaseError):
         recent.append(case_in_use())
     roots: list[str] = []
@@ -125,8 +139,7 @@ def open_existing(path: str) -> CaseFile:
 # --- the case of this terminal ------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class _Remembered:
+class _Remembered(msgspec.Struct, frozen=True):
     """What the last search of a terminal left: its case (None: kept in memory only), when."""
 
     case: str | None
@@ -146,11 +159,11 @@ def remember(case: str | None, searched: Iterable[str] = ()) -> None:
     roots = Roots(searched)
     told = {"case": os.path.abspath(case) if case else None, "at": datetime.now(UTC).isoformat()}
     for base in (state_folder(), *runtime_folders()):
-        folder = base / _TERMINALS
-        if roots.hold(str(folder)) or not (_own(base) and _own(folder)):
+        folder = os.path.join(base, _TERMINALS)
+        if roots.hold(folder) or not (_own(base) and _own(folder)):
             continue
-        with contextlib.suppress(OSError), Folder(str(folder)) as there:
-            clean(str(folder))
+        with contextlib.suppress(OSError), Folder(folder) as there:
+            clean(folder)
             _forget_ended(there)
             with there.scratch() as made:
                 handle = there.make(made)
@@ -171,12 +184,12 @@ def _forget_ended(folder: Folder) -> None:
 def forget(case: str) -> None:
     """Remove every mention of a case that is gone."""
     for base in (state_folder(), *runtime_folders()):
-        folder = base / _TERMINALS
-        if not folder.is_dir():
+        folder = os.path.join(base, _TERMINALS)
+        if not os.path.isdir(folder):
             continue
-        with contextlib.suppress(OSError), Folder(str(folder)) as there:
+        with contextlib.suppress(OSError), Folder(folder) as there:
             for name in there.names():
-                found = _read(str(folder / name))
+                found = _read(os.path.join(folder, name))
                 if found is not None and found.case == os.path.abspath(case):
                     there.remove(name)
 
@@ -196,7 +209,7 @@ def case_in_use() -> str:
     if named := os.environ.get(VARIABLE):
         return os.path.abspath(named)
     name = f"{_terminal()}.json"
-    records = [_read(str(base / _TERMINALS / name)) for base in (state_folder(), *runtime_folders())]
+    records = [_read(os.path.join(base, _TERMINALS, name)) for base in (state_folder(), *runtime_folders())]
     found = max((each for each in records if each is not None), key=lambda each: each.at, default=None)
     if found is None:
         if case_paths():
@@ -233,6 +246,6 @@ def about_case(file: CaseFile) -> str:
 
 def name_of(path: str) -> str:
     """What a case is called: the day and the time at which it was begun, or its file's name."""
-    stem = Path(path).stem
+    stem = os.path.splitext(os.path.basename(path))[0]
     parts = stem.split("-")
     return f"{parts[1]}-{parts[2]}" if len(parts) == 4 and parts[0] == "case" else stem

@@ -10,9 +10,9 @@ import json
 import os
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
+
+import msgspec
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import VARIABLE, case_in_use, case_paths, forget, name_of, open_existing, remember
@@ -28,8 +28,7 @@ _ABOUT = ("ticket", "technician", "consent")
 _PATIENCE = 5_000
 
 
-@dataclass(frozen=True, slots=True)
-class LogEntry:
+class LogEntry(msgspec.Struct, frozen=True):
     """One line of the log: a command with its arguments, or (`status` None) a note. Times in UTC."""
 
     began: datetime
@@ -38,8 +37,7 @@ class LogEntry:
     status: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class CaseRow:
+class CaseRow(msgspec.Struct, frozen=True):
     """One case as the list shows it. `name` is how it is called, `made` in UTC, `size` in bytes, `texts` whether words of documents lie in
     it, `lost` None for a search that did not come to its end.
     """
@@ -140,7 +138,7 @@ def _row(path: str, used: str) -> CaseRow | None:
         return CaseRow(
             name_of(path), path, datetime.fromisoformat(made[0]), tuple(roots_of(file)), lost, len(file.restored()),
             told["ticket"], told["technician"], tuple(each.says[0] for each in log(file) if each.status is None),
-            _holds_texts(file), Path(path).stat().st_size, os.path.abspath(path) == os.path.abspath(used) if used else False,
+            _holds_texts(file), os.stat(path).st_size, os.path.abspath(path) == os.path.abspath(used) if used else False,
         )  # fmt: skip
     except (sqlite3.Error, OSError, TypeError):
         return None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -13,12 +12,12 @@ if TYPE_CHECKING:
     from rustfern.operations.session import Session
 
 
-@dataclass
 class Run:
     """One call: the case files that it worked in, and whether paths are shown in full (`--full-paths`)."""
 
-    cases: list[str] = field(default_factory=list)
-    full_paths: bool = False
+    def __init__(self) -> None:
+        self.cases: list[str] = []
+        self.full_paths = False
 
     @cached_property
     def session(self) -> Session:

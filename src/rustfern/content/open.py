@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import io
 import os
 from collections.abc import Iterator, Sequence
@@ -98,6 +97,8 @@ def materialised(door: Sources, entry: Entry, endings: Sequence[str] = ()) -> It
 
 def bundle_sum(sums: list[tuple[str, str]]) -> str:
     """The SHA-256 of a folder copy: of its sorted lines `sha256 relative-path`."""
+    import hashlib
+
     digest = hashlib.sha256()
     for relative, value in sorted(sums):
         digest.update(f"{value} ".encode() + os.fsencode(relative) + b"\n")
@@ -188,6 +189,8 @@ def check(
 
 def _checked_set(door: Sources, entry: Entry) -> tuple[Content, tuple[str, ...]]:
     """A database with its journals: what the journals hold counts, and all are restored together."""
+    import hashlib
+
     from rustfern.formats.databases.sqlite import check_set
 
     sums, size = [], 0

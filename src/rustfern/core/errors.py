@@ -67,3 +67,7 @@ class Malformed(Exception):
     def __init__(self, reason: str, offset: int | None = None) -> None:
         super().__init__(reason if offset is None else f"{reason} (byte {offset})")
         self.reason, self.offset = reason, offset
+
+
+class Refused(Malformed):
+    """Bytes that were not read on, as that would cost too much, or is not known: whether they are whole is not said by that."""

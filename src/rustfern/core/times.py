@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, tzinfo
+
+import msgspec
 
 _ISO = re.compile(r"(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d)(?:\.\d*)?)?)?\s*(Z|[+-]\d\d:?\d\d)?")
 _FILETIME_EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
@@ -83,8 +84,7 @@ def zone_named(name: str) -> tzinfo:
         raise ValueError(f"zone {name!r} is not known") from error
 
 
-@dataclass(frozen=True)
-class Clock:
+class Clock(msgspec.Struct, frozen=True):
     """The wall clock by which people are told of times: in `zone`, None for this machine's."""
 
     zone: tzinfo | None = None

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import errno
-import hashlib
+import importlib
 import io
 import os
 import sys
 from collections.abc import Callable
 from functools import cache
-from typing import BinaryIO
+from typing import BinaryIO, NamedTuple
 
 from msgspec.structs import replace
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Content, Glance, State
 from rustfern.formats.format_table import FORMATS, TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
@@ -31,45 +31,47 @@ _BLOCK = 4096
 _TAIL, _ZEROS = 1 << 16, 512
 
 
-@cache
-def _packages() -> tuple[Format, ...]:
-    """The families that lie in ZIP packages."""
-    from rustfern.formats.archives.zip_bundles import PlainZip
-    from rustfern.formats.office.odf import Odf
-    from rustfern.formats.office.ooxml import Ooxml
+class Family(NamedTuple):
+    """One family of formats: its class (`module.Class` below `rustfern.formats`), and whether the first and last bytes allow for it, told
+    without importing it: most of the start-up time is theirs.
+    """
 
-    return Odf(), Ooxml(), PlainZip()
+    place: str
+    may_be: Callable[[bytes, bytes], bool]
+
+
+def _in_package(head: bytes, tail: bytes) -> bool:
+    return head[:4] == b"PK\x03\x04"
+
+
+FAMILIES = (
+    Family("office.odf.Odf", _in_package),
+    Family("office.ooxml.Ooxml", _in_package),
+    Family("archives.zip_bundles.PlainZip", lambda head, tail: head[:2] == b"PK" or b"PK\x05\x06" in tail),
+    Family("office.binary_office.OfficeBinary", lambda head, tail: head[:4] == b"\xd0\xcf\x11\xe0"),
+    Family("office.odf.FlatOdf", lambda head, tail: b"<?xml" in head[:64]),
+    Family("text.xml_documents.Markup", lambda head, tail: head[:2] == b"\x1f\x8b" or head[:5] == b"<?xml"),
+    Family("databases.sqlite.Database", lambda head, tail: head[:6] == b"SQLite"),
+    Family("drawings.cdr.RiffDrawing", lambda head, tail: head[:3] == b"RIF"),
+    Family("recognised.SignatureOnly", lambda head, tail: True),
+    Family("text.mail.Mail", lambda head, tail: b":" in head.partition(b"\n")[0] or head[:5] == b"From "),
+    Family("text.plain.PlainText", lambda head, tail: True),
+)
+"""Every family, the most telling first."""
+
+
+@cache
+def _family(place: str) -> Format:
+    module, _, name = place.rpartition(".")
+    made: Format = getattr(importlib.import_module(f"rustfern.formats.{module}"), name)()
+    return made
 
 
 def prepare(name: str) -> None:
     """Load the readers that a file of this name is likely to need, before work is parted among processes."""
     if class_of(format_of_extension(extension_of(name))) in ("text", "sheet", "slides", "drawing"):
-        _packages()
-
-
-@cache
-def families() -> tuple[Format, ...]:
-    """One of each family. Imported only when something is to be read: most of the start-up time is theirs."""
-    from rustfern.formats.databases.sqlite import Database
-    from rustfern.formats.drawings.cdr import RiffDrawing
-    from rustfern.formats.office.binary_office import OfficeBinary
-    from rustfern.formats.office.odf import FlatOdf
-    from rustfern.formats.recognised import SignatureOnly
-    from rustfern.formats.text.mail import Mail
-    from rustfern.formats.text.plain import PlainText
-    from rustfern.formats.text.xml_documents import Markup
-
-    return (
-        *_packages(),
-        OfficeBinary(),
-        FlatOdf(),
-        Markup(),
-        Database(),
-        RiffDrawing(),
-        SignatureOnly(),
-        Mail(),
-        PlainText(),
-    )
+        for family in FAMILIES[:3]:
+            _family(family.place)
 
 
 def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
@@ -83,7 +85,10 @@ def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
 def identify(head: bytes, tail: bytes = b"") -> Format | None:
     """The family that the first and last bytes show, None if no family knows them."""
     best, known = 0.0, None
-    for family in _packages() if head[:4] == b"PK\x03\x04" else families():
+    for each in FAMILIES:
+        if not each.may_be(head, tail):
+            continue
+        family = _family(each.place)
         score = family.score(head, tail)
         if score >= _CERTAIN:
             return family
@@ -197,6 +202,8 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
     size = stream.seek(0, io.SEEK_END)
     stream.seek(0)
     sha256: str | None = None
+    if digest:
+        import hashlib
     reading: Reading | None = None
     if size >= _BLOCK and not _written(stream, size):
         reading = _before_hole(stream, 0, size, name, sink, limits)
@@ -303,8 +310,7 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
     try:
         reading = family.check(stream, size, name, sink, limits)
     except Malformed as error:
-        refused = str(error).endswith("refused") or "refused (" in str(error)
-        state = State.UNREADABLE if refused else State.DAMAGED
+        state = State.UNREADABLE if isinstance(error, Refused) else State.DAMAGED
         likely = _likely(head, name)
         if not sink.words and head[:2] == b"PK":
             from rustfern.formats.archives import zip as zips

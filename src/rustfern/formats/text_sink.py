@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
 import unicodedata
 import zlib
 from array import array
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
 _ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
@@ -46,8 +46,7 @@ CellAddress = tuple[int, int, int]
 """Table, row and column of a cell, each from 1; table 0 is the sheet itself."""
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(msgspec.Struct, frozen=True):
     """One piece of a text for showing: a paragraph, a heading of a level (from 1), a cell, a form field (named `label`), or a line as it
     stands. `section` is the sheet or the slide that it is on.
     """
@@ -180,6 +179,8 @@ class TextSink:
         self._words = 0
         self._tokens = array("I")
         self._lines = array("I")
+        import hashlib
+
         self._hash = hashlib.sha256()
 
     def add(

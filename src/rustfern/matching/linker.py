@@ -6,6 +6,8 @@ import os
 import time
 from collections.abc import Sequence
 from contextlib import suppress
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from rustfern.core.model import Find
 from rustfern.core.paths import show_name
@@ -15,9 +17,11 @@ from rustfern.matching.evidence import by_name
 from rustfern.matching.recent_files import RecentFiles
 from rustfern.matching.records import Records
 from rustfern.matching.state import Draft, LinkState, Reader, not_judged
-from rustfern.matching.swap_files import SwapFiles
 from rustfern.matching.trash import Trash
 from rustfern.matching.versions import Versions
+
+if TYPE_CHECKING:
+    from rustfern.matching.swap_files import SwapFiles
 
 __all__ = ["Draft", "LinkState", "Linker", "Reader", "not_judged"]
 
@@ -33,7 +37,13 @@ class Linker:
         self.versions = Versions(state)
         self.comparing = Comparing(state)
         self.copies = Copies(state, self.comparing, self.recent_files, self.versions)
-        self.swap_files = SwapFiles(state)
+
+    @cached_property
+    def swap_files(self) -> SwapFiles:
+        """The steps for swap files, which few disks hold."""
+        from rustfern.matching.swap_files import SwapFiles
+
+        return SwapFiles(self.state)
 
     def first_answers(self, finds: Sequence[Find], seconds: float, most: int) -> list[str]:
         """The newest copies of known places, checked, as lines for people: what is known before the whole tree is walked."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
+
+import msgspec
 
 from rustfern.core.model import Evidence, Find, Home, Record
 from rustfern.core.paths import fold_name
@@ -14,11 +15,10 @@ from rustfern.search.recorded_paths import take_apart
 from rustfern.settings.read import SettingValue, expand
 
 
-@dataclass
-class RecentNames:
+class RecentNames(msgspec.Struct):
     """Recent-file lists as a name index of documents that are gone, or outside of what is searched."""
 
-    paths: list[str] = field(default_factory=list)
+    paths: list[str] = msgspec.field(default_factory=list)
 
     def by_name(self, name: str, limit: int = 60) -> list[str]:
         folded = fold_name(name)

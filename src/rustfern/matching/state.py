@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
@@ -45,8 +45,7 @@ OPEN_FOR, SLACK = timedelta(days=30), timedelta(minutes=2)
 """How long a document may stay open after its lock was made; how far clocks of one machine may be apart."""
 
 
-@dataclass
-class Draft:
+class Draft(msgspec.Struct):
     """A document while it is put together. `key` is its original's path, or that of the copy that stands for it."""
 
     key: str
@@ -54,10 +53,10 @@ class Draft:
     original: str | None = None
     recorded: str | None = None
     home: Home | None = None
-    copies: list[Copy] = field(default_factory=list)
-    locks: list[Lock] = field(default_factory=list)
-    records: list[Record] = field(default_factory=list)
-    deleted: dict[str, datetime] = field(default_factory=dict)
+    copies: list[Copy] = msgspec.field(default_factory=list)
+    locks: list[Lock] = msgspec.field(default_factory=list)
+    records: list[Record] = msgspec.field(default_factory=list)
+    deleted: dict[str, datetime] = msgspec.field(default_factory=dict)
     changed: bool = False
     changed_since: datetime | None = None
     never_saved: bool = False

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import datetime
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.content import open as contents
@@ -23,8 +23,7 @@ from rustfern.traces.registry import Sort, Trace
 _MAX_DELETED_INSIDE = 2_000
 
 
-@dataclass(frozen=True, slots=True)
-class Deleted:
+class Deleted(msgspec.Struct, frozen=True):
     """What a trash record says: where the thing was (translated, and as recorded), when it was deleted."""
 
     original: str | None

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import re
 import stat
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import timedelta
 from functools import partial
 from typing import BinaryIO, cast
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.content import open as contents
@@ -36,8 +35,7 @@ _LOCKS = ("~$", ".~lock.", ".#")
 _MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
 
 
-@dataclass(frozen=True, slots=True)
-class Checked:
+class Checked(msgspec.Struct, frozen=True):
     """One file: the verdict, the class, whether its extension is right (None: it claims nothing), what else stands in the way."""
 
     path: str
@@ -82,7 +80,7 @@ def _worker() -> None:
 def _verdict_alone(door: Sources, path: str) -> Checked:
     """One file as the command needs it: the words' hashes stay behind."""
     item = check_one(path, door)
-    return dataclasses.replace(item, content=replace(item.content, tokens=b""))
+    return msgspec.structs.replace(item, content=replace(item.content, tokens=b""))
 
 
 def _files(door: Sources, paths: Sequence[str], *, recursive: bool) -> Iterator[str]:

@@ -12,9 +12,10 @@ import shutil
 import stat
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import BinaryIO, TextIO
+
+import msgspec
 
 from rustfern.catalogue.loader import catalogue
 from rustfern.content import open as contents
@@ -42,8 +43,7 @@ _SAVED, _SETTINGS, _LONG = 2.5, 2.7, 3
 """Order of what is taken: copies that vanish soonest, then the originals they belong to, settings, what stays for long."""
 
 
-@dataclass
-class Keeping:
+class Keeping(msgspec.Struct):
     """What came of it. `changing` are paths that were still being written, `earlier` where versions lie that an earlier run had kept and
     that have changed since; sizes in bytes.
     """
@@ -52,16 +52,15 @@ class Keeping:
     taken: int = 0
     before: int = 0
     bytes: int = 0
-    left: list[str] = field(default_factory=list)
-    changing: list[str] = field(default_factory=list)
-    earlier: list[str] = field(default_factory=list)
-    problems: list[Problem] = field(default_factory=list)
-    warnings: list[Notice] = field(default_factory=list)
-    by_kind: dict[str, int] = field(default_factory=dict)
+    left: list[str] = msgspec.field(default_factory=list)
+    changing: list[str] = msgspec.field(default_factory=list)
+    earlier: list[str] = msgspec.field(default_factory=list)
+    problems: list[Problem] = msgspec.field(default_factory=list)
+    warnings: list[Notice] = msgspec.field(default_factory=list)
+    by_kind: dict[str, int] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class _Wanted:
+class _Wanted(msgspec.Struct, frozen=True):
     entry: Entry
     kind: str
     order: float
@@ -152,8 +151,7 @@ def _entries(paths: Iterable[str], sources: Sequence[Source]) -> Iterator[Entry]
                 yield source.entry(os.path.join(folder, each))
 
 
-@dataclass(frozen=True, slots=True)
-class _Written:
+class _Written(msgspec.Struct, frozen=True):
     """A file that was read and written as `part` in `folder`, still to be verified and to be called `name`; `stamp` in ns since 1970.
     `handle` is that of what was written.
     """

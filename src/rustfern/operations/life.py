@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+import msgspec
 
 from rustfern.core.answers import CopyAnswer, DocumentFacts
 from rustfern.core.times import from_stamp
 
 
-@dataclass(frozen=True, slots=True)
-class Event:
+class Event(msgspec.Struct, frozen=True):
     """Something that happened to a document at a time (aware UTC). `name` is a copy's id or what it is; `chosen`: the best copy."""
 
     name: str

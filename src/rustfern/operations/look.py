@@ -5,9 +5,9 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, BinaryIO
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.cases.case_file import StoredCopy
@@ -30,8 +30,7 @@ WHOLE_CHARACTERS = 8 << 20
 """Characters of a text read for comparing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Preview:
+class Preview(msgspec.Struct, frozen=True):
     """The pieces of a text (names of files, for a folder), what is wrong if it vanished or changed since the scan, what reading it told, and
     the parts that it is made of; `content` is None where nothing could be read. Not `to_the_end`: enough was read to show its beginning.
     """

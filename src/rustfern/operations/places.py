@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from rustfern.catalogue.loader import Place, catalogue
 from rustfern.core.model import Hints, Home, Problem, Searched, Totals
@@ -13,8 +14,7 @@ from rustfern.operations.session import Session, find_people, open_roots, open_s
 from rustfern.search.search import Search
 
 
-@dataclass(frozen=True, slots=True)
-class Surveyed:
+class Surveyed(msgspec.Struct, frozen=True):
     """One place as it is in one home (None: a place of the whole volume). `place` is None for a person's own moved folder."""
 
     place: Place | None
@@ -22,8 +22,7 @@ class Surveyed:
     found: Searched
 
 
-@dataclass(frozen=True, slots=True)
-class Survey:
+class Survey(msgspec.Struct, frozen=True):
     """What a survey tells."""
 
     roots: tuple[str, ...]

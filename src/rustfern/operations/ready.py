@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+import msgspec
 
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import RustFernError
@@ -27,8 +28,7 @@ _ENCRYPTED_HOME = (".ecryptfs", "Access-Your-Private-Data.desktop", ".encfs6.xml
 _OLDEST = datetime.fromisoformat("2024-01-01T00:00:00+00:00")
 
 
-@dataclass(frozen=True, slots=True)
-class Program:
+class Program(msgspec.Struct, frozen=True):
     """A running program that keeps autosaves: its process ids, what it has open, when it last autosaved."""
 
     name: str
@@ -37,8 +37,7 @@ class Program:
     last_autosave: datetime | None
 
 
-@dataclass(frozen=True, slots=True)
-class Readiness:
+class Readiness(msgspec.Struct, frozen=True):
     """All that the first second tells. `first` and `never` are for the technician, in order; sizes in bytes."""
 
     roots: tuple[str, ...]

@@ -7,11 +7,12 @@ from datetime import datetime
 
 from rustfern.cases import manage
 from rustfern.cases.case_file import CaseFile
-from rustfern.core.answers import BackAnswer, CopyAnswer, ReportAnswer
+from rustfern.core.answers import CopyAnswer
+from rustfern.core.command_answers import BackAnswer, ReportAnswer
 from rustfern.core.errors import CaseError, WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.core.times import stamp
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 
 
 def gather(case: CaseFile, person: str | None = None) -> ReportAnswer:
@@ -37,7 +38,7 @@ def gather(case: CaseFile, person: str | None = None) -> ReportAnswer:
         copies = [copy.facts for copy in case.copies(document.id)]
         mine = [row for row in restored if row[1] in {copy.id for copy in copies}]
         rows.append((document, copies, [_back(row, copies) for row in mine]))
-    return schema.report(scan, people, rows, case.path, manage.log(case))
+    return command_schema.report(scan, people, rows, case.path, manage.log(case))
 
 
 def _back(row: tuple[str, str, str, str], copies: Sequence[CopyAnswer]) -> BackAnswer:

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 import errno
 import hashlib
 import io
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import BinaryIO
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile, StoredCopy
@@ -25,7 +24,7 @@ from rustfern.core.model import Content, Entry
 from rustfern.core.paths import show_name
 from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.restore_names import layout, named, safe_name, target_name
 from rustfern.operations.session import Session
 from rustfern.operations.targets import check_space, check_target, is_there, outside_searched
@@ -42,8 +41,7 @@ LIST = "restored.jsonl"
 """The list of what was restored, beside the files."""
 
 
-@dataclass(frozen=True, slots=True)
-class Restored:
+class Restored(msgspec.Struct, frozen=True):
     """One restored copy: its id, where from, where to, the sum and state of what was written, the name that it was to have, and whether
     an earlier run had written it (then it was only verified)."""
 
@@ -58,16 +56,14 @@ class Restored:
     again: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Refused:
+class Refused(msgspec.Struct, frozen=True):
     """One copy that was not restored, and why."""
 
     id: str
     message: str
 
 
-@dataclass(frozen=True, slots=True)
-class RestoreOptions:
+class RestoreOptions(msgspec.Struct, frozen=True):
     """How it is to be restored: under a name of the technician's own, in the folders of the originals, even inside what was searched."""
 
     name: str | None = None
@@ -78,8 +74,7 @@ class RestoreOptions:
 _AS_FOUND = RestoreOptions()
 
 
-@dataclass(frozen=True, slots=True)
-class Planned:
+class Planned(msgspec.Struct, frozen=True):
     """What would be written: the copy's id, where from, the path below the target, bytes."""
 
     id: str
@@ -252,14 +247,16 @@ class _List:
             if self._out.read(1) not in (b"", b"\n"):
                 self._out.write(b"\n")
             self._out.write(
-                json.dumps(plain(schema.restored_line(restored, copy, self._target.path, datetime.now(UTC)))).encode()
+                json.dumps(
+                    plain(command_schema.restored_line(restored, copy, self._target.path, datetime.now(UTC)))
+                ).encode()
                 + b"\n"
             )
             self._out.flush()
             os.fsync(self._out.fileno())
         except OSError as error:
             note = f"it is not in the list beside the files, which could not be written ({explain(error)})"
-            return dataclasses.replace(restored, notes=(*restored.notes, note))
+            return msgspec.structs.replace(restored, notes=(*restored.notes, note))
         return restored
 
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
-import signal
 import time
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern._version import __version__
@@ -259,6 +258,8 @@ class _Scan:
 @contextmanager
 def _undisturbed() -> Iterator[list[int]]:
     """Interrupts in here only fill the list that is given, where this thread may say so."""
+    import signal
+
     came: list[int] = []
     try:
         before = signal.signal(signal.SIGINT, lambda number, _: came.append(number))
@@ -353,7 +354,7 @@ def _document(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Sear
         found = linker.comparing.resaved(draft, copies[verdict.best])
         if found is not None:
             copies = choose.assign_times([*copies, found], linker.state.clock)
-            verdict = choose.choose(copies, dataclasses.replace(facts, resaved=True), hints)
+            verdict = choose.choose(copies, msgspec.structs.replace(facts, resaved=True), hints)
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
     return Document(

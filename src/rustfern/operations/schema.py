@@ -1,65 +1,34 @@
-"""The machine-readable contract: facts as the typed answers that other programs depend on. Fields may be added, never renamed."""
+"""The machine-readable contract: facts as the typed answers that other programs depend on. Fields may be added, never renamed.
+
+Here are the answers of a search; those of the other commands are in `command_schema`.
+"""
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 from rustfern.core.answers import (
     AdviceAnswer,
-    BackAnswer,
-    CaseAnswer,
-    CaseRowAnswer,
-    CasesAnswer,
     CautionSaid,
-    ChangeAnswer,
-    CheckAnswer,
-    CheckedAnswer,
-    CompareAnswer,
-    CompletionAnswer,
     CopyAnswer,
     Difference,
     DocumentAnswer,
-    DocumentFacts,
     ErrorAnswer,
-    EventAnswer,
     EvidenceAnswer,
     HintsAnswer,
     HitAnswer,
     HomeAnswer,
-    KeepAnswer,
     LockAnswer,
-    LogAnswer,
-    LookAnswer,
     NoticeAnswer,
-    OutsideAnswer,
-    PartAnswer,
-    PictureDifference,
-    PieceAnswer,
-    PlaceAnswer,
-    PlacesAnswer,
-    PlannedAnswer,
     ProblemAnswer,
-    ProgramAnswer,
-    ReadyAnswer,
     RecordAnswer,
-    RecordingAnswer,
-    RefusedAnswer,
-    ReportAnswer,
-    ReportDocument,
-    RestoreAnswer,
-    RestoredAnswer,
-    RestoredLine,
-    RestorePlanAnswer,
-    RunAnswer,
     Said,
     ScanAnswer,
     SearchAnswer,
     SearchedAnswer,
     TotalsAnswer,
-    WordsAnswer,
     plain,
 )
 from rustfern.core.model import Answer, Copy, Document, Evidence, Hints, Home, Kind, Lock, Problem, Record
@@ -69,19 +38,6 @@ from rustfern.matching.evidence.by_content import difference
 from rustfern.selection.wording import Wording, notice, step
 
 if TYPE_CHECKING:
-    from rustfern.cases.case_file import StoredCopy
-    from rustfern.cases.manage import CaseRow, LogEntry
-    from rustfern.core.model import Content
-    from rustfern.formats.archives.parts import Part
-    from rustfern.formats.text_sink import Piece
-    from rustfern.operations.check import Checked
-    from rustfern.operations.keep import Keeping
-    from rustfern.operations.life import Event
-    from rustfern.operations.look import Preview
-    from rustfern.operations.places import Surveyed
-    from rustfern.operations.ready import Readiness
-    from rustfern.operations.restore import Planned, Refused, Restored
-    from rustfern.operations.text_diff import Comparison
     from rustfern.settings.advice import Advice
 
 __all__ = ["answer", "copy", "document", "plain"]
@@ -142,25 +98,6 @@ def copy(
     )
 
 
-def _lock(item: Lock) -> LockAnswer:
-    return LockAnswer(
-        path=item.entry.path,
-        owner=item.owner,
-        host=item.host,
-        opened=stamp(item.opened),
-        live=item.live,
-        confidence=round(item.confidence, 4),
-        evidence=_evidence(item.evidence),
-        notes=list(item.notes),
-    )
-
-
-def _record(item: Record) -> RecordAnswer:
-    return RecordAnswer(
-        path=item.path, type=item.type, when=stamp(item.when), evidence=_evidence(item.evidence), says=item.says
-    )
-
-
 def document(item: Document, clock: Clock) -> DocumentAnswer:
     """One document with its copies, locks and records; sentences tell times by `clock`."""
     verdict, ids = item.verdict, item.ids
@@ -213,11 +150,30 @@ def _unmatched(item: Copy | Lock | Record) -> CopyAnswer | LockAnswer | RecordAn
     return _lock(item) if isinstance(item, Lock) else _record(item)
 
 
-def _homes(homes: Sequence[Home]) -> list[HomeAnswer]:
+def _lock(item: Lock) -> LockAnswer:
+    return LockAnswer(
+        path=item.entry.path,
+        owner=item.owner,
+        host=item.host,
+        opened=stamp(item.opened),
+        live=item.live,
+        confidence=round(item.confidence, 4),
+        evidence=_evidence(item.evidence),
+        notes=list(item.notes),
+    )
+
+
+def _record(item: Record) -> RecordAnswer:
+    return RecordAnswer(
+        path=item.path, type=item.type, when=stamp(item.when), evidence=_evidence(item.evidence), says=item.says
+    )
+
+
+def homes(homes: Sequence[Home]) -> list[HomeAnswer]:
     return [HomeAnswer(path=h.path, layout=str(h.layout), person=h.person) for h in homes]
 
 
-def _problems(problems: Sequence[Problem]) -> list[ProblemAnswer]:
+def problems(problems: Sequence[Problem]) -> list[ProblemAnswer]:
     return [ProblemAnswer(path=p.path, message=p.message) for p in problems]
 
 
@@ -245,7 +201,7 @@ def answer(item: Answer, clock: Clock) -> ScanAnswer:
     """The whole answer of a scan."""
     return ScanAnswer(
         case=item.case,
-        homes=_homes(item.homes),
+        homes=homes(item.homes),
         searched=_searched(item),
         zones=list(item.zones),
         zone=item.zone,
@@ -256,7 +212,7 @@ def answer(item: Answer, clock: Clock) -> ScanAnswer:
         ],
         documents=[document(each, clock) for each in item.documents],
         unmatched=[_unmatched(each) for each in item.unmatched],
-        problems=_problems(item.problems),
+        problems=problems(item.problems),
         stopped=item.stopped,
         notices=[NoticeAnswer(kind=each.kind, alarm=each.is_alarm, text=notice(each)) for each in item.notices],
         totals=_totals(item),
@@ -268,11 +224,11 @@ def search(
 ) -> SearchAnswer:
     """What a report says of a search: all but its documents."""
     return SearchAnswer(
-        homes=_homes(item.homes),
+        homes=homes(item.homes),
         searched=_searched(item),
         zones=list(item.zones),
         zone=item.zone,
-        problems=_problems(item.problems),
+        problems=problems(item.problems),
         totals=_totals(item),
         unmatched=len(item.unmatched),
         version=version,
@@ -281,7 +237,7 @@ def search(
         ended=stamp(ended) or "",
         roots=list(item.roots),
         hints=_hints(item.hints),
-        advice=_advice(advice),
+        advice=advice_answers(advice),
     )
 
 
@@ -296,276 +252,13 @@ def _hints(hints: Hints) -> HintsAnswer:
     )
 
 
-def _advice(advice: Sequence[Advice]) -> list[AdviceAnswer]:
+def advice_answers(advice: Sequence[Advice]) -> list[AdviceAnswer]:
     return [
         AdviceAnswer(program=a.program, says=a.says, risk=a.risk, people=list(a.people), files=list(a.files))
         for a in advice
     ]
 
 
-def restored(done: Sequence[Restored], refused: Sequence[Refused]) -> RestoreAnswer:
-    """The answer of a restore."""
-    return RestoreAnswer(
-        restored=[
-            RestoredAnswer(
-                id=each.id, source=each.source, target=each.target, sha256=each.sha256, state=each.state,
-                document=each.document, notes=list(each.notes),
-            )
-            for each in done
-        ],
-        refused=_refused(refused),
-    )  # fmt: skip
-
-
-def _refused(refused: Sequence[Refused]) -> list[RefusedAnswer]:
-    return [RefusedAnswer(id=each.id, message=each.message) for each in refused]
-
-
-def restore_plan(planned: Sequence[Planned], refused: Sequence[Refused], target: str) -> RestorePlanAnswer:
-    """What a restore would write into `target`."""
-    return RestorePlanAnswer(
-        planned=[
-            PlannedAnswer(
-                id=p.id, source=p.source, target=os.path.join(target, p.target), size=p.size, document=p.document,
-                notes=list(p.notes),
-            )
-            for p in planned
-        ],
-        refused=_refused(refused),
-    )  # fmt: skip
-
-
-def restored_line(done: Restored, item: StoredCopy, top: str, at: datetime) -> RestoredLine:
-    """One line of the list beside restored files in the folder `top`."""
-    folders = os.path.relpath(os.path.dirname(done.target), top)
-    return RestoredLine(
-        at=at.isoformat(timespec="seconds"),
-        id=done.id,
-        document=done.document,
-        source=done.source,
-        target=os.path.relpath(done.target, top),
-        wanted=os.path.normpath(os.path.join(folders, done.wanted)),
-        sha256=done.sha256,
-        state=done.state,
-        written=item.facts.written,
-        confidence=item.facts.confidence,
-        evidence=[piece.text for piece in item.facts.evidence],
-    )
-
-
-def checked(found: Sequence[Checked], alarm: str | None) -> CheckAnswer:
-    """The verdicts on files."""
-    return CheckAnswer(
-        files=[
-            CheckedAnswer(
-                path=item.path,
-                format=item.content.format,
-                doc_class=item.doc_class,
-                extension_right=item.extension_right,
-                state=str(item.content.state),
-                reason=item.content.reason,
-                size=item.content.size,
-                words=item.content.words,
-                amounts=dict(item.content.amounts),
-                hindrances=list(item.hindrances),
-            )
-            for item in found
-        ],
-        alarm=alarm,
-    )
-
-
-def ready(found: Readiness) -> ReadyAnswer:
-    """What the first second tells."""
-    return ReadyAnswer(
-        roots=list(found.roots),
-        live=found.live,
-        homes=_homes(found.homes),
-        host=found.host,
-        zone=found.zone,
-        clock=found.clock,
-        programs=[
-            ProgramAnswer(
-                name=p.name, pids=list(p.pids), documents=list(p.documents), last_autosave=stamp(p.last_autosave)
-            )
-            for p in found.programs
-        ],
-        copies=found.copies,
-        newest=stamp(found.newest),
-        denied=list(found.denied),
-        blocked=list(found.blocked),
-        outside=[OutsideAnswer(path=path, by=by) for path, by in found.outside],
-        settings=_advice(found.advice),
-        free=found.free,
-        same_disk_as=found.shared_with,
-        first=list(found.first),
-        never=list(found.never),
-        problems=_problems(found.problems),
-    )
-
-
-def places(rows: Sequence[Surveyed]) -> PlacesAnswer:
-    """The places of the catalogue as they are."""
-    return PlacesAnswer(places=[_place(row) for row in rows])
-
-
-def _place(row: Surveyed) -> PlaceAnswer:
-    place = row.place
-    return PlaceAnswer(
-        place=row.found.place,
-        what=place.what if place else "a folder of the person's own",
-        program=place.program if place else None,
-        kind=place.kind if place else None,
-        person=row.home.person if row.home else None,
-        path=row.found.path,
-        status=row.found.status,
-        copies=row.found.copies,
-        by=row.found.by or None,
-        lifetime=place.lifetime if place else None,
-        moved_by=place.moved_by or None if place else None,
-        sure=place.sure if place else None,
-    )
-
-
-def kept(done: Keeping) -> KeepAnswer:
-    """What came of keeping."""
-    return KeepAnswer(
-        folder=done.folder,
-        taken=done.taken,
-        before=done.before,
-        bytes=done.bytes,
-        kinds=dict(done.by_kind),
-        changing=list(done.changing),
-        left=list(done.left),
-        earlier=list(done.earlier),
-        warnings=[notice(each) for each in done.warnings],
-        problems=_problems(done.problems),
-    )
-
-
-def _piece(piece: Piece) -> PieceAnswer:
-    return PieceAnswer(
-        text=piece.text, kind=piece.kind, level=piece.level, section=piece.section, spot=piece.spot, label=piece.label
-    )
-
-
-def _parts(parts: Sequence[Part]) -> list[PartAnswer]:
-    return [PartAnswer(name=part.name, size=part.size, wrong=part.wrong) for part in parts]
-
-
-def life(events: Sequence[Event]) -> list[EventAnswer]:
-    """The life of a document."""
-    return [
-        EventAnswer(name=e.name, kind=e.kind, when=e.when.isoformat(), says=e.says, chosen=e.chosen, whole=e.whole)
-        for e in events
-    ]
-
-
-def looked(
-    item: StoredCopy | None,
-    seen: Preview,
-    pieces: Sequence[Piece],
-    events: Sequence[Event],
-    hits: Sequence[int] | None,
-    recording: tuple[float | None, Sequence[str]],
-) -> LookAnswer:
-    """One thing that was looked at; `item` is None for a file by its path, `hits` are numbers of pieces (from 1)."""
-    content: Content | None = seen.content
-    seconds, tracks = recording
-    return LookAnswer(
-        document=item.document if item else None,
-        copy=item.facts if item else None,
-        lines=[piece.text for piece in pieces],
-        pieces=[_piece(piece) for piece in pieces],
-        parts=_parts(seen.parts),
-        recording=RecordingAnswer(seconds=seconds, tracks=list(tracks)) if seconds is not None or tracks else None,
-        problem=seen.trouble,
-        state=str(content.state) if content else None,
-        reason=content.reason if content else None,
-        life=life(events),
-        words=[WordsAnswer(at=at, line=pieces[at - 1].text) for at in hits] if hits is not None else None,
-    )
-
-
-def compared(
-    left: str, right: str, found: Comparison, picture: PictureDifference | None, problem: str | None
-) -> CompareAnswer:
-    """How two things differ."""
-    return CompareAnswer(
-        left=left,
-        right=right,
-        more=found.more,
-        fewer=found.fewer,
-        same=found.same,
-        changes=[
-            ChangeAnswer(
-                kind=change.kind,
-                at=change.at,
-                runs=[RunAnswer(kind=run.kind, text=run.text) for run in change.runs],
-                where=change.where,
-            )
-            for change in found.changes
-        ],
-        picture=picture,
-        problem=problem,
-    )
-
-
-def _case_row(row: CaseRow) -> CaseRowAnswer:
-    return CaseRowAnswer(
-        name=row.name,
-        path=row.path,
-        made=stamp(row.made) or "",
-        roots=list(row.roots),
-        lost=row.lost,
-        restored=row.restored,
-        ticket=row.ticket,
-        technician=row.technician,
-        notes=list(row.notes),
-        texts=row.texts,
-        size=row.size,
-        used=row.used,
-    )
-
-
-def cases(rows: Sequence[CaseRow]) -> CasesAnswer:
-    """The list of cases."""
-    return CasesAnswer(cases=[_case_row(row) for row in rows])
-
-
-def case(row: CaseRow, consent: str, log: Sequence[LogEntry]) -> CaseAnswer:
-    """One case with its log."""
-    fields = {name: getattr(told, name) for told in [_case_row(row)] for name in told.__struct_fields__}
-    entries = [
-        LogAnswer(began=e.began.isoformat(), ended=e.ended.isoformat(), says=list(e.says), status=e.status) for e in log
-    ]
-    return CaseAnswer(**fields, consent=consent, log=entries)
-
-
-def report(
-    scan: SearchAnswer,
-    people: Sequence[str],
-    documents: Sequence[tuple[DocumentFacts, Sequence[CopyAnswer], Sequence[BackAnswer]]],
-    path: str | None,
-    log: Sequence[LogEntry],
-) -> ReportAnswer:
-    """All that a report says: each document with its copies and what was restored of it."""
-    rows = []
-    for told, copies, back in documents:
-        fields = {name: getattr(told, name) for name in told.__struct_fields__}
-        rows.append(ReportDocument(**fields, copies=list(copies), back=list(back)))
-    done = [
-        LogAnswer(began=stamp(e.began) or "", ended=stamp(e.ended) or "", says=list(e.says), status=e.status)
-        for e in log
-    ]
-    return ReportAnswer(scan=scan, people=list(people), documents=rows, roots=list(scan.roots), case=path, log=done)
-
-
 def error(message: str, path: str | None, next_step: str | None) -> ErrorAnswer:
     """An error as an answer: what is wrong, where, what to do next."""
     return ErrorAnswer(message=message, path=path, next_step=next_step)
-
-
-def completion(shell: str, script: str, where: str) -> CompletionAnswer:
-    """What a shell needs to complete commands."""
-    return CompletionAnswer(shell=shell, script=script, where=where)

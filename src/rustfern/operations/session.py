@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
@@ -35,19 +35,18 @@ from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_hea
 from rustfern.sources.registry import Sources
 
 
-@dataclass
-class Session:
+class Session(msgspec.Struct):
     """What one piece of work has to itself: the sources that it reads (with their limits, the health of disks, what was read already, the
     scratch space), the clock by which it tells times, and who watches. Two of them can run in one process; one can be pickled.
     """
 
-    sources: Sources = field(default_factory=Sources)
-    clock: Clock = field(default_factory=Clock)
-    observer: Observer = field(default_factory=Silent)
+    sources: Sources = msgspec.field(default_factory=Sources)
+    clock: Clock = msgspec.field(default_factory=Clock)
+    observer: Observer = msgspec.field(default_factory=Silent)
 
-    def __getstate__(self) -> dict[str, object]:
+    def __reduce__(self) -> tuple[type[Session], tuple[Sources, Clock]]:
         """What another process needs to know; nobody watches there."""
-        return {"sources": self.sources, "clock": self.clock, "observer": Silent()}
+        return Session, (self.sources, self.clock)
 
 
 def open_sources(session: Session, tops: Sequence[str], on_problem: OnProblem) -> list[Source]:
@@ -87,15 +86,12 @@ def open_roots(
 
 def state_is_inside(roots: Sequence[str]) -> bool:
     """Whether the folder of the cases lies in what is searched: no case is kept there then."""
-    return Roots(roots).hold(str(state_folder()))
+    return Roots(roots).hold(state_folder())
 
 
 def set_scratch_outside(session: Session, roots: Sequence[str], on_problem: OnProblem | None = None) -> None:
     """Have private copies made outside of the roots; where that cannot be, say so. On the live machine memory is the last resort."""
-    if (
-        session.sources.scratch.choose(roots, [str(state_folder()), *map(str, runtime_folders()), "/dev/shm"]) is None
-        and on_problem
-    ):
+    if session.sources.scratch.choose(roots, [state_folder(), *runtime_folders(), "/dev/shm"]) is None and on_problem:
         on_problem(
             session.sources.scratch.place(),
             "private copies are made here, in what is searched, for want of another place: set TMPDIR to a folder elsewhere",

@@ -8,9 +8,11 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 from typing import Literal
+
+import msgspec
+from msgspec.structs import replace
 
 from rustfern.formats.text_sink import Piece, column_name, words_of
 
@@ -21,16 +23,14 @@ _ALIKE = 0.4
 _LONG = 4_000
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(msgspec.Struct, frozen=True):
     """Words in a row of one kind."""
 
     kind: Kind
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(msgspec.Struct, frozen=True):
     """One piece that was added, removed or changed; `at` is its number on the right side (the left one, if removed), from 1. `where` is the
     cell, row, slide, page or field that it is, as people name it.
     """
@@ -41,8 +41,7 @@ class Change:
     where: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(msgspec.Struct, frozen=True):
     """What the right side has more and fewer than the left one, in words, and the changes in reading order."""
 
     more: int

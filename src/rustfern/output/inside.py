@@ -8,14 +8,14 @@ import contextlib
 import os
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 _MOUNTS = "/proc/self/mountinfo"
 _ESCAPED = re.compile(r"\\([0-7]{3})")
 
 
-@dataclass(frozen=True, slots=True)
-class Mount:
+class Mount(msgspec.Struct, frozen=True):
     """One line of the mount table: the device (major:minor), which folder of its file system is mounted, and where."""
 
     device: str

@@ -10,13 +10,16 @@ import contextlib
 import errno
 import os
 import re
+import zlib
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
-from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rustfern.core.errors import SourceError
 from rustfern.output.inside import Roots
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 PART = ".rustfern-"
 """What the name of everything that is not finished begins with; its machine and the number of its process follow."""
@@ -26,9 +29,7 @@ _FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC))
 
 def fresh_name() -> str:
     """A fresh name for what is not finished."""
-    import secrets
-
-    return f"{PART}{_host()}-{os.getpid()}-{secrets.token_hex(8)}"
+    return f"{PART}{_host()}-{os.getpid()}-{os.urandom(8).hex()}"
 
 
 def is_ours(name: str) -> bool:
@@ -36,13 +37,19 @@ def is_ours(name: str) -> bool:
     return _UNFINISHED.fullmatch(name) is not None
 
 
+def machine_name() -> str:
+    """This machine's own name."""
+    if hasattr(os, "uname"):
+        return os.uname().nodename
+    import platform
+
+    return platform.node()
+
+
 @lru_cache(1)
 def _host() -> str:
     """This machine in eight letters: on a share, others may work in the same folder."""
-    import hashlib
-    import platform
-
-    return hashlib.sha256(platform.node().encode("utf-8", "replace")).hexdigest()[:8]
+    return f"{zlib.crc32(machine_name().encode('utf-8', 'replace')):08x}"
 
 
 @contextlib.contextmanager
@@ -164,6 +171,8 @@ class Scratch:
             except OSError as error:
                 raise _no_room(error, base) from error
             try:
+                from pathlib import Path
+
                 yield Path(path)
             except OSError as error:
                 if error.errno not in _FULL:

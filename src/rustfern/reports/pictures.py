@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rustfern.core.answers import PictureDifference
+import msgspec
+
+from rustfern.core.command_answers import PictureDifference
 from rustfern.core.errors import WrongUsage
 from rustfern.operations.targets import write_new
 
@@ -19,8 +20,7 @@ _UNLIKE = 12
 _GAP = 12
 
 
-@dataclass(frozen=True)
-class Differing:
+class Differing(msgspec.Struct, frozen=True):
     """How two pictures differ: their sizes, the share of differing pixels (0 to 1; None where the sizes differ), the box that holds all of
     those (left, upper, right, lower, in pixels), and a picture that shows it: both side by side, the box framed.
     """

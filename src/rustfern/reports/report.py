@@ -8,13 +8,15 @@ import platform
 import shlex
 import unicodedata
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
 from rustfern.cases.case_file import CaseFile
-from rustfern.core.answers import ReportDocument, SearchAnswer
+from rustfern.core.answers import SearchAnswer
+from rustfern.core.command_answers import ReportDocument
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.core.times import Clock, from_stamp, stamp
@@ -36,8 +38,7 @@ _HAPPENED = {
 }
 
 
-@dataclass(frozen=True)
-class CaseDetails:
+class CaseDetails(msgspec.Struct, frozen=True):
     """What the technician adds to a report."""
 
     ticket: str = ""
@@ -52,8 +53,7 @@ def _time(written: str | None, clock: Clock) -> str:
     return f"{then.day} {then:%B %Y, %H:%M}"
 
 
-@dataclass(frozen=True)
-class _Story:
+class _Story(msgspec.Struct, frozen=True):
     """One document as the customer reads of it: what happened, the file that is back, up to when, how much, what is missing, and whether
     there is more than one version to look at.
     """

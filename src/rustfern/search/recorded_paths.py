@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
+
+import msgspec
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Home, Layout
@@ -20,8 +21,7 @@ _NOT_SHORT = re.compile(r"[ .]")
 _MAX_PARTS = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Recorded:
+class Recorded(msgspec.Struct, frozen=True):
     """A recorded path taken apart. `drive` is a letter, a server name with `share`, or empty."""
 
     parts: tuple[str, ...]

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+
+import msgspec
 
 from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.core.errors import SourceError
@@ -40,8 +41,7 @@ _MANY_HOMES = 5
 _ORDERS = {str(order): order for order in Order}
 
 
-@dataclass
-class Search:
+class Search(msgspec.Struct, dict=True):
     """One search over some roots, or with `only_homes` over the given homes and the common places of their volumes; `thorough` asks for
     names that say nothing too. Results collect in `finds` and `searched`.
     """
@@ -55,16 +55,16 @@ class Search:
     own_folders: Sequence[str] = ()
     only_homes: bool = False
     thorough: bool = False
-    finds: list[Find] = field(default_factory=list)
-    searched: list[Searched] = field(default_factory=list)
-    seen: set[str] = field(default_factory=set)
-    kept_out: set[str] = field(default_factory=set)
-    settings: Settings = field(default_factory=Settings)
-    _lies_in: dict[str, Source] = field(default_factory=dict)
-    _trees: dict[str, bool] = field(default_factory=dict)
-    _done: set[tuple[str, str]] = field(default_factory=set)
-    _listed: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
-    _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = field(default_factory=dict)
+    finds: list[Find] = msgspec.field(default_factory=list)
+    searched: list[Searched] = msgspec.field(default_factory=list)
+    seen: set[str] = msgspec.field(default_factory=set)
+    kept_out: set[str] = msgspec.field(default_factory=set)
+    settings: Settings = msgspec.field(default_factory=Settings)
+    _lies_in: dict[str, Source] = msgspec.field(default_factory=dict)
+    _trees: dict[str, bool] = msgspec.field(default_factory=dict)
+    _done: set[tuple[str, str]] = msgspec.field(default_factory=set)
+    _listed: dict[str, tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
+    _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=not self.door.gentle.is_on)

@@ -10,8 +10,9 @@ import contextlib
 import os
 import sys
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, BinaryIO, NamedTuple
+
+import msgspec
 
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
@@ -47,12 +48,11 @@ class Listed(NamedTuple):
     names: list[str]
 
 
-@dataclass
-class Sorting:
+class Sorting(msgspec.Struct, dict=True):
     """Tells what the names of a folder may be, most of them by their ending alone."""
 
     catalogue: Catalogue
-    _known: dict[str, int] = field(default_factory=dict)
+    _known: dict[str, int] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._first = {start[0] for start in self.catalogue.starts}
@@ -116,8 +116,7 @@ class Sorting:
         return [(name, found[0].id, found[1]) for name in suspects if (found := match(name)) is not None], likely
 
 
-@dataclass
-class Task:
+class Task(msgspec.Struct):
     """What is to be listed: the folders still to be done of the tree below `top`. In `own` folders nothing counts; `whole` asks for all names."""
 
     top: str

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass, field
 from datetime import datetime
 
+import msgspec
 
-@dataclass(frozen=True, slots=True)
-class Facts:
+
+class Facts(msgspec.Struct, frozen=True):
     """What is known about one document besides its copies. `deleted` maps a copy's place in the list to its deletion;
     `denied` are folders of copies in its home that could not be read, `elsewhere` files of its name in other folders, `away`
     says where the original was recorded if that is outside of what is searched. `misplaced`: it was opened in a mail or archive
@@ -32,7 +32,7 @@ class Facts:
     misnamed: bool = False
     in_use: bool = False
     opened_elsewhere: AbstractSet[int] = frozenset()
-    deleted: Mapping[int, datetime] = field(default_factory=dict)
+    deleted: Mapping[int, datetime] = msgspec.field(default_factory=dict)
     denied: Sequence[str] = ()
     elsewhere: Sequence[str] = ()
     away: str | None = None

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from rustfern.core.model import Copy, Hints, Situation, State
 from rustfern.core.remarks import NextStep, Reason, Step, Why
@@ -12,8 +13,7 @@ from rustfern.selection.clocks import newest
 from rustfern.selection.facts import Facts
 
 
-@dataclass(frozen=True, slots=True)
-class Chosen:
+class Chosen(msgspec.Struct, frozen=True):
     """A choice to give reasons for: `best` and `others` (whole copies of other content) by their place in the list of copies;
     `own` is how many words the best copy has that the saved file lacks (1 for other bytes where there are no words).
     """

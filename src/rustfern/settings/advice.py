@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from rustfern.catalogue.loader import Catalogue
 from rustfern.settings.read import Settings, SettingValue
 
 
-@dataclass(frozen=True, slots=True)
-class Advice:
+class Advice(msgspec.Struct, frozen=True):
     """What a setting says of one program: a sentence, whether it puts work at risk, for which people, in which files."""
 
     program: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import BinaryIO
+
+import msgspec
 
 from rustfern.core.model import Home
 from rustfern.output.temporary import Scratch
@@ -14,8 +15,7 @@ MAX_BYTES = 64 << 20
 """Settings files beyond this size are not read."""
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(msgspec.Struct, frozen=True):
     """One named value of a settings file. `key` is the place inside the file (levels parted by a backslash or slash, as
     the kind of file has it); `value` is text, a number or raw bytes; `when` is its own time, if the file keeps one.
     """
@@ -26,8 +26,7 @@ class Value:
     when: datetime | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class SettingsFile:
+class SettingsFile(msgspec.Struct, frozen=True):
     """What a reader is given: a stream, its size in bytes, its path for messages, the keys wanted (patterns with `*`).
 
     `companions` are other files that belong to it (transaction logs), by name, already open; `scratch` is where private copies are made.
@@ -37,16 +36,15 @@ class SettingsFile:
     size: int
     path: str
     keys: Sequence[str]
-    companions: dict[str, bytes] = field(default_factory=dict)
-    scratch: Scratch = field(default_factory=Scratch)
+    companions: dict[str, bytes] = msgspec.field(default_factory=dict)
+    scratch: Scratch = msgspec.field(default_factory=Scratch)
 
 
 Reader = Callable[[SettingsFile], Iterator[Value]]
 """Yields values; raises `Malformed` where the file is damaged or of another kind, after what could be read."""
 
 
-@dataclass(frozen=True, slots=True)
-class SettingValue:
+class SettingValue(msgspec.Struct, frozen=True):
     """One thing that a setting tells: which entry of the catalogue explained it (`setting`), what it means, the text as
     recorded, from which file and value, for which person, and when.
     """
@@ -60,11 +58,10 @@ class SettingValue:
     when: datetime | None = None
 
 
-@dataclass
-class Settings:
+class Settings(msgspec.Struct):
     """All that was told, by meaning."""
 
-    told: list[SettingValue] = field(default_factory=list)
+    told: list[SettingValue] = msgspec.field(default_factory=list)
 
     def of(self, means: str, home: Home | None = None) -> list[SettingValue]:
         """What was told of one meaning; with `home`, for that person only."""

@@ -21,10 +21,11 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from rustfern.core.errors import Malformed, SourceError, explain
 from rustfern.core.model import Entry
@@ -63,15 +64,13 @@ _BROKEN = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class _Lost:
+class _Lost(msgspec.Struct, frozen=True):
     """What stands for the place of a file whose bytes cannot be had: why not."""
 
     why: str
 
 
-@dataclass(slots=True)
-class _Member:
+class _Member(msgspec.Struct):
     """One thing in an archive: `place` finds its bytes again (offset in a tar, the name in a ZIP); `target` is that of a link."""
 
     size: int = 0
@@ -81,7 +80,7 @@ class _Member:
     kind: str = "folder"
     target: str | None = None
     place: int | str | _Lost = 0
-    names: dict[str, None] = field(default_factory=dict)
+    names: dict[str, None] = msgspec.field(default_factory=dict)
 
 
 def looks_like_archive(head: bytes) -> bool:

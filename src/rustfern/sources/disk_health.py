@@ -12,12 +12,15 @@ import os
 import time
 from collections.abc import Callable
 from contextlib import ExitStack
-from dataclasses import dataclass, field
-from pathlib import Path
-from typing import BinaryIO, TypeVar
+from typing import TYPE_CHECKING, BinaryIO, TypeVar
+
+import msgspec
 
 from rustfern.core.errors import SourceError
 from rustfern.output.temporary import Scratch
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 _T = TypeVar("_T")
 _BAD = frozenset({errno.EIO, errno.ENXIO, errno.ENODEV, getattr(errno, "EREMOTEIO", errno.EIO), errno.ETIMEDOUT})
@@ -28,11 +31,10 @@ MAX_GENTLE_BYTES = 512 << 20
 ADVICE = "make an image of this disk first, and search that"
 
 
-@dataclass
-class Health:
+class Health(msgspec.Struct):
     """What reading showed of the disks: device → errors and stalls; `where` the first file that could not be read."""
 
-    troubles: dict[int, int] = field(default_factory=dict)
+    troubles: dict[int, int] = msgspec.field(default_factory=dict)
     where: str = ""
 
     def reset(self) -> None:
@@ -124,7 +126,7 @@ class ReadOnceCache:
         found = self._known.get(path)
         if isinstance(found, SourceError):
             raise SourceError(found.what, found.where, found.next_step)
-        return None if found is None else Path(found).open("rb")
+        return None if found is None else open(found, "rb")  # noqa: PTH123
 
     def through(self, stream: BinaryIO, path: str) -> BinaryIO:
         """The same bytes, read once at most. Raises `SourceError` where they cannot be read, or are too many."""

@@ -5,13 +5,11 @@ from __future__ import annotations
 import io
 import os
 import re
-import shutil
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import islice
-from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 from msgspec.structs import replace
 
@@ -21,6 +19,9 @@ from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours
 from rustfern.sources.disk_health import DiskAccess
 from rustfern.sources.interface import OnProblem, Source
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 _FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
 _FLAGS |= getattr(os, "O_BINARY", 0)
@@ -201,6 +202,8 @@ class FolderSource:
 
     @contextmanager
     def materialise(self, entry: Entry) -> Iterator[Path]:
+        import shutil
+
         with self.access.scratch.private_folder() as folder, self.open(entry) as stream:
             target = folder / "copy"
             with target.open("wb") as out:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
-from pathlib import Path
-from typing import BinaryIO, Protocol
+from typing import TYPE_CHECKING, BinaryIO, Protocol
 
 from rustfern.core.model import Entry
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 OnProblem = Callable[[str, str], None]
 """Called with (path, message) for each thing that cannot be read."""

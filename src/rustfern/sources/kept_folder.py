@@ -7,8 +7,9 @@ import json
 import os
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 from rustfern.core.errors import WrongUsage, explain
 from rustfern.core.model import Home, Layout
@@ -24,8 +25,7 @@ SCHEMA = "rustfern/kept-1"
 _MAX_LINE = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class KeptFolder:
+class KeptFolder(msgspec.Struct, frozen=True):
     """What a manifest says: the folders that stand for the roots, the homes in them, from where and when they were taken."""
 
     folder: str
@@ -41,8 +41,7 @@ class KeptFolder:
         return [os.path.normpath(os.path.join(self.base, os.path.relpath(root, inner_base))) for root in self.roots]
 
 
-@dataclass(frozen=True, slots=True)
-class KeptFile:
+class KeptFile(msgspec.Struct, frozen=True):
     """One file of a manifest: its path below `files`, size in bytes, time in ns since 1970, SHA-256 (of a link: its target)."""
 
     path: str

@@ -6,17 +6,17 @@ import os
 import sys
 import time
 from collections.abc import Callable, Container, Iterable, Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
+import msgspec
+
 from rustfern.core.times import Clock
+from rustfern.output import temporary
 
 
 def machine_name() -> str:
     """This machine's own name, in small letters and without a domain."""
-    import platform
-
-    return platform.node().split(".")[0].casefold()
+    return temporary.machine_name().split(".")[0].casefold()
 
 
 def local_zone_name() -> str:
@@ -79,8 +79,7 @@ def ago(then: datetime | None, clock: Clock) -> str:
     return "long ago"
 
 
-@dataclass(frozen=True, slots=True)
-class Running:
+class Running(msgspec.Struct, frozen=True):
     """A process: its id, its name in small letters, the documents that it holds open as far as the system shows them."""
 
     pid: int

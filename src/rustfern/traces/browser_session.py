@@ -7,10 +7,11 @@ the session's JSON as the browser writes it: windows, tabs, entries, `formdata`.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Any
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 
 _MAGIC = b"mozLz40\0"
 _MAX = 256 << 20
@@ -18,8 +19,7 @@ _LEAST = 40
 """Letters that a form needs before it counts as somebody's writing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Form:
+class Form(msgspec.Struct, frozen=True):
     """The text typed into one page: the page's address and title, the fields one after the other, a number that tells it apart."""
 
     address: str
@@ -34,7 +34,7 @@ def unpack(data: bytes) -> bytes:
         return data
     size = int.from_bytes(data[8:12], "little")
     if size > _MAX:
-        raise Malformed("it would unpack to more than can be a session: refused", 8)
+        raise Refused("it would unpack to more than can be a session: refused", 8)
     out = bytearray()
     at = 12
     while at < len(data):

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.traces.facts import UnsavedText
@@ -17,8 +18,7 @@ _LINE = 64 << 10
 _HEAD = re.compile(r"(file|untitled|vscode-[\w-]+):\S*")
 
 
-@dataclass(frozen=True, slots=True)
-class Unsaved:
+class Unsaved(msgspec.Struct, frozen=True):
     """`address` of the original (empty if it never had a name), `title` for people, when the original was last saved as the
     editor knew it (UTC), and the text's bytes."""
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import os
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.traces.facts import Kept
@@ -18,8 +19,7 @@ _LINK = re.compile(r"(?P<user>[^@]+)@(?P<host>.+?)\.(?P<pid>\d+)(?::(?P<boot>\d+
 _LIMIT = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class LinkLock:
+class LinkLock(msgspec.Struct, frozen=True):
     """Whose lock: `host` is None where the editor does not say."""
 
     user: str

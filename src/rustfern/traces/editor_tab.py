@@ -8,7 +8,8 @@ counter, then changes: position, units taken out, units put in (with their text)
 from __future__ import annotations
 
 import zlib
-from dataclasses import dataclass
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.traces.facts import UnsavedText
@@ -18,8 +19,7 @@ _HEAD = 2048
 """In a layout that is not known, the text begins within so many bytes."""
 
 
-@dataclass(frozen=True, slots=True)
-class Tab:
+class Tab(msgspec.Struct, frozen=True):
     """`path` of the tab's file (empty: never saved), its text, whether the sums in it fit (None: it has none that we know)."""
 
     path: str

@@ -7,9 +7,10 @@ the line feed in front of each headline is joe's. The startup log and the histor
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import datetime
 from itertools import pairwise
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 
@@ -21,8 +22,7 @@ _UNNAMED = "(Unnamed)"
 _LIMIT = 256 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class DeadText:
+class DeadText(msgspec.Struct, frozen=True):
     """One text: its name as typed (empty: never named), its bytes, its session's time (local), a number that tells it apart."""
 
     name: str

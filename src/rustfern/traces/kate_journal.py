@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import hashlib
 import struct
-from dataclasses import dataclass
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Rebuilt
@@ -18,8 +19,7 @@ _MARK = b"Kate Swap File 2.0"
 _LIMIT = 256 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Journal:
+class Journal(msgspec.Struct, frozen=True):
     """`base` is the git blob id of the text that it fits; `changes` are its records; `cut_at` where it stops in mid record."""
 
     base: bytes

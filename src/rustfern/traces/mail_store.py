@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from email import message_from_bytes, policy
 from email.message import EmailMessage
 from typing import BinaryIO
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 
@@ -21,8 +22,7 @@ _STATUS = re.compile(rb"^X-Mozilla-Status:\s*([0-9a-fA-F]{4})", re.MULTILINE)
 _FILE = re.compile(rb"(?:file)?name\*?(?:\d\*?)?\s*=", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Mail:
+class Mail(msgspec.Struct, frozen=True):
     """Where a mail lies in the store (bytes), whether it was deleted, whether it may carry files."""
 
     start: int
@@ -31,8 +31,7 @@ class Mail:
     may_carry: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Attached:
+class Attached(msgspec.Struct, frozen=True):
     """One file in a mail: its name as written, its bytes, and what the mail says of itself (time in UTC)."""
 
     name: str

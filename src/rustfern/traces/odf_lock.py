@@ -8,8 +8,9 @@ is written behind a backslash (LibreOffice source, svl/source/misc/lockfilecommo
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import datetime
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.traces.facts import LockFacts
@@ -18,8 +19,7 @@ _LIMIT = 16 * 1024
 _TIME = re.compile(r"(\d{1,2})\.(\d{1,2})\.(\d{4}) (\d{1,2}):(\d{2})")
 
 
-@dataclass(frozen=True, slots=True)
-class OdfLock:
+class OdfLock(msgspec.Struct, frozen=True):
     """`opened_local` has no zone: it is the wall clock of the machine that wrote the lock."""
 
     owner: str

@@ -7,7 +7,7 @@ little-endian length, the name again as UTF-16LE; padded with NULs, spaces or st
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.traces.facts import LockFacts
@@ -17,8 +17,7 @@ OTHER_SIZE = 165
 _NARROW = {TEXT_SIZE: 53, OTHER_SIZE: 54}
 
 
-@dataclass(frozen=True, slots=True)
-class OwnerLock:
+class OwnerLock(msgspec.Struct, frozen=True):
     """`owner` is the wide name where it is plausible, else the narrow one. `size` tells the family of programs."""
 
     owner: str

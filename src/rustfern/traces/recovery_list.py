@@ -8,9 +8,10 @@ percent-encoded and then XML-escaped. The same file tells where autosaves go and
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import BinaryIO
 from xml.parsers import expat
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 
@@ -21,8 +22,7 @@ _SUCCEEDED = 0x200
 _MAX_ENTRIES = 10_000
 
 
-@dataclass(frozen=True, slots=True)
-class RecoveryEntry:
+class RecoveryEntry(msgspec.Struct, frozen=True):
     """One document that was open. Empty text stands for "not given"."""
 
     item: str
@@ -37,8 +37,7 @@ class RecoveryEntry:
         return bool(self.state & _MODIFIED)
 
 
-@dataclass(frozen=True, slots=True)
-class RecoveryList:
+class RecoveryList(msgspec.Struct, frozen=True):
     """The list, whole or as far as the file goes: `cut_at` is the byte where it stops being readable."""
 
     entries: tuple[RecoveryEntry, ...]

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import sqlite3
 from contextlib import closing
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 
@@ -18,8 +19,7 @@ _APPLE_EPOCH = 978_307_200
 """2001-01-01 in seconds since 1970: older indexes count from there."""
 
 
-@dataclass(frozen=True, slots=True)
-class Generation:
+class Generation(msgspec.Struct, frozen=True):
     """One version: the document's path as recorded, the version's path below the folder of revisions, when it was kept (UTC)."""
 
     original: str

@@ -6,8 +6,9 @@ Source: [MS-SHLLINK] 2.1 (header), 2.2 (target list), 2.3 (link info and its vol
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from datetime import datetime
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.core.times import filetime
@@ -17,8 +18,7 @@ _HAS_TARGET_LIST, _HAS_INFO = 1, 2
 _DRIVES = {2: "a removable disk", 3: "a fixed disk", 4: "a network drive", 5: "a CD or DVD"}
 
 
-@dataclass(frozen=True, slots=True)
-class ShellLink:
+class ShellLink(msgspec.Struct, frozen=True):
     """`target` as a whole path (`C:\\…` or `\\\\server\\share\\…`), empty if the link names none. `volume` says what kind of
     disk it was on and its label. Times are those of the target when the link was written (UTC); `size` in bytes.
     """

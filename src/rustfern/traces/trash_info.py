@@ -7,16 +7,16 @@ Source: freedesktop.org Trash specification 1.0, "The $trash/info directory": a 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from datetime import datetime
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 
 _LIMIT = 64 * 1024
 
 
-@dataclass(frozen=True, slots=True)
-class TrashInfo:
+class TrashInfo(msgspec.Struct, frozen=True):
     """`path` as recorded, decoded; `deleted_local` has no zone."""
 
     path: str

@@ -9,8 +9,9 @@ as UTF-16LE (520 bytes); the file is called `D`, drive letter, index, extension.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from datetime import datetime
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.core.times import filetime
@@ -20,8 +21,7 @@ _MAX_PATH = 32_768
 _RECORD = 800
 
 
-@dataclass(frozen=True, slots=True)
-class DeletedFile:
+class DeletedFile(msgspec.Struct, frozen=True):
     """One deleted thing: its recorded path, when it was deleted (UTC), its size in bytes, and the trash's name for it."""
 
     path: str

@@ -8,9 +8,10 @@ lines that were never read into the swap: they are still those of the original f
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from datetime import datetime
 from typing import BinaryIO
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Rebuilt
@@ -24,8 +25,7 @@ _DIRTY = 0x55
 _ENDS = {1: b"\n", 2: b"\r\n", 3: b"\r"}
 
 
-@dataclass(frozen=True, slots=True)
-class SwapHeader:
+class SwapHeader(msgspec.Struct, frozen=True):
     """Block 0. `path` as recorded (`~user/…` stands for that user's home; empty: never named). `opened_version` is the
     time of the original when it was opened. `line_end` and `encoding` are how the original is written."""
 

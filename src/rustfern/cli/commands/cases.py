@@ -14,7 +14,7 @@ from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, paths_option, print_json
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -82,7 +82,7 @@ def command(
 def _list(as_json: bool) -> int:
     rows = manage.cases()
     if as_json:
-        print_json(schema.cases(rows))
+        print_json(command_schema.cases(rows))
         return 0 if rows else 1
     from rich.text import Text
 
@@ -124,7 +124,7 @@ def _show(path: str, as_json: bool, show_log: bool, go_on: bool, forgotten: bool
         file.close()
     row = manage.row_of(path)
     if as_json:
-        print_json(schema.case(row, told["consent"], done))
+        print_json(command_schema.case(row, told["consent"], done))
         return
     from rustfern.cli.screen.console import bullet, fact, heading, next_steps, out, short_path, size
 

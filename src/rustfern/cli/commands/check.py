@@ -9,7 +9,7 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, paths_option, print_json
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.check import Checked, alarm, check_paths
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
     """
     found = list(check_paths(paths, recursive=recursive, session=this_run().session))
     if as_json:
-        print_json(schema.checked(found, alarm(found, this_run().clock)))
+        print_json(command_schema.checked(found, alarm(found, this_run().clock)))
     else:
         from rustfern.cli.screen.console import out
 

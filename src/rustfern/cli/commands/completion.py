@@ -74,13 +74,13 @@ def command(shell: str, as_json: bool) -> int:
     """
     from rustfern.cli import main
     from rustfern.cli.options import print_json
-    from rustfern.operations import schema
+    from rustfern.operations import command_schema
 
     found = get_completion_class(shell)
     assert found is not None
     script = found(main, {}, "rustfern", _VARIABLE).source()
     if as_json:
-        print_json(schema.completion(shell, script, _WHERE[shell]))
+        print_json(command_schema.completion(shell, script, _WHERE[shell]))
     else:
         click.echo(script)
         click.echo(f"rustfern: to keep it, {_WHERE[shell]}", err=True)

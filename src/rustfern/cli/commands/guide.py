@@ -6,10 +6,11 @@ import os
 import shlex
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 import click
+import msgspec
+from msgspec.structs import replace
 
 from rustfern.cases import manage
 from rustfern.cases.case_file import CaseFile
@@ -57,8 +58,7 @@ _WARNED = {
 }
 
 
-@dataclass(frozen=True)
-class _Answers:
+class _Answers(msgspec.Struct, frozen=True):
     roots: tuple[str, ...]
     person: str | None = None
     happened: str = "unknown"

@@ -10,7 +10,7 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, print_json, warn_same_disk
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.keep import Keeping, keep
 from rustfern.selection.wording import notice
 from rustfern.sources.kept_folder import EARLIER
@@ -58,7 +58,7 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
         with Progress() as progress:
             done = keep(roots or None, target, person, short_lived=short_lived, observer=progress, session=session)
     if as_json:
-        print_json(schema.kept(done))
+        print_json(command_schema.kept(done))
     else:
         from rustfern.cli.screen.console import out
 

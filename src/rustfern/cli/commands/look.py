@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import re
 from collections.abc import Sequence
 
 import click
+import msgspec
 
 from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import find_copy
 from rustfern.cli.complete import complete_what
 from rustfern.cli.context import this_run
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
-from rustfern.core.answers import LookAnswer
+from rustfern.core.command_answers import LookAnswer
 from rustfern.core.errors import NotFound, SourceError
 from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.life import Event
 from rustfern.operations.look import WHOLE_CHARACTERS, Preview, picture, recording, see, see_file
 from rustfern.operations.session import set_scratch_outside_of
@@ -93,8 +93,7 @@ def is_file(what: str) -> bool:
     return not re.fullmatch(r"\d{1,9}[a-z]{0,6}", what) and this_run().session.sources.is_file(what)
 
 
-@dataclasses.dataclass(frozen=True)
-class _Asked:
+class _Asked(msgspec.Struct, frozen=True):
     whole: bool
     sheet: str | None
     words: str | None
@@ -102,8 +101,7 @@ class _Asked:
     target: str | None
 
 
-@dataclasses.dataclass(frozen=True)
-class LookedUp:
+class LookedUp(msgspec.Struct, frozen=True):
     """One thing looked at: a copy of the case, or (`copy` is None) any file; `bases` are the copies that it is rebuilt on."""
 
     label: str
@@ -132,7 +130,7 @@ class LookedUp:
             if self.copy
             else see_file(door, self.label, WHOLE_CHARACTERS)
         )
-        return dataclasses.replace(self, seen=seen)
+        return msgspec.structs.replace(self, seen=seen)
 
     @property
     def is_folder(self) -> bool:
@@ -220,7 +218,7 @@ def find_words(pieces: Sequence[Piece], words: str) -> list[int]:
 
 def _as_json(shown: LookedUp, pieces: Sequence[Piece], life: Sequence[Event], hits: Sequence[int] | None) -> LookAnswer:
     found = recording(this_run().session.sources, shown.copy, shown.bases, shown.label, shown.seen.content)
-    return schema.looked(shown.copy, shown.seen, pieces, life, hits, found)
+    return command_schema.looked(shown.copy, shown.seen, pieces, life, hits, found)
 
 
 def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None) -> int:
@@ -235,7 +233,7 @@ def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None
         if pictures[0] and pictures[1]:
             seen = differing(pictures[0][0], pictures[1][0])
     if as_json:
-        print_json(schema.compared(left.label, right.label, found, seen.facts() if seen else None, trouble))
+        print_json(command_schema.compared(left.label, right.label, found, seen.facts() if seen else None, trouble))
     else:
         from rustfern.cli.screen import copy_view
         from rustfern.cli.screen.comparison import show

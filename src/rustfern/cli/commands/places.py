@@ -10,7 +10,7 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import CLASSES, json_option, paths_option, print_json
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.places import Survey, Surveyed, survey
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ def command(
     found = survey(roots or None, person, doc_class, this_run().session)
     rows = [row for row in found.places if everything or row.found.status != "absent"]
     if as_json:
-        print_json(schema.places(rows))
+        print_json(command_schema.places(rows))
     else:
         from rustfern.cli.screen.console import out
 

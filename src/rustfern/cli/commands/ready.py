@@ -9,7 +9,7 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, print_json
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.ready import Readiness, ready
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ def command(roots: tuple[str, ...], person: str | None, target: str | None, as_j
     """
     found = ready(roots or None, person, target, this_run().session)
     if as_json:
-        print_json(schema.ready(found))
+        print_json(command_schema.ready(found))
     else:
         from rustfern.cli.screen.console import out
 

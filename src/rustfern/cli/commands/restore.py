@@ -23,7 +23,7 @@ from rustfern.cli.options import (
 from rustfern.core.errors import NotFound, WrongUsage
 from rustfern.core.model import Hints
 from rustfern.core.paths import show_name
-from rustfern.operations import schema
+from rustfern.operations import command_schema
 from rustfern.operations.restore import Planned, Refused, Restored, RestoreOptions, plan, restore
 from rustfern.operations.targets import check_target, size_of
 
@@ -109,7 +109,7 @@ def command(
     finally:
         file.close()
     if as_json:
-        print_json(schema.restored(done, refused))
+        print_json(command_schema.restored(done, refused))
     else:
         from rustfern.cli.screen.console import out
 
@@ -128,7 +128,7 @@ def _best_of_all(file: CaseFile) -> list[str]:
 def _dry(planned: list[Planned], refused: list[Refused], target: str, as_json: bool) -> int:
     """Say what would be written."""
     if as_json:
-        print_json(schema.restore_plan(planned, refused, target))
+        print_json(command_schema.restore_plan(planned, refused, target))
         return 3 if refused else 0
     from rich.text import Text
 

@@ -10,7 +10,7 @@ import bz2
 import lzma
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
@@ -54,7 +54,7 @@ def _unpack(stream: BinaryIO, inflate: lzma.LZMADecompressor | bz2.BZ2Decompress
                 raise Malformed("the packed bytes are damaged, or their sum does not fit", at) from error
             piece = b""
             if limits.too_much(got, at + len(data)):
-                raise Malformed("it would unpack to more than can be a document: refused")
+                raise Refused("it would unpack to more than can be a document: refused")
             if inflate.eof:
                 break
         at += len(data)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass
 from typing import BinaryIO
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.archives import zip as zips
@@ -15,8 +16,7 @@ from rustfern.formats.office.xml_parts import run
 _XML = (".xml", ".rels", ".svg", ".opf", ".ncx", ".xhtml", ".model")
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """One part, its size in bytes, and what is wrong with it (empty: nothing)."""
 
     name: str

@@ -10,11 +10,12 @@ import bz2
 import lzma
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import BinaryIO, Protocol
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.core.times import filetime
 from rustfern.formats.interface import Limits, Reading
@@ -43,17 +44,16 @@ class _Secret(Exception):
     """Protected by a password."""
 
 
-@dataclass(slots=True)
-class _Folder:
+class _Folder(msgspec.Struct):
     """One run of packed bytes: its methods (the last to be undone first), sizes and sums of what it unpacks to."""
 
-    coders: list[tuple[bytes, bytes]] = field(default_factory=list)
+    coders: list[tuple[bytes, bytes]] = msgspec.field(default_factory=list)
     plain: bool = True
     packed: int = 1
     last: int = 0
-    sizes: list[int] = field(default_factory=list)
+    sizes: list[int] = msgspec.field(default_factory=list)
     crc: int | None = None
-    parts: list[tuple[int, int | None]] = field(default_factory=list)
+    parts: list[tuple[int, int | None]] = msgspec.field(default_factory=list)
 
     @property
     def size(self) -> int:
@@ -98,8 +98,7 @@ class _Bytes:
         return [int.from_bytes(self.take(4), "little") if given else None for given in known]
 
 
-@dataclass(slots=True)
-class SevenFile:
+class SevenFile(msgspec.Struct):
     """One file or folder of the list: its length in bytes, when it was written, its attributes as its system kept them. `run` is the run of
     packed bytes that it lies in (None: it is empty), `at` its place in what that unpacks to.
     """
@@ -113,14 +112,13 @@ class SevenFile:
     at: int = 0
 
 
-@dataclass(slots=True)
-class _Listing:
+class _Listing(msgspec.Struct):
     """Runs of packed bytes, where they begin, how long each piece of them is, and the files in them."""
 
-    folders: list[_Folder] = field(default_factory=list)
+    folders: list[_Folder] = msgspec.field(default_factory=list)
     start: int = 0
-    packs: list[int] = field(default_factory=list)
-    files: list[SevenFile] = field(default_factory=list)
+    packs: list[int] = msgspec.field(default_factory=list)
+    files: list[SevenFile] = msgspec.field(default_factory=list)
 
 
 class SevenArchive:
@@ -182,7 +180,7 @@ def _read_listing(stream: BinaryIO, size: int, limits: Limits) -> _Listing:
     if 32 + offset + length > size:
         raise Malformed(f"the archive stops after {size} of {32 + offset + length} bytes", size)
     if length > _MAX_LIST:
-        raise Malformed("its list of files is larger than it can be: refused")
+        raise Refused("its list of files is larger than it can be: refused")
     listing = read.exactly(32 + offset, length, "its list of files")
     if zlib.crc32(listing) != int.from_bytes(head[28:32], "little"):
         raise Malformed("the sum of its list of files does not fit", 32 + offset)
@@ -201,7 +199,7 @@ def _listing(stream: BinaryIO, listing: bytes, limits: Limits) -> _Listing:
             pieces = list(_unpacked(stream, folders[0], 32 + start, packs, limits)) if folders else []
             listing = b"".join(pieces)
             if len(listing) > _MAX_LIST:
-                raise Malformed("its list of files is larger than it can be: refused")
+                raise Refused("its list of files is larger than it can be: refused")
             if folders and folders[0].crc is not None and zlib.crc32(listing) != folders[0].crc:
                 raise Malformed("the sum of its list of files does not fit")
             continue
@@ -219,7 +217,7 @@ def _listing(stream: BinaryIO, listing: bytes, limits: Limits) -> _Listing:
                 while data.byte():
                     data.take(data.count())
         return found
-    raise Malformed("its list of files is packed too often: refused")
+    raise Refused("its list of files is packed too often: refused")
 
 
 def _files(data: _Bytes) -> list[SevenFile]:
@@ -388,7 +386,7 @@ def _verify(stream: BinaryIO, folders: list[_Folder], start: int, packs: list[in
         for piece in _unpacked(stream, folder, at, own, limits):
             verified += len(piece)
             if limits.too_much(verified, at + sum(own)):
-                raise Malformed("it would unpack to more than can be a document: refused")
+                raise Refused("it would unpack to more than can be a document: refused")
             view = memoryview(piece)
             while True:
                 crc = zlib.crc32(view[:left], crc)
@@ -446,7 +444,7 @@ def _inflater(folder: _Folder) -> _Inflater | None:
         else:
             raise _Unknown(f"method {ident.hex()}")
     if any(step.get("dict_size", 0) > _MAX_DICTIONARY for step in filters):
-        raise Malformed("unpacking it would need more memory than any archive of documents does: refused")
+        raise Refused("unpacking it would need more memory than any archive of documents does: refused")
     try:
         return lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters)
     except (lzma.LZMAError, ValueError) as error:
@@ -456,7 +454,7 @@ def _inflater(folder: _Folder) -> _Inflater | None:
 def _unpacked(stream: BinaryIO, folder: _Folder, at: int, packs: list[int], limits: Limits) -> Iterator[bytes]:
     """What one run of packed bytes unpacks to: exactly as much as the list says."""
     if limits.too_much(folder.size, sum(packs)):
-        raise Malformed("it would unpack to more than can be a document: refused")
+        raise Refused("it would unpack to more than can be a document: refused")
     inflate = _inflater(folder)
     left, got = sum(packs), 0
     stream.seek(at)

@@ -8,10 +8,11 @@ from __future__ import annotations
 import struct
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.interface import Limits
 from rustfern.formats.reader import ByteReader
 
@@ -28,8 +29,7 @@ _TIMES = 4
 """Parts of relationships and lists are read more than once."""
 
 
-@dataclass(frozen=True, slots=True)
-class Member:
+class Member(msgspec.Struct, frozen=True):
     """One member by the central directory; `offset` is that of its local header in the file."""
 
     name: str
@@ -162,10 +162,10 @@ class Archive:
         if member.method not in (0, 8):
             raise Malformed(f"part {member.name} is packed by method {member.method}, which office programs do not use")
         if self.limits.too_much(member.size, member.packed):
-            raise Malformed(f"part {member.name} would unpack to {member.size} bytes: refused", at)
+            raise Refused(f"part {member.name} would unpack to {member.size} bytes: refused", at)
         self.unpacked += member.size
         if self.limits.too_much(self.unpacked, self.size * _TIMES):
-            raise Malformed("the parts would unpack to more than can be a document: refused", at)
+            raise Refused("the parts would unpack to more than can be a document: refused", at)
         self.stream.seek(at)
         inflate = zlib.decompressobj(-15) if member.method == 8 else None
         if member.size <= _SMALL and member.packed <= _SMALL:

@@ -14,7 +14,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Content, Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import Gathered, TextSink, number
@@ -115,9 +115,9 @@ def _read(path: Path, sink: TextSink, *, journals: bool = False) -> int:
         raise Malformed("the database is damaged: its names of tables or columns are no text") from error
     except sqlite3.Error as error:
         if steps > _STEPS // 10_000:
-            raise Malformed("checking the database takes longer than any does: refused") from error
+            raise Refused("checking the database takes longer than any does: refused") from error
         if error.sqlite_errorcode == sqlite3.SQLITE_TOOBIG:
-            raise Malformed("the database computes more than it holds: refused") from error
+            raise Refused("the database computes more than it holds: refused") from error
         raise Malformed(f"the database is damaged: {error}") from error
 
 

@@ -8,10 +8,11 @@ exactly the blocks that the picture's size asks for.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass, field
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
@@ -22,8 +23,7 @@ _DC_LIMIT = 16 * 1024
 _PAD = 16
 
 
-@dataclass
-class _Part:
+class _Part(msgspec.Struct):
     """A component: sampling factors, blocks across and down, its quantiser, the tables in use, for each block what is not zero."""
 
     h: int
@@ -35,13 +35,13 @@ class _Part:
     tall: int = 0
     dc: int = 0
     ac: int = 0
-    seen: dict[int, int] = field(default_factory=dict)
+    seen: dict[int, int] = msgspec.field(default_factory=dict)
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Walk the whole picture. Raises `Malformed`."""
     if size > _MAX:
-        raise Malformed("a picture of this size is refused")
+        raise Refused("a picture of this size is refused")
     return _Walk(stream.read(size)).run()
 
 
@@ -136,7 +136,7 @@ class _Walk:
             part.down = _up(_up(self.height * part.v, most_v), 8)
             part.wide, part.tall = self.mcus_across * part.h, self.mcus_down * part.v
         if sum(part.wide * part.tall for part in self.parts.values()) > _MAX_BLOCKS:
-            raise Malformed(f"a picture of {self.width} by {self.height} is refused")
+            raise Refused(f"a picture of {self.width} by {self.height} is refused")
 
     def _huffman(self, body: bytes) -> None:
         """Tables as 65,536 entries: code length, 0 where there is no code, and the symbol above it."""

@@ -9,7 +9,7 @@ import struct
 import zlib
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
@@ -56,7 +56,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
             row = (width * bits + 7) // 8 + 1 if not interlaced else 0
             expected = _expected(width, height, bits, interlaced)
             if expected > limits.unpacked:
-                raise Malformed(f"a picture of {width} by {height} would unpack to too much: refused")
+                raise Refused(f"a picture of {width} by {height} would unpack to too much: refused")
         elif at == 8:
             raise Malformed("the first chunk is not the picture's header", at)
         at += 12 + length

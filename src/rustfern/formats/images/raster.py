@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, unpack
@@ -30,7 +30,7 @@ _STRIP_ROWS = 128
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Read one of these pictures. Raises `Malformed`."""
     if size > _MAX:
-        raise Malformed("a picture of this size is refused")
+        raise Refused("a picture of this size is refused")
     data = load_or_page(stream, size)
     if data[:4] == b"GIF8":
         return _gif(data, limits)
@@ -68,7 +68,7 @@ def _gif(data: Data, limits: Limits) -> Reading:
             if at >= len(data) or not 2 <= data[at] <= 8:
                 raise Malformed("the codes of a picture begin wrongly", min(at, len(data)))
             if across * down > limits.unpacked:
-                raise Malformed("a picture of this size is refused")
+                raise Refused("a picture of this size is refused")
             start, least = at, data[at]
             body, at = _blocks(data, at + 1)
             got = _codes(body, least, across * down, start)

@@ -9,7 +9,7 @@ import struct
 import zlib
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.images.raster import refused
 from rustfern.formats.interface import Limits, Reading
@@ -170,7 +170,7 @@ def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
     row_bytes = (columns * bits + 7) // 8
     done = 0
     if row_bytes * sum(rows[:wanted]) > picture.limits.unpacked:
-        raise Malformed(f"a picture of {width} by {height} would unpack to too much: refused")
+        raise Refused(f"a picture of {width} by {height} would unpack to too much: refused")
     for number in range(wanted):
         length = counts[number] if counts else row_bytes * rows[number]
         if not length and not offsets[number]:

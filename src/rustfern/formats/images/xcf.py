@@ -10,7 +10,7 @@ import struct
 import zlib
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.reader import ByteReader
@@ -116,7 +116,7 @@ class _Picture:
         wanted = pixels * depth
         self.unpacked += wanted
         if self.unpacked > self.limits.unpacked:
-            raise Malformed("it would unpack to more than can be a picture: refused")
+            raise Refused("it would unpack to more than can be a picture: refused")
         if self.packing == 0:
             self._bytes.exactly(at, wanted, "a tile")
             return
@@ -134,7 +134,7 @@ class _Picture:
             for _ in range(depth):
                 place = _runs(data, place, pixels, at)
         else:
-            raise Malformed(f"tiles packed by way {self.packing}, which is not known: refused")
+            raise Refused(f"tiles packed by way {self.packing}, which is not known: refused")
 
 
 def _runs(data: bytes, place: int, pixels: int, at: int) -> int:

@@ -8,9 +8,10 @@ many frames are taken side by side.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING, BinaryIO
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
@@ -28,8 +29,7 @@ _MAX_FRAME = 4 << 20
 _TOGETHER = 256
 
 
-@dataclass(frozen=True, slots=True)
-class _Frame:
+class _Frame(msgspec.Struct, frozen=True):
     number: int
     samples: int
     length: int

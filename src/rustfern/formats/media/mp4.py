@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.identity import Marks, of_movie
 from rustfern.formats.interface import Limits, Reading
@@ -32,16 +33,15 @@ _RARE = {b"hvc1": "HEVC", b"hev1": "HEVC", b"av01": "AV1", b"apch": "a camera's 
 _PLAIN = frozenset({b"raw ", b"sowt", b"twos", b"lpcm", b"NONE", b"in24", b"in32", b"fl32", b"fl64", b"ulaw", b"alaw"})
 
 
-@dataclass
-class _Track:
+class _Track(msgspec.Struct):
     kind: bytes = b""
     coding: bytes = b""
     nal: int = 0
-    sizes: list[int] = field(default_factory=list)
+    sizes: list[int] = msgspec.field(default_factory=list)
     same_size: int = 0
     count: int = 0
-    chunks: list[int] = field(default_factory=list)
-    groups: list[tuple[int, int]] = field(default_factory=list)
+    chunks: list[int] = msgspec.field(default_factory=list)
+    groups: list[tuple[int, int]] = msgspec.field(default_factory=list)
     scale: int = 0
     length: int = 0
 
@@ -66,7 +66,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
             data.append((start, end))
         elif kind == b"moov":
             if end - start > _MAX_MOOV:
-                raise Malformed("the tables of the recording are too large: refused", at)
+                raise Refused("the tables of the recording are too large: refused", at)
             moov = read.upto(start, end - start)
         elif kind == b"moof":
             fragments += 1

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import struct
 from array import array
-from dataclasses import dataclass
 from typing import BinaryIO
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance
@@ -23,8 +24,7 @@ _STREAM, _STORAGE, _ROOT = 2, 1, 5
 _MAX_ENTRIES = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Stream:
+class Stream(msgspec.Struct, frozen=True):
     """One stream or storage of the directory."""
 
     name: str

@@ -9,7 +9,7 @@ import re
 import struct
 from typing import TYPE_CHECKING
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.office.compound_file import Compound
 from rustfern.formats.text_sink import TextSink
 
@@ -128,7 +128,7 @@ def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
     if not 32 <= start <= end <= len(data) or not length >= 0:
         raise Malformed("the text lies beyond the end of the stream WordDocument", 24)
     if flags & 0x0004:
-        raise Malformed("a text of a version before 1997 that was saved in pieces: reading it was refused")
+        raise Refused("a text of a version before 1997 that was saved in pieces: reading it was refused")
     if length > end - start:
         raise Malformed(f"the text has {end - start} of {length} characters", start)
     text = data[start : start + length].decode("cp1252", "replace")

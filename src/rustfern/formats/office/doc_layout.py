@@ -9,7 +9,8 @@ from __future__ import annotations
 import struct
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 _PAGE, _BX = 512, 13
 _IN_TABLE, _ROW_END, _LEVEL = 0x2416, 0x2417, 0x2640
@@ -18,8 +19,7 @@ _MAX_PAGES = 100_000
 _SIZES = (1, 1, 2, 4, 2, 2, 0, 3)
 
 
-@dataclass(frozen=True, slots=True)
-class Paragraph:
+class Paragraph(msgspec.Struct, frozen=True):
     """What is known of one paragraph: its level as a heading (0: none), whether it is in a table, whether it ends a row."""
 
     level: int = 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from collections.abc import Iterable, Iterator
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.interface import DEFAULT_LIMITS
 from rustfern.formats.text_sink import TextSink
 
@@ -28,7 +28,7 @@ def check_member(chunks: Iterable[bytes], name: str, size: int) -> None:
     try:
         _picture(data)
     except Malformed as error:
-        if not str(error).endswith("refused"):
+        if not isinstance(error, Refused):
             raise Malformed(f"it opens, but the picture {name} in it is damaged: {error}") from error
 
 

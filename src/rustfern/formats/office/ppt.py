@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.office.compound_file import Compound
@@ -31,11 +32,10 @@ def _records(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int,
         position += 8 + length
 
 
-@dataclass
-class _Text:
+class _Text(msgspec.Struct):
     """The texts found so far: (text, whether it is a title, number of its slide)."""
 
-    found: list[tuple[str, bool, int]] = field(default_factory=list)
+    found: list[tuple[str, bool, int]] = msgspec.field(default_factory=list)
     slide: int = 0
     title: bool = False
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office.embedded import BLANK
@@ -61,7 +61,7 @@ _RUN = re.compile(rb"(?:" + _ONE + rb"|\{" + _ONE + rb"*+\})*+")
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Read to the last bracket. Raises `Malformed`."""
     if size > _MAX:
-        raise Malformed("a text of this size is refused")
+        raise Refused("a text of this size is refused")
     data = load_or_page(stream, size)
     if not re.match(rb"\s*\{\\(?:rtf|urtf)", data[:64]):
         raise Malformed("it does not start like rich text", 0)
@@ -180,7 +180,7 @@ def _walk(data: Data, sink: TextSink) -> tuple[int, int]:
         if bracket == b"{":
             depth += 1
             if depth > _MAX_DEPTH:
-                raise Malformed("groups are nested too deep: refused", at)
+                raise Refused("groups are nested too deep: refused", at)
             stack.append(after)
             star = False
         elif bracket == b"}":

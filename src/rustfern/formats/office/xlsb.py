@@ -8,7 +8,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterable, Iterator
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.text_layout import figure, truth
 from rustfern.formats.text_sink import Texts, TextSink, number
 
@@ -47,7 +47,7 @@ def records(chunks: Iterable[bytes], part: str) -> Iterator[tuple[int, bytes]]:
             if not byte & 0x80:
                 break
         if length > _MAX_BODY_BYTES:
-            raise Malformed(f"a record of part {part} is larger than any program writes: refused", start)
+            raise Refused(f"a record of part {part} is larger than any program writes: refused", start)
         if position + length > end:
             pieces, there = [data[position:]], end - position
             while there < length and (more := next(source, None)) is not None:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Mapping
 from itertools import chain
 from xml.parsers import expat
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.office import xml_fast
 
 Attributes = Mapping[str, str]
@@ -125,7 +125,7 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
         parser.CharacterDataHandler = handler.text
 
     def refuse(*_: object) -> None:
-        raise Malformed(f"part {part} declares entities: refused")
+        raise Refused(f"part {part} declares entities: refused")
 
     parser.EntityDeclHandler = refuse
     try:
@@ -140,7 +140,7 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
                 - chunk.count(b"<?")
             )
             if near > _TOO_DEEP:
-                raise Malformed(f"part {part} is nested too deep: refused")
+                raise Refused(f"part {part} is nested too deep: refused")
         parser.Parse(b"", not partial)
     except (LookupError, ValueError) as error:
         # An encoding that nobody knows is named in the declaration.

@@ -13,11 +13,12 @@ import zlib
 from array import array
 from collections import OrderedDict
 from collections.abc import Iterable
-from dataclasses import dataclass
 from itertools import islice
 from typing import Any, BinaryIO
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, matched, searched
@@ -56,8 +57,7 @@ _PAIR = re.compile(rb"\d{1,10}\s+(\d{1,18})(?!\d)")
 _ROW = re.compile(rb"(\d{10})[ ](\d{5})[ ]([nf])")
 
 
-@dataclass(frozen=True, slots=True)
-class Ref:
+class Ref(msgspec.Struct, frozen=True):
     """A reference to an object by its number."""
 
     number: int
@@ -67,8 +67,7 @@ class Name(str):
     """A name of the document's own language."""
 
 
-@dataclass(slots=True)
-class Stream:
+class Stream(msgspec.Struct):
     """An object with a stream: where its bytes begin."""
 
     facts: dict[str, Any]
@@ -78,7 +77,7 @@ class Stream:
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Read the whole document. Raises `Malformed`."""
     if size > _MAX:
-        raise Malformed("a document of this size is refused")
+        raise Refused("a document of this size is refused")
     if sink.keeps:
         from rustfern.formats.pages.pdf_text import show
 
@@ -99,7 +98,7 @@ class _Places:
     def add(self, number: int, kind: int, first: int, second: int = 0) -> None:
         """Note the place of an object, unless a later table told it. Raises `Malformed` for a number that no document has (ISO 32000-1, C.2)."""
         if number > _MAX_NUMBER:
-            raise Malformed(f"an object has the number {number}, which no document reaches: refused")
+            raise Refused(f"an object has the number {number}, which no document reaches: refused")
         more = number + 1 - len(self._kinds)
         if more > 0:
             more += len(self._kinds) // 4
@@ -187,7 +186,7 @@ class _Document:
             if isinstance(trailer.get("Prev"), (int, float)):
                 waiting.append(int(trailer["Prev"]))
             if revisions > 10_000:
-                raise Malformed("the document has too many revisions: refused")
+                raise Refused("the document has too many revisions: refused")
         if not isinstance(self.trailer.get("Root"), Ref):
             raise Malformed("the document does not name its root")
         return revisions
@@ -234,7 +233,7 @@ class _Document:
         row = a + b + c
         count_all = sum(index[1::2])
         if count_all > _MAX_NUMBER + 1:
-            raise Malformed("the table of objects claims more objects than any document has: refused", at)
+            raise Refused("the table of objects claims more objects than any document has: refused", at)
         body = self._inflated(value, at, count_all * (row + 1) + row)
         if body is None:
             raise Malformed("the stream of the table of objects is damaged", at)
@@ -261,7 +260,7 @@ class _Document:
         whole = data is None
         data = self.data if data is None else data
         if depth > _MAX_DEPTH:
-            raise Malformed("objects are nested too deep: refused", at)
+            raise Refused("objects are nested too deep: refused", at)
         first = data[at : at + 1]
         if first == b"/":
             found = matched(_NAME, data, at)
@@ -420,7 +419,7 @@ class _Document:
             names = names[1:]
         if not names:
             if most and raw is None and length > most:
-                raise Malformed("a table or a stream of objects is larger than any: refused", stream.start)
+                raise Refused("a table or a stream of objects is larger than any: refused", stream.start)
             return (raw if raw is not None else data[stream.start : behind]) if most else None
         if names[0] in ("DCTDecode", "DCT"):
             head, tail = (
@@ -457,11 +456,11 @@ class _Document:
                     waiting = inflate.unconsumed_tail
                     self.unpacked += len(out)
                     if self.unpacked > _MAX_UNPACKED:
-                        raise Malformed("the document would unpack to too much: refused", at)
+                        raise Refused("the document would unpack to too much: refused", at)
                     if most:
                         kept += out
                         if len(kept) > most:
-                            raise Malformed("a table or a stream of objects is larger than any: refused", at)
+                            raise Refused("a table or a stream of objects is larger than any: refused", at)
         except zlib.error as error:
             raise Malformed("a packed stream is damaged", at) from error
         if not inflate.eof and not white:

@@ -9,10 +9,11 @@ from __future__ import annotations
 import binascii
 import quopri
 import re
-from dataclasses import dataclass, field
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+import msgspec
+
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
@@ -33,11 +34,10 @@ _BASE64 = re.compile(rb"[A-Za-z0-9+/]*={0,2}")
 _MAX_DEPTH = 50
 
 
-@dataclass(slots=True)
-class _Part:
+class _Part(msgspec.Struct):
     """One part of a message: what its headers say, and how far its body has come."""
 
-    fields: dict[str, str] = field(default_factory=dict)
+    fields: dict[str, str] = msgspec.field(default_factory=dict)
     boundary: bytes | None = None
     encoding: str = ""
     kind: str = "text/plain"
@@ -45,7 +45,7 @@ class _Part:
     title: str = ""
     encoded: int = 0
     padded: bool = False
-    text: bytearray = field(default_factory=bytearray)
+    text: bytearray = msgspec.field(default_factory=bytearray)
 
 
 def _parameters(value: str) -> dict[str, str]:
@@ -205,7 +205,7 @@ class _Reader:
         part.charset = given.get("charset", "utf-8")
         if part.kind.startswith("multipart/") and given.get("boundary"):
             if len(self._open) >= _MAX_DEPTH:
-                raise Malformed("parts of a message inside one another, deeper than any mail: refused")
+                raise Refused("parts of a message inside one another, deeper than any mail: refused")
             self._open.append((given["boundary"].encode("utf-8", "replace"), part.kind))
             part.boundary = self._open[-1][0]
         elif part.kind == "message/rfc822" and part.encoding not in ("base64", "quoted-printable"):

@@ -11,7 +11,7 @@ from typing import BinaryIO
 
 from msgspec.structs import replace
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
@@ -44,7 +44,7 @@ def unpacked(stream: BinaryIO, limits: Limits, *, xml: bool = False) -> Iterator
                 raise Malformed("the packed bytes are damaged, or their sum does not fit") from error
             got += len(piece)
             if limits.too_much(got, stream.tell()):
-                raise Malformed("it would unpack to more than can be a document: refused")
+                raise Refused("it would unpack to more than can be a document: refused")
             yield piece
             data = inflate.unconsumed_tail or inflate.unused_data
     if not inflate.eof:

@@ -6,10 +6,11 @@ import math
 import sys
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from itertools import chain
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from rustfern.core.model import Content
 from rustfern.formats.text_sink import MAX_WORDS, unpack
@@ -33,8 +34,7 @@ def _bag(tokens: bytes) -> Counter[int]:
     return Counter(unpack(tokens))
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(msgspec.Struct, frozen=True):
     """Words that one side has and the other lacks, and words in common."""
 
     only_left: int

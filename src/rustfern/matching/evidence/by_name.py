@@ -5,8 +5,9 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Protocol
+
+import msgspec
 
 from rustfern.core.model import Evidence, Find, Home
 from rustfern.core.paths import fold_name
@@ -25,12 +26,11 @@ class Names(Protocol):
     def beside(self, folder: str, stem: str) -> list[str]: ...
 
 
-@dataclass
-class Candidate:
+class Candidate(msgspec.Struct):
     """One original that something may belong to; `exists` tells whether a file is there now."""
 
     path: str
-    evidence: list[Evidence] = field(default_factory=list)
+    evidence: list[Evidence] = msgspec.field(default_factory=list)
     exists: bool = True
 
 

@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from typing import Any
 from xml.parsers import expat
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.times import iso
 from rustfern.settings.interface import SettingsFile, Value
 
@@ -160,7 +160,7 @@ def _parsed(source: SettingsFile, start: Any, end: Any, characters: Any, found: 
     parser.CharacterDataHandler = characters
 
     def refuse(*_: object) -> None:
-        raise Malformed("it declares entities: refused")
+        raise Refused("it declares entities: refused")
 
     parser.EntityDeclHandler = refuse
     problem = None

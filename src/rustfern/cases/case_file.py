@@ -151,7 +151,8 @@ class CaseFile:
         """Make or continue a case. Raises `CaseError` for a file that is no case file or cannot be written."""
         if path is None:
             return cls(_fresh(":memory:"), None)
-        if not os.path.lexists(path):
+        is_new = not os.path.lexists(path)
+        if is_new:
             try:
                 _make(path)
             except (OSError, sqlite3.Error) as error:
@@ -160,6 +161,8 @@ class CaseFile:
                     f"the case file cannot be written ({said})", path, "Name another with --case FILE"
                 ) from error
         case = cls.open(path)
+        if is_new:
+            return case
         with case._at_once():
             case.names = NameIndex.anew(case._db)
             case._db.execute(_VERSIONS)

@@ -200,7 +200,8 @@ class NameIndex:
 
     def _lookup(self) -> PlainIndex | HashedIndex:
         if self._settled is None:
-            self._db.execute("CREATE INDEX IF NOT EXISTS listed_path ON listed (path)")
+            if self._count:
+                self._db.execute("CREATE INDEX IF NOT EXISTS listed_path ON listed (path)")
             rank = [0] * (self._count + 1)
             for place, (ident,) in enumerate(self._db.execute("SELECT id FROM listed ORDER BY path")):
                 rank[ident] = place

@@ -121,8 +121,10 @@ def walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) 
             dismissed.extend(os.path.join(folder, name) for name in names if is_uninformative_name(name))
 
     search.rest(on_documents, observer.count, on_versions, on_dismissed if thorough else None)
-    file.add_names(waiting)
-    file.add_versions(versions)
+    if waiting:
+        file.add_names(waiting)
+    if versions:
+        file.add_versions(versions)
     file.names.settle()
     return dismissed
 

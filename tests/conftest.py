@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from rustfern.core.model import Content
 from rustfern.formats import registry as formats
@@ -23,6 +24,10 @@ from rustfern.formats.interface import Limits
 
 DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"
+# On a busy machine an example takes as long as it takes.
+settings.register_profile("rustfern", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("rustfern")
+
 BUILT = Path(sys.executable).parent / "rustfern"
 PATH = f"{BUILT.parent}{os.pathsep}{os.environ['PATH']}"
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"

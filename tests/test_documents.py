@@ -91,7 +91,7 @@ def test_a_workbook_with_a_password() -> None:
 
 
 @given(st.integers(0, 600_000), st.binary(min_size=1, max_size=700))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_mutated_presentations_get_a_verdict(at: int, what: bytes) -> None:
     hurt = bytearray(OFFICE["launch.ppt"])
     hurt[at : at + len(what)] = what

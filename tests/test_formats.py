@@ -220,7 +220,7 @@ def test_text_encodings(data: bytes, state: State, words: int | None) -> None:
 @given(
     st.binary(max_size=3000), st.sampled_from(["", "PK\x03\x04", "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "{\\rtf", "<?xml"])
 )
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_any_bytes_get_a_verdict(data: bytes, start: str) -> None:
     content = check(start.encode("latin-1") + data, "any.docx")
     assert content.state in State and content.reason
@@ -230,7 +230,7 @@ def test_any_bytes_get_a_verdict(data: bytes, start: str) -> None:
     st.sampled_from(sorted(REAL)),
     st.lists(st.tuples(st.floats(0, 1), st.binary(min_size=1, max_size=40)), min_size=1, max_size=4),
 )
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 def test_mutated_documents_get_a_verdict(kind: str, wounds: list[tuple[float, bytes]]) -> None:
     hurt = bytearray(REAL[kind])
     for where, what in wounds:

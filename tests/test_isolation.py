@@ -34,7 +34,7 @@ def fuzz() -> object:
     return module
 
 
-@settings(deadline=None, max_examples=60)
+@settings(max_examples=60)
 @given(st.integers(0, 2**32))
 def test_matching_and_choosing_hold_on_contents_that_cannot_be(fuzz: object, seed: int) -> None:
     assert fuzz.one(random.Random(seed)) >= 1  # type: ignore[attr-defined]

@@ -1,13 +1,20 @@
-"""One leftover of each place, on each layout, made by small stand-ins: matched to its document, and the right one chosen."""
+"""Leftovers of each place, on each layout, as the data file describes them: found, matched to their document, and the right one chosen."""
 
 from __future__ import annotations
 
+import base64
+import json
+import os
+import subprocess
+import tomllib
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pytest
-from conftest import Run, best_of, docx, odt, office_doc, package, write
+from conftest import BUILT, DATA, Run, best_of, docx, odt, office_doc, package, packed, write
+
+from rustfern.catalogue.loader import catalogue
 
 Rustfern = Callable[..., Run]
 T0 = 1_760_000_000
@@ -64,106 +71,157 @@ def pptx(text: str) -> bytes:
 WRITERS = {"docx": docx, "odt": odt, "xlsx": xlsx, "pptx": pptx}
 
 
-@dataclass
-class Leftover:
-    """A document, where its leftover lies, in which format, and whether the leftover is newer."""
-
-    document: str
-    leftover: str
-    form: str
-    newer: bool = True
-    marks: tuple[str, ...] = ()
+LEFTOVERS = tomllib.loads((DATA / "leftovers.toml").read_text("utf-8"))
+CASES: dict[str, Any] = {case["name"]: case for case in LEFTOVERS["case"]}
 
 
-CASES = {
-    "text autosave, classic name": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/AppData/Roaming/Microsoft/Word/AutoRecovery save of Hull survey.asd", "docx"),
-    "text autosave, German": Leftover(f"{WIN}/Documents/Rechnung 12.docx", f"{WIN}/AppData/Roaming/Microsoft/Word/AutoWiederherstellen-Speicherung von Rechnung 12.asd", "docx"),
-    "text autosave, a language nobody listed": Leftover(f"{WIN}/Documents/Lasku 12.docx", f"{WIN}/AppData/Roaming/Microsoft/Word/Automaattinen tallennus Lasku 12.asd", "docx"),
-    "text autosave, own folder, percent signs": Leftover(
-        f"{WIN}/Documents/Hull survey.docx",
-        f"{WIN}/AppData/Roaming/Microsoft/Word/Hull%20survey309236479495650801/Hull%20survey((Autosaved-309643940271349403)).asd", "docx"),
-    "text autosave, word localised": Leftover(
-        f"{WIN}/Documents/Hull survey.docx",
-        f"{WIN}/AppData/Roaming/Microsoft/Word/Hull survey309236479495650801/Hull survey((Automatisch gespeichert-309643940271349403)).asd", "docx"),
-    "text autosave, old system": Leftover(
-        "Documents and Settings/plund/My Documents/Hull survey.docx",
-        "Documents and Settings/plund/Application Data/Microsoft/Word/AutoRecovery save of Hull survey.asd", "docx"),
-    "sheet autosave": Leftover(
-        f"{WIN}/Documents/Timber orders.xlsx",
-        f"{WIN}/AppData/Roaming/Microsoft/Excel/Timber%20orders310714380310390755/Timber%20orders((Autosaved-310190569458189392)).xlsx", "xlsx"),
-    "slides autosave": Leftover(
-        f"{WIN}/Documents/Launch day.pptx",
-        f"{WIN}/AppData/Roaming/Microsoft/PowerPoint/Launch%20day310714380310390755/Launch%20day((Autosaved-310190569458189392)).pptx", "pptx"),
-    "text autosave on macOS": Leftover(
-        f"{MAC}/Documents/Hull survey.docx",
-        f"{MAC}/Library/Containers/com.microsoft.Word/Data/Library/Preferences/AutoRecovery/AutoRecovery save of Hull survey", "docx"),
-    "sheet autosave on macOS": Leftover(
-        f"{MAC}/Documents/Elm offcuts.xlsx",
-        f"{MAC}/Library/Containers/com.microsoft.Excel/Data/Library/Application Support/Microsoft/Elm offcuts (version 1).xlsx", "xlsx"),
-    "ODF autosave": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/.config/libreoffice/4/user/backup/plan.odt_0.odt", "odt"),
-    "ODF autosave of an OOXML document": Leftover(f"{LIN}/Documents/plan.docx", f"{LIN}/.config/libreoffice/4/user/backup/plan.docx_3.odt", "odt"),
-    "ODF autosave on Windows": Leftover(f"{WIN}/Documents/plan.odt", f"{WIN}/AppData/Roaming/LibreOffice/4/user/backup/plan.odt_0.odt", "odt"),
-    "ODF autosave on macOS": Leftover(f"{MAC}/Documents/plan.odt", f"{MAC}/Library/Application Support/LibreOffice/4/user/backup/plan.odt_0.odt", "odt"),
-    "ODF autosave, flatpak": Leftover(
-        f"{LIN}/Documents/plan.odt", f"{LIN}/.var/app/org.libreoffice.LibreOffice/config/libreoffice/4/user/backup/plan.odt_0.odt", "odt"),
-    "ODF autosave, snap": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/snap/libreoffice/311/.config/libreoffice/4/user/backup/plan.odt_0.odt", "odt"),
-    "ODF backup copy": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/.config/libreoffice/4/user/backup/plan.bak", "odt", newer=False),
-    "text backup": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/Backup of Hull survey.wbk", "docx", newer=False),
-    "text backup, German": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/Sicherungskopie von Hull survey.wbk", "docx", newer=False),
-    "sheet backup": Leftover(f"{WIN}/Documents/Timber orders.xlsx", f"{WIN}/Documents/Backup of Timber orders.xlk", "xlsx", newer=False),
-    "pushed aside in a save": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/~WRL0004.tmp", "docx", newer=False),
-    "written in a save": Leftover(f"{WIN}/Documents/Hull survey.docx", f"{WIN}/Documents/~WRD0003.tmp", "docx"),
-    "sheet written in a save": Leftover(f"{WIN}/Documents/Timber orders.xlsx", f"{WIN}/Documents/5A3F1B20", "xlsx"),
-    "slides written in a save": Leftover(f"{WIN}/Documents/Launch day.pptx", f"{WIN}/Documents/pptA1B2.tmp", "pptx"),
-    "tilde": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/Documents/plan.odt~", "odt", newer=False),
-    "bak, whole name": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/Documents/plan.odt.bak", "odt", newer=False),
-    "bak, extension lost": Leftover(f"{LIN}/Documents/plan.odt", f"{LIN}/Documents/plan.bak", "odt", newer=False),
-    "name in another Unicode form": Leftover(f"{LIN}/Documents/Gr\u00f6\u00dfe.odt", f"{LIN}/.config/libreoffice/4/user/backup/Gro\u0308\u00dfe.odt_0.odt", "odt"),
-}  # fmt: skip
+def content(file: dict[str, Any]) -> bytes:
+    """What a file of the data is to hold."""
+    if "base64" in file:
+        return base64.b64decode(file["base64"])
+    text = {"BASE": BASE, "MORE": MORE}.get(file["text"], file["text"])
+    data = WRITERS[file["make"]](text) if "make" in file else text.encode()
+    return data[: file["cut"]] if "cut" in file else data
 
 
-def lay_out(root: Path, case: Leftover, *, damaged: bool = False) -> tuple[Path, Path]:
-    """The document with others around it, and the leftover; the newer one holds more."""
-    form = case.document.rpartition(".")[2]
+def lay_out(root: Path, case: dict[str, Any]) -> None:
+    """The files of a case, in homes that are known as such."""
+    for file in case["files"]:
+        write(root / file["path"], content(file), T0 + file.get("after", 0))
     for person, sign in ((WIN, "AppData"), (MAC, "Library"), (LIN, ".config")):
-        if case.document.startswith(person):
+        if any(file["path"].startswith(person + "/") for file in case["files"]):
             (root / person / sign).mkdir(parents=True, exist_ok=True)
-    saved, left = (BASE, MORE) if case.newer else (MORE, BASE)
-    document = root / case.document
-    whole = WRITERS[form](saved)
-    write(document, whole[: len(whole) // 2] if damaged else whole, T0)
-    write(
-        document.with_name(f"Mooring chain inspection.{form}"),
-        WRITERS[form]("chains renewed at berths two and five in spring"),
-        T0 - 9_000_000,
-    )
-    write(document.with_name("to do.txt"), "oil, matches", T0 - 500)
-    leftover = write(root / case.leftover, WRITERS[case.form](left), T0 + 300 if case.newer else T0 - 300)
-    return document, leftover
 
 
 @pytest.mark.parametrize("name", sorted(CASES))
-def test_a_leftover_is_matched_and_judged(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
-    case = CASES[name]
-    document, leftover = lay_out(tmp_path / "d", case)
-    run = rustfern("scan", tmp_path / "d", "--json")
-    mine = [d for d in run.json["documents"] if d["original"] == str(document)]
-    assert len(mine) == 1, [d["original"] for d in run.json["documents"]]
-    paths = [copy["path"] for copy in mine[0]["copies"]]
-    assert sorted(paths) == sorted([str(document), str(leftover)])
-    expected = ("crashed", leftover, 0) if case.newer else ("nothing-lost", document, 1)
-    assert (mine[0]["situation"], Path(best_of(mine[0])["path"]), run.status) == expected
-    assert len(run.json["documents"]) == 1, "nothing else is claimed"
+def test_a_leftover_is_found_given_to_its_document_and_judged(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    case, root = CASES[name], tmp_path / "d"
+    lay_out(root, case)
+    run = rustfern("scan", root, *case.get("hints", ()), "--json")
+    answer = run.json
+    original = str(root / case["original"]) if "original" in case else None
+    leftover = str(root / case["leftover"]) if "leftover" in case else None
+    mine = [
+        d
+        for d in answer["documents"]
+        if d["original"] == original and (original or leftover in [copy["path"] for copy in d["copies"]])
+    ]
+    assert len(mine) == 1, [(d["name"], d["original"], d["situation"]) for d in answer["documents"]] + answer[
+        "problems"
+    ]
+    document, chosen = mine[0], best_of(mine[0])
+    assert document["situation"] == case["situation"], document["copies"]
+    assert run.status in ((1,) if document["situation"] == "nothing-lost" else (0,)) or len(answer["documents"]) > 1
+    if leftover:
+        copy = next(each for each in document["copies"] if each["path"] == leftover)
+        assert copy["place"] == case["place"]
+        best = original if case.get("best") == "original" else leftover
+        assert chosen["path"] == best and chosen["state"] == "intact", document["copies"]
+        assert bool(copy["part"]) == case.get("part", False)
+    if "restored" in case:
+        done = rustfern("restore", chosen["id"], "--to", tmp_path / "out", "--json").json["restored"]
+        assert Path(done[0]["to"]).read_bytes().decode() == {"MORE": MORE}[case["restored"]]
+    assert case.get("warning", "") in " ".join(document["warnings"])
 
 
 @pytest.mark.parametrize(
     "name", ["ODF autosave", "text backup", "sheet backup", "tilde", "text autosave on macOS", "pushed aside in a save"]
 )
 def test_a_damaged_document_is_replaced_by_its_leftover(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
-    document, leftover = lay_out(tmp_path / "d", CASES[name], damaged=True)
-    run = rustfern("scan", tmp_path / "d", "--json")
+    case, root = CASES[name], tmp_path / "d"
+    lay_out(root, case)
+    document = root / case["original"]
+    write(document, document.read_bytes()[: document.stat().st_size // 2], T0)
+    run = rustfern("scan", root, "--json")
     mine = next(d for d in run.json["documents"] if d["original"] == str(document))
-    assert mine["situation"] == "wont-open" and best_of(mine)["path"] == str(leftover)
+    assert mine["situation"] == "wont-open" and best_of(mine)["path"] == str(root / case["leftover"])
+
+
+# --- many programs on one disk ------------------------------------------------------------------------------------
+
+DISK_WIN, DISK_MAC, DISK_LIN = "office-pc/Users/ivarga", "mac/Users/plund", "slip/home/ines"
+MEDIA = packed("media.tar.xz")
+SHORT, LONG = (
+    "keel planks sound at frame {n}",
+    "keel planks sound at frame {n} and the garboard was raked out on day {n}",
+)
+
+
+def filled(form: str, text: str) -> bytes:
+    """A document of a form: `{}` in it stands for its text."""
+    if form == "docx":
+        return docx(text)
+    if form in ("pdf", "mp4"):
+        return MEDIA[{"pdf": "form.pdf", "mp4": "slip.mp4"}[form]]
+    return form.replace("{}", text).encode()
+
+
+@pytest.fixture(scope="module")
+def answer(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Any]:
+    """The whole disk, searched once."""
+    root = tmp_path_factory.mktemp("disk")
+    for home, sign in ((DISK_WIN, "AppData"), (DISK_MAC, "Library"), (DISK_LIN, ".config")):
+        (root / home / sign).mkdir(parents=True)
+    for number, row in enumerate(LEFTOVERS["together"]):
+        newer = row["kind"] in ("autosave", "temporary", "conflict")
+        old, new = SHORT.format(n=number), LONG.format(n=number)
+        write(root / row["document"], filled(row["form"], old if newer else new), T0)
+        write(root / row["leftover"], filled(row["form"], new if newer else old), T0 + (60 if newer else -60))
+    for row in LEFTOVERS["alone"]:
+        path = row["path"]
+        form = (
+            MEDIA["survey.pdf"]
+            if "cups" in path
+            else b"gimp xcf v011" + bytes(90)
+            if path.endswith("xcf")
+            else docx(f"alone {path}")
+        )
+        write(root / path, "plain words of a note that was never named" if path.endswith("save") else form, T0)
+    run = subprocess.run(
+        [BUILT, "scan", root, "--json"],
+        capture_output=True,
+        check=False,
+        env={**os.environ, "XDG_STATE_HOME": str(root.parent / "state")},
+    )
+    assert b"Traceback" not in run.stderr, run.stderr
+    return root, json.loads(run.stdout)
+
+
+@pytest.mark.parametrize("row", LEFTOVERS["together"], ids=lambda row: str(row["leftover"]).rpartition("/")[2])
+def test_it_is_given_to_its_document_among_many(row: dict[str, str], answer: tuple[Path, Any]) -> None:
+    root, found = answer
+    leftover = str(root / row["leftover"])
+    holders = {d["original"]: c for d in found["documents"] for c in d["copies"] if c["path"] == leftover}
+    assert list(holders) == [str(root / row["document"])], holders.keys()
+    copy = holders[str(root / row["document"])]
+    assert (copy["kind"], copy["place"]) == (row["kind"], row["place"])
+    assert copy["confidence"] > 0.5 and copy["evidence"]
+
+
+@pytest.mark.parametrize("row", LEFTOVERS["alone"], ids=lambda row: str(row["path"]).rpartition("/")[2])
+def test_what_stands_alone_is_no_other_document(row: dict[str, str], answer: tuple[Path, Any]) -> None:
+    root, found = answer
+    path = str(root / row["path"])
+    where = [d["situation"] for d in found["documents"] for c in d["copies"] if c["path"] == path]
+    where += ["unmatched" for u in found["unmatched"] if u["path"] == path]
+    assert where == [row["situation"]], where
+
+
+def test_nothing_else_is_claimed(answer: tuple[Path, Any]) -> None:
+    root, found = answer
+    originals = {str(root / row["document"]) for row in LEFTOVERS["together"]}
+    others = [d["original"] for d in found["documents"] if d["original"] and d["original"] not in originals]
+    assert [Path(path).name for path in others] == ["dinghy.docx"], others
+
+
+def test_the_places_of_which_no_case_is_here_are_known() -> None:
+    rows = [*LEFTOVERS["case"], *LEFTOVERS["together"], *LEFTOVERS["alone"]]
+    covered = {row["place"] for row in rows if "place" in row}
+    assert covered <= catalogue().places.keys()
+    assert sorted(catalogue().places.keys() - covered) == LEFTOVERS["uncovered"]
+
+
+# --- single ones --------------------------------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(

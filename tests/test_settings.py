@@ -12,8 +12,8 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from test_everywhere import editor_tab as tab_bytes
-from test_everywhere import mbox, session, shell_link
+from made_traces import editor_tab as tab_bytes
+from made_traces import mbox, session, shell_link
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Home, Layout
@@ -169,7 +169,7 @@ PARSERS: dict[str, tuple[Callable[[bytes], object], bytes]] = {
 }  # fmt: skip
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(st.sampled_from(sorted(PARSERS)), st.data())
 def test_traces_raise_only_what_they_document(name: str, data: st.DataObject) -> None:
     parse, sample = PARSERS[name]
@@ -180,7 +180,7 @@ def test_traces_raise_only_what_they_document(name: str, data: st.DataObject) ->
         assert str(error)
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(st.sampled_from(sorted(READERS)), st.data())
 def test_settings_raise_only_what_they_document(name: str, data: st.DataObject) -> None:
     reader, sample = READERS[name]

@@ -33,10 +33,11 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
     temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
-    sought among the document-like names. `together`: endings of files that belong to it; `misplaced`: originals may have been
-    edited here; `notes`: alone it is
-    no document that was lost (a store in use, a print job); `general`: any program
-    may leave it, so others are tried first; `says`: what a `noted` record tells; `lives`: how short-lived.
+    sought among the document-like names. `companions`: endings of files that belong to it; `opened_copy`: originals may have been
+    edited here; `in_use_store`: alone it is
+    no document that was lost (a store in use, a print job); `generic`: any program
+    may leave it, so others are tried first; `says`: what a `noted` record tells; `lifetime_class`: how short-lived;
+    `clues`: what tells whose copy it is; `confidence`: how well what is said here is known.
     """
 
     id: str
@@ -46,9 +47,9 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     where: Literal["home", "volume", "beside", "tree", "index", "live", "thorough"]
     names: tuple[str, ...]
     lifetime: str
-    sure: Literal["documented", "observed", "reported"]
+    confidence: Literal["documented", "observed", "reported"]
     examples: tuple[str, ...]
-    leads: tuple[str, ...] = ()
+    clues: tuple[str, ...] = ()
     folders: dict[LayoutName, tuple[str, ...]] = {}
     same_folders_as: str = ""
     depth: int = 0
@@ -66,23 +67,23 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     bare_length: int = 0
     holds: tuple[str, ...] = ()
     mirror: str = ""
-    together: tuple[str, ...] = ()
-    misplaced: bool = False
+    companions: tuple[str, ...] = ()
+    opened_copy: bool = False
     attachment: bool = False
-    notes: bool = False
-    general: bool = False
+    in_use_store: bool = False
+    generic: bool = False
     says: str = ""
-    lives: Literal["", "moments", "session", "days", "kept"] = ""
+    lifetime_class: Literal["", "moments", "session", "days", "kept"] = ""
     reader: str = ""
     processes: tuple[str, ...] = ()
     moved_by: str = ""
     setting: str = ""
 
     @property
-    def shortness(self) -> int:
+    def lifetime_rank(self) -> int:
         """How soon copies vanish: 0 moments, 1 with the session, 2 within days, 3 kept for long."""
         usual = {"trash": "kept", "version": "kept", "backup": "kept", "conflict": "kept", "temporary": "moments"}
-        return ("moments", "session", "days", "kept").index(self.lives or usual.get(self.kind, "session"))
+        return ("moments", "session", "days", "kept").index(self.lifetime_class or usual.get(self.kind, "session"))
 
     @property
     def trace(self) -> Trace | None:
@@ -165,7 +166,7 @@ class Catalogue:
         self.places = {place.id: place for place in places}
         self._patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
         # What any program may leave comes last: a name that one program is known by says more.
-        beside = sorted((p for p in self.places.values() if p.where == "beside"), key=lambda place: place.general)
+        beside = sorted((p for p in self.places.values() if p.where == "beside"), key=lambda place: place.generic)
         self.beside = tuple(beside)
         self.trees = tuple(place for place in self.places.values() if place.where == "tree")
         self.tree_signs = re.compile(

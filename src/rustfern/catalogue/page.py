@@ -33,7 +33,7 @@ def markdown() -> str:
     lines = [HEAD]
     for place in catalogue().places.values():
         lines += [f"## {place.id}", "", f"{place.what[0].upper()}{place.what[1:]}.", ""]
-        lines.append(f"- Program: {place.program}. Kind: {place.kind}. How sure we are: {place.sure}.")
+        lines.append(f"- Program: {place.program}. Kind: {place.kind}. How sure we are: {place.confidence}.")
         if place.where == "beside":
             lines.append("- Where: beside documents.")
         if place.where == "tree":
@@ -44,18 +44,18 @@ def markdown() -> str:
             lines.append("- Where: on a running machine, through the process that holds it.")
         if place.where == "thorough":
             lines.append("- Where: anywhere, by its first bytes.")
-        if place.together:
+        if place.companions:
             lines.append(
                 "- Taken together with the files of the same name and "
-                + ", ".join(f"`{end}`" for end in place.together)
+                + ", ".join(f"`{end}`" for end in place.companions)
                 + "."
             )
         for layout, folders in sorted(place.folders.items()):
             where = " (volume)" if place.where == "volume" else ""
             lines.append(f"- Where, {layout}{where}: " + ", ".join(f"`{folder}`" for folder in folders))
         lines.append("- Names such as " + ", ".join(f"`{example}`" for example in place.examples) + ".")
-        if place.leads:
-            lines.append(f"- What leads to the original: {', '.join(place.leads)}.")
+        if place.clues:
+            lines.append(f"- What leads to the original: {', '.join(place.clues)}.")
         if place.order != "unknown":
             lines.append(f"- Made {place.order} the saved file it belongs to.")
         if not place.complete:

@@ -52,7 +52,7 @@ class Copies:
                 or os.path.basename(find.entry.path)
             )
             copy = self.state.read_copy(find, find.entry, (listed[1],) if listed else ())
-            self.state.own_document(copy, find, title, never_saved=True, notes=place.notes)
+            self.state.own_document(copy, find, title, never_saved=True, in_use_store=place.in_use_store)
             return True
         copy = self.state.read_copy(find, find.entry, ())
         if is_other_format(copy.content, place):

@@ -311,7 +311,7 @@ class LinkState:
         *,
         never_saved: bool = False,
         trashed: bool = False,
-        notes: bool = False,
+        in_use_store: bool = False,
     ) -> None:
         """A leftover with content but no known original is its own document; without content it stays unmatched."""
         content = copy.content
@@ -327,7 +327,7 @@ class LinkState:
             return
         path = find.entry.path
         draft = Draft(f"copy:{path}", name, None, None, find.home, never_saved=never_saved, trashed=trashed)
-        draft.in_use = notes or place.notes
+        draft.in_use = in_use_store or place.in_use_store
         if never_saved:
             text = copy.evidence[0].text if copy.evidence else "it lies where drafts of never-saved documents are kept"
             draft.copies.append(

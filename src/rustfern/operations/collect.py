@@ -151,10 +151,10 @@ def match(linker: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
                 linker.records.take_lock(find)
     copies = [find for find in finds if find.kind not in ("lock", "record", "trash") and not _is_rebuilt(places, find)]
     unnamed = []
-    opened = [find for find in copies if places.places[find.place].misplaced]
+    opened = [find for find in copies if places.places[find.place].opened_copy]
     kept = [find for find in copies if places.places[find.place].attachment]
     for find in copies:
-        if places.places[find.place].misplaced or places.places[find.place].attachment:
+        if places.places[find.place].opened_copy or places.places[find.place].attachment:
             continue
         told = _TELLING & find.fields.keys() or find.entry.path in linker.state.named
         told = told or places.places[find.place].never_saved

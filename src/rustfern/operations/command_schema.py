@@ -182,7 +182,7 @@ def _place(row: Surveyed) -> PlaceAnswer:
         by=row.found.by or None,
         lifetime=place.lifetime if place else None,
         moved_by=place.moved_by or None if place else None,
-        sure=place.sure if place else None,
+        sure=place.confidence if place else None,
     )
 
 

@@ -112,7 +112,7 @@ def keep(
         with search.ahead():
             search.known_places()
             places = catalogue().places
-            found = [_Wanted(f.entry, f.kind, places[f.place].shortness) for f in search.finds]
+            found = [_Wanted(f.entry, f.kind, places[f.place].lifetime_rank) for f in search.finds]
             keeper.take(item for item in found if item.order < _LONG)
             observer.stage("searching everything, to take what lies beside documents")
             things = list(needed(session, search, homes, others, live=not roots, narrowed=person is not None))
@@ -133,7 +133,7 @@ def _wanted(door: Sources, thing: Copy | Lock | Record) -> Iterator[_Wanted]:
         return
     place = catalogue().places.get(thing.place)
     kind = thing.kind if isinstance(thing, Copy) else "lock"
-    yield _Wanted(thing.entry, str(kind), _SAVED if kind == "saved" or place is None else place.shortness)
+    yield _Wanted(thing.entry, str(kind), _SAVED if kind == "saved" or place is None else place.lifetime_rank)
 
 
 def _entries(paths: Iterable[str], sources: Sequence[Source]) -> Iterator[Entry]:

@@ -309,8 +309,8 @@ class Search(msgspec.Struct, dict=True):
             return
         if not (entry.is_file or place.links or (entry.is_folder and place.folders_too)):
             return
-        if place.together and entry.is_file:
-            entry = with_companions(self._source_around(entry.path), entry, place.together)
+        if place.companions and entry.is_file:
+            entry = with_companions(self._source_around(entry.path), entry, place.companions)
         find = Find(entry, place.id, place.kind, fields, home, _ORDERS[place.order], place.complete)
         self.finds.append(find)
 

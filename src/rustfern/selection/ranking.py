@@ -46,7 +46,7 @@ def wanted_first(finds: Iterable[Find], hints: Hints, places: Mapping[str, Place
         extension = extension_of(find.fields.get("name") or os.path.basename(find.entry.path))
         other_class = hints.doc_class is not None and class_of(format_of_extension(extension)) != hints.doc_class
         written = find.entry.modified.timestamp() if find.entry.modified else 0.0
-        return -round(asked, 1), other_class, places[find.place].shortness, -written, find.entry.path
+        return -round(asked, 1), other_class, places[find.place].lifetime_rank, -written, find.entry.path
 
     return sorted((find for find in finds if places[find.place].is_copy and find.entry.is_file), key=key)
 

@@ -37,7 +37,7 @@ def command(
 ) -> int:
     """Search someone's files for lost documents and choose the best copy of each.
 
-    ROOT is a home, a folder of homes, an attached disk, a copy or an archive of one (.zip, .tar, .tar.gz, .xz, .bz2, .zst; a folder
+    ROOT is a home, a folder of homes, an attached disk, a copy or an archive of one (.zip, .7z, .tar, .tar.gz, .xz, .bz2, .zst; a folder
     in one too); without any, your own files on this machine. Nothing that is searched is ever changed.
 
     \b

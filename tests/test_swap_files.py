@@ -50,7 +50,7 @@ def test_lines_of_a_lost_original_are_counted(case: str) -> None:
 
 
 @given(st.sampled_from(CASES), st.floats(0, 1), st.binary(min_size=1, max_size=200))
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_mutated_swap_files(case: str, where: float, what: bytes) -> None:
     hurt = bytearray(SWAPS[f"{case}/plan.swp"])
     at = int(where * (len(hurt) - 1))

@@ -95,7 +95,7 @@ def test_hostile_files_get_a_verdict(what: str) -> None:
     assert said in content.reason
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.sampled_from(sorted(MEDIA)), st.data())
 def test_mutated_bytes_only_get_verdicts(name: str, data: st.DataObject) -> None:
     body = bytearray(MEDIA[name])
@@ -106,7 +106,7 @@ def test_mutated_bytes_only_get_verdicts(name: str, data: st.DataObject) -> None
     assert state(bytes(body), name) in {str(each) for each in State}
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     st.sampled_from(
         [

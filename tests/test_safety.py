@@ -288,7 +288,15 @@ def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[
         Sources(), walk.Sorting(catalogue()), lambda path, message: problems.append(path), aside=how != "alone"
     )
     task = walk.Task(str(root), [str(root)], whole=True)
+    started: list[walk.ListingProcess] = []
+    begin = walk.ListingProcess.begin
+
+    def noted(process: walk.ListingProcess, task: walk.Task) -> None:
+        started.append(process)
+        begin(process, task)
+
     with monkeypatch.context() as patch:
+        patch.setattr(walk.ListingProcess, "begin", noted)
         patch.setattr(walk, "SEVERAL", 1)
         patch.setattr(walk, "MANY", 2)
         if how == "no process":
@@ -301,7 +309,7 @@ def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[
         for each in lister.listings(task):
             found.append(each)
             if how == "killed" and len(found) == 4:
-                subprocess.run(["pkill", "-9", "-P", str(os.getpid()), "-f", "rustfern.search.walk"], check=False)
+                started[0]._run.kill()
     lister.end()
     return sorted(found), sorted(problems)
 

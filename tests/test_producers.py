@@ -344,7 +344,7 @@ def test_a_paged_file_is_like_its_bytes(tail: bytes, part: int, draw: st.DataObj
 
 
 @given(st.sampled_from(sorted(REAL)), st.data())
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 def test_mutated_documents_only_get_verdicts(name: str, draw: st.DataObject) -> None:
     data = bytearray(REAL[name][:60_000])
     for _ in range(draw.draw(st.integers(1, 4))):
@@ -359,7 +359,7 @@ HEADS = [b"7z\xbc\xaf\x27\x1c\0\4", b"fLaC", b"gimp xcf v011\0", b"From: a\nTo: 
 
 
 @given(st.sampled_from(HEADS), st.binary(max_size=400))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_arbitrary_bytes_only_get_verdicts(head: bytes, rest: bytes) -> None:
     assert check(head + rest, "a").state in set(State)
 

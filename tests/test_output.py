@@ -17,7 +17,7 @@ from pathlib import Path
 
 import pytest
 from conftest import BUILT, Run, write
-from test_trust import everything
+from test_safety import everything
 
 from rustfern.cases.case_file import CaseFile
 from rustfern.core.errors import CaseError

@@ -69,7 +69,7 @@ where = "beside"
 names = ['(?P<name>.+)~']
 ends = ["~"]
 lifetime = "c"
-sure = "observed"
+confidence = "observed"
 examples = ["a~"]
 """
 
@@ -81,7 +81,7 @@ examples = ["a~"]
         (GOOD.replace("lifetime", "lifetimes"), ["first", "lifetime"]),
         (GOOD.replace("(?P<name>.+)~", "(?P<name>.+~"), ["first", "names"]),
         (GOOD.replace('ends = ["~"]', ""), ["first", "starts, ends"]),
-        (GOOD.replace('sure = "observed"', 'sure = "observed"\nformats = ["zzz"]'), ["first", "formats", "zzz"]),
+        (GOOD.replace('confidence = "observed"', 'confidence = "observed"\nformats = ["zzz"]'), ["first", "formats", "zzz"]),
         (GOOD.replace('"backup"', '"lock"'), ["first", "reader"]),
         (GOOD.replace('"beside"', '"home"'), ["first", "folders"]),
         ("[[place]\n", ["not TOML"]),

@@ -81,7 +81,10 @@ examples = ["a~"]
         (GOOD.replace("lifetime", "lifetimes"), ["first", "lifetime"]),
         (GOOD.replace("(?P<name>.+)~", "(?P<name>.+~"), ["first", "names"]),
         (GOOD.replace('ends = ["~"]', ""), ["first", "starts, ends"]),
-        (GOOD.replace('confidence = "observed"', 'confidence = "observed"\nformats = ["zzz"]'), ["first", "formats", "zzz"]),
+        (
+            GOOD.replace('confidence = "observed"', 'confidence = "observed"\nformats = ["zzz"]'),
+            ["first", "formats", "zzz"],
+        ),
         (GOOD.replace('"backup"', '"lock"'), ["first", "reader"]),
         (GOOD.replace('"beside"', '"home"'), ["first", "folders"]),
         ("[[place]\n", ["not TOML"]),

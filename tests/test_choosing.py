@@ -11,7 +11,7 @@ import pytest
 from conftest import WORDS, docx, odt
 from msgspec.structs import replace
 
-from rustfern.core.model import Content, Copy, Entry, Glance, Hints, Kind, Order, Situation, State, Verdict
+from rustfern.core.model import Content, Copy, Entry, Glance, Hints, Kind, Location, Order, Situation, State, Verdict
 from rustfern.core.remarks import About, Caution, NextStep, Notice, Reason, Step, Warn, Why
 from rustfern.core.times import Clock, to_utc
 from rustfern.formats import registry as formats
@@ -38,7 +38,7 @@ def copy(kind: str, minutes: int, text: str, **more: Any) -> Copy:
     clocks = {"file": NOON + timedelta(minutes=minutes)}
     if inner is not None:
         clocks["content"] = NOON + timedelta(minutes=inner)
-    entry = Entry("/disk", f"/disk/{kind}-{minutes}-{abs(hash(text)) % 10**6}", body.size, clocks["file"])
+    entry = Entry(Location("/disk", f"/disk/{kind}-{minutes}-{abs(hash(text)) % 10**6}"), body.size, clocks["file"])
     return Copy(entry, Kind(kind), "place", body, None, clocks, order, evidence=(evidence("name", "its name"),), **more)
 
 

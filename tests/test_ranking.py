@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from conftest import docx
 
-from rustfern.core.model import Copy, Document, Entry, Hints, Kind, Situation, State, Verdict
+from rustfern.core.model import Copy, Document, Entry, Hints, Kind, Location, Situation, State, Verdict
 from rustfern.formats import registry as formats
 from rustfern.selection.ranking import at_stake, rank
 
@@ -19,7 +19,14 @@ def version(kind: Kind, text: str, minutes: int = 0, sure: float = 0.99) -> Copy
     content = formats.check(io.BytesIO(docx(text)), "a.docx")
     when = NOON + timedelta(minutes=minutes)
     return Copy(
-        Entry("/d", f"/d/{kind}", 9, when), kind, "p", content, None, {"file": when}, confidence=sure, written=when
+        Entry(Location("/d", f"/d/{kind}"), 9, when),
+        kind,
+        "p",
+        content,
+        None,
+        {"file": when},
+        confidence=sure,
+        written=when,
     )
 
 

@@ -19,7 +19,7 @@ import zstandard
 from conftest import HOMES, Run, packed, unpack, write
 
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Entry
+from rustfern.core.model import Entry, Location
 from rustfern.sources import archives, registry
 from rustfern.sources.interface import Source
 
@@ -149,7 +149,7 @@ def test_the_contract(source: Source, door: registry.Sources) -> None:
         source.names(f"{root}/nothing")
     for bad in (f"{root}/home", f"{root}/home/ines/link", f"{root}/nothing"):
         with pytest.raises(SourceError):
-            source.open(Entry(root, bad, 1, None))
+            source.open(Entry(Location(root, bad), 1, None))
     told: list[str] = []
     assert source.list_folder(f"{root}/nothing", False, lambda path, message: told.append(message)) is None and told
     assert source.trouble == ""

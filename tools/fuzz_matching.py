@@ -33,6 +33,7 @@ from rustfern.core.model import (
     Home,
     Kind,
     Layout,
+    Location,
     Order,
     Situation,
     State,
@@ -142,7 +143,7 @@ def mutate(rng: random.Random, base: Content) -> Content:
 
 def _copy(rng: random.Random, made: Content, number: int) -> Copy:
     path = f"/disk/home/ines/{number % 7}/{number}-{rng.choice(NAMES)}"
-    entry = Entry("/disk", path, made.size, time_of(rng))
+    entry = Entry(Location("/disk", path), made.size, time_of(rng))
     clocks = {
         name: moment
         for name in ("content", "record", "name", "file")
@@ -248,7 +249,11 @@ def _by_names(rng: random.Random) -> None:
     keys = rng.sample(("name", "stem", "prefixed", "vstem", "dotext", "tail"), rng.randrange(4))
     fields = {key: rng.choice(NAMES) for key in keys}
     find = Find(
-        Entry("/disk", "/disk/home/ines/x", 1, None), "odf-suite-autosave", "autosave", fields, rng.choice((home, None))
+        Entry(Location("/disk", "/disk/home/ines/x"), 1, None),
+        "odf-suite-autosave",
+        "autosave",
+        fields,
+        rng.choice((home, None)),
     )
     for beside in (True, False):
         for item in candidates.for_copy(find, rng.choice(FORMATS), names, [home], ("Backup of ",), beside=beside):

@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.core.remarks import NextStep, Notice, Reason, Warn
 
@@ -81,27 +82,52 @@ class Home(msgspec.Struct, frozen=True):
     root: str
 
 
+class Location(msgspec.Struct, frozen=True):
+    """The only identity of a thing found: the source that it lies in (by its root), its whole path, and the part of it that is meant."""
+
+    source: str
+    path: str
+    part: str | None = None
+
+
 class Entry(msgspec.Struct, frozen=True):
-    """One thing on disk: `root` is the searched folder (the source), `path` the whole path, `part` a part of it.
+    """One thing on disk, at its location.
 
     `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the names
     of things beside it that belong to it (a database's journals, a project's data folder). `mode` are its permission bits,
     `modified_ns` is its time in ns since 1970.
     """
 
-    root: str
-    path: str
+    location: Location
     size: int
     modified: datetime | None
     is_folder: bool = False
     is_file: bool = True
-    part: str | None = None
     link_target: str | None = None
     device: int = 0
     inode: int = 0
     mode: int = 0o600
     modified_ns: int | None = None
     companions: tuple[str, ...] = ()
+
+    @property
+    def root(self) -> str:
+        """The source that it lies in, by its root."""
+        return self.location.source
+
+    @property
+    def path(self) -> str:
+        """Its whole path."""
+        return self.location.path
+
+    @property
+    def part(self) -> str | None:
+        """The part of it that is meant, None for all of it."""
+        return self.location.part
+
+    def at_part(self, part: str | None) -> Entry:
+        """The same thing, of which a part is meant."""
+        return replace(self, location=replace(self.location, part=part))
 
     @property
     def is_bundle(self) -> bool:

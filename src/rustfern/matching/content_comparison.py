@@ -288,7 +288,7 @@ class Comparing:
             elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
                 near_in_time.append((abs(modified - when), path))
         nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
-        fresh = [path for path in nearest if not self.state.reader.has(path)]
+        fresh = [path for path in nearest if not self.state.reader.has(self.state.location_of(path))]
         self.looked_around += len(fresh)
         if self.looked_around > _MAX_LOOKED_AROUND:
             nearest = [path for path in nearest if path not in fresh]

@@ -24,6 +24,7 @@ from rustfern.core.model import (
     Home,
     Kind,
     Layout,
+    Location,
     Lock,
     Problem,
     Record,
@@ -73,13 +74,13 @@ class Reader:
 
     def __init__(self, door: Sources, on_problem: Callable[[str, str], None]) -> None:
         self._door = door
-        self._known: dict[str, tuple[Content, tuple[str, ...]]] = {}
+        self._known: dict[Location, tuple[Content, tuple[str, ...]]] = {}
         self._on_problem = on_problem
         self.bytes_read = 0
 
     def content(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """The checked content of a copy and its members; unreadable ones say why."""
-        known = self._known.get(entry.path)
+        known = self._known.get(entry.location)
         if known is None:
             try:
                 known = self._settled(entry, name)
@@ -99,7 +100,7 @@ class Reader:
                 what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]}); restore it by its id and look"
                 self._on_problem(entry.path, what)
                 known = Content(Glance(), State.UNREADABLE, what, entry.size), ()
-            self._known[entry.path] = known
+            self._known[entry.location] = known
         return known
 
     def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
@@ -113,7 +114,7 @@ class Reader:
             now = source.entry(entry.path)
             if (now.size, now.modified) == (entry.size, entry.modified):
                 break
-            entry = replace(now, part=entry.part, companions=entry.companions)
+            entry = replace(now.at_part(entry.part), companions=entry.companions)
             if attempt == _TRIES - 1:
                 content = replace(known[0], reason=f"{known[0].reason}; it was still being written while it was read")
                 self._on_problem(entry.path, "this copy is still being written: scan again in a minute")
@@ -135,9 +136,9 @@ class Reader:
     def need(self, paths: Iterable[str]) -> None:
         """Documents that would have to be read."""
 
-    def has(self, path: str) -> bool:
+    def has(self, location: Location) -> bool:
         """Whether this was read before."""
-        return path in self._known
+        return location in self._known
 
 
 def clocks_of(entry: Entry, content: Content) -> dict[str, datetime]:
@@ -211,6 +212,11 @@ class LinkState:
     def source_of(self, path: str) -> Source | None:
         """The source that a path lies in, None if it is outside."""
         return next((source for source in self.sources if inside(path, source.root)), None)
+
+    def location_of(self, path: str) -> Location:
+        """The location of a path in what is searched."""
+        source = self.source_of(path)
+        return Location(source.root if source else "", path)
 
     def modified(self, path: str) -> datetime | None:
         """When a file was last written, None if it is not there or not inside what is searched."""

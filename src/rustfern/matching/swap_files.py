@@ -92,7 +92,7 @@ class SwapFiles:
             self.state.problem(find.entry.path, f"this dead file cannot be read: {error}")
             return
         for text in texts:
-            entry = replace(find.entry, part=str(text.number))
+            entry = find.entry.at_part(str(text.number))
             piece = weights.evidence("swap-header", f"text {text.number} of the dead file carries this name")
             if text.name:
                 path = text.name if text.name.startswith("/") else os.path.join(os.path.dirname(entry.path), text.name)
@@ -163,7 +163,7 @@ class SwapFiles:
             self.state.problem(find.entry.path, error.what)
             return
         for form in forms:
-            entry = replace(find.entry, part=str(form.number))
+            entry = find.entry.at_part(str(form.number))
             home = find.home.path if find.home else ""
             key = f"page:{home}:{form.address}:{form.text}"
             name = f"Text typed into {form.title or form.address or 'a page'}"

@@ -313,7 +313,7 @@ class Versions:
                     self._deleted_mail(find, mail.start, *mail_store.facts(message))
 
     def _attached(self, find: Find, draft: Draft, part: str, subject: str, when: datetime | None) -> None:
-        entry = replace(find.entry, part=part)
+        entry = find.entry.at_part(part)
         content = contents.check_rebuilt(self.state.door, entry, draft.name, "mail-part", ())
         if content.state is not State.INTACT and content.state is not State.UNREADABLE:
             return
@@ -326,7 +326,7 @@ class Versions:
         )  # fmt: skip
 
     def _deleted_mail(self, find: Find, start: int, subject: str, when: datetime | None) -> None:
-        entry = replace(find.entry, part=f"{start}/0")
+        entry = find.entry.at_part(f"{start}/0")
         content = contents.check_rebuilt(self.state.door, entry, "draft.txt", "mail-part", ())
         if not content.words:
             return

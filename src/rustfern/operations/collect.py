@@ -10,7 +10,7 @@ from contextlib import suppress
 from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import Catalogue
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Find, Hints, Home
+from rustfern.core.model import Find, Hints, Home, Location
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
 from rustfern.matching.linker import Draft, Linker
@@ -130,9 +130,9 @@ def walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) 
 
 
 def unique(finds: Sequence[Find]) -> list[Find]:
-    kept: dict[str, Find] = {}
+    kept: dict[Location, Find] = {}
     for find in finds:
-        kept.setdefault(find.entry.path, find)
+        kept.setdefault(find.entry.location, find)
     return sorted(kept.values(), key=lambda find: find.entry.path)
 
 

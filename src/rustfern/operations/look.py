@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
-from msgspec.structs import replace
 
 from rustfern.cases.case_file import StoredCopy
 from rustfern.content import open as contents
@@ -43,7 +42,7 @@ class Preview(msgspec.Struct, frozen=True):
 
 
 def _stream(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
-    entry = replace(door.open(copy.root).entry(copy.path), part=copy.facts.part)
+    entry = door.open(copy.root).entry(copy.path).at_part(copy.facts.part)
     under = [door.open(base.root).entry(base.path) for base in bases]
     return contents.open_content(door, entry, copy.facts.rebuilt_by or "", under)
 

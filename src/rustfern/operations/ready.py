@@ -79,7 +79,9 @@ def ready(
     homes, _ = find_people(session, sources, live, Hints(person=person), on_problem, kept)
     search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
     search.known_places()
-    short = [find for find in search.finds if catalogue().places[find.place].lifetime_rank < 3 and find.kind != "record"]
+    short = [
+        find for find in search.finds if catalogue().places[find.place].lifetime_rank < 3 and find.kind != "record"
+    ]
     times = [find.entry.modified for find in short if find.entry.modified]
     newest = max(times, default=None)
     denied = sorted({s.path for s in search.searched if s.status == "denied"} | _denied_homes(homes, problems))

@@ -312,7 +312,7 @@ def _one(
     entry = source.entry(copy.path)
     if entry.link_target is not None:
         raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
-    entry = replace(entry, part=copy.facts.part)
+    entry = entry.at_part(copy.facts.part)
     if copy.facts.members and not entry.is_folder:
         others = dict.fromkeys(member.partition("/")[0] for member in copy.facts.members)
         entry = replace(entry, companions=tuple(name for name in others if name != os.path.basename(entry.path)))

@@ -28,7 +28,7 @@ from typing import BinaryIO
 import msgspec
 
 from rustfern.core.errors import Malformed, SourceError, explain
-from rustfern.core.model import Entry
+from rustfern.core.model import Entry, Location
 from rustfern.core.times import utc
 from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.interface import Limits
@@ -576,9 +576,15 @@ class ArchiveSource:
         if member is None:
             raise SourceError("this could not be looked at (there is nothing in the archive)", path)
         return Entry(
-            self.root, path, member.size, member.modified, member.kind == "folder", member.kind == "file", None, member.target if member.kind == "link" else None,
-            mode=member.mode, modified_ns=member.modified_ns,
-        )  # fmt: skip
+            Location(self.root, path),
+            member.size,
+            member.modified,
+            member.kind == "folder",
+            member.kind == "file",
+            member.target if member.kind == "link" else None,
+            mode=member.mode,
+            modified_ns=member.modified_ns,
+        )
 
     def open(self, entry: Entry) -> BinaryIO:
         """As in a folder."""

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, explain
-from rustfern.core.model import Entry
+from rustfern.core.model import Entry, Location
 from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours
 from rustfern.sources.disk_health import DiskAccess
@@ -159,8 +159,7 @@ class FolderSource:
             reason = explain(error) if isinstance(error, OSError) else str(error)
             raise SourceError(f"this could not be looked at ({reason})", path) from error
         return Entry(
-            root=self.root,
-            path=path,
+            Location(self.root, path),
             size=facts.st_size,
             modified=utc(facts.st_mtime),
             is_folder=stat.S_ISDIR(facts.st_mode),

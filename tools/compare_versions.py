@@ -13,7 +13,8 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from compare_sources import answer, differences
+sys.path.insert(0, str(Path(__file__).parents[1] / "bench"))
+from sources import answer, differences
 
 
 def shared(old: Any, new: Any) -> Any:

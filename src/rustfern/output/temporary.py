@@ -10,6 +10,7 @@ import contextlib
 import errno
 import os
 import re
+import sys
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
@@ -39,7 +40,7 @@ def is_ours(name: str) -> bool:
 
 def machine_name() -> str:
     """This machine's own name."""
-    if hasattr(os, "uname"):
+    if sys.platform != "win32":
         return os.uname().nodename
     import platform
 

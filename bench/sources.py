@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
-"""One home in different sources: tools/compare_sources.py RUSTFERN ARCHIVE…: each archive is searched as it is and unpacked; whatever differs in
-documents, choices, times or sums is printed.
+"""One home in different sources: bench/sources.py RUSTFERN ARCHIVE…: each archive (`.tar.gz`) is searched as it is and unpacked, with `--seven` as a 7z
+archive made of it too; whatever differs in documents, choices, times or sums is printed.
 """
 
 from __future__ import annotations
@@ -49,6 +49,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("rustfern")
     parser.add_argument("archives", nargs="+")
+    parser.add_argument("--seven", metavar="7z", help="the program that makes 7z archives")
     asked = parser.parse_args()
     bad = 0
     for path in asked.archives:
@@ -60,9 +61,14 @@ def main() -> int:
                     if info.issym():  # unpacking leaves the times of links as they come
                         os.utime(unpacked / info.name, (info.mtime, info.mtime), follow_symlinks=False)
             state = str(Path(folder) / "state")
-            found = differences(
-                answer(asked.rustfern, os.path.realpath(path), state), answer(asked.rustfern, str(unpacked), state)
-            )
+            plain = answer(asked.rustfern, str(unpacked), state)
+            found = differences(answer(asked.rustfern, os.path.realpath(path), state), plain)
+            if asked.seven:
+                packed = Path(folder) / "unpacked.7z"
+                subprocess.run(
+                    [asked.seven, "a", "-bd", "-snl", packed, "."], cwd=unpacked, check=True, capture_output=True
+                )
+                found += differences(answer(asked.rustfern, str(packed), state), plain)
         bad += bool(found)
         print(f"{'BAD' if found else 'ok '} {path}")
         for line in found[:8]:

@@ -239,7 +239,7 @@ class CaseFile:
         except sqlite3.Error as error:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
-            held = "locked" in str(error)
+            held = error.sqlite_errorcode & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
             raise CaseError(
                 "another command writes to this case" if held else f"the case file cannot be written ({error})", self.path,
                 "Try again when it has ended" if held else "Free space, or name another with --case FILE",

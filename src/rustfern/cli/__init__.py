@@ -7,6 +7,7 @@ import errno
 import importlib
 import io
 import os
+import signal
 import sys
 from collections.abc import Sequence
 from datetime import UTC, datetime
@@ -226,6 +227,9 @@ def run() -> None:
         if not isinstance(error, OSError):
             _answer_error(f"{type(error).__name__}: {str(error)[:200]}", None, None)
         status = 3
+    # All is said and done: an interrupt that comes now must not look as if it had ended the command.
+    with contextlib.suppress(ValueError):
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
     status = status if isinstance(status, int) else 0
     note_done(done, sys.argv[1:], began, status)
     sys.exit(status)

@@ -49,7 +49,7 @@ def _toml(text: TextIO, size: int) -> str:
     try:
         tomli.loads(whole)
     except tomli.TOMLDecodeError as error:
-        if "at end of document" in str(error):
+        if error.pos >= len(error.doc):
             raise Malformed("the TOML stops in the middle of a value", size) from error
         return f"; it is not right TOML: {error}"
     except RecursionError:

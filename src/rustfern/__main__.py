@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import sys
 
@@ -29,6 +30,8 @@ def main() -> None:
         sys.stdout.write(f"rustfern {__version__}\n")
         return
     _leave_no_bytecode()
+    # Nearly all that a start makes lives to the end: it is not looked through for dead objects again and again.
+    gc.set_threshold(50_000, 20, 20)
     try:
         from rustfern.cli import run
     except KeyboardInterrupt:

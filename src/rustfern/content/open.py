@@ -13,7 +13,6 @@ from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State
-from rustfern.formats import registry as formats
 from rustfern.sources.folder import with_companions
 from rustfern.sources.registry import Sources
 
@@ -114,6 +113,8 @@ def check_rebuilt_on(
     door: Sources, entry: Entry, name: str, recipe: str, bases: Sequence[Entry]
 ) -> tuple[Content, int]:
     """The same, and how many lines of a text that is whole came from the version that was opened. Raises `SourceError`."""
+    from rustfern.formats import registry as formats
+
     with door.of(entry).open(entry) as stream:
         try:
             found = rebuild(door, stream, entry, recipe, bases)
@@ -214,6 +215,8 @@ def _checked_set(door: Sources, entry: Entry) -> tuple[Content, tuple[str, ...]]
 def _checked(
     door: Sources, stream: BinaryIO, name: str, entry: Entry, *, digest: bool = True, counted: bool = True
 ) -> Content:
+    from rustfern.formats import registry as formats
+
     try:
         return formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
     except OSError as error:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import BinaryIO, Protocol
+from typing import TYPE_CHECKING, BinaryIO, Protocol
 
 import msgspec
 
 from rustfern.core.model import Glance, State
-from rustfern.formats.text_sink import TextSink
 from rustfern.output.temporary import Scratch
+
+if TYPE_CHECKING:
+    from rustfern.formats.text_sink import TextSink
 
 
 class Limits(msgspec.Struct, frozen=True):

@@ -14,7 +14,6 @@ from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Copy, Entry, Find, Kind, Order, State
 from rustfern.core.paths import fold_name, show_name
-from rustfern.formats import registry as formats
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
@@ -136,6 +135,8 @@ class Versions:
 
     def take_by_content(self, path: str) -> None:
         """A file whose name says nothing: a document if its first bytes say so, and no copy of one that is known."""
+        from rustfern.formats import registry as formats
+
         source = self.state.source_of(path)
         try:
             if source is None or not (entry := source.entry(path)).is_file or entry.size < _LEAST:

@@ -120,7 +120,7 @@ def check_one(path: str, door: Sources) -> Checked:
         entry = door.around(whole).entry(whole)
         if entry.link_target is not None:
             # Asked for by name, a link stands for what it leads to.
-            whole = os.path.realpath(whole)
+            whole = door.real_path(whole)
             entry = door.around(whole).entry(whole)
         if entry.is_folder:
             door.open(whole).names(whole)

@@ -20,9 +20,9 @@ _RECENT_SECONDS = 120
 
 def live_roots(door: Sources) -> list[str]:
     """What is searched without any ROOT: this person's home (with its trash) and the temporary folders."""
-    roots = [os.path.realpath(os.path.expanduser("~"))]
+    roots = [door.real_path(os.path.expanduser("~"))]
     for folder in (usual_folder(), "/tmp", "/var/tmp"):
-        path = os.path.realpath(folder)
+        path = door.real_path(folder)
         if door.is_folder(path) and path not in roots and not any(inside(path, root) for root in roots):
             roots.append(path)
     return roots

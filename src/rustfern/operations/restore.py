@@ -30,7 +30,7 @@ from rustfern.operations.session import Session
 from rustfern.operations.targets import check_space, check_target, is_there, outside_searched
 from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
-from rustfern.output.inside import Roots
+from rustfern.output.inside import Roots, real_path
 from rustfern.output.temporary import clean
 from rustfern.sources.registry import Sources, on_disk
 
@@ -173,7 +173,7 @@ def _open_target(real: str) -> Folder:
         raise WrongUsage(
             f"the target cannot be opened ({explain(error)})", real, "Name another with --to DIR"
         ) from error
-    if os.path.realpath(real) != real or not folder.is_where_it_was():
+    if real_path(real) != real or not folder.is_where_it_was():
         folder.close()
         raise WrongUsage("the target was moved or replaced just now", real, "Name another with --to DIR")
     return folder
@@ -274,7 +274,7 @@ def _again(
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None
     target = os.path.join(folder.path, relative)
-    if os.path.realpath(target) != target:
+    if real_path(target) != target:
         return None
     try:
         entry = door.around(target).entry(target)

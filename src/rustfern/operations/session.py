@@ -26,7 +26,7 @@ from rustfern.core.paths import show_name
 from rustfern.core.remarks import About, Notice
 from rustfern.core.times import Clock
 from rustfern.operations.live import live_roots
-from rustfern.output.inside import Roots
+from rustfern.output.inside import Roots, real_path
 from rustfern.output.temporary import usual_folder
 from rustfern.search.homes import find_homes, own_home
 from rustfern.sources.disk_health import ADVICE, Health
@@ -102,10 +102,10 @@ def set_scratch_outside_of(session: Session, paths: Sequence[str]) -> None:
     """The same for files that are looked at by their paths: nothing tells how far the tree reaches that they lie in, so it is taken to reach
     as far as the folder that they share with the usual place for private copies, unless that is the top of a file system.
     """
-    usual = os.path.realpath(usual_folder())
+    usual = real_path(usual_folder())
     roots = roots_of_recent_cases()
     for path in paths:
-        real = os.path.realpath(path)
+        real = real_path(path)
         folder = real if session.sources.is_folder(real) else os.path.dirname(real)
         shared = (
             os.path.commonpath([folder, usual])
@@ -202,5 +202,5 @@ def health_notice(health: Health) -> Notice | None:
 
 def own_folders(file: CaseFile) -> list[str]:
     """Our own files are never searched."""
-    folders = [os.path.realpath(folder) for folder in (state_folder(), *runtime_folders())]
-    return folders if file.path is None else [*folders, os.path.dirname(os.path.realpath(file.path))]
+    folders = [real_path(folder) for folder in (state_folder(), *runtime_folders())]
+    return folders if file.path is None else [*folders, os.path.dirname(real_path(file.path))]

@@ -41,6 +41,11 @@ def _plain(text: str) -> str:
     return _ESCAPED.sub(lambda found: chr(int(found[1], 8)), text)
 
 
+def real_path(path: str) -> str:
+    """The path of one of our own files or folders when every link on the way is followed."""
+    return os.path.realpath(path)
+
+
 def below(path: str, folder: str) -> bool:
     """Whether a path is a folder or lies in it, by its letters alone."""
     top = folder.rstrip("/\\") if len(folder) > 1 else folder

@@ -148,6 +148,23 @@ class Sources:
             ) from error
         return real
 
+    def real_path(self, path: str) -> str:
+        """Where a path leads when every link on the way is followed; in an archive, the links that its own members are."""
+        seen: set[str] = set()
+        source = self.around(path)
+        while not isinstance(source, FolderSource) and path not in seen:
+            seen.add(path)
+            try:
+                target = source.entry(path).link_target
+            except SourceError:
+                return path
+            if target is None:
+                return path
+            path = os.path.normpath(os.path.join(os.path.dirname(path), target))
+            if not inside(path, source.root):
+                return path
+        return os.path.realpath(path)
+
     def exists(self, path: str) -> bool:
         """Whether there is anything at this path, a dangling link included; on a disk or in an archive that is open."""
         if os.path.lexists(path):

@@ -16,6 +16,7 @@ from rustfern.core.model import Hints
 from rustfern.demo.disk import lay_out
 from rustfern.operations.restore import restore
 from rustfern.operations.session import open_case
+from rustfern.output.inside import real_path
 from rustfern.selection.wording import notice
 
 DISK = "marlow-quay-disk"
@@ -41,7 +42,7 @@ def command(target: str) -> int:
 
     console = out()
     files = lay_out(target)
-    disk = os.path.realpath(target)
+    disk = real_path(target)
     aside = os.path.join(os.path.dirname(disk), _RESTORED)
     console.print(Text(f"Laid out the demo disk: {files} files in {target}"), soft_wrap=True)
     _say(console, f"scan {shell_word(target)}")

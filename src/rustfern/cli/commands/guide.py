@@ -268,7 +268,8 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
 
 def _own_case(answers: _Answers) -> list[str]:
     """A case beside what is restored, where the usual folder of the cases lies in what is searched."""
-    roots = [os.path.realpath(root) for root in answers.roots or live_roots(this_run().session.sources)]
+    door = this_run().session.sources
+    roots = [door.real_path(root) for root in answers.roots or live_roots(door)]
     if not state_is_inside(roots):
         return []
     stamp = f"{datetime.now(UTC):%Y%m%d-%H%M%S}"

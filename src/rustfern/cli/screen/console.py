@@ -14,6 +14,7 @@ from rich.text import Text
 from rustfern.cli.context import this_run
 from rustfern.core.paths import show_name
 from rustfern.core.times import from_stamp
+from rustfern.output.inside import real_path
 
 FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
 WARN = "yellow"
@@ -157,7 +158,7 @@ def own_name() -> str:
 
     called = sys.argv[0]
     found = shutil.which("rustfern")
-    if found and os.path.realpath(found) == os.path.realpath(called):
+    if found and real_path(found) == real_path(called):
         return "rustfern"
     if os.path.basename(called) != "rustfern":
         return f"{os.path.basename(sys.executable)} -P -m rustfern"

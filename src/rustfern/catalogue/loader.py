@@ -28,7 +28,8 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
 
     `where`: "home" and "volume" folders are relative to a home or to the root of a disk; "beside" means any folder
     that documents lie in. `names` are regular expressions for whole file names, matched without regard to case.
-    `starts`, `ends`, `holds` and `bare_length` are quick tests that every name of a "beside" place passes. `mirror` is a
+    `anywhere`: names so unmistakable that a file of such a name is taken wherever it lies, also outside of these folders.
+    `starts`, `ends`, `holds` and `bare_length` are quick tests that every name of a "beside" place, or of `anywhere`, passes. `mirror` is a
     pattern for the whole path where folders repeat those of a disk: `top` (a folder) or `drive`, and `inner`. `depth` is how many
     levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
@@ -50,6 +51,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     confidence: Literal["documented", "observed", "reported"]
     examples: tuple[str, ...]
     clues: tuple[str, ...] = ()
+    anywhere: tuple[str, ...] = ()
     folders: dict[LayoutName, tuple[str, ...]] = {}
     same_folders_as: str = ""
     depth: int = 0
@@ -166,7 +168,8 @@ class Catalogue:
         self.places = {place.id: place for place in places}
         self._patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
         # What any program may leave comes last: a name that one program is known by says more.
-        beside = sorted((p for p in self.places.values() if p.where == "beside"), key=lambda place: place.generic)
+        taken = (place for place in self.places.values() if place.where == "beside" or place.anywhere)
+        beside = sorted(taken, key=lambda place: place.generic)
         self.beside = tuple(beside)
         self.trees = tuple(place for place in self.places.values() if place.where == "tree")
         self.tree_signs = re.compile(
@@ -189,10 +192,18 @@ class Catalogue:
 
     def match(self, place: Place, name: str) -> dict[str, str] | None:
         """The named parts of a file name of this place, None if it does not fit."""
-        for pattern in self.patterns(place):
-            if found := pattern.fullmatch(name):
-                return {key: value for key, value in found.groupdict().items() if value is not None}
-        return None
+        return _first_match(self.patterns(place), name)
+
+    def _anywhere(self, place: Place) -> tuple[re.Pattern[str], ...]:
+        """The compiled patterns of what is taken in any folder."""
+        if place.where == "beside":
+            return self.patterns(place)
+        key = f"anywhere:{place.id}"
+        found = self._patterns.get(key)
+        if found is None:
+            found = tuple(_compiled(pattern, place.id, "anywhere", "catalogue") for pattern in place.anywhere)
+            self._patterns[key] = found
+        return found
 
     def tree_of(self, folder: str) -> tuple[Place, dict[str, str]] | None:
         """The tree of older versions that a folder (with `/`) lies in, and the named parts of its path."""
@@ -204,7 +215,7 @@ class Catalogue:
         return None
 
     def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
-        """The first "beside" place that a file name fits, and the named parts."""
+        """The first place, of those whose copies lie in any folder, that a file name fits, and the named parts."""
         begins, holds = name.startswith(self.starts), any(part in name for part in self.holds)
         bare = len(name) in self.bare_lengths
         if not (begins or holds or bare or name.endswith(self.ends)):
@@ -223,7 +234,7 @@ class Catalogue:
                 or (place.holds and any(part in name for part in place.holds))
             ):
                 continue
-            if (fields := self.match(place, name)) is not None:
+            if (fields := _first_match(self._anywhere(place), name)) is not None:
                 return place, fields
         return None
 
@@ -234,6 +245,13 @@ def _may_fit(place: Place, ending: str, begins: bool, holds: bool, bare: bool) -
     """
     ends = any(ending.endswith(end) or end.endswith(ending) for end in place.ends)
     return ends or bool((begins and place.starts) or (holds and place.holds) or (bare and place.bare_length))
+
+
+def _first_match(patterns: Iterable[re.Pattern[str]], name: str) -> dict[str, str] | None:
+    for pattern in patterns:
+        if found := pattern.fullmatch(name):
+            return {key: value for key, value in found.groupdict().items() if value is not None}
+    return None
 
 
 def _compiled(pattern: str, ident: str, key: str, file: str) -> re.Pattern[str]:
@@ -255,7 +273,7 @@ def parse(text: str, file: str, *, patterns: bool = True) -> Family:
         raise CatalogueError(f"the places catalogue is not TOML: {error}", file) from error
     if patterns:
         for place in family.place:
-            for pattern in (*place.names, place.mirror):
+            for pattern in (*place.names, *place.anywhere, place.mirror):
                 _compiled(pattern, place.id, "names", file)
         for setting in family.setting:
             for pattern in (setting.value, setting.take):
@@ -264,9 +282,11 @@ def parse(text: str, file: str, *, patterns: bool = True) -> Family:
         for key in place.formats:
             if key not in FORMATS:
                 raise CatalogueError(f"entry {place.id}, key formats: {key!r} is no known format", file)
-        if place.where == "beside" and not (place.starts or place.ends or place.bare_length or place.holds):
+        if (place.where == "beside" or place.anywhere) and not (
+            place.starts or place.ends or place.bare_length or place.holds
+        ):
             raise CatalogueError(
-                f"entry {place.id}: a place beside documents needs starts, ends, holds or bare_length", file
+                f"entry {place.id}: names that are taken in any folder need starts, ends, holds or bare_length", file
             )
         if place.where == "tree" and not place.mirror:
             raise CatalogueError(f"entry {place.id}, key mirror: a tree needs one", file)

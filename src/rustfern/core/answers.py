@@ -10,6 +10,8 @@ from typing import Any, Literal
 
 import msgspec
 
+from rustfern.core.remarks import Caution
+
 Stamp = str
 
 
@@ -128,6 +130,11 @@ class DocumentFacts(Fields, frozen=True, kw_only=True):
     def is_lost(self) -> bool:
         """Whether something of it was lost."""
         return self.situation != "nothing-lost"
+
+    @property
+    def shows_no_loss(self) -> bool:
+        """Whether only the person's word speaks of a loss: no copy holds anything newer."""
+        return any(each.kind == Caution.NOTHING_NEWER for each in self.cautions)
 
 
 class DocumentAnswer(DocumentFacts, frozen=True, kw_only=True):

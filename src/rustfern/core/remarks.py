@@ -48,6 +48,9 @@ class Why(StrEnum):
 class Caution(StrEnum):
     """What a technician must know beside a choice."""
 
+    NOTHING_NEWER = "nothing-newer"
+    OTHER_FORMAT = "other-format"
+    LOCK_LEFT = "lock-left"
     LAST_WORDS_GONE = "last-words-gone"
     FOLDER_DENIED = "folder-denied"
     SAVED_UNREADABLE = "saved-unreadable"
@@ -71,6 +74,7 @@ UNSURE = frozenset(
         Caution.FOLDER_DENIED,
         Caution.SAVED_UNREADABLE,
         Caution.COPY_UNVERIFIED,
+        Caution.LOCK_LEFT,
         Caution.STRAY_AUTOSAVE,
         Caution.STRAY_MAY_BE_NEWER,
         Caution.SAME_NAME_ELSEWHERE,
@@ -88,6 +92,7 @@ class Step(StrEnum):
     ASK_FOR_RIGHTS = "ask-for-rights"
     ATTACH_UNREACHED = "attach-unreached"
     ASK_FOR_ORIGINAL = "ask-for-original"
+    SEARCH_THOROUGHLY = "search-thoroughly"
     ATTACH_BACKUPS = "attach-backups"
     ASK_HOLDERS = "ask-holders"
     OPEN_ONLINE_VERSIONS = "open-online-versions"
@@ -129,10 +134,25 @@ class About(StrEnum):
     WRITTEN_JUST_NOW = "written-just-now"
     CASE_IN_MEMORY = "case-in-memory"
     KEPT_FOLDER = "kept-folder"
+    NO_SUCH_DOCUMENT = "no-such-document"
+    TAKEN_FOR_DOCUMENT = "taken-for-document"
+    NO_SUCH_WORDS = "no-such-words"
+    NO_SUCH_CLASS = "no-such-class"
+    TIME_TO_COME = "time-to-come"
+    TIME_FAR_OFF = "time-far-off"
+    NOT_AS_TOLD = "not-as-told"
+    CHECKED_LATEST = "checked-latest"
 
 
 ALARMS = frozenset({About.DISK_FAILING, About.STOPPED, About.OPEN_HERE, About.DELETED_BUT_OPEN, About.WRITTEN_JUST_NOW})
 """What is said before anything else."""
+UNMET = frozenset(
+    {
+        About.NO_SUCH_DOCUMENT, About.TAKEN_FOR_DOCUMENT, About.NO_SUCH_WORDS, About.NO_SUCH_CLASS, About.TIME_TO_COME,
+        About.TIME_FAR_OFF, About.NOT_AS_TOLD,
+    }
+)  # fmt: skip
+"""What was asked for and fits nothing: said in the first line."""
 
 
 class Notice(msgspec.Struct, frozen=True, kw_only=True):
@@ -143,6 +163,11 @@ class Notice(msgspec.Struct, frozen=True, kw_only=True):
     count: int = 0
     when: datetime | None = None
     text: str = ""
+
+    @property
+    def is_unmet(self) -> bool:
+        """Whether it says that what was asked for fits nothing."""
+        return self.kind in UNMET
 
     @property
     def is_alarm(self) -> bool:

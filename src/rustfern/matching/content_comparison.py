@@ -294,6 +294,14 @@ class Comparing:
             nearest = [path for path in nearest if path not in fresh]
         return same_size[:_MAX_NEAR] + nearest
 
+    def documents_like(self, format_name: str | None, when: datetime | None) -> list[str]:
+        """The indexed documents that can be versions of one of this format, those first that were written about a time."""
+
+        def apart(row: tuple[str, int, datetime | None]) -> float:
+            return abs((row[2] - when).total_seconds()) if row[2] and when else 0.0
+
+        return [path for path, _, _ in sorted(self._documents_like(format_name), key=apart)]
+
     def _documents_like(self, format_name: str | None) -> list[tuple[str, int, datetime | None]]:
         """(path, size, time) of the indexed documents that a copy of this format can belong to; looked up once."""
         if format_name is None:

@@ -58,9 +58,7 @@ class Copies:
         if is_other_format(copy.content, place):
             return True
         beside = place.where in ("beside", "index")
-        found = self._by_path(find) or by_name.for_copy(
-            find, copy.content.format, self.state.case.names, self.state.homes, place.prefixes, beside=beside
-        )
+        found = self._by_path(find) or self._by_name(find, copy, beside=beside)
         found = found or self._recent.for_recent(find, copy.content.format, beside=beside)
         for item in found:
             item.exists = item.exists or self.state.door.exists(item.path)
@@ -95,6 +93,15 @@ class Copies:
         draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
+
+    def _by_name(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
+        """The documents that a copy's own name fits; one that may lie in any folder is first of all of a document beside it."""
+        place, names = self.state.catalogue.places[find.place], self.state.case.names
+        if place.anywhere and not beside:
+            there = by_name.for_copy(find, copy.content.format, names, self.state.homes, place.prefixes, beside=True)
+            if there := [item for item in there if item.exists]:
+                return there
+        return by_name.for_copy(find, copy.content.format, names, self.state.homes, place.prefixes, beside=beside)
 
     def settle_contending(self) -> list[Find]:
         """Numbered autosaves of documents of one name: each of them belongs to another one. Gives those that belong to none."""

@@ -16,6 +16,7 @@ from rustfern.matching.copies import Copies
 from rustfern.matching.evidence import by_name
 from rustfern.matching.recent_files import RecentFiles
 from rustfern.matching.records import Records
+from rustfern.matching.requested import Requests
 from rustfern.matching.state import Draft, LinkState, Reader, not_judged
 from rustfern.matching.trash import Trash
 from rustfern.matching.versions import Versions
@@ -36,6 +37,7 @@ class Linker:
         self.recent_files = RecentFiles(state)
         self.versions = Versions(state)
         self.comparing = Comparing(state)
+        self.requests = Requests(state, self.comparing)
         self.copies = Copies(state, self.comparing, self.recent_files, self.versions)
 
     @cached_property

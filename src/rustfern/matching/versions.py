@@ -23,7 +23,6 @@ from rustfern.sources.folder import HELD_ROOT
 
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
-_MAX_ASKED = 20
 _ALIKE = 0.3
 _LEAST = 64
 _MAX_OF_NAME = 20
@@ -148,14 +147,6 @@ class Versions:
         if found.format is None or found.format in _NO_DOCUMENT or found.format in TEXT_FORMATS:
             return
         self.state.more.append(Find(entry, "by-content", "temporary", {}, self.state.home_of(path)))
-
-    def add_requested(self, document: str) -> None:
-        """What the person named is always answered for, also where nothing was left of it but the file itself."""
-        for stem in dict.fromkeys((document, os.path.splitext(document)[0])):
-            for path in self.state.case.names.by_stem(fold_name(stem), limit=_MAX_ASKED):
-                named = os.path.splitext(document)[1]
-                if not named or path.casefold().endswith(named.casefold()):
-                    self.state.draft(path, self.state.home_of(path))
 
     def take_versions(self, document: str | None) -> None:
         """Older versions in trees that repeat folders: those that differ from the file as it is now, and of gone files."""

@@ -46,6 +46,12 @@ class Checked(msgspec.Struct, frozen=True):
     entry: Entry | None = None
 
 
+def is_there(door: Sources, path: str) -> bool:
+    """Whether there is anything at a path, on a disk or in an archive."""
+    whole = os.path.abspath(path)
+    return door.around(whole).exists(whole)
+
+
 def check_paths(paths: Sequence[str], *, recursive: bool = False, session: Session | None = None) -> Iterator[Checked]:
     """Check files one after the other; `-` is what comes in on the standard input. Problems are verdicts (`unreadable`)."""
     session = session or Session()

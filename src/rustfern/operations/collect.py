@@ -10,7 +10,7 @@ from contextlib import suppress
 from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import Catalogue
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Find, Hints, Home, Location
+from rustfern.core.model import Find, Hints, Home, Location, Situation
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
 from rustfern.matching.linker import Draft, Linker
@@ -69,9 +69,14 @@ def gather(
         if live:
             linker.versions.add_open_deleted_files()
         if hints.document:
-            linker.versions.add_requested(hints.document)
+            linker.requests.add_named(hints.document)
+            linker.requests.add_copies_elsewhere(hints.document)
     with linker.state.isolated(top):
         linker.versions.take_versions(hints.document)
+    if hints.happened is Situation.WONT_OPEN and hints.document is None:
+        observer.stage("opening documents to see which of them are whole")
+        with linker.state.isolated(top):
+            linker.requests.add_not_opening(hints.lost_at)
     linker.versions.take_mail()
     linker.records.take_placeholders()
 

@@ -75,8 +75,9 @@ def ready(
 
     tops, kept = open_roots(session, roots)
     sources = open_sources(session, tops, on_problem)
-    live = not roots
-    homes, _ = find_people(session, sources, live, Hints(person=person), on_problem, kept)
+    own = not roots
+    live = own or any(live_machine.is_in_use(top) for top in tops if session.sources.is_folder(top))
+    homes, _ = find_people(session, sources, own, Hints(person=person), on_problem, kept)
     search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
     search.known_places()
     short = [
@@ -97,8 +98,8 @@ def ready(
         live=live, programs=programs, copies=len(short), denied=denied, blocked=blocked, outside=outside, homes=homes
     )
     return Readiness(
-        tuple(tops), live, tuple(homes), live_machine.machine_name() if live else ", ".join(hosts) or None,
-        live_machine.local_zone_name() if live else ", ".join(zones) or None, clock, programs, len(short), newest, tuple(denied),
+        tuple(tops), live, tuple(homes), live_machine.machine_name() if own else ", ".join(hosts) or None,
+        live_machine.local_zone_name() if own else ", ".join(zones) or None, clock, programs, len(short), newest, tuple(denied),
         tuple(blocked), tuple(outside), tuple(advice_from(search.settings, search.catalogue)), free, shared, first, never, tuple(dict.fromkeys(problems)),
     )  # fmt: skip
 

@@ -6,6 +6,7 @@ import os
 import re
 
 from rustfern.cases.case_file import StoredCopy
+from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import stem_of
 from rustfern.core.times import Clock, from_stamp
 from rustfern.formats.format_table import FORMATS, TEXT_FORMATS, extension_of, format_of_extension, title_of
@@ -15,6 +16,7 @@ _DEVICES = re.compile(r"(?:con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(?:\..*
 _DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\u2028\u2029]")
 _MAX_NAME = 255
 _DEEPEST = 60
+_LONGEST_ASKED = 240
 
 
 def safe_name(name: str, limit: int = _MAX_NAME) -> str:
@@ -73,6 +75,26 @@ def _right_extension(extension: str, claimed: str | None, format_name: str | Non
     if claimed == format_name or (claimed in TEXT_FORMATS and format_name in TEXT_FORMATS):
         return extension
     return format_name
+
+
+def check_name(wanted: str) -> None:
+    """Refuse what no system takes for a file's name. Raises `WrongUsage` that says why."""
+    name = wanted.strip()
+    why = (
+        "is empty" if not name
+        else "leads to a folder" if not name.strip(".")
+        else "begins like an option" if name.startswith("-")
+        else "is the name of a device on some systems" if _DEVICES.fullmatch(name)
+        else "is longer than 240 bytes" if len(name.encode("utf-8", "surrogateescape")) > _LONGEST_ASKED
+        else "ends with a dot" if name.endswith(".")
+        else f"holds {_UNFIT.search(name)[0]!r}" if _UNFIT.search(name)  # type: ignore[index]
+        else "holds signs that cannot be seen" if safe_name(name) != name
+        else ""
+    )  # fmt: skip
+    if why:
+        raise WrongUsage(
+            f"this cannot be the name of a file: it {why}", wanted[:80], "Give a plain name with --as, without folders"
+        )
 
 
 def named(copy: StoredCopy, wanted: str) -> tuple[str, list[str]]:

@@ -46,8 +46,9 @@ from rustfern.operations.session import (
     own_folders,
 )
 from rustfern.search.search import Search
-from rustfern.selection import choose, ranking
+from rustfern.selection import choose, ranking, unmet
 from rustfern.settings.advice import advice_from
+from rustfern.sources import live_machine
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
@@ -105,7 +106,7 @@ class _Scan:
         self.observer, self.door = session.observer, session.sources
         self.started, self.began = time.monotonic(), datetime.now(UTC)
         self.door.health.reset()
-        self.live = not roots
+        self.own = not roots
         self.stopped = False
         self.problems: list[Problem] = []
         self.totals = Totals()
@@ -116,9 +117,10 @@ class _Scan:
         self.notices = [
             *notices, *(Notice(kind=About.KEPT_FOLDER, names=(each.base,), text=str(each.at)) for each in kept)
         ]  # fmt: skip
+        self.live = self.own or any(live_machine.is_in_use(top) for top in self.tops if self.door.is_folder(top))
         sources = open_sources(session, self.tops, self._on_problem)
         try:
-            self.homes, self.others = find_people(session, sources, self.live, hints, self._on_problem, kept)
+            self.homes, self.others = find_people(session, sources, self.own, hints, self._on_problem, kept)
         except BaseException:
             if self.own_case:
                 self.file.discard()
@@ -172,7 +174,7 @@ class _Scan:
         """Settings, the clock on the person's wall, what records say; the first answers."""
         take_settings(self.search, self.linker)
         self.zones = tuple(sorted({told.text for told in self.search.settings.of("zone")}))
-        self.hints, self.zone, clock = _in_their_zone(self.hints, self.zones, live=self.live)
+        self.hints, self.zone, clock = _in_their_zone(self.hints, self.zones, live=self.own)
         self.session.clock = self.linker.state.clock = clock
         take_records(self.search, self.linker)
         self.observer.so_far(self.linker.first_answers(self.search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
@@ -200,8 +202,17 @@ class _Scan:
         """Choose the best copy of each document."""
         self.observer.stage("choosing")
         missing = [s for s in self.search.searched if s.status in ("denied", *_UNREACHED)]
-        for draft in without_other_people(self.linker.state.drafts.values(), self.others):
-            self.documents.append(_judged(draft, self.linker, self.hints, missing))
+        drafts = list(without_other_people(self.linker.state.drafts.values(), self.others))
+        known = [list(draft.copies) for draft in drafts]
+        looked = sum(s.status == "found" for s in self.search.searched)
+        told = _Told(self.hints, missing, looked, self.thorough)
+        self.documents += [_judged(draft, self.linker, told) for draft in drafts]
+        means = unmet.meant(self.documents, self.hints.document)
+        if self.hints.happened is not None and not any(unmet.is_found(self.documents[i]) for i in means):
+            # Nothing speaks of a loss but the person: their word stands, and what there is is said.
+            for i in means:
+                drafts[i].copies = known[i]
+                self.documents[i] = _judged(drafts[i], self.linker, replace(told, named=True))
 
     def look_for_words(self) -> None:
         """The copies that hold the words that the person remembers."""
@@ -229,6 +240,7 @@ class _Scan:
             with self.linker.state.isolated(self.tops[0]):
                 documents, notices = mark_open_documents(documents, self.places, self.session.clock)
                 self.notices += notices
+        self.notices += self._unmet()
         if self.stopped:
             self.notices.insert(0, Notice(kind=About.STOPPED))
         if (failing := health_notice(self.door.health)) is not None:
@@ -240,6 +252,23 @@ class _Scan:
             tuple(self.linker.state.unmatched), tuple(_unique_problems(self.problems)), self.totals, self.hints, tuple(self.notices),
             self.live, self.zones, self.zone, tuple(hits), self.stopped,
         )  # fmt: skip
+
+    def _unmet(self) -> list[Notice]:
+        """What was asked for and fits nothing."""
+        notices = []
+        asked, found = self.hints.document, self.linker.requests.answer
+        if asked is not None and not found.found:
+            if found.near is not None:
+                notices.append(Notice(kind=About.TAKEN_FOR_DOCUMENT, names=(asked, found.near)))
+            else:
+                nearest = (found.nearest,) if found.nearest else ()
+                notices.append(Notice(kind=About.NO_SUCH_DOCUMENT, names=(asked, *nearest)))
+        if self.hints.words and not self.hits:
+            notices.append(Notice(kind=About.NO_SUCH_WORDS, names=(self.hints.words,)))
+        notices += unmet.unmet(self.documents, self.hints, datetime.now(UTC), self.session.clock)
+        if found.checked < found.documents:
+            notices.append(Notice(kind=About.CHECKED_LATEST, count=found.checked, text=str(found.documents)))
+        return notices
 
     def _keep(self, answer: Answer) -> None:
         """Have the case remember what was searched and found."""
@@ -292,11 +321,23 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     return replace(hints, lost_at=lost_at, older_than=older_than), name, clock
 
 
-def _judged(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
+class _Told(msgspec.Struct, frozen=True):
+    """What judging a document rests on besides what was found of it: the person's words, what was not searched, how many folders of copies
+    were, and whether they mean this one (`named`).
+    """
+
+    hints: Hints
+    missing: Sequence[Searched]
+    places: int
+    thorough: bool
+    named: bool = False
+
+
+def _judged(draft: Draft, linker: Linker, told: _Told) -> Document:
     """The document of a draft; where choosing fails, it is listed as one that could not be judged, and the others are answered for."""
     known = list(draft.copies)
     try:
-        return _document(draft, linker, hints, missing)
+        return _document(draft, linker, told)
     except Exception as error:
         what = not_judged(error)
         path = draft.original or draft.key
@@ -305,7 +346,7 @@ def _judged(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Search
             Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
         )
         verdict = Verdict(
-            hints.happened or situation,
+            told.hints.happened or situation,
             None,
             (Reason(kind=Why.NOT_JUDGED, text=what),),
             (Warn(kind=Caution.NOT_JUDGED),),
@@ -318,7 +359,8 @@ def _judged(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Search
         )  # fmt: skip
 
 
-def _document(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Searched]) -> Document:
+def _document(draft: Draft, linker: Linker, told: _Told) -> Document:
+    hints, missing = told.hints, told.missing
     linker.copies.add_saved(draft)
     linker.recent_files.note_recent(draft)
     copies = sorted(choose.assign_times(draft.copies, linker.state.clock), key=_oldest_first)
@@ -348,6 +390,10 @@ def _document(draft: Draft, linker: Linker, hints: Hints, missing: Sequence[Sear
         elsewhere=linker.copies.elsewhere(draft),
         strays=linker.comparing.strays(draft),
         asked_for=hints.document is None or ranking.fits(hints.document, draft.name, draft.original),
+        named=told.named,
+        places=told.places,
+        thorough=told.thorough,
+        locked_since=min((lock.opened for lock in draft.locks if lock.opened), default=None),
     )
     verdict = choose.choose(copies, facts, hints)
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
@@ -435,5 +481,5 @@ def exit_status(answer: Answer) -> int:
     whole = {*answer.roots, *(home.path for home in answer.homes)}
     if any(problem.path in whole for problem in answer.problems):
         return 3
-    lost = any(document.verdict.situation is not Situation.NOTHING_LOST for document in answer.documents)
+    lost = any(unmet.is_found(document) for document in answer.documents)
     return 0 if lost else 1

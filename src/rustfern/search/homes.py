@@ -112,7 +112,8 @@ def _people(source: Source, parent: str, volume: str | None, on_problem: OnProbl
             continue
         homes.append((name, path, layout))
     known = [layout for _, _, layout in homes if layout]
-    fallback = fixed or (known[0] if known else Layout.LINUX)
+    users = os.path.basename(parent).casefold() == "users"
+    fallback = fixed or (known[0] if known else Layout.WINDOWS if users else Layout.LINUX)
     # Volume-relative paths only make sense inside what is searched.
     inner = volume if inside else None
     return [Home(path, layout or fallback, name, inner, source.root) for name, path, layout in homes]

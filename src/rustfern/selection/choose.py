@@ -90,17 +90,30 @@ class _Choice:
                 return Situation.MISPLACED
         if told is None or told is seen:
             return seen
+        if told is Situation.WONT_OPEN and self._other_format():
+            return told
         if told is Situation.OVERWRITTEN and self.saved is not None and self.others:
             return told
         if told is Situation.DELETED and self.facts.trashed:
             return told
-        if told is Situation.CRASHED and seen is Situation.OVERWRITTEN:
-            return Situation.NOTHING_LOST
         if told is Situation.MISPLACED and (
             self.saved is None or (self.saved_whole and seen is Situation.NOTHING_LOST)
         ):
             return told
+        if self.facts.named and (seen is Situation.NOTHING_LOST or self._only_earlier(told, seen)):
+            return told
+        if self._only_earlier(told, seen):
+            return Situation.NOTHING_LOST
         return seen
+
+    @staticmethod
+    def _only_earlier(told: Situation, seen: Situation) -> bool:
+        """Whether all that was seen is an earlier version, where the person speaks of work that came later."""
+        return told is Situation.CRASHED and seen is Situation.OVERWRITTEN
+
+    def _other_format(self) -> bool:
+        """Whether the saved file is whole, but not what its name says."""
+        return self.saved is not None and self.saved_whole and self.saved.extension_right is False
 
     def _newest_is_elsewhere(self) -> bool:
         return newest(self.copies, self._usable()) in self.facts.opened_elsewhere
@@ -188,17 +201,31 @@ class _Choice:
             Situation.NOTHING_LOST: self._nothing,
         }.get(situation, self._any)
         best = picker()
+        against = self._against_their_word(situation)
+        if against:
+            best = self.facts.saved if self.facts.saved in self.intact else self._any() if best is None else best
         if best is not None:
             best = self._stand_for(best)
             others = [i for i in self.intact if i != best and self.same.get(i, i) != self.same.get(best, best)]
             own = self._own(best) if self.saved_whole and best != self.facts.saved else 0
             chosen = reasons.Chosen(self.copies, best, self.facts.saved, others, own, situation)
             self.why += reasons.explain(chosen)
-        elif situation is not Situation.NOTHING_LOST:
+        if against:
+            self.warnings.insert(0, Warn(kind=Caution.NOTHING_NEWER, copy=best, count=self.facts.places))
+            self.next_steps += reasons.steps(self.facts, self.hints, self.excluded)
+            self.why += reasons.without(self.copies, self.hints, self.excluded) if best is None else ()
+        elif best is None and situation is not Situation.NOTHING_LOST:
             self.why += reasons.without(self.copies, self.hints, self.excluded)
             self.next_steps += reasons.steps(self.facts, self.hints, self.excluded)
         if situation is Situation.CRASHED and best is not None and best == self.facts.saved and self.facts.changed:
             self._warn(Caution.LAST_WORDS_GONE, copy=best)
+        if self._other_format():
+            assert self.saved is not None
+            self.warnings.insert(
+                0, Warn(kind=Caution.OTHER_FORMAT, copy=self.facts.saved, text=self.saved.content.format or "")
+            )
+        if situation is Situation.NOTHING_LOST and self.facts.locked and not (self.facts.in_use or self.facts.strays):
+            self._warn(Caution.LOCK_LEFT, when=self.facts.locked_since)
         if self.facts.denied and situation in (Situation.NOTHING_LOST, Situation.CRASHED):
             self._warn(Caution.FOLDER_DENIED, names=tuple(self.facts.denied))
         if self.saved is not None and self._unread():
@@ -216,6 +243,15 @@ class _Choice:
         if self.facts.elsewhere and self.saved is None:
             self._warn(Caution.SAME_NAME_ELSEWHERE, names=tuple(self.facts.elsewhere))
         return Verdict(situation, best, tuple(self.why), tuple(self.warnings), tuple(self.next_steps))
+
+    def _against_their_word(self, situation: Situation) -> bool:
+        """Whether the situation rests on the person's word alone: no copy shows anything of it."""
+        told = self.hints.happened if self.facts.asked_for else None
+        if situation is not told or not self.facts.named or self._other_format():
+            return False
+        seen = self._by_evidence()
+        nothing = seen is Situation.NOTHING_LOST or self._only_earlier(told, seen)
+        return nothing and not (told is Situation.OVERWRITTEN and self.others) and not self.facts.trashed
 
     def _stamped(self) -> None:
         """Dates that are all the same tell when the files were copied, not when they were written."""

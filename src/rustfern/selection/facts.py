@@ -17,7 +17,8 @@ class Facts(msgspec.Struct, frozen=True):
     notes that is where it belongs; `opened_elsewhere` are the copies that lie there; `strays` are autosaves
     of its kind whose document could not be told, `unreached` places of its kind that were not searched (not attached, locked,
     online only), `holders` the people whose locks lie beside it, `online` the server that it is kept on;
-    `resaved`: one of its copies is a file that was saved under another name or in another home.
+    `named`: the person means this document, so that their word on what happened holds; `places` folders of copies were looked into,
+    with `thorough` files of every name; `locked_since` is when the oldest lock was made; `resaved`: one of its copies is a file that was saved under another name or in another home.
     """
 
     original: str | None
@@ -42,6 +43,10 @@ class Facts(msgspec.Struct, frozen=True):
     online: str | None = None
     resaved: bool = False
     asked_for: bool = True
+    named: bool = False
+    places: int = 0
+    thorough: bool = False
+    locked_since: datetime | None = None
 
     @property
     def open_then(self) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 from rustfern.catalogue.loader import Place
 from rustfern.core.model import Document, Find, Hints, Kind, Situation, State
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
+from rustfern.matching.evidence.asked import NEAR, holds, likeness
 from rustfern.matching.evidence.by_content import words_missing_from
 
 
@@ -23,11 +24,16 @@ def name_match(asked: str, name: str, path: str | None) -> float:
     by_name = fuzz.token_set_ratio(wanted, mine)
     with_folders = fuzz.token_set_ratio(wanted, folders)
     close = fuzz.ratio(wanted, mine)
-    return float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
+    found = float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
+    if found < _HALF_A_NAME and holds(name, asked):
+        return _HALF_A_NAME
+    if found < _MIN_FIT and likeness(asked, name) >= NEAR:
+        return _MIN_FIT
+    return found
 
 
-_MIN_FIT = 0.6
-"""Fit from which on a document is what the technician typed."""
+_MIN_FIT, _HALF_A_NAME = 0.6, 0.7
+"""Fit from which on a document is what the technician typed; of a name of which only a part was typed."""
 
 
 def fits(asked: str, name: str, path: str | None) -> bool:
@@ -117,4 +123,7 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
             document.key,
         )
 
-    return sorted(documents, key=safe_key)
+    ranked = sorted(documents, key=safe_key)
+    calm = [each for each in ranked[1:] if each.verdict.situation is Situation.NOTHING_LOST]
+    # What lost nothing comes last, but for the one that was asked for: it stays where it is looked for.
+    return [*ranked[:1], *(each for each in ranked[1:] if each not in calm), *calm]

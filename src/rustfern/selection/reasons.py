@@ -91,6 +91,8 @@ def steps(facts: Facts, hints: Hints, excluded: Sequence[int] = ()) -> list[Next
         out.append(NextStep(kind=Step.ATTACH_UNREACHED, names=tuple(facts.unreached)))
     if facts.away:
         out.append(NextStep(kind=Step.ASK_FOR_ORIGINAL, text=facts.away))
+    if not facts.thorough:
+        out.append(NextStep(kind=Step.SEARCH_THOROUGHLY))
     out.append(NextStep(kind=Step.ATTACH_BACKUPS))
     if facts.holders:
         out.append(NextStep(kind=Step.ASK_HOLDERS, names=tuple(facts.holders)))

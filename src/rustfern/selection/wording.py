@@ -110,6 +110,18 @@ class Wording:
         time = self._clock.format_time
         name = show_name(said.names[0]) if said.names else ""
         match said.kind:
+            case Caution.NOTHING_NEWER:
+                return self._nothing_newer(said)
+            case Caution.OTHER_FORMAT:
+                path = self._copy(said.copy).path
+                right = f"{os.path.splitext(os.path.basename(path))[0]}.{said.text}"
+                return f"it opens under the right name, {show_name(right)}: its content is whole, but not of the format that its name says"
+            case Caution.LOCK_LEFT:
+                since = f" of {time(said.when)}" if said.when else ""
+                return (
+                    f"not certain: its lock{since} is still there, so its program may have ended without saving; if something "
+                    "is missing, scan again with --happened crashed"
+                )
             case Caution.LAST_WORDS_GONE:
                 since = f" after {time(self._copy(said.copy).written)}"
                 return f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
@@ -175,6 +187,27 @@ class Wording:
             case _:
                 assert_never(said.kind)
 
+    def _nothing_newer(self, said: Warn) -> str:
+        """What the person told of was not found: said with what there is, and where was looked."""
+        looked = "looked beside it, in the trash, in temporary folders and older versions"
+        if said.count:
+            looked += f", and into {said.count} folders where programs leave copies"
+        if said.copy is None:
+            return f"nothing of it was found, in no copy ({looked})"
+        copy = self._copy(said.copy)
+        there = f"{_KIND_WORDS[copy.kind]} of {self._clock.format_time(copy.written)}"
+        match self._situation:
+            case Situation.DELETED:
+                return f"it is not deleted: the {there} is there, and whole"
+            case Situation.WONT_OPEN:
+                return f"nothing is wrong with it: the {there} is whole to its end; no newer copy was found ({looked})"
+            case Situation.OVERWRITTEN:
+                return (
+                    f"no earlier version with other content was found ({looked}); the newest whole copy is the {there}"
+                )
+            case _:
+                return f"nothing newer was found than the {there} ({looked})"
+
     def verdict(self, verdict: Verdict) -> tuple[list[str], list[str], list[str]]:
         """(reasons, cautions, next steps) in words."""
         return (
@@ -193,6 +226,8 @@ def step(said: NextStep) -> str:
     names = ", ".join(show_name(name) for name in said.names[:_MAX_NAMED])
     more = f" and {len(said.names) - _MAX_NAMED} more" if len(said.names) > _MAX_NAMED else ""
     match said.kind:
+        case Step.SEARCH_THOROUGHLY:
+            return "scan again with --thorough: it also looks into files whose names say nothing"
         case Step.SEARCH_WITHOUT_LIMIT:
             return "search without --older-than, and look at what that leaves out"
         case Step.ASK_FOR_RIGHTS:
@@ -244,5 +279,25 @@ def notice(said: Notice) -> str:
             return f"the case is kept in memory only{said.text}"
         case About.KEPT_FOLDER:
             return f"kept from {names[0]} at {said.text}"
+        case About.NO_SUCH_DOCUMENT:
+            nearest = (
+                f"did you mean {names[1]}?" if len(names) > 1 else "look at the list, or give another word of its name"
+            )
+            return f"no document here is called like “{names[0]}”: {nearest}"
+        case About.TAKEN_FOR_DOCUMENT:
+            return f"no document here is called “{names[0]}”: {names[1]} was taken for it"
+        case About.NO_SUCH_WORDS:
+            return f"“{names[0]}” stands in no text that could be read: try fewer words, or one that is rare"
+        case About.NO_SUCH_CLASS:
+            there = f"; there are: {', '.join(names[1:])}" if len(names) > 1 else ""
+            return f"nothing that was found is a {names[0]}{there}"
+        case About.TIME_TO_COME:
+            return f"{said.text} is still to come: check the day of --lost-at"
+        case About.TIME_FAR_OFF:
+            return f"no copy was written about {said.text}: the nearest is {said.count} {'day' if said.count == 1 else 'days'} {names[1]} ({names[0]})"
+        case About.NOT_AS_TOLD:
+            return f"nothing that was found is {names[0]}, as was told; what else was found is below"
+        case About.CHECKED_LATEST:
+            return f"{said.count} of {said.text} documents were opened, those written last: name one with --document"
         case _:
             assert_never(said.kind)

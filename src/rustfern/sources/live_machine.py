@@ -7,9 +7,11 @@ import sys
 import time
 from collections.abc import Callable, Container, Iterable, Iterator
 from datetime import UTC, datetime
+from itertools import islice
 
 import msgspec
 
+from rustfern.core.paths import inside
 from rustfern.core.times import Clock
 from rustfern.output import temporary
 
@@ -30,6 +32,50 @@ def now() -> datetime:
         return datetime.now().astimezone()
     except ValueError:  # a zone that cannot be
         return datetime.now(UTC)
+
+
+_NETWORK = frozenset(
+    {"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "afs", "ceph", "fuse.sshfs", "fuse.glusterfs", "webdav", "afpfs"}
+)
+"""File systems that other machines work on at the same time."""
+_MAX_PEOPLE, _FIRST_PERSON = 10_000, 500
+"""Accounts looked at, and the lowest number of one that is a person's (1000 on Linux, 501 on macOS)."""
+
+
+def is_in_use(path: str) -> bool:
+    """Whether a folder is part of the running system, or of a mounted share: somebody may be at work in it right now.
+
+    That are the homes of all accounts of this machine, what lies in them, what they lie in, and what a network file system shows.
+    """
+    real = os.path.realpath(path)
+    if any(inside(real, home) or inside(home, real) for home in _homes()):
+        return True
+    return any(inside(real, share) for share in _shares())
+
+
+def _homes() -> list[str]:
+    """The homes of this machine's people, real paths."""
+    found = [os.path.expanduser("~")]
+    if sys.platform == "win32":
+        found.append(os.path.dirname(found[0]))
+    else:
+        import pwd
+
+        for account in islice(pwd.getpwall(), _MAX_PEOPLE):
+            if account.pw_uid >= _FIRST_PERSON and os.path.isdir(account.pw_dir):
+                found.append(account.pw_dir)
+    real = (os.path.realpath(home) for home in found)
+    return [home for home in real if os.path.dirname(home) != home]
+
+
+def _shares() -> list[str]:
+    """Where network file systems are mounted. Source: proc_pid_mounts(5)."""
+    try:
+        with open("/proc/self/mounts", encoding="utf-8", errors="surrogateescape") as table:  # noqa: PTH123
+            rows = [line.split() for line in table]
+    except OSError:
+        return []
+    return [row[1].replace("\\040", " ") for row in rows if len(row) > 2 and row[2] in _NETWORK]
 
 
 def running_programs() -> set[str]:

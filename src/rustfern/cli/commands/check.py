@@ -9,8 +9,9 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, paths_option, print_json
+from rustfern.core.errors import WrongUsage
 from rustfern.operations import command_schema
-from rustfern.operations.check import Checked, alarm, check_paths
+from rustfern.operations.check import Checked, alarm, check_paths, is_there
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -35,15 +36,30 @@ def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
       rustfern check --recursive marlow-quay-disk/slipway-pc2/home
       rustfern check --json report.docx picture.jpg > verdicts.json
 
-    Exit status: 0 all are intact, 1 at least one is not, 2 wrong usage.
+    Exit status: 0 all are intact, 1 at least one is not, 2 wrong usage (a path that is not there).
     """
-    found = list(check_paths(paths, recursive=recursive, session=this_run().session))
+    from rustfern.cli import print_error
+
+    session = this_run().session
+    there = [path for path in paths if path == "-" or is_there(session.sources, path)]
+    missing = [
+        WrongUsage("there is nothing at this path", path, "See whether it is spelled right")
+        for path in paths
+        if path not in there
+    ]
+    if missing and not there:
+        raise missing[0]
+    for each in missing:
+        print_error(each)
+    found = list(check_paths(there, recursive=recursive, session=session))
     if as_json:
         print_json(command_schema.checked(found, alarm(found, this_run().clock)))
     else:
         from rustfern.cli.screen.console import out
 
         _show(out(), found)
+    if missing:
+        return 2
     return 0 if found and all(item.content.state == "intact" for item in found) else 1
 
 

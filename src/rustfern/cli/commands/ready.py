@@ -46,13 +46,13 @@ def command(roots: tuple[str, ...], person: str | None, target: str | None, as_j
     else:
         from rustfern.cli.screen.console import out
 
-        _show(out(), found, target)
+        _show(out(), found, target, roots)
     if found.denied or found.blocked:
         return 3
     return 0 if found.homes else 1
 
 
-def _show(console: Console, found: Readiness, target: str | None) -> None:
+def _show(console: Console, found: Readiness, target: str | None, typed: Sequence[str]) -> None:
     """Danger first, then where we are, then what to do."""
     from rich.text import Text
 
@@ -73,7 +73,10 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
             )
     for text in (*found.blocked, *([found.clock] if found.clock else [])):
         bullet(console, f"! {text}", f"bold {RUST}", indent=0)
-    if found.live:
+    if found.live and typed:
+        text = "In use: part of this running machine, or of a share that others work on."
+        console.print(Text(text, style="bold"))
+    elif found.live:
         console.print(Text("This machine, as it runs.", style="bold"))
     else:
         console.print(Text("Attached files: nothing of this is running here.", style=f"bold {FERN}"))
@@ -107,7 +110,7 @@ def _show(console: Console, found: Readiness, target: str | None) -> None:
     for text in found.never:
         bullet(console, f"- {text}", RUST)
     _list(console, "What was set", settings, "")
-    where = " ".join(shell_word(root) for root in found.roots) if not found.live else ""
+    where = " ".join(shell_word(root) for root in found.roots) if typed else ""
     to = shell_word(target) if target else "DIR-ON-ANOTHER-DISK"
     steps = (
         [(f"keep {where} --to {to}".replace("  ", " "), "take the short-lived copies to safety")]

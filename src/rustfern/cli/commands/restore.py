@@ -25,6 +25,7 @@ from rustfern.core.model import Hints
 from rustfern.core.paths import show_name
 from rustfern.operations import command_schema
 from rustfern.operations.restore import Planned, Refused, Restored, RestoreOptions, plan, restore
+from rustfern.operations.restore_names import check_name
 from rustfern.operations.targets import check_target, size_of
 
 if TYPE_CHECKING:
@@ -79,6 +80,8 @@ def command(
         raise WrongUsage("it was not said what is restored", None, "Give numbers, ids or a name, or --all-best")
     if name is not None and (all_best or len(what) != 1):
         raise WrongUsage("--as names one file, and several were asked for", None, "Restore that one alone")
+    if name is not None:
+        check_name(name)
     wish = RestoreOptions(name, keep_layout, allow_inside)
     file, searched = _case(
         what,

@@ -62,11 +62,15 @@ def what_happened(document: DocumentAnswer) -> str:
         return "It was never saved under a name; a draft was kept."
     if document.situation == "deleted":
         return "Its original is not there any more."
+    if document.shows_no_loss:
+        return "Nothing that was found shows this loss; it stands on the person's word."
     if document.situation == "wont-open":
         saved = next((copy for copy in document.copies if copy.kind == "saved"), None)
         return (
             "The saved file could not be read."
             if saved and saved.state == "unreadable"
+            else "The saved file is whole, but its name says another format."
+            if saved and saved.state == "intact"
             else "The saved file is damaged."
         )
     if document.situation == "diverged":
@@ -92,10 +96,15 @@ def _difference(copy: CopyAnswer) -> str:
     return ""
 
 
-def copy_line(copy: CopyAnswer, best: bool, width: int) -> Text:
-    """One copy on one line; the best one carries a mark that colour only strengthens."""
+def brings_back(document: DocumentAnswer, copy: CopyAnswer) -> bool:
+    """Whether a copy gives back something that the person does not have: the saved file does so only under its right name."""
+    return (copy.kind != "saved" and not document.shows_no_loss) or copy.extension_right is False
+
+
+def copy_line(copy: CopyAnswer, best: bool, width: int, *, brings: bool = True) -> Text:
+    """One copy on one line; the best one carries a mark that colour only strengthens, unless it brings nothing back (`brings`)."""
     line = Text("  ")
-    line.append("▶ " if best else "  ", style=f"bold {FERN}")
+    line.append("▶ " if best else "  ", style=f"bold {FERN}" if brings else "bold")
     strong = "bold" if best else ""
     line.append(f"{copy.id:<4}", style=f"bold {SLATE}" if best else SLATE)
     line.append(f"{copy.kind:<10}", style=strong)
@@ -105,7 +114,9 @@ def copy_line(copy: CopyAnswer, best: bool, width: int) -> Text:
     line.append(f"{size(copy.size):>7}  ", style=strong)
     line.append(f"{copy.state:<11}", style=f"{strong} {_STATES[copy.state]}")
     line.append(f"{_difference(copy):<16}", style=strong)
-    if best:
+    if best and not brings:
+        line.append("newest whole", style="bold")
+    elif best:
         line.append(" BEST ", style=f"reverse bold {FERN}")
         if width >= _ROOMY:
             line.append(f" {in_words(copy.confidence)}", style=f"bold {FERN}")
@@ -138,7 +149,7 @@ def short_block(console: Console, document: DocumentAnswer) -> None:
     title_line(console, document)
     best = next((copy for copy in document.copies if copy.id == document.best), None)
     if best is not None:
-        console.print(copy_line(best, True, console.width), soft_wrap=True)
+        console.print(copy_line(best, True, console.width, brings=brings_back(document, best)), soft_wrap=True)
         for warning in document.warnings[:1]:
             bullet(console, f"! {warning}", WARN, indent=8)
     else:
@@ -162,13 +173,14 @@ def document_block(console: Console, document: DocumentAnswer, root: str | None)
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
     for copy in document.copies:
         best = copy.id == document.best
-        console.print(copy_line(copy, best, console.width), soft_wrap=True)
+        brings = brings_back(document, copy)
+        console.print(copy_line(copy, best, console.width, brings=brings), soft_wrap=True)
         if best and copy.kind != "saved":
             sure = "" if console.width >= _ROOMY else f"{in_words(copy.confidence)}: "
             bullet(console, sure + strongest(copy), PALE, indent=8)
         elif copy.state in ("damaged", "unreadable"):
             bullet(console, copy.reason, PALE, indent=8)
-        elif copy.extension_right is False:
+        elif copy.extension_right is False and copy.kind != "saved":
             bullet(console, f"its content is {copy.format}, whatever its name says", PALE, indent=8)
     if document.best is None:
         console.print(Text("    no whole copy of it was found", style=f"bold {RUST}"))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import timedelta
+from itertools import takewhile
 from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
@@ -16,7 +17,7 @@ from rustfern.sources.disk_health import ADVICE
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rustfern.core.model import Answer
+    from rustfern.core.model import Answer, Home
 
 _SHOWN = 20
 _FULL = 3
@@ -36,32 +37,46 @@ def show(
     """The answer for people: danger, where we are, the documents, what was not searched, the next command."""
     from rich.text import Text
 
-    from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, heading, short_path, wrong_clock, zone
+    from rustfern.cli.screen.console import (
+        FERN,
+        PALE,
+        RUST,
+        SLATE,
+        WARN,
+        bullet,
+        heading,
+        short_path,
+        wrong_clock,
+        zone,
+    )
     from rustfern.cli.screen.document_view import document_block, short_block
     from rustfern.core.paths import show_name
 
     facts = schema.answer(answer, this_run().clock)
+    for each in answer.notices:
+        if each.is_unmet:
+            console.print(Text(f"? {capital(notice(each))}.", style=f"bold {WARN}"), soft_wrap=False)
     alarms = [notice for notice in answer.notices if notice.is_alarm]
     for alarm in alarms[:_ALARMS]:
         console.print(Text(f"! {notice(alarm)}", style=f"bold {RUST}"), soft_wrap=False)
-    if not alarms:
-        calm = (
-            "Safe: nothing of this is open or being written."
-            if answer.live
-            else "Safe: attached files. Nothing here is running or being written."
-        )
-        console.print(Text(calm, style=FERN))
+    unread = _unread_homes(answer)
+    for home in unread[:_ALARMS]:
+        text = f"! The home of {show_name(home.person)} could not be read, so nothing of it was searched: get the right to read it, and scan again."
+        console.print(Text(text, style=f"bold {RUST}"))
+    if not alarms and answer.live:
+        calm = "Live files: somebody may be at work in them. None of what was found is open or being written on this machine."
+        console.print(Text(calm, style=SLATE))
+    elif not alarms and not unread:
+        console.print(Text("Safe: attached files. Nothing here is running or being written.", style=FERN))
     for root in answer.roots:
         console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
     people: dict[str, list[str]] = {}
     for home in answer.homes:
         people.setdefault(str(home.layout), []).append(show_name(home.person))
-    denied = {problem.path for problem in answer.problems}
-    unread = sum(home.path in denied for home in answer.homes)
     crowd = "; ".join(f"{', '.join(names)} ({layout})" for layout, names in people.items())
     bullet(
         console,
-        f"People    {crowd or 'no home found: only folders'}{f', {unread} not readable' if unread else ''}",
+        f"People    {crowd or 'no home found: only folders'}{f', {len(unread)} not readable' if unread else ''}",
         indent=0,
     )
     bullet(
@@ -70,6 +85,7 @@ def show(
         indent=0,
     )
 
+    denied = any(searched.status == "denied" for searched in answer.searched)
     lost = [d for d in facts.documents if d.is_lost]
     calm_ones = [d for d in facts.documents if not d.is_lost]
     shown = (
@@ -84,6 +100,9 @@ def show(
     inner = [d for d in shown if d.within is not None and not everything]
     shown = [d for d in shown if d not in inner]
     full = most if everything or len(shown) <= _FULL + 1 else _FULL
+    asked = _meant(answer, shown)
+    if asked and not everything:
+        full = len(asked)
     for place, document in enumerate(shown[:most]):
         if place <= full:
             console.print()
@@ -101,7 +120,8 @@ def show(
     if not shown or more > 0 or inner or ((calm_ones or answer.unmatched) and not everything):
         console.print()
     if not shown:
-        console.print(Text("No lost document was found.", style="bold"))
+        where = " in what could be read" if unread or denied else ""
+        console.print(Text(f"No lost document was found{where}.", style="bold"))
     if more > 0:
         console.print(Text(f"{more} more lost {_several('document', more)}: see them with --everything", style=PALE))
     if inner:
@@ -133,27 +153,25 @@ def show(
                 case _:
                     what = "lock"
             bullet(console, f"{what}: {short_path(item.path, console.width - 30)}")
-    if answer.hints.words:
+    if answer.hits:
         _hits(console, answer)
     _not_searched(console, answer)
     for each in answer.notices:
-        if not each.is_alarm:
+        if not (each.is_alarm or each.is_unmet):
             bullet(console, f"! {notice(each)}", indent=0)
     if next_command:
-        _next(console, answer, shown, typed)
+        _next(console, answer, asked or shown, typed)
 
 
 def _hits(console: Console, answer: Answer) -> None:
     """Where the words stand, the likeliest first, with the sentence around."""
     from rich.text import Text
 
-    from rustfern.cli.screen.console import FERN, PALE, WARN, heading
+    from rustfern.cli.screen.console import FERN, PALE, heading
     from rustfern.core.paths import show_name
 
     words = answer.hints.words or ""
     heading(console, f"Where “{show_name(words)}” stands")
-    if not answer.hits:
-        console.print(Text("   in no text that could be read: try fewer words, or one that is rare", style=WARN))
     names = {document.number: document.name for document in answer.documents}
     for hit in answer.hits[:_HITS]:
         line = Text("   ")
@@ -165,6 +183,27 @@ def _hits(console: Console, answer: Answer) -> None:
         console.print(sentence)
     if len(answer.hits) > _HITS:
         console.print(Text(f"   … and in {len(answer.hits) - _HITS} more copies", style=PALE))
+
+
+def capital(text: str) -> str:
+    """A sentence with a capital letter; its end is the caller's."""
+    return text[:1].upper() + text[1:]
+
+
+def _unread_homes(answer: Answer) -> list[Home]:
+    """The homes that could not be read at all."""
+    denied = {problem.path for problem in answer.problems} | {s.path for s in answer.searched if s.status == "denied"}
+    return [home for home in answer.homes if home.path in denied]
+
+
+def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:
+    """The documents at the top that are what was asked for by name."""
+    from rustfern.selection.ranking import fits
+
+    asked = answer.hints.document
+    if asked is None or any(each.kind is About.NO_SUCH_DOCUMENT for each in answer.notices):
+        return []
+    return list(takewhile(lambda d: fits(asked, d.name, d.original), shown))
 
 
 def _several(word: str, count: int) -> str:
@@ -213,7 +252,7 @@ def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: 
                 style=f"bold {RUST}",
             )
         )
-    found = [d for d in shown if d.best and d.is_lost]
+    found = [d for d in shown if d.best and d.is_lost and not d.shows_no_loss]
     where = " ".join(shell_word(root) for root in typed)
     if not found:
         steps = [(f"scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]

@@ -1,0 +1,132 @@
+"""What the person said: half a name, a slip of the pen, what does not open, and what fits nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Run, by_name, docx, odt, write
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rustfern.matching.evidence.asked import holds, likeness
+from rustfern.sources import live_machine
+
+Rustfern = Callable[..., Run]
+T0 = 1_760_000_000
+DAY = 86_400
+TEXT = (
+    "the garboard seam was raked out and payed with marine glue from the stem to frame seven before the spring launch"
+)
+OTHER = "winches, fairleads and cleats are ordered for the second berth and come by van in the week after the regatta"
+
+
+@pytest.fixture
+def disk(tmp_path: Path) -> Path:
+    home = tmp_path / "disk" / "Users" / "petra"
+    write(home / "Documents/Surveys/Egret hull survey.docx", docx(TEXT)[:-60], T0 + DAY)
+    write(home / "Desktop/to print/Egret hull survey.docx", docx(TEXT), T0)
+    write(home / "Documents/Surveys/Mooring plan Kittiwake.docx", docx(OTHER), T0)
+    write(home / "Documents/Orders/Osprey timber order.docx", odt(OTHER + " in oak"), T0)
+    write(home / "Documents/Orders/notes.txt", "larch, oak, epoxy", T0)
+    return tmp_path / "disk"
+
+
+def situation(found: Any, name: str) -> tuple[str, str | None, list[str]]:
+    document = by_name(found, name)
+    best = next((copy["path"] for copy in document["copies"] if copy["id"] == document["best"]), None)
+    return document["situation"], best, [each["kind"] for each in document["cautions"]]
+
+
+def notices(found: Any) -> list[str]:
+    return [each["kind"] for each in found["notices"]]
+
+
+@pytest.mark.parametrize(
+    ("asked", "happened", "name", "expected", "best", "caution", "status"),
+    [
+        ("egret", "wont-open", "Egret hull survey.docx", "wont-open", "to print", None, 0),
+        ("hull EGRET", "wont-open", "Egret hull survey.docx", "wont-open", "to print", None, 0),
+        ("egret", "overwritten", "Egret hull survey.docx", "wont-open", "to print", None, 0),
+        (None, "wont-open", "Egret hull survey.docx", "wont-open", "to print", None, 0),
+        ("osprey", "wont-open", "Osprey timber order.docx", "wont-open", "Orders", "other-format", 0),
+        (None, "wont-open", "Osprey timber order.docx", "wont-open", "Orders", "other-format", 0),
+        ("kittiwake", "crashed", "Mooring plan Kittiwake.docx", "crashed", "Surveys", "nothing-newer", 1),
+        ("kittiwake", "wont-open", "Mooring plan Kittiwake.docx", "wont-open", "Surveys", "nothing-newer", 1),
+        ("kittiwake", "deleted", "Mooring plan Kittiwake.docx", "deleted", "Surveys", "nothing-newer", 1),
+        ("kittiwake", "overwritten", "Mooring plan Kittiwake.docx", "overwritten", "Surveys", "nothing-newer", 1),
+        ("kitiwake", "never-saved", "Mooring plan Kittiwake.docx", "never-saved", "Surveys", "nothing-newer", 1),
+        ("kittiwake", None, "Mooring plan Kittiwake.docx", "nothing-lost", "Surveys", None, 1),
+    ],
+)
+def test_the_persons_word_stands(
+    asked: str | None, happened: str | None, name: str, expected: str, best: str, caution: str | None, status: int,
+    disk: Path, rustfern: Rustfern,
+) -> None:  # fmt: skip
+    hints = [*(["--document", asked] if asked else []), *(["--happened", happened] if happened else [])]
+    run = rustfern("scan", disk, *hints, "--json")
+    found, path, cautions = situation(run.json, name)
+    assert (found, Path(path or "").parent.name, run.status) == (expected, best, status)
+    assert caution is None or cautions[0] == caution
+    if caution == "nothing-newer":
+        assert by_name(run.json, name)["next_steps"]
+
+
+@pytest.mark.parametrize(
+    ("hints", "kind", "says"),
+    [
+        (["--document", "Heron"], "no-such-document", "Heron"),
+        (["--document", "kitiwake"], "taken-for-document", "Mooring plan Kittiwake.docx"),
+        (["--words", "zinc anodes"], "no-such-words", "zinc anodes"),
+        (["--class", "audio"], "no-such-class", "audio"),
+        (["--document", "kittiwake", "--lost-at", "2099-01-01"], "time-to-come", "2099-01-01"),
+        (["--document", "kittiwake", "--lost-at", "2025-10-01 10:00"], "time-far-off", "7 days later"),
+        (["--happened", "deleted"], "not-as-told", "deleted"),
+    ],
+)
+def test_what_fits_nothing_is_said_in_the_first_line(
+    hints: list[str], kind: str, says: str, disk: Path, rustfern: Rustfern
+) -> None:
+    assert kind in notices(rustfern("scan", disk, *hints, "--json").json)
+    first = rustfern("scan", disk, *hints).out.splitlines()[0]
+    assert first.startswith("?") and says in first
+
+
+def test_best_and_green_are_for_what_brings_something_back(disk: Path, rustfern: Rustfern) -> None:
+    shown = rustfern("scan", disk, "--document", "kittiwake", "--happened", "crashed").out
+    assert "BEST" not in shown and "newest whole" in shown and "restore" not in shown.split("Next")[1]
+
+
+def test_files_in_use_are_never_called_safe(
+    tmp_path: Path, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    home = tmp_path / "home" / "ines"
+    write(home / "Documents/plan.odt", odt(TEXT), T0)
+    monkeypatch.setenv("HOME", str(home))
+    for root in (home, home / "Documents", tmp_path / "home"):
+        run = rustfern("scan", root, "--everything")
+        assert run.out.startswith("Live") and "Safe" not in run.out
+        assert rustfern("ready", root, "--json").json["live"] is True
+    monkeypatch.setenv("HOME", str(tmp_path / "elsewhere"))
+    assert rustfern("scan", home).out.startswith("Safe")
+
+
+def test_shares_and_homes_of_this_machine_are_in_use(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setattr(live_machine, "_homes", lambda: [str(tmp_path / "ines")])
+    monkeypatch.setattr(live_machine, "_shares", lambda: [str(tmp_path / "share")])
+    told = {name: live_machine.is_in_use(str(tmp_path / name)) for name in ("ines", "ines/a", "share/b", "stick", "")}
+    assert told == {"ines": True, "ines/a": True, "share/b": True, "stick": False, "": True}
+
+
+@given(st.text(max_size=30), st.text(max_size=60))
+def test_likeness_is_a_share(asked: str, name: str) -> None:
+    assert 0.0 <= likeness(asked, name) <= 1.0
+    if holds(name, asked):
+        assert all(word in name.casefold() for word in asked.casefold().split("_") if word.isalnum())
+
+
+def test_a_part_of_a_name_fits_in_any_order() -> None:
+    assert holds("Egret hull survey.docx", "survey egret") and not holds("Egret.docx", "heron")
+    assert likeness("kitiwake", "Mooring plan Kittiwake.docx") > 0.9

@@ -11,7 +11,7 @@ from conftest import Run, by_name, docx, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rustfern.matching.evidence.asked import holds, likeness
+from rustfern.core.asked import holds, likeness
 from rustfern.sources import live_machine
 
 Rustfern = Callable[..., Run]
@@ -130,3 +130,43 @@ def test_likeness_is_a_share(asked: str, name: str) -> None:
 def test_a_part_of_a_name_fits_in_any_order() -> None:
     assert holds("Egret hull survey.docx", "survey egret") and not holds("Egret.docx", "heron")
     assert likeness("kitiwake", "Mooring plan Kittiwake.docx") > 0.9
+
+
+def test_a_real_name_finds_the_account(tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    lock = ",{},pc,21.09.2026 14:18,file:///x;"
+    for account in ("pl", "plund2", "kn"):
+        write(disk / "home" / account / ".config/x", "")
+        write(
+            disk / "home" / account / "Documents/plan.txt~", f"crane booked by {account} for the launch in spring", T0
+        )
+    write(disk / "home/pl/.~lock.a.odt#", lock.format("Petra Lund"))
+    write(disk / "home/plund2/b.odt", odt(TEXT, meta="<dc:creator>Petra Lund</dc:creator>"))
+    write(disk / "home/kn/.~lock.c.odt#", lock.format("Petra Lund"))
+    for name in ("d", "e"):
+        write(disk / f"home/kn/.~lock.{name}.odt#", lock.format("Kurt Noack"))
+
+    def people(name: str) -> tuple[set[str], list[str]]:
+        found = rustfern("scan", disk, "--person", name, "--json").json
+        return {home["person"] for home in found["homes"]}, notices(found)
+
+    assert people("petra lund") == ({"pl", "plund2"}, ["person-found", "person-found"])
+    assert people("pl")[0] == {"pl"}
+    write(disk / "etc/passwd", "kn:x:1000:1000:Petra Lund,,,:/home/kn:/bin/sh\n")
+    assert people("Petra")[0] == {"kn"}  # the system's own record decides
+    assert rustfern("scan", disk, "--person", "Mallory").status == 2
+
+
+def test_what_the_damaged_newer_copy_adds_is_said(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "disk" / "Users" / "petra"
+    write(home / "Documents/plan.docx", docx(TEXT), T0)
+    write(home / "Documents/AutoRecovery save of plan.asd", docx(TEXT, OTHER), T0 + 60)
+    write(
+        home / "Documents/plan((Autosaved-309643940271349403)).asd",
+        docx(TEXT, OTHER, "zinc anodes for the rudder")[:-50],
+        T0 + 99,
+    )
+    found = by_name(rustfern("scan", tmp_path / "disk", "--json").json, "plan.docx")
+    said = next(each["text"] for each in found["cautions"] if each["kind"] == "damaged-holds-more")
+    damaged = next(copy["id"] for copy in found["copies"] if copy["state"] == "damaged")
+    assert damaged in said and "5 words more" in said and "--as-text" in said

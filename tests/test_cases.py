@@ -62,6 +62,39 @@ def test_cases_are_listed_annotated_chosen_and_removed(disk: Path, tmp_path: Pat
     assert rustfern("cases", "--json").json["cases"][0]["used"]
 
 
+def test_numbers_are_not_tickets_and_old_cases_go_together(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    for person in ("ines", "tobias", "ines"):
+        rustfern("scan", disk, "--person", person)
+    assert rustfern("cases", "3", "--ticket", "2").status == 0
+    both = rustfern("cases", "2", "--note", "which")
+    assert both.status == 2 and "number 2 is" in both.err and "ticket 2 is" in both.err
+    assert (
+        rustfern("cases", "3", "--ticket", "3").status == 0
+        and rustfern("cases", "3", "--note", "one and the same").status == 0
+    )
+    assert rustfern("cases", "--older-than", "1d").status == 1
+    for each in rustfern("cases", "--json").json["cases"][1:]:
+        with sqlite3.connect(each["path"]) as file:
+            file.execute("UPDATE about SET value = '2025-01-01T10:00:00+00:00' WHERE key = 'made'")
+    assert len(rustfern("cases", "--older-than", "30d", "--json").json["cases"]) == 2
+    assert rustfern("cases", "--older-than", "30d", "--remove").status == 2
+    assert rustfern("cases", "--older-than", "30d", "--remove", "--yes").status == 0
+    assert [each["used"] for each in rustfern("cases", "--json").json["cases"]] == [True]
+    assert (
+        rustfern("cases", "1", "--older-than", "30d").status == 2
+        and rustfern("cases", "--older-than", "soon").status == 2
+    )
+
+
+def test_the_list_of_the_case_again(disk: Path, rustfern: Rustfern) -> None:
+    rustfern("scan", disk)
+    again = rustfern("look")
+    assert again.status == 0 and "ines notes.txt" in again.out and "restore --all-best" in again.out
+    listed = rustfern("look", "--json").json
+    assert listed["schema"] == "rustfern/list-1" and [d["id"] for d in listed["documents"]] == [1, 2]
+    assert rustfern("restore", "tobas", "--to", disk.parent / "out").status == 0  # as `scan --document` forgives
+
+
 def test_the_log_is_only_added_to(disk: Path, rustfern: Rustfern) -> None:
     rustfern("scan", disk)
     path = rustfern("cases", "--json").json["cases"][0]["path"]

@@ -141,20 +141,25 @@ def test_the_check_command(tmp_path: Path, rustfern: Rustfern) -> None:
     os.mkfifo(tmp_path / "pipe")
     run = rustfern("check", whole, cut, zeros, misnamed, tmp_path / "pipe", tmp_path / "absent", "--json")
     files = run.json["files"]
-    assert run.status == 1 and [f["state"] for f in files] == [
-        "intact",
-        "damaged",
-        "damaged",
-        "intact",
-        "unreadable",
-        "unreadable",
-    ]
+    assert (
+        run.status == 2
+        and "nothing at this path" in run.err
+        and [f["state"] for f in files]
+        == [
+            "intact",
+            "damaged",
+            "damaged",
+            "intact",
+            "unreadable",
+            "unreadable",
+        ]
+    )
     assert files[0].keys() >= {"path", "format", "class", "extension_right", "state", "reason", "size", "words"}
     assert (files[3]["format"], files[3]["extension_right"], files[3]["words"]) == ("docx", False, 5)
     assert any("rename it to .docx" in text for text in files[3]["hindrances"]) and any(
         "lock" in text for text in files[3]["hindrances"]
     )
-    assert rustfern("check", whole).status == 0
+    assert rustfern("check", whole).status == 0 and rustfern("check", tmp_path / "absent").status == 2
     screen = rustfern("check", "--recursive", tmp_path)
     assert screen.status == 1 and screen.out.index("damaged") < screen.out.index("intact   ")
     assert rustfern("check", tmp_path).status == 1

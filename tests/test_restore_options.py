@@ -13,7 +13,7 @@ from types import SimpleNamespace
 from typing import Any
 
 import pytest
-from conftest import Run, odt, write
+from conftest import Run, docx, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -98,12 +98,38 @@ def test_names_of_ones_own(disk: Path, tmp_path: Path, rustfern: Rustfern) -> No
         ("for the insurer", "for the insurer.odt"),
         ("x.odt", "x.odt"),
         ("x.docx", "x.docx.odt"),
-        ("../up", ".._up.odt"),
     ):
         run = rustfern("restore", number, "--as", wanted, "--to", tmp_path / "out", "--json")
         assert os.path.basename(run.json["restored"][0]["to"]) == made
+    for refused in ("", " ", "..", "../up", "a/b", "a:b", "CON", "nul.txt", "-x", "x" * 250, "a\x07b", "x."):
+        run = rustfern("restore", number, "--as", refused, "--to", tmp_path / "none")
+        assert run.status == 2 and "cannot be the name" in run.err and not (tmp_path / "none").exists()
     assert rustfern("restore", "1", "2", "--as", "x", "--to", tmp_path / "out").status == 2
     assert rustfern("restore", "--to", tmp_path / "out").status == 2
+
+
+def test_the_readable_text_of_any_copy(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "disk" / "home" / "ines" / "Documents"
+    whole = docx("The garboard seam was payed with glue", "Order larch, 32 mm")
+    write(home / "hull survey.docx", whole[:-40])
+    write(home / "old" / "hull survey.docx", whole)
+    rustfern("scan", tmp_path / "disk", "--document", "hull survey", "--happened", "wont-open")
+    for again in (False, True):
+        run = rustfern("restore", "1a", "--as-text", "--to", tmp_path / "out")
+        assert run.status == 0 and "1 of 1" in run.out and "Read it with the person" in run.out
+        assert ("was there already" in run.out) is again
+    made = [path for path in (tmp_path / "out").iterdir() if path.suffix == ".txt"]
+    assert [path.read_text() for path in made] == ["The garboard seam was payed with glue\n\nOrder larch, 32 mm\n"]
+    none = rustfern("restore", "1a", "--to", tmp_path / "bare")
+    assert "0 of 1" in none.out and "Open each there" not in none.out and "--as-text" in none.out
+
+
+def test_ranges_lists_and_all(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    rustfern("scan", disk)
+    for what, count in ((["1-2"], 2), (["1,2"], 2), (["1", "2-3"], 3), (["all"], 3), (["ALL"], 3)):
+        run = rustfern("restore", *what, "--to", tmp_path / f"out {what[0]}", "--json")
+        assert len(run.json["restored"]) == count, run.err
+    assert rustfern("restore", "3-1", "--to", tmp_path / "x").status == 2
 
 
 def test_only_outside_of_what_was_searched(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 from conftest import Run, best_of, odt, write
+from hypothesis import given
+from hypothesis import strategies as st
 
 from rustfern.cli.time_types import parse_error, parse_time
 from rustfern.core.times import zone_named
@@ -32,6 +35,9 @@ def test_times_with_a_zone(text: str, expected: str) -> None:
     ("text", "expected"),
     [
         ("yesterday 16:40", (22, 16, 40)), ("Today 9:05", (23, 9, 5)), ("2026-11-20 16:40", (20, 16, 40)), ("2026-11-20", (20, 0, 0)),
+        ("05:30", (23, 5, 30)), ("23:59", (22, 23, 59)), ("yesterday", (22, 0, 0)), ("friday 10:00", (20, 10, 0)), ("Monday", (23, 0, 0)),
+        ("monday 23:59", (16, 23, 59)), ("tuesday at 8:15", (17, 8, 15)), ("20.11.2026 16:40", (20, 16, 40)), ("11/20/2026", (20, 0, 0)),
+        ("11.11.2026", (11, 0, 0)),
     ],
 )  # fmt: skip
 def test_wall_clock_times(text: str, expected: tuple[int, int, int]) -> None:
@@ -40,11 +46,38 @@ def test_wall_clock_times(text: str, expected: tuple[int, int, int]) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["16:40", "05/06/2026", "12.11.2026", "yesterday", "tomorrow 9:00", "2026-13-01", "today 25:00", "", "noon"]
+    "text",
+    [
+        "05/06/2026",
+        "12.11.2026",
+        "31.2.2026",
+        "tomorrow 9:00",
+        "25:10",
+        "monday 24:00",
+        "last week",
+        "2026-13-01",
+        "today 25:00",
+        "",
+        "noon",
+    ],
 )
 def test_what_could_mean_several_times(text: str) -> None:
     with pytest.raises(ValueError, match="write it as"):
         parse_time(text, NOW)
+
+
+@pytest.mark.parametrize(
+    ("text", "minutes"),
+    [("2 hours ago", 120), ("an hour ago", 60), ("10 min ago", 10), ("3 days ago", 4320), ("1 week ago", 10080)],
+)
+def test_how_long_ago(text: str, minutes: int) -> None:
+    assert NOW.replace(tzinfo=None) - parse_time(text, NOW) == timedelta(minutes=minutes)
+
+
+@given(st.text(max_size=30))
+def test_any_text_is_a_time_or_wrong_usage(text: str) -> None:
+    with contextlib.suppress(ValueError):
+        assert parse_time(text, NOW).year > 0
 
 
 @pytest.mark.parametrize(

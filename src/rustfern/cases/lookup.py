@@ -3,14 +3,37 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
-from rustfern.core.errors import NotFound
+from rustfern.core.asked import NEAR, holds, likeness
+from rustfern.core.errors import NotFound, WrongUsage
 from rustfern.core.paths import show_name
 
 _NUMBER = re.compile(r"(\d{1,9})([a-z]{0,6})")
+_RANGE = re.compile(r"(\d{1,9})\s*(?:-|\.\.|–)\s*(\d{1,9})")
+_LIST = re.compile(r"(?:\d{1,9}(?:[a-z]{1,6}|-\d{1,9})?)(?:,\d{1,9}(?:[a-z]{1,6}|-\d{1,9})?)+")
+_MAX_RANGE = 10_000
 _GOOD = 75.0
 _CLEAR = 10.0
+_HALF_A_NAME = 85.0
+
+
+def expand(what: Iterable[str]) -> list[str]:
+    """Numbers and ranges as single numbers (`1-3 5`, `2,4`): `1`, `2`, `3`, …; ids and names stay as they are. Raises `WrongUsage`."""
+    out: list[str] = []
+    for each in what:
+        pieces = each.split(",") if _LIST.fullmatch(each.strip()) else [each]
+        for piece in pieces:
+            found = _RANGE.fullmatch(piece.strip())
+            if not found:
+                out.append(piece.strip() if len(pieces) > 1 else piece)
+                continue
+            first, last = int(found[1]), int(found[2])
+            if first > last or last - first >= _MAX_RANGE:
+                raise WrongUsage("this is no range of numbers", piece, "Write the smaller number first: 1-3")
+            out += [str(number) for number in range(first, last + 1)]
+    return list(dict.fromkeys(out))
 
 
 def find_copy(case: CaseFile, what: str) -> StoredCopy:
@@ -64,6 +87,10 @@ def _by_name(case: CaseFile, what: str) -> int:
         whole = set(wanted.split()) <= set(name.split())
         in_path = set(wanted.split()) <= set(f"{name} {folder}".split())
         score = 100.0 if name == wanted else 97.0 if whole else 90.0 if in_path else fuzz.token_sort_ratio(wanted, name)
+        if score < _HALF_A_NAME and holds(document.name, what):
+            score = _HALF_A_NAME
+        if score < _GOOD and likeness(what, document.name) >= NEAR:
+            score = _GOOD
         scored.append((score, document))
     scored = sorted((pair for pair in scored if pair[0] >= _GOOD), key=lambda pair: (-pair[0], pair[1].id))
     if not scored:

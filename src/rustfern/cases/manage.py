@@ -10,13 +10,13 @@ import json
 import os
 import sqlite3
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 import msgspec
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import VARIABLE, case_in_use, case_paths, forget, name_of, open_existing, remember
-from rustfern.core.errors import CaseError, NotFound
+from rustfern.core.errors import CaseError, NotFound, WrongUsage
 
 _LOG = (
     "CREATE TABLE IF NOT EXISTS log (began TEXT NOT NULL, ended TEXT NOT NULL, says TEXT NOT NULL, status INTEGER)",
@@ -155,14 +155,30 @@ def find(which: str | None) -> str:
     if os.path.isfile(which):
         return os.path.abspath(which)
     there = cases()
+    by_ticket = [row for row in there if row.ticket and row.ticket.casefold() == which.casefold()]
     if which.isdigit() and 1 <= int(which) <= len(there):
-        return there[int(which) - 1].path
-    found = [row for row in there if row.name.startswith(which) or row.ticket.casefold() == which.casefold()]
+        numbered = there[int(which) - 1]
+        if any(row is not numbered for row in by_ticket):
+            raise WrongUsage(
+                f"{which} is the number of one case and the ticket of another",
+                None,
+                f"Name the one that is meant: number {which} is {numbered.name}, ticket {which} is {by_ticket[0].name}",
+            )
+        return numbered.path
+    found = by_ticket or [
+        row for row in there if row.name.startswith(which) or row.ticket.casefold() == which.casefold()
+    ]
     if len(found) == 1:
         return found[0].path
     what = "several cases are" if found else "no case is"
     listed = ", ".join(row.name for row in (found or there)[:8]) or "none"
     raise NotFound(f"{what} called {which}", None, f"Take the number in `rustfern cases`; there are: {listed}")
+
+
+def older(age: timedelta) -> list[CaseRow]:
+    """The cases that were begun longer ago than this, the newest first; the one in use is never among them."""
+    limit = datetime.now(UTC) - age
+    return [row for row in cases() if row.made < limit and not row.used]
 
 
 def use(path: str) -> None:

@@ -231,6 +231,14 @@ class WordsAnswer(Fields, frozen=True, kw_only=True):
     line: str
 
 
+class ListAnswer(Fields, frozen=True, kw_only=True):
+    """The answer of `rustfern look` without a number: the documents of the case again."""
+
+    schema: Literal["rustfern/list-1"] = "rustfern/list-1"
+    case: str | None
+    documents: list[DocumentAnswer]
+
+
 class LookAnswer(Fields, frozen=True, kw_only=True):
     """The answer of `rustfern look` for one thing."""
 
@@ -365,7 +373,7 @@ class CompletionAnswer(Fields, frozen=True, kw_only=True):
 
 
 ANSWERS: tuple[type[Fields], ...] = (
-    ScanAnswer, RestoreAnswer, RestorePlanAnswer, RestoredLine, CheckAnswer, ReadyAnswer, PlacesAnswer, KeepAnswer, LookAnswer, CompareAnswer,
+    ScanAnswer, RestoreAnswer, RestorePlanAnswer, RestoredLine, CheckAnswer, ReadyAnswer, PlacesAnswer, KeepAnswer, ListAnswer, LookAnswer, CompareAnswer,
     CasesAnswer, CaseAnswer, ReportAnswer, CompletionAnswer, ErrorAnswer,
 )  # fmt: skip
 """Every answer that has a name of its own."""

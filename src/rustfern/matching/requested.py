@@ -10,13 +10,13 @@ from datetime import datetime
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.core.asked import NEAR, holds, likeness, words_of
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Find, Kind, State
 from rustfern.core.paths import fold_name, show_name
 from rustfern.formats.format_table import companions_of, extension_right, format_of_extension
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import weights
-from rustfern.matching.evidence.asked import NEAR, holds, likeness, words_of
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState
 from rustfern.sources.folder import with_companions

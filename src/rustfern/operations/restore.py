@@ -25,6 +25,7 @@ from rustfern.core.paths import show_name
 from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
 from rustfern.operations import command_schema
+from rustfern.operations.as_text import as_text
 from rustfern.operations.restore_names import layout, named, safe_name, target_name
 from rustfern.operations.session import Session
 from rustfern.operations.targets import check_space, check_target, is_there, outside_searched
@@ -32,10 +33,12 @@ from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder, permitted
 from rustfern.output.inside import Roots, real_path
 from rustfern.output.temporary import clean
+from rustfern.sources.kept_folder import lies_in_kept
 from rustfern.sources.registry import Sources, on_disk
 
 _CHUNK_BYTES = 1 << 20
 _MAX_NAMES = 1_000
+_LONGEST_EXTENSION = 9
 _FOLDER_MODE = 0o700
 LIST = "restored.jsonl"
 """The list of what was restored, beside the files."""
@@ -54,6 +57,7 @@ class Restored(msgspec.Struct, frozen=True):
     notes: tuple[str, ...] = ()
     wanted: str = ""
     again: bool = False
+    is_text: bool = False
 
 
 class Refused(msgspec.Struct, frozen=True):
@@ -64,11 +68,14 @@ class Refused(msgspec.Struct, frozen=True):
 
 
 class RestoreOptions(msgspec.Struct, frozen=True):
-    """How it is to be restored: under a name of the technician's own, in the folders of the originals, even inside what was searched."""
+    """How it is to be restored: under a name of the technician's own, in the folders of the originals, even inside what was searched,
+    or only its readable text.
+    """
 
     name: str | None = None
     keep_layout: bool = False
     allow_inside: bool = False
+    as_text: bool = False
 
 
 _AS_FOUND = RestoreOptions()
@@ -96,7 +103,11 @@ def plan(copies: Sequence[StoredCopy], wish: RestoreOptions, clock: Clock) -> li
 
 
 def _place_of(copy: StoredCopy, wish: RestoreOptions, clock: Clock) -> tuple[list[str], str, list[str]]:
-    name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy, clock)
+    if wish.as_text:
+        name, notes = (safe_name(wish.name), []) if wish.name is not None else target_name(copy, clock)
+        name = f"{_without_extension(name)}.txt"
+    else:
+        name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy, clock)
     return layout(copy) if wish.keep_layout else [], name, notes
 
 
@@ -131,10 +142,19 @@ def restore(
                 try:
                     folders, name, notes = _place_of(copy, wish, clock)
                     wanted = os.path.join(*folders, name)
-                    restored = _again(door, copy, target, wanted, tuple(notes), listed.before)
+                    bases = _bases_of(door, copy, case)
+                    told = as_text(door, copy, bases) if wish.as_text else None
+                    expected = hashlib.sha256(told).hexdigest() if told is not None else copy.facts.sha256 or ""
+                    restored = _again(door, copy, target, wanted, tuple(notes), listed.before, expected)
+                    if restored is not None and told is not None:
+                        restored = msgspec.structs.replace(restored, is_text=True)
                     if restored is None:
                         with _below(target, folders) as inner:
-                            restored = _one(door, copy, inner, name, notes, _bases_of(door, copy, case))
+                            restored = (
+                                _text(door, copy, inner, name, told, expected)
+                                if told is not None
+                                else _one(door, copy, inner, name, notes, _entries(door, bases))
+                            )
                     if not restored.again or (copy.path, restored.sha256, wanted) not in listed.before:
                         # A run that was killed may have given a file its name and not listed it.
                         restored = listed.add(restored, copy)
@@ -267,9 +287,9 @@ def _again(
     wanted: str,
     notes: tuple[str, ...],
     before: Mapping[tuple[str, str, str], str],
+    expected: str,
 ) -> Restored | None:
     """A copy that an earlier run restored, if its file is still there and the same."""
-    expected: str = copy.facts.sha256 or ""
     relative = before.get((copy.path, expected, wanted), wanted)
     if os.path.isabs(relative) or ".." in relative.split("/"):
         return None
@@ -290,11 +310,34 @@ def _again(
     return Restored(copy.id, copy.path, target, expected, state, document, notes, os.path.basename(wanted), again=True)
 
 
-def _bases_of(door: Sources, copy: StoredCopy, case: CaseFile) -> list[Entry]:
+def _bases_of(door: Sources, copy: StoredCopy, case: CaseFile) -> list[StoredCopy]:
     """The copies that a copy is rebuilt on."""
     wanted = set(copy.facts.needs)
-    found = [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
-    return [door.open(other.root).entry(other.path) for other in found]
+    return [other for other in case.copies(copy.number) if other.id in wanted] if wanted else []
+
+
+def _entries(door: Sources, copies: Sequence[StoredCopy]) -> list[Entry]:
+    return [door.open(copy.root).entry(copy.path) for copy in copies]
+
+
+def _without_extension(name: str) -> str:
+    stem, dot, extension = name.rpartition(".")
+    return stem if dot and stem and len(extension) < _LONGEST_EXTENSION and ")" not in extension else name
+
+
+def _text(door: Sources, copy: StoredCopy, folder: Folder, name: str, told: bytes, expected: str) -> Restored:
+    """Write the readable text of a copy, and read it back."""
+    with folder.scratch() as made:
+        if _write(io.BytesIO(told), folder, made, copy.path) != expected:
+            raise RestoreRefused(
+                "what was written could not be read back as it was", name, "Name another folder with --to"
+            )
+        target = _place(folder, made, name)
+    state = copy.facts.state if copy.facts.state in ("damaged", "intact") else "intact"
+    notes = ["its readable text only: the copy itself is restored without --as-text"]
+    if state == "damaged":
+        notes.append(f"the copy is damaged, so some of its text may be missing: {copy.facts.reason}")
+    return Restored(copy.id, copy.path, target, expected, state, copy.document.name, tuple(notes), name, is_text=True)
 
 
 def _system(error: OSError, folder: str) -> str:
@@ -328,7 +371,13 @@ def _one(
         notes.append(f"this copy is damaged: {copy.facts.reason}")
         state = "damaged"
     place = copy.document.original
-    if place and door.is_folder(copy.root) and on_disk(copy.root + os.sep) and not door.exists(place):
+    if (
+        place
+        and not lies_in_kept(copy.root)
+        and door.is_folder(copy.root)
+        and on_disk(copy.root + os.sep)
+        and not door.exists(place)
+    ):
         notes.append(f"its own place is free, for you to copy it there: {show_name(place)}")
     return Restored(copy.id, copy.path, target, expected, state, copy.document.name, tuple(notes), name)
 

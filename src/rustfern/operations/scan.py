@@ -120,7 +120,9 @@ class _Scan:
         self.live = self.own or any(live_machine.is_in_use(top) for top in self.tops if self.door.is_folder(top))
         sources = open_sources(session, self.tops, self._on_problem)
         try:
-            self.homes, self.others = find_people(session, sources, self.own, hints, self._on_problem, kept)
+            self.homes, self.others = find_people(
+                session, sources, self.own, hints, self._on_problem, kept, self.notices
+            )
         except BaseException:
             if self.own_case:
                 self.file.discard()

@@ -101,7 +101,7 @@ def copy(
 def document(item: Document, clock: Clock) -> DocumentAnswer:
     """One document with its copies, locks and records; sentences tell times by `clock`."""
     verdict, ids = item.verdict, item.ids
-    words = Wording(item.copies, verdict.situation, clock)
+    words = Wording(item.copies, verdict.situation, clock, ids)
     reasons = [Said(kind=each.kind, text=words.reason(each)) for each in verdict.why]
     cautions = [
         CautionSaid(kind=each.kind, certain=each.is_certain, keep_both=each.kind in KEEP_BOTH, text=words.caution(each))

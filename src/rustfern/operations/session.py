@@ -159,8 +159,10 @@ def find_people(
     hints: Hints,
     on_problem: OnProblem,
     kept: Sequence[KeptFolder] = (),
+    said: list[Notice] | None = None,
 ) -> tuple[list[Home], list[Home]]:
     """The homes that are searched (of the person asked for, else all), and the others; `kept` are the kept folders among the sources.
+    A real name stands for the accounts in which it is found: `said` takes which, and where it stands.
 
     Raises `WrongUsage` if the person asked for has none. From here on, private copies are made outside of what is searched.
     """
@@ -187,6 +189,16 @@ def find_people(
     chosen = [home for home in homes if home.person.casefold() == wanted] or [
         home for home in homes if wanted in home.person.casefold()
     ]
+    if not chosen:
+        from rustfern.operations.people import named_in
+
+        told = named_in(session.sources, homes, hints.person)
+        chosen = [home for home in homes if home.path in told]
+        if said is not None:
+            said += [
+                Notice(kind=About.PERSON_FOUND, names=(hints.person, home.person, told[home.path]), count=len(chosen))
+                for home in chosen
+            ]
     if not chosen:
         there = ", ".join(sorted({show_name(home.person) for home in homes})) or "nobody's home was found"
         raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, f"There is: {there}")

@@ -11,17 +11,23 @@ from rustfern.cases.location import roots_of_recent_cases
 from rustfern.core.errors import WrongUsage, explain
 from rustfern.output.atomic import make_folders
 from rustfern.output.folder import Folder
-from rustfern.output.inside import Roots
+from rustfern.output.inside import Roots, is_in_memory
 from rustfern.output.temporary import clean
+from rustfern.sources.kept_folder import lies_in_kept
 
 _SPARE_BYTES = 1 << 16
 
 
 def same_volume(target: str, roots: Iterable[str]) -> str | None:
-    """The first root on whose volume a target lies (its nearest folder that exists), None if on none."""
+    """The first root on whose volume a target lies (its nearest folder that exists), None if on none. Kept folders do not count, which
+    hold copies, and disks in memory, where nothing deleted can be saved anyway.
+    """
     with contextlib.suppress(OSError):
-        device = os.stat(nearest_folder(target)).st_dev
-        return next((root for root in roots if os.stat(root).st_dev == device), None)
+        there = nearest_folder(target)
+        device = os.stat(there).st_dev
+        if is_in_memory(there):
+            return None
+        return next((root for root in roots if os.stat(root).st_dev == device and not lies_in_kept(root)), None)
     return None
 
 

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 
 _MOUNTS = "/proc/self/mountinfo"
+_MEMORY = frozenset({"tmpfs", "ramfs", "devtmpfs"})
 _ESCAPED = re.compile(r"\\([0-7]{3})")
 
 
@@ -39,6 +40,21 @@ def mounts() -> list[Mount]:
 
 def _plain(text: str) -> str:
     return _ESCAPED.sub(lambda found: chr(int(found[1], 8)), text)
+
+
+def is_in_memory(path: str) -> bool:
+    """Whether a path lies on a disk in memory. Source: proc_pid_mountinfo(5), field 9."""
+    real, found, kind = os.path.realpath(path), "", ""
+    try:
+        with open(_MOUNTS, encoding="utf-8", errors="surrogateescape") as table:  # noqa: PTH123
+            for line in table:
+                fields, _, rest = line.partition(" - ")
+                at = _plain(fields.split()[4])
+                if below(real, at) and len(at) >= len(found):
+                    found, kind = at, rest.split()[0]
+    except (OSError, IndexError):
+        return False
+    return kind in _MEMORY
 
 
 def real_path(path: str) -> str:

@@ -237,6 +237,8 @@ class _Choice:
         fresh = best is not None and self.copies[best].kind in (Kind.SAVED, Kind.AUTOSAVE)
         if self.facts.strays and situation is Situation.WONT_OPEN and best is not None and not fresh:
             self._warn(Caution.STRAY_MAY_BE_NEWER, names=tuple(self.facts.strays))
+        if best is not None and (more := self._damaged_with_more(best)):
+            self._warn(Caution.DAMAGED_HOLDS_MORE, copy=more[0], count=more[1])
         self._stamped()
         if self.facts.away:
             self._warn(Caution.LIES_OUTSIDE, text=self.facts.away)
@@ -252,6 +254,17 @@ class _Choice:
         seen = self._by_evidence()
         nothing = seen is Situation.NOTHING_LOST or self._only_earlier(told, seen)
         return nothing and not (told is Situation.OVERWRITTEN and self.others) and not self.facts.trashed
+
+    def _damaged_with_more(self, best: int) -> tuple[int, int] | None:
+        """The damaged copy that is newer than the best one and shows most words that it lacks, and how many; None if there is none."""
+        chosen = self.copies[best]
+        found = [
+            (words_missing_from(copy.content, chosen.content), i)
+            for i, copy in enumerate(self.copies)
+            if copy.content.state is State.DAMAGED and copy.content.tokens and newer(copy, chosen)[0] > 0
+        ]
+        words, index = max(found, default=(0, 0))
+        return (index, words) if words else None
 
     def _stamped(self) -> None:
         """Dates that are all the same tell when the files were copied, not when they were written."""

@@ -6,9 +6,9 @@ import os
 from collections.abc import Iterable, Mapping
 
 from rustfern.catalogue.loader import Place
+from rustfern.core.asked import NEAR, holds, likeness
 from rustfern.core.model import Document, Find, Hints, Kind, Situation, State
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
-from rustfern.matching.evidence.asked import NEAR, holds, likeness
 from rustfern.matching.evidence.by_content import words_missing_from
 
 

@@ -39,8 +39,9 @@ _KIND_WORDS = {
 class Wording:
     """Says what the verdict on one document means: `copies` are those that its remarks name by their place in the list."""
 
-    def __init__(self, copies: Sequence[Copy], situation: Situation, clock: Clock) -> None:
-        self._copies, self._situation, self._clock = copies, situation, clock
+    def __init__(self, copies: Sequence[Copy], situation: Situation, clock: Clock, ids: Sequence[str] = ()) -> None:
+        """`ids` are what the copies are called in the case, where they are."""
+        self._copies, self._situation, self._clock, self._ids = copies, situation, clock, ids
 
     def _copy(self, place: int | None) -> Copy:
         assert place is not None
@@ -122,6 +123,13 @@ class Wording:
                     f"not certain: its lock{since} is still there, so its program may have ended without saving; if something "
                     "is missing, scan again with --happened crashed"
                 )
+            case Caution.DAMAGED_HOLDS_MORE:
+                assert said.copy is not None
+                copy = self._copies[said.copy]
+                name = self._ids[said.copy] if self._ids else f"the {_KIND_WORDS[copy.kind]} of {time(copy.written)}"
+                how = f": rustfern look {name} --text, rustfern restore {name} --as-text" if self._ids else ""
+                words = "word" if said.count == 1 else "words"
+                return f"{name} is newer but damaged, and {said.count} {words} more can be read in it{how}"
             case Caution.LAST_WORDS_GONE:
                 since = f" after {time(self._copy(said.copy).written)}"
                 return f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
@@ -279,6 +287,11 @@ def notice(said: Notice) -> str:
             return f"the case is kept in memory only{said.text}"
         case About.KEPT_FOLDER:
             return f"kept from {names[0]} at {said.text}"
+        case About.PERSON_FOUND:
+            more = (
+                f"; {said.count} accounts name the same person, and all of them were searched" if said.count > 1 else ""
+            )
+            return f"{names[0]} is the account {names[1]}: so says {names[2]}{more}"
         case About.NO_SUCH_DOCUMENT:
             nearest = (
                 f"did you mean {names[1]}?" if len(names) > 1 else "look at the list, or give another word of its name"

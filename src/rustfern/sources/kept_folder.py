@@ -51,6 +51,17 @@ class KeptFile(msgspec.Struct, frozen=True):
     link: str | None
 
 
+def lies_in_kept(path: str) -> bool:
+    """Whether something lies in a folder that `keep` wrote: evidence, not the person's own disk."""
+    folder = os.path.abspath(path)
+    while not is_kept(folder):
+        above = os.path.dirname(folder)
+        if above == folder:
+            return False
+        folder = above
+    return True
+
+
 def is_kept(folder: str) -> bool:
     """Whether a folder seems to have been written by `rustfern keep`: a manifest lies in it that is a plain file."""
     try:

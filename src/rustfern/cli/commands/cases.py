@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 import click
@@ -12,6 +13,7 @@ from rustfern.cases import manage
 from rustfern.cases.case_file import CaseFile
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, paths_option, print_json
+from rustfern.cli.time_types import AGE
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.operations import command_schema
@@ -31,6 +33,7 @@ _NOTED = ("ticket", "technician", "consent")
 @click.option("--continue", "go_on", is_flag=True, help="Go on with it: look, restore and report use it from now on.")
 @click.option("--log", "show_log", is_flag=True, help="What was done in it, with start and end.")
 @click.option("--purge-text", is_flag=True, help="Forget the texts that a search for words kept in it.")
+@click.option("--older-than", type=AGE, metavar="AGE", help="Only those begun longer ago than this: 30d, 6w.")
 @click.option("--remove", is_flag=True, help="Delete the case file (restored files stay).")
 @click.option("--yes", is_flag=True, help="Do not ask before removing.")
 @paths_option
@@ -44,6 +47,7 @@ def command(
     go_on: bool,
     show_log: bool,
     purge_text: bool,
+    older_than: timedelta | None,
     remove: bool,
     yes: bool,
     as_json: bool,
@@ -60,13 +64,20 @@ def command(
       rustfern cases --log
       rustfern cases 2 --continue
       rustfern cases 4711 --purge-text
+      rustfern cases --older-than 30d --remove
 
     Exit status: 0 done, 1 there is no such case, 2 wrong usage.
     """
     told = {"ticket": ticket, "technician": technician, "consent": consent}
     changes = [*told.values(), note, go_on, purge_text, remove, show_log]
+    if older_than is not None:
+        if which is not None or any([*told.values(), note, go_on, purge_text, show_log]):
+            raise WrongUsage(
+                "--older-than takes all old cases, and goes with --remove alone", None, "Leave the rest away"
+            )
+        return _old(older_than, remove, yes, as_json)
     if which is None and not any(changes):
-        return _list(as_json)
+        return _list(manage.cases(), as_json)
     path = manage.find(which)
     if remove:
         return _remove(path, yes)
@@ -79,25 +90,56 @@ def command(
     return 0
 
 
-def _list(as_json: bool) -> int:
-    rows = manage.cases()
+def _old(age: timedelta, remove: bool, yes: bool, as_json: bool) -> int:
+    """The old cases, or all of them removed; the one in use never is."""
+    rows = manage.older(age)
+    if not remove or not rows:
+        return _list(rows, as_json, numbered=False)
+    if not yes:
+        if not sys.stdin.isatty():
+            raise WrongUsage(f"removing {len(rows)} cases cannot be undone", None, "Add --yes to remove them")
+        click.confirm(f"Remove {len(rows)} cases for good (restored files stay)?", abort=True, err=True)
+    for row in rows:
+        manage.remove(row.path)
+    if as_json:
+        print_json(command_schema.cases(rows))
+    else:
+        click.echo(f"Removed: {len(rows)} cases, the newest of them {rows[0].name}")
+    return 0
+
+
+def _list(rows: list[manage.CaseRow], as_json: bool, *, numbered: bool = True) -> int:
     if as_json:
         print_json(command_schema.cases(rows))
         return 0 if rows else 1
     from rich.text import Text
 
-    from rustfern.cli.screen.console import FERN, PALE, SLATE, bullet, next_steps, out, short_path, size
+    from rustfern.cli.screen.console import next_steps, out, paged
 
-    console = out()
+    if not rows and not numbered:
+        out().print(Text("No case is that old.", style="bold"))
+        return 1
     if not rows:
+        console = out()
         console.print(Text("There is no case yet.", style="bold"))
         next_steps(console, [("scan ROOT", "begin one: search someone's files")])
         return 1
+    with paged() as console:
+        _rows(console, rows, numbered=numbered)
+    return 0
+
+
+def _rows(console: Console, rows: list[manage.CaseRow], *, numbered: bool) -> None:
+    """The list, and what to do next."""
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, PALE, SLATE, bullet, next_steps, short_path, size
+
     console.print(Text(f"{len(rows)} cases, the newest first", style="bold"))
     for number, row in enumerate(rows, 1):
         line = Text()
         line.append(" ▶ " if row.used else "   ", style=f"bold {FERN}")
-        line.append(f"{number:>3}  ", style=f"bold {SLATE}")
+        line.append(f"{number:>3}  " if numbered else "", style=f"bold {SLATE}")
         line.append(f"{this_run().clock.format_time(row.made)}  ", style="bold" if row.used else "")
         line.append("search not finished" if row.lost is None else f"{row.lost} lost, {row.restored} restored")
         line.append(f"  {size(row.size)}", style=PALE)
@@ -108,12 +150,13 @@ def _list(as_json: bool) -> int:
             bullet(console, short_path(root, console.width - 12), PALE, indent=8)
         if row.texts:
             bullet(console, "holds texts of documents: --purge-text forgets them", PALE, indent=8)
+    if not numbered:
+        return next_steps(console, [("cases --older-than AGE --remove", "delete these cases for good")])
     used = next((number for number, row in enumerate(rows, 1) if row.used), 1)
     steps = [("look 1", "go on in the marked case: its first document")]
     if len(rows) > 1:
         steps.append((f"cases {2 if used != 2 else 1} --continue", "go on with another one"))
-    next_steps(console, steps)
-    return 0
+    return next_steps(console, steps)
 
 
 def _show(path: str, as_json: bool, show_log: bool, go_on: bool, forgotten: bool | None) -> None:

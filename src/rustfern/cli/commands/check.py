@@ -51,7 +51,7 @@ def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
         raise missing[0]
     for each in missing:
         print_error(each)
-    found = list(check_paths(there, recursive=recursive, session=session))
+    found = list(check_paths(paths if as_json else there, recursive=recursive, session=session))
     if as_json:
         print_json(command_schema.checked(found, alarm(found, this_run().clock)))
     else:

@@ -10,11 +10,11 @@ import click
 import msgspec
 
 from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
-from rustfern.cases.lookup import find_copy
+from rustfern.cases.lookup import expand, find_copy
 from rustfern.cli.complete import complete_what
 from rustfern.cli.context import this_run
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
-from rustfern.core.command_answers import LookAnswer
+from rustfern.core.command_answers import ListAnswer, LookAnswer
 from rustfern.core.errors import NotFound, SourceError
 from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
@@ -27,7 +27,7 @@ _CHARACTERS = 6_000
 
 
 @click.command()
-@click.argument("what", nargs=-1, required=True, metavar="WHAT [WHAT]", shell_complete=complete_what)
+@click.argument("what", nargs=-1, metavar="[WHAT] [WHAT]", shell_complete=complete_what)
 @click.option("--text", "whole", is_flag=True, help="All of its text, a screen at a time.")
 @click.option("--sheet", metavar="NAME", help="Only this sheet, slide or page, all of it.")
 @click.option("--words", metavar="TEXT", help="Where these words stand in it, and how often.")
@@ -48,12 +48,13 @@ def command(
 ) -> int:
     """See what a copy is, why it belongs to its document, and its content, before anything is written.
 
-    WHAT is the number of a document (its life on one line of time, and its best copy), the id of a copy (`1b`), a document's name, or
+    Without WHAT: the documents of the case again, as they were found. WHAT is the number of a document (its life on one line of time, and its best copy), the id of a copy (`1b`), a document's name, or
     the path of any file. Two of them are compared: what the second has more and fewer, word by word, cell by cell. Nothing is
     opened in its program, and nothing is changed.
 
     \b
     Examples (after `rustfern demo`):
+      rustfern look                       what was found, again
       rustfern look 1                     its life, and why its best copy is the best
       rustfern look 2b --text             all of its text
       rustfern look 3 --sheet Orders      one sheet of a workbook
@@ -61,6 +62,9 @@ def command(
       rustfern look 1a 1c                 what the second has that the first lacks
       rustfern look 1 --figure life.png
     """
+    what = tuple(expand(what))
+    if not what:
+        return _list(case, as_json)
     if len(what) > 2:
         raise click.UsageError("one copy is looked at, or two are compared; more were given")
     door = this_run().session.sources
@@ -86,6 +90,24 @@ def command(
     if len(found) == 2:
         return _compared(found[0], found[1], as_json, target)
     return _one(found[0], life, _Asked(whole, sheet, words, figure, target), as_json)
+
+
+def _list(case: str | None, as_json: bool) -> int:
+    """What was found, again."""
+    from rustfern.cli.screen import case_list
+    from rustfern.cli.screen.console import paged
+
+    file = case_at(case)
+    try:
+        documents, roots = case_list.documents_of(file), roots_of(file)
+    finally:
+        file.close()
+    if as_json:
+        print_json(ListAnswer(case=file.path, documents=documents))
+    else:
+        with paged() as console:
+            case_list.show(console, documents, roots[0] if len(roots) == 1 else None)
+    return 0 if any(document.is_lost for document in documents) else 1
 
 
 def is_file(what: str) -> bool:

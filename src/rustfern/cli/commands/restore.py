@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
-from rustfern.cases.lookup import find_copy
+from rustfern.cases.lookup import expand, find_copy
 from rustfern.cli.complete import complete_what
 from rustfern.cli.context import this_run
 from rustfern.cli.options import (
@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 @click.option("--in", "roots", multiple=True, metavar="ROOT", help="Search this first (may be repeated).")
 @click.option("--all-best", is_flag=True, help="The best copy of every lost document.")
 @click.option("--as", "name", metavar="NAME", help="Under this name (one copy only).")
+@click.option("--as-text", is_flag=True, help="Only the readable text, of damaged copies too, as a plain text file.")
 @click.option("--keep-layout", is_flag=True, help="In the folders of the originals, below DIR.")
 @click.option("--dry-run", is_flag=True, help="Only say what would be written.")
 @click.option(
@@ -53,6 +54,7 @@ def command(
     roots: tuple[str, ...],
     all_best: bool,
     name: str | None,
+    as_text: bool,
     keep_layout: bool,
     dry_run: bool,
     allow_inside: bool,
@@ -62,7 +64,7 @@ def command(
 ) -> int:
     """Write the best copy of documents into a folder of your own, verified.
 
-    WHAT is the number of a document (its best copy), the id of a copy, or a document's name. No file is ever replaced, and
+    WHAT is the number of a document (its best copy), the id of a copy, a document's name, several of them (`1-3 5`), or `all`. No file is ever replaced, and
     nothing is written into what was searched. A list of all that was restored (restored.jsonl) lies beside the files; run again,
     what is there already is verified and not written twice.
 
@@ -70,19 +72,23 @@ def command(
     Examples (after `rustfern demo`):
       rustfern restore 1 --to restored
       rustfern restore 2b 3 --to restored
+      rustfern restore 1b --as-text --to restored
       rustfern restore --all-best --keep-layout --to restored
       rustfern restore 1 --as "Survey for the insurer" --to restored
       rustfern restore "price list" --in marlow-quay-disk --to restored
 
     Exit status: 0 all was restored, 1 nothing fits, 2 wrong usage, 3 some was not restored.
     """
+    what = tuple(expand(what))
+    if "all" in (each.casefold() for each in what):
+        what, all_best = tuple(each for each in what if each.casefold() != "all"), True
     if not what and not all_best:
         raise WrongUsage("it was not said what is restored", None, "Give numbers, ids or a name, or --all-best")
     if name is not None and (all_best or len(what) != 1):
         raise WrongUsage("--as names one file, and several were asked for", None, "Restore that one alone")
     if name is not None:
         check_name(name)
-    wish = RestoreOptions(name, keep_layout, allow_inside)
+    wish = RestoreOptions(name, keep_layout, allow_inside, as_text)
     file, searched = _case(
         what,
         roots,
@@ -120,6 +126,15 @@ def command(
     if not refused:
         return 0
     return 1 if missing and not copies else 3
+
+
+def _what_now(done: list[Restored], verified: int) -> str:
+    """What the technician does with what was written."""
+    if all(item.is_text for item in done):
+        return "Read it with the person: what is missing, and what can be typed again from it."
+    if not verified:
+        return "None of it is whole: its program may open a part of it, or nothing. --as-text writes what can be read."
+    return "Open each there with its program, and let the person look before anything else is done."
 
 
 def _best_of_all(file: CaseFile) -> list[str]:
@@ -185,7 +200,7 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
     from rustfern.core.paths import show_name
 
     for item in done:
-        whole = item.state == "intact"
+        whole, is_text = item.state == "intact", item.is_text
         line = Text()
         line.append(" ✔ " if whole else " ! ", style=f"bold {FERN if whole else WARN}")
         line.append(f"{item.id:<4}", style="bold")
@@ -195,7 +210,9 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         done_now = "was there already, read again" if item.again else "written, read back"
         checked = (
             f"{done_now}, the same to the last byte, checked whole"
-            if whole
+            if whole and not is_text
+            else f"{done_now}, the same to the last byte"
+            if is_text
             else f"written and read back; the copy is {item.state}"
         )
         bullet(console, f"{weight}{checked}", indent=7)
@@ -203,16 +220,14 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
         for note in item.notes:
             bullet(console, note, WARN, indent=7)
     if done:
-        verified = sum(item.state == "intact" for item in done)
+        verified = sum(item.state == "intact" or item.is_text for item in done)
         console.print()
         total = Text()
         style = f"bold {WARN if refused else FERN}"
         total.append(f"{verified} of {len(done) + len(refused)} restored and verified", style=style)
         total.append(f", in {show_name(os.path.dirname(done[0].target))}", style="bold")
         console.print(total, soft_wrap=True)
-        bullet(
-            console, "Open each there with its program, and let the person look before anything else is done.", indent=0
-        )
+        bullet(console, _what_now(done, verified), indent=0)
     for each in refused:
         console.print(Text(f" ✘ {each.id}  not restored", style=f"bold {RUST}"))
         bullet(console, each.message, indent=7)

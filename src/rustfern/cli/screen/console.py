@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 
+import click
 from rich.console import Console
 from rich.text import Text
 
@@ -31,6 +33,25 @@ class _Piped(Console):
 def out() -> Console:
     """The console for answers."""
     return _Piped(highlight=False, markup=False, emoji=False, soft_wrap=False, width=_width(sys.stdout))
+
+
+@contextmanager
+def paged() -> Iterator[Console]:
+    """A console for a list: what is longer than the terminal's screen is shown a screen at a time. The pager is given colours only if it
+    understands them.
+    """
+    console = out()
+    if not console.is_terminal or not sys.stdin.isatty():
+        yield console
+        return
+    with console.capture() as captured:
+        yield console
+    text = captured.get()
+    if text.count("\n") < console.height:
+        sys.stdout.write(text)
+        sys.stdout.flush()
+    else:
+        click.echo_via_pager(text)
 
 
 def aside() -> Console:

@@ -232,7 +232,7 @@ def page(pieces: Sequence[Piece], shown: LookedUp, *, streamed: bool) -> None:
             yield f"   ── it stops here: {show_name(damage[0])}\n"
 
     if sys.stdout.isatty():
-        click.echo_via_pager(lines(), color=True)
+        click.echo_via_pager(lines())
     else:
         sys.stdout.writelines(lines())
 

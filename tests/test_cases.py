@@ -120,8 +120,11 @@ def test_texts_are_forgotten_to_the_last_byte(disk: Path, rustfern: Rustfern) ->
 def test_the_guide_asks_and_leads(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     import pty
 
-    # person, what happened, open, since, name, time (first wrong, then none), kind, target, the copy
-    said = ["2", "3", "y", "2", "tobias notes", "some day", "", "7", str(tmp_path / "saved"), ""]
+    # person (by name), what happened (first none of them), open, since, name, time (first wrong, then none), kind, target, go on twice,
+    # the copy (first one that is not there, then the list), the page
+    said = [
+        "tobias", "9", "overwritten", "y", "2", "tobias notes", "some day", "", "7", str(tmp_path / "saved"), "", "", "44", "?", "tobias", "",
+    ]  # fmt: skip
     leader, follower = pty.openpty()
     env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state"), "COLUMNS": "100", "TERM": "dumb"}
     command = [sys.executable, "-m", "rustfern", "guide", str(disk)]
@@ -133,7 +136,10 @@ def test_the_guide_asks_and_leads(disk: Path, tmp_path: Path, rustfern: Rustfern
     os.close(leader)
     os.close(follower)
     steps = [line.split()[2] for line in out.splitlines() if line.startswith("$ rustfern")]
-    assert steps == ["ready", "keep", "scan", "look", "restore"] and run.returncode == 0, out
+    assert steps == ["ready", "keep", "scan", "look", "restore", "look", "restore", "report"] and run.returncode == 0, (
+        out
+    )
+    assert "is none of them" in out and "there is no document 44" in out and (tmp_path / "saved/report.html").exists()
     assert "do not close it" in out and "could mean several times" in out
     restored = [path.name for path in (tmp_path / "saved/restored").glob("*.txt")]
     assert len(restored) == 1 and restored[0].startswith("tobias notes (backup")

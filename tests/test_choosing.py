@@ -197,7 +197,7 @@ def test_there_are_words_for_all_that_can_be_said(kinds: type[StrEnum]) -> None:
         elif isinstance(kind, Step):
             said = step(NextStep(kind=kind, **about))
         else:
-            said = notice(Notice(kind=About(kind), names=("a\x1b", "b"), count=2, when=NOON, text="c"))
+            said = notice(Notice(kind=About(kind), names=("a\x1b", "b", "c"), count=2, when=NOON, text="c"))
         assert said and said.isprintable(), kind
 
 

@@ -348,8 +348,8 @@ def test_windows_trash_of_both_ages(tmp_path: Path, rustfern: Rustfern) -> None:
 @pytest.mark.parametrize(
     "arguments",
     [
-        ["scan", "--happened", "sometimes"], ["scan", "--older-than", "13:40"], ["scan", "--lost-at", "05/06/2026"], ["scan", "--zzz"],
-        ["scan", "--class", "brand"], ["restore", "1"], ["look"], ["nothing"],
+        ["scan", "--happened", "sometimes"], ["scan", "--older-than", "33:40"], ["scan", "--lost-at", "05/06/2026"], ["scan", "--zzz"],
+        ["scan", "--class", "brand"], ["restore", "1"], ["nothing"],
     ],
 )  # fmt: skip
 def test_wrong_usage(arguments: list[str], rustfern: Rustfern) -> None:

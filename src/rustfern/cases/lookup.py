@@ -33,7 +33,7 @@ def expand(what: Iterable[str]) -> list[str]:
             if first > last or last - first >= _MAX_RANGE:
                 raise WrongUsage("this is no range of numbers", piece, "Write the smaller number first: 1-3")
             out += [str(number) for number in range(first, last + 1)]
-    return list(dict.fromkeys(out))
+    return out
 
 
 def find_copy(case: CaseFile, what: str) -> StoredCopy:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import contextlib
 import errno
 import importlib
@@ -186,15 +187,33 @@ def _hold_streams() -> None:
     sys.stderr = sys.stderr or open(os.devnull, "w")  # noqa: PTH123, SIM115
 
 
+_PLAIN = "plain-signs"
+_SIGNS = str.maketrans(
+    {"✖": "x", "◆": "*", "▼": "v", "■": "#", "├": "|", "±": "+-", "▶": ">", "−": "-", "–": "-", "─": "-", "│": "|", "✔": "+", "✘": "x", "…": "...", "“": '"', "”": '"', "’": "'", "×": "x", "→": "->",
+     "·": ".", "•": "*", "●": "*", "○": "o"}
+)  # fmt: skip
+
+
+def _plain_signs(error: UnicodeError) -> tuple[str | bytes, int]:
+    """Signs that a terminal cannot show as plain ones, all others by their number."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    told = error.object[error.start : error.end].translate(_SIGNS)
+    return "".join(
+        sign if ord(sign) < 128 else sign.encode("ascii", "backslashreplace").decode() for sign in told
+    ), error.end
+
+
 def run() -> None:
     """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
     began = datetime.now(UTC)
     done = Run()
     _hold_streams()
     given = sys.stdout
+    codecs.register_error(_PLAIN, _plain_signs)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
-            stream.reconfigure(errors="backslashreplace")
+            stream.reconfigure(errors=_PLAIN)
     try:
         if "_RUSTFERN_COMPLETE" in os.environ:
             from rustfern.cli.commands import completion  # noqa: F401  (knows one shell more)

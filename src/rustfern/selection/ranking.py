@@ -83,6 +83,13 @@ def at_stake(document: Document) -> int:
     return words_missing_from(best.content, saved.content)
 
 
+def _deleted_at(document: Document) -> float:
+    """When a deleted document was deleted, by its trash records: seconds of the Unix time, 0 for all others."""
+    if document.verdict.situation is not Situation.DELETED:
+        return 0.0
+    return max((record.when.timestamp() for record in document.records if record.when), default=0.0)
+
+
 def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None = None) -> list[Document]:
     """The likeliest first: what was asked for, then what holds the words (`held`: key → how many), then by what happened, whether
     a copy is whole, and when.
@@ -93,7 +100,7 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
         try:
             return key(document)
         except Exception:  # a document that cannot be weighed comes last, and hides no other
-            return (True, 0.0, 0, True, True, 9, True, 0.0, 0.0, 0, 0.0, document.key)
+            return (True, 0.0, 0, True, True, 9, True, 0.0, 0.0, 0.0, 0, 0.0, document.key)
 
     def key(document: Document) -> tuple[object, ...]:
         verdict = document.verdict
@@ -116,6 +123,7 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
             inner,
             gravity,
             best is None,
+            -_deleted_at(document),
             apart,
             -round(sure, 1),
             -at_stake(document).bit_length(),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 import click
 from click.shell_completion import CompletionItem, ShellComplete, add_completion_class, get_completion_class
 
@@ -83,5 +85,7 @@ def command(shell: str, as_json: bool) -> int:
         print_json(command_schema.completion(shell, script, _WHERE[shell]))
     else:
         click.echo(script)
-        click.echo(f"rustfern: to keep it, {_WHERE[shell]}", err=True)
+        if sys.stdout.isatty():
+            # Where a shell reads the script at each start, nobody asks how to keep it.
+            click.echo(f"rustfern: to keep it, {_WHERE[shell]}", err=True)
     return 0

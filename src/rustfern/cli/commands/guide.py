@@ -58,6 +58,9 @@ _WARNED = {
 }
 
 
+_CARE, _WARN_STYLE, _SHOWN = "bold", "bold red", "bold"
+
+
 class _Answers(msgspec.Struct, frozen=True):
     roots: tuple[str, ...]
     person: str | None = None
@@ -130,13 +133,23 @@ def _say(text: str, style: str = "bold") -> None:
 
 
 def _choose(question: str, choices: dict[str, str]) -> str:
-    """One of several answers, by its number."""
+    """One of several answers, by its number, its name or the beginning of it; asked again until it is one."""
     _say(f"\n{question}")
     names = list(choices)
     for number, name in enumerate(names, 1):
         _say(f"   {number}  {choices[name]}", "")
-    picked: int = click.prompt("Number", type=click.IntRange(1, len(names)), default=len(names), err=True)
-    return names[picked - 1]
+    while True:
+        said: str = click.prompt("Number", default=str(len(names)), err=True).strip().casefold()
+        if said.isdigit() and 1 <= int(said) <= len(names):
+            return names[int(said) - 1]
+        fitting = [name for name in names if said in (name.casefold(), choices[name].casefold())]
+        fitting = fitting or [
+            n for n in names if said and (n.casefold().startswith(said) or said in choices[n].casefold())
+        ]
+        if len(fitting) == 1:
+            return fitting[0]
+        what = "fits several of them" if fitting else "is none of them"
+        _say(f"{show_name(said)!r} {what}: give a number from 1 to {len(names)}, or the words", _CARE)
 
 
 def _text(question: str, default: str = "") -> str:
@@ -149,10 +162,9 @@ def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
     """The questions that no option answers, in the order in which a technician asks them."""
     answers = given
     _say("A few questions, then each step is shown as it is run. Enter passes over what nobody knows.", "")
-    _say("Until then: close nothing, start nothing again, save nothing.", "bold yellow")
+    _say("Until then: close nothing, start nothing again, save nothing.", _WARN_STYLE)
     if not answers.roots:
-        said = _text("Which disk or folder is searched? (Enter: your own files on this machine)")
-        answers = replace(answers, roots=(said,) if said else ())
+        answers = replace(answers, roots=_root())
     if answers.person is None:
         answers = replace(answers, person=_person(answers.roots))
     if missing["happened"]:
@@ -190,6 +202,28 @@ def _person(roots: Sequence[str]) -> str | None:
     return _choose("Whose document is it?", choices) or None
 
 
+def _root() -> tuple[str, ...]:
+    """What is searched; asked again until it is there."""
+    while True:
+        said = _text("Which disk or folder is searched? (Enter: your own files on this machine)")
+        if not said:
+            return ()
+        try:
+            this_run().session.sources.check_root(os.path.expanduser(said))
+        except RustFernError as error:
+            _say(str(error), _CARE)
+            continue
+        return (os.path.expanduser(said),)
+
+
+def _goes_on(asks: bool, what: str) -> bool:
+    """Whether the technician goes on with the next stage."""
+    if not asks:
+        return True
+    _say(f"\nNext: {what}.")
+    return click.confirm("Go on", default=True, err=True)
+
+
 def _time() -> datetime | None:
     while True:
         said = _text('When did it happen? ("yesterday 16:40", "2026-03-12 16:40"; Enter: not known)')
@@ -199,7 +233,7 @@ def _time() -> datetime | None:
             when: datetime = TIME.convert(said, None, None)
             return when
         except click.UsageError as error:
-            _say(error.format_message(), "yellow")
+            _say(error.format_message(), _CARE)
 
 
 def _run(*words: str) -> int:
@@ -208,7 +242,7 @@ def _run(*words: str) -> int:
 
     began = datetime.now(UTC)
     run = Run()
-    _say(f"\n$ rustfern {shlex.join(words)}", "bold cyan")
+    _say(f"\n$ rustfern {shlex.join(words)}", _SHOWN)
     try:
         status = main(list(words), standalone_mode=False, obj=run)
     except RustFernError as error:
@@ -225,17 +259,21 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
     who = ["--person", answers.person] if answers.person else []
     for each in answers.since:
         if each in _WARNED:
-            _say(f"! {_WARNED[each]}", "bold yellow")
+            _say(f"! {_WARNED[each]}", _WARN_STYLE)
     if answers.still_open:
         _say(
             "! It is still open: do not close it, and do not save over it. What is open now may be the newest version.",
-            "bold yellow",
+            _WARN_STYLE,
         )
     kept = os.path.join(answers.target, "kept")
     if _run("ready", *answers.roots, *who, "--to", answers.target) == 2:
         return 2
+    if not _goes_on(asks, "take the short-lived copies to safety"):
+        return _stopped()
     if _run("keep", *answers.roots, *who, "--to", kept) == 2:
         return 2
+    if not _goes_on(asks, "search everything, and choose the best copies"):
+        return _stopped()
     # What was kept stands for what may vanish; all else is read where it is.
     places = [kept] if this_run().session.sources.is_folder(kept) and is_kept(kept) else answers.roots
     case = _own_case(answers)
@@ -252,18 +290,57 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
             "Do the steps alone: rustfern scan ROOT --case FILE, then look and restore with the same --case FILE",
         )
     _remember(answers, path)
-    number = _first(path, answers)
+    try:
+        number = _first(path, answers)
+    except NotFound as error:
+        if not asks:
+            raise
+        _say(str(error), _CARE)
+        _run("look", *case)
+        number = ""
     if number is None:
         return 1
-    if _run("look", number, *case) not in (0, 3):
+    if number and _run("look", number, *case) not in (0, 3):
         return 1
-    if asks and not yes:
-        _say("\nIs that it?")
-        said = _text("Number of the document or id of the copy to restore (Enter: this one; 0: none)", number)
+    restored = os.path.join(answers.target, "restored")
+    if not asks or yes:
+        return _run("restore", number, "--to", restored, *case)
+    status = _restore_asked(number, restored, case)
+    if status not in (0, 3):
+        return status if status is not None else 0
+    page = os.path.join(answers.target, "report.html")
+    _say("\nA page for the customer, in plain words?")
+    if click.confirm("Write it", default=True, err=True):
+        _run("report", "--to", page, *case)
+    return status
+
+
+def _stopped() -> int:
+    _say("Stopped here. Run rustfern guide again, or go on with the commands that were shown.")
+    return 0
+
+
+def _restore_asked(number: str, target: str, case: list[str]) -> int | None:
+    """Restore what the technician names, asked again until something fits; None if nothing is wanted."""
+    usual = "this one" if number else "see the list"
+    while True:
+        _say("\nWhich is it?" if not number else "\nIs that it?")
+        said = _text(
+            f"Number, id of a copy, or name of what is restored (Enter: {usual}; ?: the list; 0: none)", number
+        )
         if said == "0":
-            return 0
-        number = said
-    return _run("restore", number, "--to", os.path.join(answers.target, "restored"), *case)
+            return None
+        if said in ("", "?"):
+            _run("look", *case)
+            continue
+        status = _run("restore", *(shlex.split(said) if _is_list(said) else [said]), "--to", target, *case)
+        if status not in (1, 2):
+            return status
+
+
+def _is_list(said: str) -> bool:
+    """Whether several numbers or ids were named."""
+    return all(each[:1].isdigit() for each in said.split())
 
 
 def _own_case(answers: _Answers) -> list[str]:

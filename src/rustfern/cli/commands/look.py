@@ -57,7 +57,7 @@ def command(
       rustfern look                       what was found, again
       rustfern look 1                     its life, and why its best copy is the best
       rustfern look 2b --text             all of its text
-      rustfern look 3 --sheet Orders      one sheet of a workbook
+      rustfern look 5 --sheet Orders      one sheet of a workbook
       rustfern look 1b --words "larch"    where a word stands, and how often
       rustfern look 1a 1c                 what the second has that the first lacks
       rustfern look 1 --figure life.png

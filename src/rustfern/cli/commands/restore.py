@@ -79,7 +79,7 @@ def command(
 
     Exit status: 0 all was restored, 1 nothing fits, 2 wrong usage, 3 some was not restored.
     """
-    what = tuple(expand(what))
+    what = tuple(dict.fromkeys(expand(what)))
     if "all" in (each.casefold() for each in what):
         what, all_best = tuple(each for each in what if each.casefold() != "all"), True
     if not what and not all_best:

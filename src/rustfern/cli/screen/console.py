@@ -18,8 +18,9 @@ from rustfern.core.paths import show_name
 from rustfern.core.times import from_stamp
 from rustfern.output.inside import real_path
 
-FERN, RUST, SLATE, PALE = "green", "red", "cyan", "bright_black"
-WARN = "yellow"
+# Of middle brightness: at least four to one against black and against white.
+FERN, RUST, SLATE, PALE = "color(28)", "color(160)", "color(31)", "color(243)"
+WARN = "color(130)"
 _LABEL = 12
 
 

@@ -34,6 +34,7 @@ HAPPENED = {
     "diverged": "went two ways",
     "nothing-lost": "nothing lost",
 }
+_MAX_TITLE = 60
 _ROOMY = 88
 """From this width on, how sure a match is stands on the copy's own line."""
 _DAYS = 110
@@ -84,7 +85,7 @@ def _difference(copy: CopyAnswer) -> str:
     if copy.same_as:
         return f"same as {copy.same_as}"
     found = copy.differs_from_saved
-    if copy.kind != "saved" and found and copy.state == "intact":
+    if copy.kind != "saved" and found and copy.state in ("intact", "damaged"):
         if not found.more and not found.fewer:
             return "same words"
         more, fewer = found.more, found.fewer
@@ -134,14 +135,32 @@ def strongest(copy: CopyAnswer) -> str:
 def title_line(console: Console, document: DocumentAnswer) -> None:
     """Number, name, and at the right edge what happened."""
     tag = HAPPENED[document.situation]
+    if document.situation == "deleted" and (gone := _deleted_at(document)):
+        tag = f"{tag} {moment(gone)}"
     left = Text()
     left.append(f"{document.id:>2} ", style=f"bold {SLATE}")
     left.append(f" {show_name(document.name)}", style="bold")
+    if document.situation == "never-saved" and (title := _title(document)):
+        left.append(f"  “{show_name(title)}”", style="bold")
     label = f" {tag.upper()} "
     room = min(console.width, _WIDE) - left.cell_len - len(label) - 1
     left.append(" " * max(room, 2))
     left.append(label, style=f"bold {WARN}" if document.is_lost else PALE)
     console.print(left, soft_wrap=True)
+
+
+def _deleted_at(document: DocumentAnswer) -> str | None:
+    """When a document was deleted, by the latest of its trash records."""
+    return max(
+        (record.when for record in document.records if record.when and record.type.startswith("trash")), default=None
+    )
+
+
+def _title(document: DocumentAnswer) -> str:
+    """The title that a never-saved document carries inside, where it says more than its name."""
+    best = next((copy for copy in document.copies if copy.id == document.best), None)
+    title = (best.title or "").strip() if best else ""
+    return "" if title.casefold() in document.name.casefold() else title[:_MAX_TITLE]
 
 
 def short_block(console: Console, document: DocumentAnswer) -> None:

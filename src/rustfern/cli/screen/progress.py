@@ -19,9 +19,9 @@ class Progress:
     """Progress on stderr, only when that is a terminal; first answers as soon as they are there."""
 
     def __init__(self) -> None:
-        from rustfern.cli.screen.console import aside
+        from rustfern.cli.screen.console import PALE, aside
 
-        self._console = aside()
+        self._console, self._pale = aside(), PALE
         self._status = self._console.status("")
         self._stage = ""
 
@@ -41,7 +41,7 @@ class Progress:
 
     def so_far(self, lines: Sequence[str]) -> None:
         for line in lines:
-            self._console.print(f"so far: {line}", style="bright_black", soft_wrap=True)
+            self._console.print(f"so far: {line}", style=self._pale, soft_wrap=True)
 
 
 def run_scan(

@@ -262,7 +262,8 @@ def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: 
         name = shell_word(found[0].name)
         steps = [(f"restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
     else:
-        numbers = " ".join(str(d.id) for d in found[:6])
+        every = len(found) > _FULL and len(found) == sum(d.best is not None and d.is_lost for d in shown)
+        numbers = "all" if every else " ".join(str(d.id) for d in found[:6])
         steps = [
             (f"look {found[0].best}", "see why, and its first lines, before anything is written"),
             (f"restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),

@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 import click
 
 from rustfern._version import __version__
-from rustfern.cli.context import Run
+from rustfern.cli.context import Run, this_run
 from rustfern.core.errors import RustFernError
 from rustfern.core.paths import show_name
 
@@ -53,7 +53,10 @@ class _Group(click.Group):
 
 @click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(__version__, prog_name="rustfern", message="%(prog)s %(version)s")
-def main() -> None:
+@click.option("--log-file", metavar="FILE", help="Write what is done, and how long it takes, to the end of this file.")
+@click.option("--verbose", is_flag=True, help="Say on stderr what is done, and how long it takes.")
+@click.pass_context
+def main(context: click.Context, log_file: str | None, verbose: bool) -> None:
     """Find the most recent intact copy of lost documents, and restore it verified.
 
     Rust Fern reads; it never changes what it searches.
@@ -69,6 +72,13 @@ def main() -> None:
       rustfern restore 1 --to ~/restored         write it, verified
       rustfern report --to for-ines.html         a page for the customer
     """
+    settings = this_run().configuration
+    context.default_map = settings.defaults()
+    log_file = log_file or settings.log_file
+    if log_file or verbose:
+        from rustfern.cli import work_log
+
+        work_log.begin(context, log_file, on_screen=verbose)
 
 
 def print_message(text: str) -> None:
@@ -251,4 +261,7 @@ def run() -> None:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
     status = status if isinstance(status, int) else 0
     note_done(done, sys.argv[1:], began, status)
+    if done.log is not None:
+        with contextlib.suppress(OSError, ValueError):
+            done.log.end(status)
     sys.exit(status)

@@ -8,6 +8,9 @@ from typing import TYPE_CHECKING
 import click
 
 if TYPE_CHECKING:
+    from rustfern.cli.configuration import Configuration
+    from rustfern.cli.work_log import WorkLog
+    from rustfern.core.observer import Observer
     from rustfern.core.times import Clock
     from rustfern.operations.session import Session
 
@@ -18,6 +21,7 @@ class Run:
     def __init__(self) -> None:
         self.cases: list[str] = []
         self.full_paths = False
+        self.log: WorkLog | None = None
 
     @cached_property
     def session(self) -> Session:
@@ -25,6 +29,21 @@ class Run:
         from rustfern.operations.session import Session
 
         return Session()
+
+    @cached_property
+    def configuration(self) -> Configuration:
+        """The technician's own defaults. Raises `WrongUsage`."""
+        from rustfern.cli.configuration import configuration
+
+        return configuration()
+
+    def watched(self, observer: Observer) -> Observer:
+        """An observer that tells the log too, where one is kept."""
+        if self.log is None:
+            return observer
+        from rustfern.cli.work_log import Logged
+
+        return Logged(observer, self.log)
 
     @property
     def clock(self) -> Clock:

@@ -10,6 +10,7 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, print_json, warn_same_disk
+from rustfern.core.observer import Silent
 from rustfern.operations import command_schema
 from rustfern.operations.keep import Keeping, keep
 from rustfern.selection.wording import notice
@@ -53,10 +54,18 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
     from rustfern.cli.screen.progress import Progress
 
     if as_json or not sys.stderr.isatty():
-        done = keep(roots or None, target, person, short_lived=short_lived, session=session)
+        silent = this_run().watched(Silent())
+        done = keep(roots or None, target, person, short_lived=short_lived, observer=silent, session=session)
     else:
         with Progress() as progress:
-            done = keep(roots or None, target, person, short_lived=short_lived, observer=progress, session=session)
+            done = keep(
+                roots or None,
+                target,
+                person,
+                short_lived=short_lived,
+                observer=this_run().watched(progress),
+                session=session,
+            )
     if as_json:
         print_json(command_schema.kept(done))
     else:

@@ -8,6 +8,7 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import click
 from rich.console import Console
@@ -33,7 +34,13 @@ class _Piped(Console):
 
 def out() -> Console:
     """The console for answers."""
-    return _Piped(highlight=False, markup=False, emoji=False, soft_wrap=False, width=_width(sys.stdout))
+    return _Piped(highlight=False, markup=False, emoji=False, soft_wrap=False, width=_width(sys.stdout), **_colours())
+
+
+def _colours() -> dict[str, Any]:
+    """Whether colours are used, as the technician set it; else the terminal and NO_COLOR decide."""
+    wanted = this_run().configuration.colours
+    return {"no_color": True} if wanted == "never" else {"force_terminal": True} if wanted == "always" else {}
 
 
 @contextmanager
@@ -42,7 +49,7 @@ def paged() -> Iterator[Console]:
     understands them.
     """
     console = out()
-    if not console.is_terminal or not sys.stdin.isatty():
+    if not sys.stdout.isatty() or not sys.stdin.isatty() or not this_run().configuration.paging:
         yield console
         return
     with console.capture() as captured:
@@ -57,7 +64,7 @@ def paged() -> Iterator[Console]:
 
 def aside() -> Console:
     """The console for progress, warnings and logs."""
-    return Console(stderr=True, highlight=False, markup=False, emoji=False, width=_width(sys.stderr))
+    return Console(stderr=True, highlight=False, markup=False, emoji=False, width=_width(sys.stderr), **_colours())
 
 
 def _width(stream: object) -> int | None:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
+from rustfern.core.errors import CaseError
 from rustfern.core.observer import Silent
 from rustfern.operations.scan import scan
 
@@ -56,9 +58,17 @@ def run_scan(
     """Scan with progress where somebody watches."""
     run = this_run()
     if quiet or not sys.stderr.isatty():
-        answer = scan(roots or None, hints, case, Silent(), session=run.session, thorough=thorough, partial=partial)
+        silent = run.watched(Silent())
+        answer = scan(roots or None, hints, case, silent, session=run.session, thorough=thorough, partial=partial)
     else:
         with Progress() as progress:
-            answer = scan(roots or None, hints, case, progress, session=run.session, thorough=thorough, partial=partial)
+            watched = run.watched(progress)
+            answer = scan(roots or None, hints, case, watched, session=run.session, thorough=thorough, partial=partial)
+    if answer.case is not None and (technician := run.configuration.technician):
+        from rustfern.cases import manage
+
+        with suppress(CaseError):
+            if not manage.row_of(answer.case).technician:
+                manage.annotate(answer.case, None, technician=technician)
     run.works_in(answer.case)
     return answer

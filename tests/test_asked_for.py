@@ -169,4 +169,4 @@ def test_what_the_damaged_newer_copy_adds_is_said(tmp_path: Path, rustfern: Rust
     found = by_name(rustfern("scan", tmp_path / "disk", "--json").json, "plan.docx")
     said = next(each["text"] for each in found["cautions"] if each["kind"] == "damaged-holds-more")
     damaged = next(copy["id"] for copy in found["copies"] if copy["state"] == "damaged")
-    assert damaged in said and "5 words more" in said and "--as-text" in said
+    assert damaged in said and "5 words that the best copy lacks" in said and "--as-text" in said

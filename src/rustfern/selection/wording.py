@@ -129,7 +129,9 @@ class Wording:
                 name = self._ids[said.copy] if self._ids else f"the {_KIND_WORDS[copy.kind]} of {time(copy.written)}"
                 how = f": rustfern look {name} --text, rustfern restore {name} --as-text" if self._ids else ""
                 words = "word" if said.count == 1 else "words"
-                return f"{name} is newer but damaged, and {said.count} {words} more can be read in it{how}"
+                return (
+                    f"{name} is newer but damaged; {said.count} {words} that the best copy lacks can be read in it{how}"
+                )
             case Caution.LAST_WORDS_GONE:
                 since = f" after {time(self._copy(said.copy).written)}"
                 return f"what was typed{since} is in no copy that could be read: the saved file is the best there is"

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import nullcontext
-
 import click
 
 from rustfern.cli import print_message
@@ -62,10 +60,10 @@ def command(
     if as_json:
         print_json(schema.answer(answer, this_run().clock))
     else:
-        from rustfern.cli.screen.console import out, paged
+        from rustfern.cli.screen.console import paged
         from rustfern.cli.screen.scan_answer import show
 
-        with paged() if everything else nullcontext(out()) as console:
+        with paged() as console:
             show(console, answer, roots, everything=everything, clock_error=hints.clock_error)
     if answer.stopped:
         print_message("interrupted; what was found so far is in the case")

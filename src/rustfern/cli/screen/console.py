@@ -59,6 +59,8 @@ def paged() -> Iterator[Console]:
         sys.stdout.write(text)
         sys.stdout.flush()
     else:
+        # What was read stays on the screen, where the pager is one that can do so.
+        os.environ.setdefault("LESS", "-RFX")
         click.echo_via_pager(text)
 
 

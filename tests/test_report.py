@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Run, odt, write
+from conftest import Run, docx, odt, write
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -42,11 +42,35 @@ def test_the_customers_page_names_only_their_own_files(disk: Path, tmp_path: Pat
         "Your document is back" in text and "You have it back as it was on 21 September 2026, 14:23, 9 words." in text
     )
     assert "What was done after 21 September 2026, 14:23 is not in it." in text
-    assert "wages" not in text and "petra" not in text and "confidence" not in text
+    assert "wages" not in text and "Those of petra are not on it" in text and "confidence" not in text
+    assert f"It lies in <b>{tmp_path / 'out'}</b>" in text and "Leave it so" not in text  # no setting was read
     assert "&lt;b&gt;hull&lt;b&gt; &amp; keel.odt" in text and "<b>hull" not in text and "<i>4711" not in text
     assert not re.search(r"(src|href)\s*=|url\(|https?:", text)
     again = rustfern("report", "--to", page, "--person", "ines")
     assert again.status == 2 and "not replaced" in again.err and page.read_text("utf-8") == text
+
+
+def test_the_page_says_what_is_not_back_and_what_became_another_format(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "disk/home/ines"
+    for name in ("survey.docx", "plan.odt"):
+        write(
+            home / "Documents" / name,
+            odt("keel planks sound") if name.endswith("odt") else docx("keel planks sound"),
+            T0,
+        )
+        write(
+            home / ".config/libreoffice/4/user/backup" / f"{name}_0.odt",
+            odt("keel planks sound", "garboard weeps"),
+            T0 + 600,
+        )
+    rustfern("scan", tmp_path / "disk")
+    rustfern("report", "--to", tmp_path / "before.html")
+    before = (tmp_path / "before.html").read_text("utf-8")
+    assert "Open each file" not in before and "until your files are copied out" in before
+    rustfern("restore", "survey", "--to", tmp_path / "out")
+    rustfern("report", "--to", tmp_path / "after.html")
+    after = (tmp_path / "after.html").read_text("utf-8")
+    assert "are not copied out yet: plan.odt" in after and "opens as another kind of file than before" in after
 
 
 def test_the_record_holds_all_that_was_done(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
@@ -75,7 +99,7 @@ def test_nothing_found_is_a_page_too(tmp_path: Path, rustfern: Rustfern) -> None
     write(tmp_path / "disk/home/ines/.config/x", "")
     rustfern("scan", tmp_path / "disk")
     rustfern("report", "--to", tmp_path / "n.html")
-    assert "Nothing was found to be lost" in (tmp_path / "n.html").read_text("utf-8")
+    assert "No lost document was found" in (tmp_path / "n.html").read_text("utf-8")
 
 
 def test_what_cannot_be_written_is_said(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:

@@ -15,11 +15,12 @@ from typing import Literal
 import msgspec
 
 from rustfern.cases.case_file import CaseFile
-from rustfern.core.answers import SearchAnswer
+from rustfern.core.answers import CopyAnswer, SearchAnswer
 from rustfern.core.command_answers import ReportDocument
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.core.times import Clock, from_stamp, stamp
+from rustfern.formats.format_table import extension_of, format_of_extension, title_of
 from rustfern.operations.report import gather
 
 Form = Literal["customer", "record"]
@@ -54,13 +55,15 @@ def _time(written: str | None, clock: Clock) -> str:
 
 
 class _Story(msgspec.Struct, frozen=True):
-    """One document as the customer reads of it: what happened, the file that is back, up to when, how much, what is missing, and whether
-    there is more than one version to look at.
+    """One document as the customer reads of it: what happened, the file that is back and the folder that it lies in, as what it opens where
+    that is another format than before, up to when, how much, what is missing, and whether there is more than one version to look at.
     """
 
     name: str
     happened: str
     back: str | None
+    folder: str
+    became: str
     upto: str | None
     amount: str
     missing: list[str]
@@ -87,11 +90,23 @@ def _story(document: ReportDocument, clock: Clock) -> _Story:
         document.name,
         _HAPPENED[document.situation],
         Path(back.target).name if back else None,
+        str(Path(back.target).parent) if back else "",
+        _became(document.name, copy, Path(back.target).name) if back and copy else "",
         _time(copy.written, clock) if copy else None,
         amount,
         missing,
         any(not caution.certain or caution.keep_both for caution in document.cautions),
     )
+
+
+def _became(name: str, copy: CopyAnswer, written: str) -> str:
+    """What a file opens as that is of another format than the document was; empty if it is of the same, or its text alone."""
+    was, now = format_of_extension(extension_of(name)), format_of_extension(extension_of(written))
+    if was is None or now is None or was == now:
+        return ""
+    if now != copy.format:
+        return "its text alone, without how it was set"
+    return f"{title_of(now)}, no longer {title_of(was)}"
 
 
 def _advice(scan: SearchAnswer, people: Sequence[str]) -> list[str]:
@@ -111,6 +126,7 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
     lost = [document for document in facts.documents if document.is_lost]
     if form == "customer":
         restored = [document for document in lost if document.back]
+        still = [document.name for document in lost if restored and not document.back and not document.within]
         lost = restored or lost
         owners = sorted({document.person for document in lost if document.person})
         if len(owners) > 1:
@@ -119,6 +135,12 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
                 f"Choose one with --person: {', '.join(owners)}",
             )  # fmt: skip
         people = owners or people
+        mine = {document.name for document in facts.documents if document.person in people}
+        still = [name for name in still if name in mine] if people else still
+    else:
+        still = []
+    others = sorted({each.person for each in case.documents() if each.person and each.is_lost} - {*people})
+    advice = [each for each in facts.scan.advice if not each.people or {*each.people} & {*people}]
     environment = Environment(
         loader=FileSystemLoader(_TEMPLATES),
         autoescape=True,
@@ -132,7 +154,8 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
     environment.filters["name"] = lambda text: show_name(str(text))
     return environment.get_template(f"{form}.html.j2").render(
         facts=facts, people=people, scan=facts.scan, lost=lost, stories=[_story(document, clock) for document in lost], paper=paper,
-        advice=_advice(facts.scan, people), machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
+        advice=_advice(facts.scan, people), still=still, others=others,
+        at_risk=sorted({each.program for each in advice if each.risk}), machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
         missing=[place for place in facts.scan.searched if place.status not in ("found", "absent")],
         happened=_HAPPENED,
     )  # fmt: skip

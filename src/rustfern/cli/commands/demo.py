@@ -56,7 +56,7 @@ def command(target: str) -> int:
             done, refused = restore(
                 [find_copy(file, str(first.number))], aside, file, [disk], session=this_run().session
             )
-            restoring_command.show(console, done, refused)
+            restoring_command.show(console, done, refused, next_command=False)
     finally:
         file.close()
     for each in notices:

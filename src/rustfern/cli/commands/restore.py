@@ -192,7 +192,7 @@ def _case(
     return file, roots_of(file)
 
 
-def show(console: Console, done: list[Restored], refused: list[Refused]) -> None:
+def show(console: Console, done: list[Restored], refused: list[Refused], *, next_command: bool = True) -> None:
     """Each restored file: what, where, that it is verified; each refusal with its reason."""
     from rich.text import Text
 
@@ -231,5 +231,5 @@ def show(console: Console, done: list[Restored], refused: list[Refused]) -> None
     for each in refused:
         console.print(Text(f" ✘ {each.id}  not restored", style=f"bold {RUST}"))
         bullet(console, each.message, indent=7)
-    if done:
+    if done and next_command:
         next_steps(console, [("report --to FILE.html", "the page for the customer: what is back, and up to when")])

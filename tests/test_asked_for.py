@@ -10,8 +10,11 @@ import pytest
 from conftest import Run, by_name, docx, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from rustfern.core.asked import holds, likeness
+from rustfern.core.model import Home, Layout, Searched
+from rustfern.operations.scan import exit_status, scan
 from rustfern.sources import live_machine
 
 Rustfern = Callable[..., Run]
@@ -170,3 +173,15 @@ def test_what_the_damaged_newer_copy_adds_is_said(tmp_path: Path, rustfern: Rust
     said = next(each["text"] for each in found["cautions"] if each["kind"] == "damaged-holds-more")
     damaged = next(copy["id"] for copy in found["copies"] if copy["state"] == "damaged")
     assert damaged in said and "5 words that the best copy lacks" in said and "--as-text" in said
+
+
+def test_what_others_keep_in_shared_temporary_folders_changes_no_exit_status(tmp_path: Path) -> None:
+    home = tmp_path / "me"
+    write(home / "a.txt", "one")
+    answer = scan([str(home)])
+    for path, status in (("/tmp/systemd-private", 1), ("/home/me/.config", 3), ("/tmp", 3)):
+        denied = (Searched("by-content", path, "denied"),)
+        mine = Home("/home/me", Layout.LINUX, "me", None, "/home/me")
+        live = replace(answer, live=True, roots=("/home/me", "/tmp"), homes=(mine,), searched=denied)
+        assert exit_status(live) == status
+        assert exit_status(replace(live, live=False)) == 3

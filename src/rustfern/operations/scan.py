@@ -45,6 +45,8 @@ from rustfern.operations.session import (
     open_sources,
     own_folders,
 )
+from rustfern.output.inside import real_path
+from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
 from rustfern.selection import choose, ranking, unmet
 from rustfern.settings.advice import advice_from
@@ -53,6 +55,7 @@ from rustfern.sources import live_machine
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
 """Things found that are still matched when a search is stopped."""
+_SHARED = ("/tmp", "/var/tmp", "/private/tmp", "/private/var/tmp")
 _MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
 _UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 
@@ -474,11 +477,22 @@ def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:
     return list(dict.fromkeys(problems))
 
 
+def of_others(answer: Answer, path: str) -> bool:
+    """Whether something that could not be read lies in a temporary folder that all people of this machine share: most of it is not this
+    person's, and the system shows it to nobody else.
+    """
+    return answer.live and any(
+        path != root and inside(path, root)
+        for root in (*_SHARED, real_path(usual_folder()))
+        if root in answer.roots and not any(inside(home.path, root) for home in answer.homes)
+    )
+
+
 def exit_status(answer: Answer) -> int:
     """0: something lost was found; 1: nothing was; 3: a home or a place could not be read; 130: it was stopped before its end."""
     if answer.stopped:
         return 130
-    if any(searched.status == "denied" for searched in answer.searched):
+    if any(searched.status == "denied" and not of_others(answer, searched.path) for searched in answer.searched):
         return 3
     whole = {*answer.roots, *(home.path for home in answer.homes)}
     if any(problem.path in whole for problem in answer.problems):

@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
 from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
+from rustfern.core.paths import inside
 from rustfern.core.remarks import About
 from rustfern.operations import schema
+from rustfern.operations.scan import of_others
 from rustfern.selection.wording import notice
 from rustfern.sources.disk_health import ADVICE
 
@@ -222,9 +224,15 @@ def _not_searched(console: Console, answer: Answer) -> None:
     homes = {home.path for home in answer.homes}
     denied = [s.path for s in answer.searched if s.status == "denied"]
     rest = [p for p in answer.problems if p.path not in denied]
-    if not denied and not rest:
+    others = {path for path in [*denied, *(p.path for p in rest)] if of_others(answer, path)}
+    denied = [path for path in denied if path not in others]
+    rest = [p for p in rest if p.path not in others]
+    if not denied and not rest and not others:
         return
     heading(console, "Not searched or not readable, and why")
+    if others:
+        where = " and ".join(root for root in answer.roots if any(inside(path, root) for path in others))
+        bullet(console, f"{len(others)} things of other people or of the system in {where}, as is usual")
     for path in dict.fromkeys(denied):
         if path in homes:
             bullet(

@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from rustfern.core.asked import holds, likeness
 from rustfern.core.model import Home, Layout, Searched
+from rustfern.matching.evidence.weights import in_words
 from rustfern.operations.scan import exit_status, scan
 from rustfern.sources import live_machine
 
@@ -185,3 +186,17 @@ def test_what_others_keep_in_shared_temporary_folders_changes_no_exit_status(tmp
         live = replace(answer, live=True, roots=("/home/me", "/tmp"), homes=(mine,), searched=denied)
         assert exit_status(live) == status
         assert exit_status(replace(live, live=False)) == 3
+
+
+@pytest.mark.parametrize(("namesakes", "best"), [(1, "possible"), (2, None)])
+def test_a_name_alone_is_never_sure(namesakes: int, best: str | None, tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "disk" / "Users" / "petra"
+    write(home / "Documents/invoice.docx", bytes(5000), T0 + DAY)
+    for number in range(namesakes):
+        write(home / f"Documents/{number}/invoice.docx", docx(f"{number} {OTHER}"), T0 + number)
+    found = next(
+        each for each in rustfern("scan", tmp_path / "disk", "--document", "invoice", "--happened", "wont-open", "--json").json["documents"]
+        if each["situation"] == "wont-open"
+    )  # fmt: skip
+    chosen = next((copy for copy in found["copies"] if copy["id"] == found["best"]), None)
+    assert (in_words(chosen["confidence"]) if chosen else None) == best

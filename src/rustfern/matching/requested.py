@@ -25,6 +25,8 @@ _MAX_ASKED = 20
 _MAX_NAMES = 200_000
 _HARDLY = 0.55
 """How like a name must be, word by word, to be worth asking for."""
+_NAME_ALONE = 0.4
+"""The share of a name's weight where the damaged file shows nothing to compare: "possible"; of several namesakes, none is claimed."""
 _MAX_LOOKED_AT = 5_000
 _MAX_CHECKED = 200
 """Documents whose times are looked at, and that are read, where it is not said which of them does not open."""
@@ -154,6 +156,7 @@ class Requests:
         if saved is not None and saved.content.state is State.INTACT:
             return
         known = {draft.original, *(copy.path for copy in draft.copies)}
+        namesakes = len(self.state.case.names.by_name(draft.name, limit=_MAX_ELSEWHERE)) - 1
         for path in self._candidates(draft, saved):
             if path in known or self.state.home_of(path) != draft.home:
                 continue
@@ -164,7 +167,7 @@ class Requests:
             found = [Candidate(draft.original, [])]
             if fold_name(os.path.basename(path)) == fold_name(draft.name):
                 text = f"it carries its name, in {os.path.basename(os.path.dirname(path)) or os.sep}"
-                found[0].evidence.append(weights.evidence("name", show_name(text)))
+                found[0].evidence.append(weights.evidence("name", show_name(text), _NAME_ALONE / max(namesakes, 1)))
             self._comparing.compare(copy, found)
             pieces = found[0].evidence
             sure = weights.confidences([pieces])[0] if pieces else 0.0

@@ -45,6 +45,14 @@ def differences(left: Any, right: Any, where: str = "") -> list[str]:
     return [] if left == right else [f"{where}: {str(left)[:120]} / {str(right)[:120]}"]
 
 
+def tell(path: object, found: list[str]) -> bool:
+    """Say whether two answers are the same, with the first differences; whether there were any."""
+    print(f"{'BAD' if found else 'ok '} {path}", flush=True)
+    for line in found[:8]:
+        print(f"      {line}")
+    return bool(found)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("rustfern")
@@ -69,10 +77,7 @@ def main() -> int:
                     [asked.seven, "a", "-bd", "-snl", packed, "."], cwd=unpacked, check=True, capture_output=True
                 )
                 found += differences(answer(asked.rustfern, str(packed), state), plain)
-        bad += bool(found)
-        print(f"{'BAD' if found else 'ok '} {path}")
-        for line in found[:8]:
-            print(f"      {line}")
+        bad += tell(path, found)
     print(f"{len(asked.archives) - bad} of {len(asked.archives)} the same")
     return 1 if bad else 0
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "bench"))
-from sources import answer, differences
+from sources import answer, differences, tell
 
 
 def shared(old: Any, new: Any) -> Any:
@@ -43,10 +43,7 @@ def main() -> int:
             before = answer(asked.old, root, str(Path(folder) / "state-old"))
             after = answer(asked.new, root, str(Path(folder) / "state-new"))
             found = differences(before, shared(before, after))
-        bad += bool(found)
-        print(f"{'BAD' if found else 'ok '} {path}", flush=True)
-        for line in found[:8]:
-            print(f"      {line}")
+        bad += tell(path, found)
     print(f"{len(asked.roots) - bad} of {len(asked.roots)} the same")
     return 1 if bad else 0
 

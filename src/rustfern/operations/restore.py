@@ -105,7 +105,7 @@ def plan(copies: Sequence[StoredCopy], wish: RestoreOptions, clock: Clock) -> li
 def _place_of(copy: StoredCopy, wish: RestoreOptions, clock: Clock) -> tuple[list[str], str, list[str]]:
     if wish.as_text:
         name, notes = (safe_name(wish.name), []) if wish.name is not None else target_name(copy, clock)
-        name = f"{_without_extension(name)}.txt"
+        name = f"{_parted(name)[0] or name}.txt"
     else:
         name, notes = named(copy, wish.name) if wish.name is not None else target_name(copy, clock)
     return layout(copy) if wish.keep_layout else [], name, notes
@@ -320,9 +320,10 @@ def _entries(door: Sources, copies: Sequence[StoredCopy]) -> list[Entry]:
     return [door.open(copy.root).entry(copy.path) for copy in copies]
 
 
-def _without_extension(name: str) -> str:
+def _parted(name: str) -> tuple[str, str]:
+    """A name without its extension, and the extension, empty where it has none."""
     stem, dot, extension = name.rpartition(".")
-    return stem if dot and stem and len(extension) < _LONGEST_EXTENSION and ")" not in extension else name
+    return (name, "") if not dot or len(extension) >= _LONGEST_EXTENSION or ")" in extension else (stem, extension)
 
 
 def _text(door: Sources, copy: StoredCopy, folder: Folder, name: str, told: bytes, expected: str) -> Restored:
@@ -446,9 +447,7 @@ def _place(folder: Folder, made: str, name: str, *, has_extension: bool = True) 
 
 
 def _names(name: str, *, has_extension: bool = True) -> Iterator[str]:
-    stem, dot, extension = name.rpartition(".")
-    if not has_extension or not dot or len(extension) > 8 or ")" in extension:
-        stem, extension = name, ""
+    stem, extension = _parted(name) if has_extension else (name, "")
     for number in range(1, _MAX_NAMES + 1):
         mark = "" if number == 1 else f" {number}"
         yield f"{stem}{mark}" + (f".{extension}" if extension else "")

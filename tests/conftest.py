@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import io
 import json
 import os
@@ -30,6 +31,8 @@ settings.load_profile("rustfern")
 
 BUILT = Path(sys.executable).parent / "rustfern"
 PATH = f"{BUILT.parent}{os.pathsep}{os.environ['PATH']}"
+OF_THE_INTERPRETER = ("PYTHONPATH", "PYTHONUTF8", "PYTHONIOENCODING", "LC_ALL", "LC_CTYPE")
+"""What only a new interpreter takes notice of."""
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 WORDS = [
     "keel",
@@ -84,30 +87,50 @@ def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
 
 
 @pytest.fixture
-def rustfern(state: Path) -> Callable[..., Run]:
-    """Call the built command; `without_rights` drops the right of root to read everything."""
+def rustfern(state: Path, tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Run]:
+    """Call the built command, where it can be from a process that has it loaded already; `anew` starts an interpreter for it, and
+    `without_rights` drops the right of root to read everything.
+    """
+    streams = tmp_path_factory.mktemp("streams")
 
-    def call(*args: object, without_rights: bool = False, **env: str) -> Run:
-        process = subprocess.run(
-            [str(BUILT), *(str(a) if not isinstance(a, bytes) else os.fsdecode(a) for a in args)],
-            capture_output=True,
-            timeout=120,
-            env={
-                **os.environ,
-                "XDG_STATE_HOME": str(state),
-                "NO_COLOR": "1",
-                "COLUMNS": "100",
-                "TZ": "UTC",
-                "PATH": PATH,
-                **env,
-            },
-            preexec_fn=_drop_rights if without_rights else None,
-        )
-        out, err = process.stdout.decode("utf-8", "replace"), process.stderr.decode("utf-8", "replace")
+    def call(*args: object, without_rights: bool = False, anew: bool = False, **env: str) -> Run:
+        words = [str(a) if not isinstance(a, bytes) else os.fsdecode(a) for a in args]
+        usual = {"XDG_STATE_HOME": str(state), "NO_COLOR": "1", "COLUMNS": "100", "TZ": "UTC", "PATH": PATH}
+        env = {**os.environ, **usual, **env}
+        if anew or without_rights or not hasattr(os, "fork") or any(name in env for name in OF_THE_INTERPRETER):
+            rights = _drop_rights if without_rights else None
+            process = subprocess.run([str(BUILT), *words], capture_output=True, timeout=120, env=env, preexec_fn=rights)
+            status, written = process.returncode, [process.stdout, process.stderr]
+        else:
+            files = [streams / "out", streams / "err"]
+            status = _fork(words, env, files)
+            written = [file.read_bytes() for file in files]
+        out, err = (told.decode("utf-8", "replace") for told in written)
         assert "Traceback" not in err, err
-        return Run(process.returncode, out, err)
+        return Run(status, out, err)
 
     return call
+
+
+@functools.cache
+def _loaded() -> subprocess.Popen[str]:
+    """The process that has the command loaded; it ends with its standard input."""
+    return subprocess.Popen(
+        [sys.executable, Path(__file__).with_name("loaded.py")],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+
+
+def _fork(words: list[str], env: dict[str, str], streams: list[Path]) -> int:
+    """Run the loaded command with these words; its exit status."""
+    server = _loaded()
+    assert server.stdin is not None and server.stdout is not None
+    mask = os.umask(0)
+    os.umask(mask)
+    print(json.dumps([words, env, os.getcwd(), mask, list(map(str, streams))]), file=server.stdin, flush=True)
+    return int(server.stdout.readline())
 
 
 def _drop_rights() -> None:

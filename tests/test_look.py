@@ -94,7 +94,7 @@ def test_any_file_can_be_looked_at_and_compared(tmp_path: Path, rustfern: Rustfe
     assert (
         shown.status == 0 and "OOXML text" in shown.out and "Keel bolts drawn" in shown.out and "\\u202e" in shown.out
     )
-    assert f"{two} has 1 words more, 1 fewer than {one}" in rustfern("look", one, two, COLUMNS="400").out
+    assert f"{two} has 1 word more, 1 fewer than {one}" in rustfern("look", one, two, COLUMNS="400").out
     broken = write(tmp_path / "broken.docx", docx("Keel bolts drawn " * 80)[:300])
     assert "damaged: " in rustfern("look", broken).out
     assert rustfern("look", tmp_path / "none.docx").status == 1

@@ -175,3 +175,8 @@ class Notice(msgspec.Struct, frozen=True, kw_only=True):
     def is_alarm(self) -> bool:
         """Whether it is said before anything else."""
         return self.kind in ALARMS
+
+
+def counted(count: int, noun: str) -> str:
+    """A number with its noun, which takes an s unless it is one: "1 word", "2 words"."""
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"

@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Copy, Find, Kind, Order, State
 from rustfern.core.paths import fold_name, inside, show_name
+from rustfern.core.remarks import counted
 from rustfern.formats.format_table import (
     FORMATS,
     class_of,
@@ -79,7 +80,7 @@ class Comparing:
                     alike, tie = True, math.inf
             if share := shares.get(item.path, 0.0):
                 common = max(by_content.difference(copy.content, content).common for content in contents[item.path])
-                text = f"it shares {common} words with a copy of this document"
+                text = f"it shares {counted(common, 'word')} with a copy of this document"
                 strength = share**1.5
                 if not claimed and tie < _OWN_IDENTITY and common < _MUCH_OF_IT * (copy.content.words or 0):
                     # All of a small sibling's text can stand in a copy of another document of the same template, and

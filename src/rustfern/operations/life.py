@@ -8,6 +8,7 @@ from datetime import datetime
 import msgspec
 
 from rustfern.core.answers import CopyAnswer, DocumentFacts
+from rustfern.core.remarks import counted
 from rustfern.core.times import from_stamp
 
 
@@ -28,7 +29,7 @@ def events(document: DocumentFacts, copies: Sequence[CopyAnswer], lost_at: datet
     for copy in copies:
         if copy.written is not None:
             when = from_stamp(copy.written)
-            says = f"{copy.state}" + (f", {copy.words} words" if copy.words is not None else "")
+            says = f"{copy.state}" + (f", {counted(copy.words, 'word')}" if copy.words is not None else "")
             out.append(Event(copy.id or "", copy.kind, when, says, copy.id == document.best, copy.state == "intact"))
     for lock in document.locks:
         if lock.opened is not None:

@@ -200,8 +200,9 @@ def find_people(
                 for home in chosen
             ]
     if not chosen:
-        there = ", ".join(sorted({show_name(home.person) for home in homes})) or "nobody's home was found"
-        raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, f"There is: {there}")
+        there = ", ".join(sorted({show_name(home.person) for home in homes}))
+        further = f"There is: {there}" if there else "No person's home was found there at all: search without --person"
+        raise WrongUsage(f"no home of {show_name(hints.person)} is in what is searched", None, further)
     return chosen, [home for home in homes if home not in chosen]
 
 

@@ -19,6 +19,7 @@ from rustfern.core.answers import CopyAnswer, SearchAnswer
 from rustfern.core.command_answers import ReportDocument
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
+from rustfern.core.remarks import counted
 from rustfern.core.times import Clock, from_stamp, stamp
 from rustfern.formats.format_table import extension_of, format_of_extension, title_of
 from rustfern.operations.report import gather
@@ -83,9 +84,9 @@ def _story(document: ReportDocument, clock: Clock) -> _Story:
         missing.append(f"What was done after {_time(copy.written, clock)} is not in it.")
     amount = ""
     if copy is not None and copy.words is not None:
-        amount = f"{copy.words} words"
+        amount = counted(copy.words, "word")
     elif copy is not None and copy.members:
-        amount = f"{len(copy.members)} files"
+        amount = counted(len(copy.members), "file")
     return _Story(
         document.name,
         _HAPPENED[document.situation],

@@ -8,7 +8,7 @@ from typing import assert_never
 
 from rustfern.core.model import Copy, Kind, Situation, Verdict
 from rustfern.core.paths import show_name
-from rustfern.core.remarks import About, Caution, NextStep, Notice, Reason, Step, Warn, Why
+from rustfern.core.remarks import About, Caution, NextStep, Notice, Reason, Step, Warn, Why, counted
 from rustfern.core.times import Clock
 from rustfern.matching.evidence.weights import in_words
 
@@ -87,7 +87,7 @@ class Wording:
                     f"them the {_KIND_WORDS[nearest.kind]} of {time(nearest.written) if nearest.written else limit}"
                 )
             case Why.DAMAGED_SHOWS:
-                return f"no copy is whole; a damaged one still shows {said.count} words"
+                return f"no copy is whole; a damaged one still shows {counted(said.count, 'word')}"
             case Why.NONE_WHOLE:
                 return "no copy is whole"
             case Why.PROTECTED:
@@ -128,10 +128,7 @@ class Wording:
                 copy = self._copies[said.copy]
                 name = self._ids[said.copy] if self._ids else f"the {_KIND_WORDS[copy.kind]} of {time(copy.written)}"
                 how = f": rustfern look {name} --text, rustfern restore {name} --as-text" if self._ids else ""
-                words = "word" if said.count == 1 else "words"
-                return (
-                    f"{name} is newer but damaged; {said.count} {words} that the best copy lacks can be read in it{how}"
-                )
+                return f"{name} is newer but damaged; {counted(said.count, 'word')} that the best copy lacks can be read in it{how}"
             case Caution.LAST_WORDS_GONE:
                 since = f" after {time(self._copy(said.copy).written)}"
                 return f"what was typed{since} is in no copy that could be read: the saved file is the best there is"
@@ -171,7 +168,7 @@ class Wording:
                 return f"{_amounts(said)} and all of these: the saved file is taken"
             case Caution.SAVED_WENT_ON:
                 sides = (
-                    f"it has {said.less} words that this copy lacks, and lacks {said.count} that this copy has"
+                    f"it has {counted(said.less, 'word')} that this copy lacks, and lacks {said.count} that this copy has"
                     if self._copy(said.other).content.words is not None
                     else "and the two differ"
                 )
@@ -179,7 +176,7 @@ class Wording:
             case Caution.OTHER_BRANCH:
                 branch = self._copy(said.copy)
                 told = (
-                    f"it has {said.count} words that the saved file lacks, and lacks {said.less}"
+                    f"it has {counted(said.count, 'word')} that the saved file lacks, and lacks {said.less}"
                     if branch.content.words is not None
                     else "the two differ"
                 )
@@ -187,7 +184,7 @@ class Wording:
             case Caution.EARLIER_DIFFERS:
                 copy = self._copy(said.copy)
                 differs = (
-                    f"has {said.count} words that the saved file lacks"
+                    f"has {counted(said.count, 'word')} that the saved file lacks"
                     if copy.content.words is not None
                     else "differs from the saved file"
                 )
@@ -309,7 +306,7 @@ def notice(said: Notice) -> str:
         case About.TIME_TO_COME:
             return f"{said.text} is still to come: check the day of --lost-at"
         case About.TIME_FAR_OFF:
-            return f"no copy was written about {said.text}: the nearest is {said.count} {'day' if said.count == 1 else 'days'} {names[1]} ({names[0]})"
+            return f"no copy was written about {said.text}: the nearest is {counted(said.count, 'day')} {names[1]} ({names[0]})"
         case About.NOT_AS_TOLD:
             return f"nothing that was found is {names[0]}, as was told; what else was found is below"
         case About.CHECKED_LATEST:

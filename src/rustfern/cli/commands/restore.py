@@ -109,6 +109,8 @@ def command(
                 missing.append(error)
         if missing and not copies and not as_json:
             raise missing[0]
+        if not copies and not refused:
+            raise NotFound("no lost document has a copy to restore", None, "Look at the list: rustfern look")
         if dry_run:
             return _dry(plan(copies, wish, this_run().clock), refused, target, as_json)
         if copies and not roots:

@@ -9,6 +9,7 @@ from rustfern.cases.case_file import CaseFile
 from rustfern.cli.screen.console import PALE, next_steps
 from rustfern.cli.screen.document_view import document_block, short_block
 from rustfern.core.answers import DocumentAnswer
+from rustfern.core.remarks import counted
 
 _FULL = 4
 
@@ -39,8 +40,7 @@ def show(console: Console, documents: list[DocumentAnswer], root: str | None) ->
     calm = len(documents) - len(lost)
     if calm:
         console.print()
-        word = "document" if calm == 1 else "documents"
-        console.print(Text(f"{calm} {word} with leftovers lost nothing", style=PALE))
+        console.print(Text(f"{counted(calm, 'document')} with leftovers lost nothing", style=PALE))
     back = [document for document in shown if document.best and not document.shows_no_loss]
     if back:
         first = back[0]

@@ -13,6 +13,7 @@ from rustfern.cli.context import this_run
 from rustfern.cli.screen.console import FERN, PALE, RUST, SLATE, WARN, heading, next_steps
 from rustfern.core.model import Content
 from rustfern.core.paths import show_name
+from rustfern.core.remarks import counted
 from rustfern.operations.life import Event, column
 from rustfern.operations.text_diff import Change, Comparison
 
@@ -34,11 +35,13 @@ def show(
     if seen is not None:
         line = Text(f"{right[0]} and {left[0]}: {_seen(seen)}", style="bold")
     else:
-        line = Text(f"{right[0]} has {found.more} words more, {found.fewer} fewer than {left[0]}", style="bold")
+        line = Text(
+            f"{right[0]} has {counted(found.more, 'word')} more, {found.fewer} fewer than {left[0]}", style="bold"
+        )
         line.append(f"   {found.same} are the same", style=PALE)
     console.print(line, soft_wrap=True)
     for label, name, content, of_case in (left, right):
-        words = f", {content.words} words" if content and content.words is not None else ""
+        words = f", {counted(content.words, 'word')}" if content and content.words is not None else ""
         shown = f"{label}  {show_name(name)}" if of_case else show_name(label)
         state = str(content.state) if content else "not read"
         console.print(Text(f"   {shown}  {state}{words}", style=PALE), soft_wrap=True)

@@ -22,6 +22,7 @@ from rustfern.cli.screen.console import (
 )
 from rustfern.core.answers import CopyAnswer, DocumentAnswer
 from rustfern.core.paths import show_name
+from rustfern.core.remarks import counted
 from rustfern.matching.evidence.weights import in_words
 
 HAPPENED = {
@@ -89,11 +90,17 @@ def _difference(copy: CopyAnswer) -> str:
         if not found.more and not found.fewer:
             return "same words"
         more, fewer = found.more, found.fewer
-        return f"+{more} −{fewer} words" if more and fewer else f"+{more} words" if more else f"−{fewer} words"
+        return (
+            f"+{more} −{counted(fewer, 'word')}"
+            if more and fewer
+            else f"+{counted(more, 'word')}"
+            if more
+            else f"−{counted(fewer, 'word')}"
+        )
     if copy.words is not None:
-        return f"{copy.words} words"
+        return counted(copy.words, "word")
     if copy.members:
-        return f"{len(copy.members)} files"
+        return counted(len(copy.members), "file")
     return ""
 
 
@@ -187,7 +194,7 @@ def document_block(console: Console, document: DocumentAnswer, root: str | None)
     if place:
         folder = os.path.dirname(place)
         if root and folder.startswith(root):
-            folder = folder[len(root) :].lstrip("/") or "."
+            folder = folder[len(root) :].lstrip("/") or "the top folder"
         gone = "" if document.original_exists else "it was in " if document.original else "not in what is searched: "
         console.print(Text(f"    {gone}{short_path(folder, console.width - 20)}", style=PALE), soft_wrap=True)
     for copy in document.copies:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rustfern.cli.context import this_run
 from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
 from rustfern.core.paths import inside
-from rustfern.core.remarks import About
+from rustfern.core.remarks import About, counted
 from rustfern.operations import schema
 from rustfern.operations.scan import of_others
 from rustfern.selection.wording import notice
@@ -125,17 +125,18 @@ def show(
         where = " in what could be read" if unread or denied else ""
         console.print(Text(f"No lost document was found{where}.", style="bold"))
     if more > 0:
-        console.print(Text(f"{more} more lost {_several('document', more)}: see them with --everything", style=PALE))
+        console.print(Text(f"{counted(more, 'more lost document')}: see them with --everything", style=PALE))
     if inner:
-        several = _several("file", len(inner))
-        console.print(Text(f"{len(inner)} {several} deleted with a folder can be had alone (--everything)", style=PALE))
+        console.print(
+            Text(f"{counted(len(inner), 'file')} deleted with a folder can be had alone (--everything)", style=PALE)
+        )
     if calm_ones and not everything:
-        several = _several("document", len(calm_ones))
         unsure = sum(any(not caution.certain for caution in d.cautions) for d in calm_ones)
-        line = Text(f"{len(calm_ones)} {several} with leftovers lost nothing", style=PALE)
+        line = Text(f"{counted(len(calm_ones), 'document')} with leftovers lost nothing", style=PALE)
         if unsure:
-            line.append(f", but of {unsure} of them that is not certain", style=WARN)
-        console.print(line.append(" (--everything shows them)"))
+            of = "" if len(calm_ones) == 1 else f"of {unsure} of them "
+            line.append(f", but {of}that is not certain", style=WARN)
+        console.print(line.append(f" (--everything shows {'it' if len(calm_ones) == 1 else 'them'})"))
     if answer.unmatched and not everything:
         count = len(answer.unmatched)
         console.print(
@@ -206,10 +207,6 @@ def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:
     if asked is None or any(each.kind is About.NO_SUCH_DOCUMENT for each in answer.notices):
         return []
     return list(takewhile(lambda d: fits(asked, d.name, d.original), shown))
-
-
-def _several(word: str, count: int) -> str:
-    return word if count == 1 else f"{word}s"
 
 
 def _asked(documents: list[DocumentAnswer], lost: list[DocumentAnswer]) -> list[DocumentAnswer]:

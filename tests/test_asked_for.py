@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import lzma
+import plistlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Run, by_name, docx, odt, write
+from conftest import DATA, Run, by_name, docx, odt, write
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
@@ -159,6 +161,17 @@ def test_a_real_name_finds_the_account(tmp_path: Path, rustfern: Rustfern) -> No
     write(disk / "etc/passwd", "kn:x:1000:1000:Petra Lund,,,:/home/kn:/bin/sh\n")
     assert people("Petra")[0] == {"kn"}  # the system's own record decides
     assert rustfern("scan", disk, "--person", "Mallory").status == 2
+    for top, path, record in (
+        ("Users", "Windows/System32/CONFIG/SAM", lzma.decompress((DATA / "SAM.xz").read_bytes())),
+        ("Users", "private/var/db/dslocal/nodes/Default/users/pl.plist", plistlib.dumps({"name": ["pl"], "realname": ["Petra Lund"]})),
+    ):  # fmt: skip
+        disk = tmp_path / path[:4]
+        for account in ("pl", "kn"):
+            write(disk / top / account / ("AppData/x" if path[0] == "W" else "Library/x"), "")
+        write(disk / path, record)
+        assert people("Petra Lund") == ({"pl"}, ["person-found"])
+        write(disk / path, record[:-100])  # cut off, as a crash leaves it
+        assert rustfern("scan", disk, "--person", "Petra Lund").status in (0, 1, 2)
 
 
 def test_what_the_damaged_newer_copy_adds_is_said(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -10,9 +10,15 @@ from contextlib import suppress
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.asked import words_of
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.core.model import Home
+from rustfern.core.model import Home, Layout
+from rustfern.core.paths import fold_name
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
+from rustfern.output.temporary import Scratch
+from rustfern.search.recorded_paths import RecordedPaths
+from rustfern.settings.interface import MAX_BYTES, SettingsFile
+from rustfern.settings.readers import accounts
+from rustfern.settings.readers.accounts import Account
 from rustfern.sources.interface import Source
 from rustfern.sources.registry import Sources
 
@@ -22,14 +28,14 @@ _MAX_LOCK_BYTES = 4_096
 _WITH_AUTHORS = frozenset({"text", "sheet", "slides", "page"})
 
 
-def named_in(door: Sources, homes: Sequence[Home], wanted: str) -> dict[str, str]:
+def named_in(door: Sources, homes: Sequence[Home], wanted: str, scratch: Scratch) -> dict[str, str]:
     """The homes of accounts that carry a real name, by path, and where it stands. Looks into a bounded part of each home, reading only.
 
     The system's own record decides where there is one. Else the name that stands most often in a home's locks and documents: others open
     documents of a home too, and send theirs.
     """
     recorded = {
-        home.path: where for home in homes for name, where in _recorded(door.open(home.root), home) if _is(wanted, name)
+        home.path: where for home in homes for name, where in _recorded(door, home, scratch) if _is(wanted, name)
     }
     if recorded:
         return recorded
@@ -74,18 +80,55 @@ def _names(door: Sources, home: Home) -> Iterator[tuple[str, str]]:
                     yield author, f"the author of {name}"
 
 
-def _recorded(source: Source, home: Home) -> Iterator[tuple[str, str]]:
-    """The real name in the account record of the system that a home belongs to. Source: passwd(5), field 5 (GECOS)."""
+def _recorded(door: Sources, home: Home, scratch: Scratch) -> Iterator[tuple[str, str]]:
+    """The real name in the account record of the system that a home belongs to."""
+    for account in _accounts(door, home, scratch):
+        if account.real_name and fold_name(home.person) in (
+            fold_name(account.name), fold_name(os.path.basename(account.home)),
+        ):  # fmt: skip
+            yield account.real_name, "the system's account record"
+
+
+def _accounts(door: Sources, home: Home, scratch: Scratch) -> Iterator[Account]:
+    """All accounts that the system's records tell of; what cannot be read tells of none."""
     if home.volume is None:
         return
-    path = os.path.join(home.volume, "etc", "passwd")
-    with suppress(SourceError, OSError):
-        with source.open(source.entry(path)) as stream:
-            rows = stream.read(_MAX_RECORD_BYTES).decode("utf-8", "replace").splitlines()
-        for row in rows:
-            fields = row.split(":")
-            if len(fields) >= 6 and (fields[0] == home.person or os.path.basename(fields[5]) == home.person):
-                yield fields[4].split(",")[0], "the system's account record"
+    source = door.open(home.root)
+    paths = RecordedPaths(door, [home], [home.root])
+
+    def at(*parts: str) -> str:
+        assert home.volume is not None
+        return paths.join(home.volume, parts, any_case=home.layout is not Layout.LINUX)
+
+    with suppress(SourceError, OSError, Malformed):
+        match home.layout:
+            case Layout.LINUX:
+                yield from accounts.from_passwd(_bytes(source, at("etc", "passwd")))
+            case Layout.MACOS:
+                record = f"{home.person}.plist"
+                for top in (("private", "var"), ("var",)):
+                    with suppress(SourceError, OSError, Malformed):
+                        yield from accounts.from_directory_record(
+                            _bytes(source, at(*top, "db", "dslocal", "nodes", "Default", "users", record))
+                        )
+            case Layout.WINDOWS:
+                yield from _of_windows(source, at("Windows", "System32", "config", "SAM"), scratch)
+
+
+def _of_windows(source: Source, path: str, scratch: Scratch) -> Iterator[Account]:
+    from rustfern.settings.read import logs
+    from rustfern.settings.readers import windows_registry
+
+    entry = source.entry(path)
+    if entry.is_file and entry.size <= MAX_BYTES:
+        with source.open(entry) as stream:
+            hive = SettingsFile(stream, entry.size, path, accounts.SAM_KEYS, logs(source, path), scratch)
+            yield from accounts.from_sam(windows_registry.values(hive))
+
+
+def _bytes(source: Source, path: str) -> bytes:
+    with source.open(source.entry(path)) as stream:
+        return stream.read(_MAX_RECORD_BYTES)
 
 
 def _owner(source: Source, path: str, trace: object) -> str:

@@ -192,7 +192,7 @@ def find_people(
     if not chosen:
         from rustfern.operations.people import named_in
 
-        told = named_in(session.sources, homes, hints.person)
+        told = named_in(session.sources, homes, hints.person, session.sources.scratch)
         chosen = [home for home in homes if home.path in told]
         if said is not None:
             said += [

@@ -125,7 +125,7 @@ def _read_one(
                 on_problem(path, f"this settings file is too large to be one ({entry.size} bytes) and was not read")
             return
         keys = list(dict.fromkeys(setting.key for setting, _ in wanted if setting.key))
-        companions = _logs(source, path) if reader == "registry" else {}
+        companions = logs(source, path) if reader == "registry" else {}
         with source.open(entry) as stream:
             for value in _reader(reader)(SettingsFile(stream, entry.size, path, keys, companions, scratch)):
                 values.append(value)
@@ -150,7 +150,7 @@ def _read_one(
                     )
 
 
-def _logs(source: Source, path: str) -> dict[str, bytes]:
+def logs(source: Source, path: str) -> dict[str, bytes]:
     """The transaction logs beside a registry file."""
     folder, name = os.path.split(path)
     found: dict[str, bytes] = {}

@@ -87,7 +87,7 @@ def _below(key: Any, parts: list[str], path: str) -> Iterator[Value]:
 
     if not parts:
         when = convert_wintime(key.header.last_modified)
-        for value in key.iter_values(as_json=False):
+        for value in key.iter_values(as_json=False, trim_values=False):
             content = value.value
             if isinstance(content, (list, tuple)):
                 content = "\n".join(map(str, content))

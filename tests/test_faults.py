@@ -6,6 +6,7 @@ import contextlib
 import errno
 import io
 import os
+import shutil
 import socket
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -26,6 +27,7 @@ from rustfern.output.folder import Folder
 from rustfern.settings.interface import SettingsFile
 from rustfern.settings.readers import files
 from rustfern.sources import disk_health
+from rustfern.sources import folder as folder_source
 from rustfern.sources.disk_health import DiskAccess
 from rustfern.sources.registry import Sources
 from rustfern.traces import joe_dead, kept_lists, recovery_list
@@ -213,8 +215,6 @@ def test_writes_that_fail(disk: Path, tmp_path: Path, monkeypatch: pytest.Monkey
 
 
 def test_a_target_that_goes_in_the_middle(disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    import shutil
-
     case = CaseFile.open(str(scan.scan([str(disk)], case=str(tmp_path / "c.fern")).case))
     copies = [next(c for c in case.copies(number) if c.id == c.document.best) for number in (1, 2)]
     real = restore.make_new
@@ -381,3 +381,21 @@ def test_a_kept_folder_whose_list_lies(disk: Path, tmp_path: Path, rustfern: Rus
     manifest.write_text("[" * 100_000)
     run = rustfern("scan", kept)
     assert run.status == 0 and "this list of kept files was not believed" in " ".join(run.out.split())
+
+
+def test_folders_that_vanish_are_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    home = tmp_path / "disk/home/ines"
+    write(home / "Documents/plan.txt~", "six boats")
+    for number in range(3):
+        write(home / f"Documents/work {number}/a.txt", "x")
+    listed = folder_source._list
+
+    def gone(folder: str, *found: list[str]) -> None:
+        if "work" in folder:
+            shutil.rmtree(folder)
+        listed(folder, *found)
+
+    monkeypatch.setattr(folder_source, "_list", gone)
+    answer = scan.scan([str(tmp_path / "disk")])
+    assert [document.name for document in answer.documents] == ["plan.txt"] and not answer.problems
+    assert not list((home / "Documents").glob("work*"))

@@ -132,6 +132,12 @@ def rank(documents: list[Document], hints: Hints, held: Mapping[str, int] | None
         )
 
     ranked = sorted(documents, key=safe_key)
-    calm = [each for each in ranked[1:] if each.verdict.situation is Situation.NOTHING_LOST]
-    # What lost nothing comes last, but for the one that was asked for: it stays where it is looked for.
-    return [*ranked[:1], *(each for each in ranked[1:] if each not in calm), *calm]
+
+    def comes_late(document: Document) -> int:
+        # What lies in a deleted folder is had with it; what lost nothing comes last. The one that was asked for stays where it is looked for.
+        if document.verdict.situation is Situation.NOTHING_LOST:
+            return 2
+        meant = hints.document is not None and fits(hints.document, document.name, document.original)
+        return int(document.within is not None and not meant)
+
+    return [*ranked[:1], *sorted(ranked[1:], key=comes_late)]

@@ -158,6 +158,18 @@ def _text(question: str, default: str = "") -> str:
     return said.strip()
 
 
+def _yes(what: str, *, default: bool) -> bool:
+    """Yes or no; asked again until it is one."""
+    while True:
+        said: str = click.prompt(f"{what} [{'Y/n' if default else 'y/N'}]", default="", show_default=False, err=True)
+        answer = said.strip().casefold()
+        if not answer:
+            return default
+        if answer in ("y", "yes", "n", "no"):
+            return answer[0] == "y"
+        _say(f"{show_name(said)!r} is neither yes nor no: give y or n", _CARE)
+
+
 def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
     """The questions that no option answers, in the order in which a technician asks them."""
     answers = given
@@ -171,7 +183,7 @@ def _ask(given: _Answers, missing: dict[str, bool]) -> _Answers:
         answers = replace(answers, happened=_choose("What happened?", _SITUATIONS))
     if missing["open"]:
         _say("\nIs the program still running, with the document open?")
-        answers = replace(answers, still_open=click.confirm("Open", default=False, err=True))
+        answers = replace(answers, still_open=_yes("Open", default=False))
     if missing["since"]:
         since = _choose("What was done since?", dict(reversed(_SINCE.items())))
         answers = replace(answers, since=(since,))
@@ -221,7 +233,7 @@ def _goes_on(asks: bool, what: str) -> bool:
     if not asks:
         return True
     _say(f"\nNext: {what}.")
-    return click.confirm("Go on", default=True, err=True)
+    return _yes("Go on", default=True)
 
 
 def _time() -> datetime | None:
@@ -310,7 +322,7 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
         return status if status is not None else 0
     page = os.path.join(answers.target, "report.html")
     _say("\nA page for the customer, in plain words?")
-    if click.confirm("Write it", default=True, err=True):
+    if _yes("Write it", default=True):
         _run("report", "--to", page, *case)
     return status
 
@@ -330,7 +342,9 @@ def _restore_asked(number: str, target: str, case: list[str]) -> int | None:
         )
         if said == "0":
             return None
-        if said in ("", "?"):
+        if number and said.casefold() in ("y", "yes"):
+            said = number
+        if said.casefold() in ("", "?", "n", "no"):
             _run("look", *case)
             continue
         status = _run("restore", *(shlex.split(said) if _is_list(said) else [said]), "--to", target, *case)

@@ -136,7 +136,8 @@ def _what_now(done: list[Restored], verified: int) -> str:
         return "Read it with the person: what is missing, and what can be typed again from it."
     if not verified:
         return "None of it is whole: its program may open a part of it, or nothing. --as-text writes what can be read."
-    return "Open each there with its program, and let the person look before anything else is done."
+    each = "it" if len(done) == 1 else "each"
+    return f"Open {each} there with its program, and let the person look before anything else is done."
 
 
 def _best_of_all(file: CaseFile) -> list[str]:

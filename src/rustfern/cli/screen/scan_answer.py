@@ -99,7 +99,8 @@ def show(
     )
     most = len(shown) if everything else _SHOWN
     only_root = answer.roots[0] if len(answer.roots) == 1 else None
-    inner = [d for d in shown if d.within is not None and not everything]
+    meant = _meant(answer, shown)
+    inner = [d for d in shown if d.within is not None and not everything and d not in meant]
     shown = [d for d in shown if d not in inner]
     full = most if everything or len(shown) <= _FULL + 1 else _FULL
     asked = _meant(answer, shown)

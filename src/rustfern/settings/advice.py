@@ -30,8 +30,8 @@ def advice_from(told: Settings, catalogue: Catalogue) -> list[Advice]:
         if each.means == "autosave":
             says, risk = f"autosaves: {'off' if off else 'on'}", off
         elif each.means == "minutes" and each.text.isdigit():
-            unit = "minute" if each.text == "1" else "minutes"
-            says, risk = f"an autosave every {each.text} {unit}: so much work is at risk", int(each.text) > 15
+            often = "minute" if int(each.text) == 1 else f"{int(each.text)} minutes"
+            says, risk = f"an autosave every {often}: that much work can still be lost", int(each.text) > 15
         elif each.means == "backups":
             says, risk = f"backup copies at saving: {'no' if off else 'yes'}", False
         else:

@@ -211,6 +211,7 @@ def document_block(console: Console, document: DocumentAnswer, root: str | None)
     if document.best is None:
         console.print(Text("    no whole copy of it was found", style=f"bold {RUST}"))
         for reason in document.why:
-            bullet(console, reason, indent=4)
+            if reason != "no copy is whole":  # that was said just now
+                bullet(console, reason, indent=4)
     for warning in document.warnings:
         bullet(console, f"! {warning}", WARN, indent=4)

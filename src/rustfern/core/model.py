@@ -179,6 +179,7 @@ class Content(msgspec.Struct, frozen=True):
     lines: bytes = b""
     pixel_hash: str | None = None
     amounts: Mapping[str, int] = msgspec.field(default_factory=dict)
+    first_line: str = ""
 
     @property
     def format(self) -> str | None:

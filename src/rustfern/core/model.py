@@ -179,7 +179,6 @@ class Content(msgspec.Struct, frozen=True):
     lines: bytes = b""
     pixel_hash: str | None = None
     amounts: Mapping[str, int] = msgspec.field(default_factory=dict)
-    first_line: str = ""
 
     @property
     def format(self) -> str | None:

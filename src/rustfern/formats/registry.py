@@ -243,7 +243,6 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         sha256=sha256,
         words=sink.words if has_text else None,
         text_hash=sink.text_hash() if has_text else None,
-        first_line=sink.first_line() if has_text else "",
         tokens=sink.tokens(),
         lines=sink.lines(),
         pixel_hash=pixel_hash,

@@ -146,9 +146,6 @@ class Enough(Exception):
     """As much of a text was read as is to be shown: reading stops here."""
 
 
-_FIRST_CHARACTERS = 80
-
-
 class TextSink:
     """Takes pieces of text (paragraphs, cells, slides' lines) in reading order.
 
@@ -185,7 +182,6 @@ class TextSink:
         import hashlib
 
         self._hash = hashlib.sha256()
-        self._first = ""
 
     def add(
         self, text: str, kind: PieceKind = "text", level: int = 0, spot: CellAddress | None = None, label: str = ""
@@ -252,8 +248,6 @@ class TextSink:
         """Fold, hash and count what waits. No word reaches over the end of a piece."""
         if not self._waiting:
             return
-        if not self._first:
-            self._first = next((text for text in self._waiting if any(map(str.isalnum, text))), "")[:_FIRST_CHARACTERS]
         folded = fold("\n".join(self._waiting)) + "\n"
         self._waiting.clear()
         self._length = 0
@@ -279,11 +273,6 @@ class TextSink:
         """How many words there were."""
         self._work()
         return self._words
-
-    def first_line(self) -> str:
-        """The beginning of the first line, paragraph or cell that says anything."""
-        self._work()
-        return self._first
 
     def tokens(self) -> bytes:
         """The hashes of all words, 4 bytes each, in this machine's byte order."""

@@ -31,7 +31,7 @@ from rustfern.core.answers import (
     TotalsAnswer,
     plain,
 )
-from rustfern.core.model import Answer, Copy, Document, Evidence, Hints, Home, Kind, Lock, Problem, Record, Situation
+from rustfern.core.model import Answer, Copy, Document, Evidence, Hints, Home, Kind, Lock, Problem, Record
 from rustfern.core.remarks import KEEP_BOTH
 from rustfern.core.times import Clock, stamp
 from rustfern.matching.evidence.by_content import difference
@@ -63,14 +63,9 @@ def _stamps(clocks: Mapping[str, datetime]) -> dict[str, str]:
 
 
 def copy(
-    item: Copy,
-    ident: str | None,
-    same_as: str | None = None,
-    saved: Copy | None = None,
-    needs: Sequence[str] = (),
-    nameless: bool = False,
+    item: Copy, ident: str | None, same_as: str | None = None, saved: Copy | None = None, needs: Sequence[str] = ()
 ) -> CopyAnswer:
-    """One copy; `ident` and `same_as` are ids such as `1b`. Where its document has no name of its own, its first line stands for a title."""
+    """One copy; `ident` and `same_as` are ids such as `1b`."""
     content = item.content
     return CopyAnswer(
         id=ident,
@@ -96,7 +91,7 @@ def copy(
         members=list(item.members),
         confidence=round(item.confidence, 4),
         evidence=_evidence(item.evidence),
-        title=content.glance.title or (content.first_line if nameless else None) or None,
+        title=content.glance.title,
         author=content.glance.author,
         notes=list(item.notes),
         differs_from_saved=_differs(item, saved),
@@ -138,7 +133,6 @@ def document(item: Document, clock: Clock) -> DocumentAnswer:
                 ids[item.same_as[i]] if i in item.same_as else None,
                 saved,
                 [by_path[path] for path in each.bases if path in by_path],
-                nameless=verdict.situation is Situation.NEVER_SAVED,
             )
             for i, each in enumerate(item.copies)
         ],

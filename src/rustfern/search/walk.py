@@ -202,9 +202,15 @@ def here(
     stack = task.folders
     sep = os.sep
     source = door.around(os.path.join(task.top, "x"))
+
+    def missed(folder: str, message: str) -> None:
+        # Temporary folders come and go on a machine in use.
+        if folder == task.top or source.exists(folder):
+            on_problem(folder, message)
+
     while stack:
         folder = stack.pop()
-        found = source.list_folder(folder, folder == task.top, on_problem, on_error)
+        found = source.list_folder(folder, folder == task.top, missed, on_error)
         if found is None:
             if door.health.failing():
                 stack.clear()

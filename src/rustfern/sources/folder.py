@@ -133,11 +133,6 @@ class FolderSource:
         files: list[str] = []
         try:
             _list(folder, folders, files)
-        except FileNotFoundError as error:
-            # Temporary folders come and go on a machine in use; one that was named is missed.
-            if folder == self.root:
-                on_problem(folder, f"this folder could not be listed: {explain(error)}")
-            return None
         except OSError as error:
             on_problem(folder, f"this folder could not be listed: {explain(error)}")
             (on_error or self.access.health.note_error)(error, folder)

@@ -76,7 +76,6 @@ def check_set(path: Path) -> Content:
         sink.tokens(),
         sink.lines(),
         amounts={"rows": rows},
-        first_line=sink.first_line(),
     )
 
 

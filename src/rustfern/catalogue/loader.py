@@ -34,7 +34,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
     temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
-    sought among the document-like names. `companions`: endings of files that belong to it; `opened_copy`: originals may have been
+    sought among the document-like names; "neighbour" and "program": taken by the general rules. `companions`: endings of files that belong to it; `opened_copy`: originals may have been
     edited here; `in_use_store`: alone it is
     no document that was lost (a store in use, a print job); `generic`: any program
     may leave it, so others are tried first; `says`: what a `noted` record tells; `lifetime_class`: how short-lived;
@@ -45,7 +45,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     what: str
     program: str
     kind: Literal["autosave", "backup", "temporary", "swap", "trash", "version", "conflict", "lock", "record"]
-    where: Literal["home", "volume", "beside", "tree", "index", "live", "thorough"]
+    where: Literal["home", "volume", "beside", "tree", "index", "live", "thorough", "neighbour", "program"]
     names: tuple[str, ...]
     lifetime: str
     confidence: Literal["documented", "observed", "reported"]
@@ -80,6 +80,11 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     processes: tuple[str, ...] = ()
     moved_by: str = ""
     setting: str = ""
+
+    @property
+    def lies_beside(self) -> bool:
+        """Whether what lies here is told by a document of the same folder."""
+        return self.where in ("beside", "index", "neighbour")
 
     @property
     def lifetime_rank(self) -> int:

@@ -40,6 +40,10 @@ def markdown() -> str:
             lines.append(f"- Where: whole trees that repeat folders, `{place.mirror}`.")
         if place.where == "index":
             lines.append("- Where: beside documents, told by the original in the same folder.")
+        if place.where == "neighbour":
+            lines.append("- Where: beside documents, and in folders for copies beside them, by a general rule.")
+        if place.where == "program":
+            lines.append("- Where: in the folders of programs in a home, by a general rule.")
         if place.where == "live":
             lines.append("- Where: on a running machine, through the process that holds it.")
         if place.where == "thorough":

@@ -57,7 +57,7 @@ class Copies:
         copy = self.state.read_copy(find, find.entry, ())
         if is_other_format(copy.content, place):
             return True
-        beside = place.where in ("beside", "index")
+        beside = place.lies_beside
         found = self._by_path(find) or self._by_name(find, copy, beside=beside)
         found = found or self._recent.for_recent(find, copy.content.format, beside=beside)
         for item in found:
@@ -190,8 +190,8 @@ class Copies:
         copy = self.state.read_copy(find, find.entry, ())
         if is_other_format(copy.content, place):
             return
-        found = self._comparing.around(find, copy, beside=place.where == "beside")
-        self._comparing.compare(copy, found, beside=place.where == "beside")
+        found = self._comparing.around(find, copy, beside=place.lies_beside)
+        self._comparing.compare(copy, found, beside=place.lies_beside)
         self._comparing.weigh_times(copy, find, found)
         if place.where == "beside":
             self._written_while_open(find, found, "in the same folder ")

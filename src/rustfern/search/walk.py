@@ -16,6 +16,7 @@ import msgspec
 
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
+from rustfern.search import neighbours
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.registry import Sources
 
@@ -29,6 +30,10 @@ SEVERAL, MANY = 30_000, 100_000
 SHADOW = "._"
 """Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
 _DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
+_NO_COPIES = frozenset(
+    {".git", ".hg", ".svn", ".bzr", ".cache", ".venv", ".tox", ".Trash", ".Trashes", ".Spotlight-V100", ".fseventsd"}
+)
+"""Hidden folders beside documents that hold no copies of them, or are looked into by their own rules."""
 _MAX_ENDINGS = 20_000
 _DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
 _AT_ONCE, _MAX_WAITING = 2_000, 400
@@ -112,8 +117,42 @@ class Sorting(msgspec.Struct, dict=True):
             # A name that only begins with a dot has no ending.
             likely = [name for name in likely if name.rfind(".") > 0 and not name.startswith(SHADOW)]
         likely.sort()
-        match = self.catalogue.match_beside
-        return [(name, found[0].id, found[1]) for name in suspects if (found := match(name)) is not None], likely
+        leftovers, unsure = self._listed_ones(suspects, names)
+        taken = {name for name, _, _ in leftovers}
+        documents = set(likely) - taken
+        endings = {name[name.rfind(".") :] for name in documents}
+        others = [name for name in neighbours.suspects(names, whole, endings) if name not in taken]
+        found: set[str] = set()
+        for each in neighbours.named_after(others, documents):
+            leftovers.append((each.name, each.place, {"name": each.document, "addition": each.addition}))
+            found.add(each.name)
+        return leftovers + [each for each in unsure if each[0] not in found], likely
+
+    def of_outer(self, names: Sequence[str], documents: Sequence[str], taken: Collection[str]) -> list[Leftover]:
+        """What lies in a folder for copies, of the documents around it: under their names, or with an addition."""
+        around = set(documents)
+        free = [name for name in names if name not in taken]
+        whole = "/" + "/".join(free) + "/"
+        others = [name for name in free if name not in around]
+        endings = {name[name.rfind(".") :] for name in around}
+        found = [neighbours.Named(name, neighbours.BACKUP, name, "") for name in free if name in around]
+        found += neighbours.named_after(neighbours.suspects(others, whole, endings), around, gone=False)
+        return [(e.name, e.place, {"name": e.document, "addition": e.addition, "up": "1"}) for e in found]
+
+    def _listed_ones(self, suspects: Sequence[str], names: Sequence[str]) -> tuple[list[Leftover], list[Leftover]]:
+        """What the catalogue explains: (what is certain, what another rule may explain better as its own original is not there)."""
+        certain: list[Leftover] = []
+        unsure: list[Leftover] = []
+        there: set[str] | None = None
+        for name in suspects:
+            if (found := self.catalogue.match_beside(name)) is not None:
+                place, fields = found
+                if place.needs_original and "name" in fields:
+                    there = there or set(names)
+                    (certain if fields["name"] in there else unsure).append((name, place.id, fields))
+                else:
+                    certain.append((name, place.id, fields))
+        return certain, unsure
 
 
 class Task(msgspec.Struct):
@@ -208,6 +247,7 @@ def here(
         if folder == task.top or source.exists(folder):
             on_problem(folder, message)
 
+    outer: dict[str, list[str]] = {}  # folder for copies → the documents around it
     while stack:
         folder = stack.pop()
         found = source.list_folder(folder, folder == task.top, missed, on_error)
@@ -221,7 +261,14 @@ def here(
             continue
         prefix = folder if folder.endswith(sep) else folder + sep
         stack += [prefix + name for name in folders]
-        yield Listed(folder, len(files), *sorting.sort(files), files if task.whole else [])
+        leftovers, documents = sorting.sort(files)
+        if documents:
+            for name in folders:
+                if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
+                    outer[prefix + name] = documents
+        if folder in outer:
+            leftovers += sorting.of_outer(files, outer.pop(folder), {name for name, _, _ in leftovers})
+        yield Listed(folder, len(files), leftovers, documents, files if task.whole else [])
 
 
 class ListingProcess:

@@ -101,10 +101,16 @@ def _beside(
     named = fields["vstem"] + fields.get("dotext", "") if "vstem" in fields else fields.get("name")
     if named is not None:
         folded = fold_name(named)
+        if "up" in fields:
+            folder = folder_of(folder)
         there = {name_of(path): path for path in names.beside(folder, folded.rpartition(".")[0] or folded)}
         name = next((name for name in there if fold_name(name) == folded), named)
-        text = f"its name is that of {name} with an addition, in the same folder"
-        return [Candidate(there.get(name, join(folder, name)), [evidence("name-beside", text)], name in there)]
+        where = "in a folder beside it" if "up" in fields else "in the same folder"
+        text = f"its name is that of {name} with an addition, {where}"
+        if fields.get("addition") == "":
+            text = f"its name is that of {name}, {where}"
+        kind = "name-within" if "addition" in fields else "name-beside"
+        return [Candidate(there.get(name, join(folder, name)), [evidence(kind, text)], name in there)]
     stems: list[tuple[str, bool]] = []
     if "stem" in fields:
         stems = [(stem, True) for stem in spellings(fields["stem"])]

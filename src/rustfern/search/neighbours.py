@@ -1,0 +1,196 @@
+"""Leftovers of programs that nobody listed: names that hold the name of a document beside them, with an addition that looks like a copy's."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Sequence
+from typing import NamedTuple
+
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
+
+AUTOSAVE, BACKUP, TEMPORARY = "neighbour-autosave", "neighbour-backup", "neighbour-temporary"
+"""The places of the catalogue that these leftovers are of."""
+
+_SAVED = (
+    "autosav", "auto-sav", "auto_sav", "autorecover", "autobackup", "recover", "rescue", "unsaved", "crash", "panic", "emergency",
+    "checkpoint", "draft", "wiederherst", "entwurf", "récup", "recup", "brouillon", "secours", "guardado automático", "borrador", "salvat",
+    "salvamento", "ripristin", "bozza", "rascunho", "herstel", "återst", "utkast", "gendan", "kladde", "gjenopprett", "palaut", "odzysk",
+    "obnov", "восстанов", "черновик", "відновл", "恢复", "復元", "回復", "复原", "복구", "kurtar", "taslak", "helyreáll", "otomatik", "autoguard",
+)  # fmt: skip
+_KEPT = (
+    "backup", "back-up", "back_up", "bak", "sicherung", "sauvegarde", "respaldo", "salvaguard", "cópia de segurança", "copia de seguridad",
+    "copia di sicurezza", "reservekop", "резерв", "备份", "備份", "バックアップ", "백업", "yedek", "záloh", "zaloh", "varmuuskop", "säkerhetskop",
+    "sikkerhedskop", "sikkerhetskop", "biztonsági", "kopia zapasowa", "kopii zapasow", "αντίγραφο", "גיבוי", "نسخة احتياط",
+)  # fmt: skip
+_SHORT_SAVED = ("swp", "save", "sav", "asv", "aut", "dead", "rec")
+_SHORT_KEPT = ("orig", "old", "prev", "previous", "bk", "bck", "bkp", "bup", "history", "hist")
+_SHORT_PASSING = ("tmp", "temp", "part", "new", "swap", "sync", "upload", "incomplete", "partial", "writing", "saving")
+"""What the names of copies say of themselves, in the languages that programs speak, in small letters; the short ones only as what stands
+behind a whole name.
+"""
+
+_NOT_COPIES = tuple(
+    f".{each}"
+    for each in ["asc", "sig", "gpg", "pem", "sha1", "sha256", "sha512", "md5", "sum", "torrent", "gz", "bz2", "xz", "zst", "lz4", "7z", "zip", "rar", "br", "z", "map", "min", "d", "o", "lo", "obj", "pyc", "class", "lock", "license", "import", "meta", "xmp", "url", "lnk", "desktop", "html", "htm", "pdf", "json", "xml", "yaml", "yml", "toml", "ini", "cfg", "conf", "in", "am", "ac", "m4", "cmake", "log", "aux", "toc", "out", "idx", "ind", "bbl", "blg", "lof", "lot", "nfo", "cue", "srt", "sub", "vtt", "po", "pot", "mo", "ts", "d.ts", "j2", "tmpl", "tpl", "template", "example", "sample", "dist", "default", "rej", "patch", "diff", "thm", "pp3", "dop"]
+)
+"""What stands behind a whole name where a file was made from another, or tells of it: no earlier or later version of it."""
+_SIGNS = ".#~_$%@!=+&,-"
+_STAMP = re.compile(
+    r"(?<!\d)(?:(?:19|20)\d\d[-._ ]?[01]\d[-._ ]?[0-3]\d(?:[-T_. ]?[0-2]\d[-_.:h ]?[0-5]\d(?:[-_.:m ]?[0-5]\d)?)?|1[0-9]{9}(?:\d{3})?)(?!\d)"
+)
+_COUNTER = re.compile(r"[-._~( #]+\d{1,6}[~)#]*")
+_RANDOM = re.compile(r"[._-](?=[^._-]*\d|[^._-]*[a-z][^._-]*[A-Z]|[^._-]*[A-Z][^._-]*[a-z])[A-Za-z0-9]{6,12}~?")
+_LETTERS = r"(?<![^\W\d_])"
+
+
+def _said(words: Sequence[str], short: Sequence[str]) -> re.Pattern[str]:
+    """Words where one begins; short ones as a whole, or at the end of an ending of capitals (`.ZILESAVE`)."""
+    parts = [f"{_LETTERS}(?:{'|'.join(word for word in map(re.escape, words) if word.isascii())})"] if words else []
+    parts += [word for word in words if not word.isascii()]
+    whole = "|".join(short)
+    return re.compile("|".join([*parts, rf"{_LETTERS}(?:{whole})(?![^\W\d_])", rf"\.[a-z]*(?:{whole})\d*$"]))
+
+
+_MARKS = (
+    (AUTOSAVE, _said(_SAVED, _SHORT_SAVED)),
+    (BACKUP, _said(_KEPT, _SHORT_KEPT)),
+    (TEMPORARY, _said((), _SHORT_PASSING)),
+)
+_IN_STEMS = (
+    (AUTOSAVE, re.compile(f"{_LETTERS}(?:{'|'.join(_SAVED)})")),
+    (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(_KEPT)})")),
+)
+_AS_ENDINGS = tuple(f".{word}/" for word in (*_SHORT_SAVED, *_SHORT_KEPT))
+_HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
+_BOUNDARY = re.compile(r"(?<![^\W_])|(?![^\W_])")
+_MAX_NAME, _MAX_SUSPECTS = 255, 20_000
+_BRACKETS = re.compile(r"[\s._\-~#$()\[\]{}]+")
+
+
+class Named(NamedTuple):
+    """A leftover of a document of the same folder: its name, the place, the document's name, and what was added to it."""
+
+    name: str
+    place: str
+    document: str
+    addition: str
+
+
+def kind_of(addition: str, ending: str, *, before: str = "") -> str | None:
+    """The place that an addition to a document's name speaks for; None if it looks like none that copies get. `ending` is the document's own."""
+    added = addition.removesuffix(ending) if ending and addition != ending else addition
+    said = added.casefold()
+    if said.endswith(_NOT_COPIES):
+        return None
+    for place, mark in _MARKS:
+        if mark.search(said) or (place != TEMPORARY and dict(_IN_STEMS)[place].search(before.casefold())):
+            return place
+    if before.startswith("#") and added.startswith("#"):
+        return AUTOSAVE
+    if _STAMP.search(added) or _COUNTER.fullmatch(added) or (added and _HASH_SIGNS.fullmatch(added)):
+        return BACKUP
+    hidden = before.startswith((".", "~", "#", "$"))
+    if _RANDOM.search(added) or (hidden and added and not added[0].isalnum()):
+        return TEMPORARY
+    return AUTOSAVE if hidden and not added and not before.strip(_SIGNS) and before != "._" else None
+
+
+def suspects(names: Sequence[str], whole: str, endings: Collection[str]) -> list[str]:
+    """The names of a folder that may hold another's with an addition. `whole` are all of them between `/`; `endings` those of its documents.
+
+    Whole folders at a time: most have none, which a few searches in one text tell.
+    """
+    found: list[str] = []
+    if any(f"/{sign}" in whole for sign in _SIGNS):
+        found += [name for name in names if name[0] in _SIGNS]
+    for ending in endings:
+        if whole.count(ending) > whole.count(f"{ending}/"):
+            found += [name for name in names if ending in name[:-1] and (name.find(ending) + len(ending)) < len(name)]
+    small = whole.casefold()
+    words = [word for word in (*_SAVED, *_KEPT, *_AS_ENDINGS) if word in small]
+    if words:
+        found += [name for name in names if any(word in f"{name.casefold()}/" for word in words)]
+    return list(dict.fromkeys(found))[:_MAX_SUSPECTS]
+
+
+def named_after(suspects: Sequence[str], documents: Collection[str], *, gone: bool = True) -> Iterator[Named]:
+    """Those of the names that hold one of these documents' names and an addition that copies get; with `gone`, also those whose addition
+    says so clearly that the document need not be there.
+    """
+    by_stem: dict[str, str] = {}
+    for name in documents:
+        by_stem.setdefault(name.rpartition(".")[0], name)
+    for name in suspects:
+        if len(name) <= _MAX_NAME and (
+            found := _around(name, documents)
+            or _by_stem(name, documents, by_stem)
+            or (_of_gone(name) if gone else None)
+        ):
+            yield found
+
+
+def _around(name: str, documents: Collection[str]) -> Named | None:
+    """The longest document's name that stands whole in this one, between signs."""
+    at = [found.start() for found in _BOUNDARY.finditer(name)]
+    starts = [each for each in at if each < len(name)][:40]
+    for start in starts:
+        for end in reversed(at):
+            if end - start < 3 or (start == 0 and end == len(name)):
+                continue
+            held = name[start:end]
+            if held in documents:
+                place = kind_of(name[end:], held[held.rfind(".") :], before=name[:start])
+                return Named(name, place, held, f"{name[:start]}…{name[end:]}") if place else None
+    return None
+
+
+def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> Named | None:
+    """A name of the same ending with a word of copies in its stem ("plan (autosaved).odt"), or the stem with such an ending ("plan.asv.tmp")."""
+    stem, dot, ending = name.rpartition(".")
+    if not dot or not stem:
+        return None
+    small = stem.casefold()
+    for place, mark in _IN_STEMS if len(small) == len(stem) else ():
+        for word in mark.finditer(small):
+            for held in _without_word(stem, word.start(), word.end() - word.start()):
+                if (document := f"{held}.{ending}") in documents and document != name:
+                    return Named(name, place, document, f"…{stem[word.start() :]}")
+    if ending.casefold() not in DOCUMENT_EXTENSIONS:
+        held = stem.lstrip(_SIGNS)
+        document = by_stem.get(held, "")
+        kind = kind_of(f".{ending}", "", before=stem[: len(stem) - len(held)]) if document else None
+        if kind and document != name:
+            return Named(name, kind, document, f"….{ending}")
+    return None
+
+
+def _without_word(stem: str, at: int, length: int) -> Iterator[str]:
+    """What is left of a stem without a word in it, and what belongs to the word: letters, signs and brackets around it, stamps, counters."""
+    end = at + length
+    while end < len(stem) and stem[end].isalnum():
+        end += 1
+    before, after = stem[:at], stem[end:]
+    head, tail = _BRACKETS.sub(" ", before).strip(), _BRACKETS.sub(" ", after).strip()
+    if not tail or _STAMP.search(tail) or tail.replace(" ", "").isdigit():
+        yield before.rstrip(" ._-~#$([{")
+        yield _STAMP.sub("", before).rstrip(" ._-~#$([{")
+    if not head or head.casefold() in ("auto", "copy", "copia", "copie", "kopie"):
+        yield after.lstrip(" ._-~#$)]}")
+        for joint in re.finditer(r"[ _-]+", after):
+            yield after[joint.end() :]
+
+
+def _of_gone(name: str) -> Named | None:
+    """A whole document's name, known by its ending, with an addition that leaves no doubt."""
+    for found in re.finditer(r"\.([A-Za-z0-9]{2,6})(?=[^A-Za-z0-9])", name):
+        if found[1].casefold() in DOCUMENT_EXTENSIONS:
+            held, addition = name[: found.end()].lstrip(_SIGNS), name[found.end() :]
+            place = next((place for place, mark in _IN_STEMS if mark.search(addition.casefold())), None)
+            if found.start() and held and place:
+                return Named(name, place, held, f"…{addition}")
+    return None
+
+
+def tells_of_copies(folder: str) -> bool:
+    """Whether the name of a folder says that copies of what lies around it are kept in it."""
+    return any(mark.search(folder.casefold()) for _, mark in _MARKS[:2])

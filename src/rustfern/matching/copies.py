@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 
 from msgspec.structs import replace
 
+from rustfern.catalogue.untitled import is_untitled
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind
 from rustfern.core.paths import show_name
@@ -45,7 +46,7 @@ class Copies:
                 self._comparing.compare(copy, [named])
             self._give(listed[0], replace(copy, evidence=tuple(named.evidence)), [named.evidence], 0)
             return True
-        if (listed and listed[0] is None) or place.never_saved or "untitled" in find.fields:
+        if (listed and listed[0] is None) or place.never_saved or "untitled" in find.fields or self._untitled(find):
             title = (
                 (listed[2] if listed else None)
                 or by_name.shown_stem(find, place.prefixes)
@@ -93,6 +94,14 @@ class Copies:
         draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
+
+    def _untitled(self, find: Find) -> bool:
+        """Whether a copy's name is that of a text without a name, and there is none of that name beside it."""
+        name = find.fields.get("name") or find.fields.get("stem")
+        if find.kind not in ("autosave", "swap", "temporary") or not name or not is_untitled(name):
+            return False
+        folder = os.path.dirname(find.entry.path)
+        return not self.state.case.names.beside(folder, os.path.splitext(name)[0])
 
     def _by_name(self, find: Find, copy: Copy, *, beside: bool) -> list[Candidate]:
         """The documents that a copy's own name fits; one that may lie in any folder is first of all of a document beside it."""
@@ -208,6 +217,9 @@ class Copies:
             there = ", ".join(show_name(os.path.dirname(path)) for path in fitting[:_MAX_NAMED])
             note = f"its name fits {len(fitting)} documents, and nothing shows which of them it belongs to: look at those in {there}"
         copy = replace(copy, confidence=left[1], notes=(*copy.notes, note))
+        if place.needs_original:
+            self.state.unmatched.append(copy)
+            return
         name = by_name.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         self.state.own_document(copy, find, name)
 

@@ -42,6 +42,7 @@ from rustfern.sources.interface import Source
 from rustfern.sources.registry import Sources
 
 _TRIES = 3
+_OF_WORDS = frozenset({"text", "sheet", "slides", "notes", "mail", "code"})
 OPEN_FOR, SLACK = timedelta(days=30), timedelta(minutes=2)
 """How long a document may stay open after its lock was made; how far clocks of one machine may be apart."""
 
@@ -328,7 +329,9 @@ class LinkState:
             self.unmatched.append(replace(copy, notes=(*copy.notes, note)))
             return
         whole = content.state in (State.INTACT, State.ENCRYPTED) or (trashed and content.state is not State.DAMAGED)
-        if not whole or content.words == 0:
+        # Drawings, models and scores have no words, and are not empty.
+        empty = content.words == 0 and class_of(content.format) in _OF_WORDS
+        if not whole or empty:
             self.unmatched.append(copy)
             return
         path = find.entry.path

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rustfern.traces import kate_journal, vim_swap
 
 _MAX_JOURNAL = 256 << 20
+_SIGN_BYTES = 64
 _SAME_SECOND = timedelta(seconds=1)
 
 
@@ -29,8 +30,8 @@ class SwapFiles:
     def __init__(self, state: LinkState) -> None:
         self.state = state
 
-    def take_swap(self, find: Find) -> None:
-        """Find the document of a swap file, a journal or a dead file, and rebuild its text."""
+    def take_swap(self, find: Find) -> bool:
+        """Find the document of a swap file, a journal or a dead file, and rebuild its text. False if it is none of another program's making."""
         place = self.state.catalogue.places[find.place]
         trace = place.trace
         assert trace is not None
@@ -43,7 +44,8 @@ class SwapFiles:
         elif trace.sort is Sort.WEB_PAGES:
             self._pages(find)
         else:
-            self._swap(find)
+            return self._swap(find)
+        return True
 
     def _journal(self, find: Find) -> None:
         """Kate's journal names nothing: it lies beside its text, under its name, and its sum tells the version."""
@@ -189,12 +191,14 @@ class SwapFiles:
             entries.insert(0, source.entry(draft.original))
         return [entry for entry in entries if entry.is_file]
 
-    def _swap(self, find: Find) -> None:
+    def _swap(self, find: Find) -> bool:
         """Read a swap file's first block, find its document, rebuild its text."""
         from rustfern.traces import vim_swap
 
         try:
             with contents.open_content(self.state.door, find.entry) as stream:
+                begins = stream.read(_SIGN_BYTES)
+                stream.seek(0)
                 header = vim_swap.parse(stream)
         except Malformed as error:
             if (
@@ -202,15 +206,17 @@ class SwapFiles:
                 and self.state.catalogue.places[find.place].where == "beside"
                 and find.entry.size
             ):
+                if begins.strip(b"\0") and not begins.startswith(b"b0"):
+                    return False
                 self.state.problem(find.entry.path, f"this is named like a swap file but is none: {error}")
-            return
+            return True
         except SourceError as error:
             self.state.problem(find.entry.path, error.what)
-            return
+            return True
         original = self._original(find, header)
         if header.lock_only:
             self._nano_lock(find, header, original)
-            return
+            return True
         says = f"its first block names this document, open by {header.user} on {header.host}"
         piece = weights.evidence("swap-header", says)
         if original is None:
@@ -236,6 +242,7 @@ class SwapFiles:
             notes=(f"process {header.pid}",),
         )
         draft.locks.append(replace(lock, evidence=(piece,), confidence=copy.confidence))
+        return True
 
     def _original(self, find: Find, header: vim_swap.SwapHeader) -> str | None:
         """Where the recorded path lies here; beside the swap file if its own name says so too."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
-from datetime import datetime
+from datetime import datetime, timedelta
 from itertools import groupby
 
 from msgspec.structs import replace
@@ -27,6 +27,26 @@ _ALIKE = 0.3
 _LEAST = 64
 _MAX_OF_NAME = 20
 _NO_DOCUMENT = frozenset({"zip", "gz", "7z", "sqlite", "cfb", "ini"})
+_DRAFTS = (
+    "draft",
+    "entw",
+    "brouil",
+    "unsent",
+    "borrador",
+    "bozz",
+    "rascunh",
+    "concept",
+    "utkast",
+    "kladde",
+    "luonnos",
+    "szkic",
+    "koncept",
+    "черновик",
+    "下書き",
+    "草稿",
+)
+_JUST_WRITTEN = timedelta(hours=1)
+"""A draft that was written so long before its store was is one that waits, not one that was being written."""
 _MAX_STORE = 4 << 30
 
 
@@ -287,22 +307,21 @@ class Versions:
     def _mail_store(self, find: Find, wanted: dict[str, Draft]) -> None:
         from rustfern.traces import mail_store
 
-        drafts_folder = os.path.basename(find.entry.path).casefold().startswith(("draft", "entw", "brouil", "unsent"))
+        drafts_folder = os.path.basename(find.entry.path).casefold().startswith(_DRAFTS)
         with (
             contents.open_content(self.state.door, find.entry) as stream,
             contents.open_content(self.state.door, find.entry) as again,
         ):
             for mail in mail_store.mails(stream):
-                gone = drafts_folder and mail.deleted
-                if not (gone or (mail.may_carry and wanted)):
+                if not (drafts_folder or (mail.may_carry and wanted)):
                     continue
                 message = mail_store.read(again, mail)
                 for file in mail_store.attachments(message) if wanted else ():
                     draft = wanted.get(fold_name(file.name))
                     if draft is not None and draft.home in (None, find.home):
                         self._attached(find, draft, f"{mail.start}/{file.number}", file.subject, file.when)
-                if gone:
-                    self._deleted_mail(find, mail.start, *mail_store.facts(message))
+                if drafts_folder:
+                    self._draft_mail(find, mail.start, *mail_store.facts(message), deleted=mail.deleted)
 
     def _attached(self, find: Find, draft: Draft, part: str, subject: str, when: datetime | None) -> None:
         entry = find.entry.at_part(part)
@@ -317,16 +336,26 @@ class Versions:
                  confidence=weights.confidences([[piece]])[0], recipe="mail-part")
         )  # fmt: skip
 
-    def _deleted_mail(self, find: Find, start: int, subject: str, when: datetime | None) -> None:
+    def _draft_mail(self, find: Find, start: int, subject: str, when: datetime | None, *, deleted: bool) -> None:
+        """A mail that was not sent: deleted and not yet removed, or, of those that lie there, the one that was written last."""
         entry = find.entry.at_part(f"{start}/0")
         content = contents.check_rebuilt(self.state.door, entry, "draft.txt", "mail-part", ())
         if not content.words:
             return
         key = f"copy:{entry.path}#{entry.part}"
-        piece = weights.evidence("its-own-file", "a draft that is marked as deleted, not yet removed from its store")
-        draft = Draft(key, subject or "Draft without subject", None, None, find.home, trashed=True)
+        says = (
+            "a draft that is marked as deleted, not yet removed from its store"
+            if deleted
+            else "a mail that was written and not sent"
+        )
+        piece = weights.evidence("its-own-file", says)
+        draft = Draft(
+            key, subject or "Draft without subject", None, None, find.home, trashed=deleted, never_saved=not deleted
+        )
+        stored = find.entry.modified
+        draft.in_use = not deleted and bool(when and stored and abs(stored - when) > _JUST_WRITTEN)
         draft.copies.append(
-            Copy(entry, Kind.TRASH, find.place, content, None, {"record": when} if when else {}, evidence=(piece,), confidence=0.95,
+            Copy(entry, Kind.TRASH if deleted else Kind.AUTOSAVE, find.place, content, None, {"record": when} if when else {}, evidence=(piece,), confidence=0.95,
                  recipe="mail-part")
         )  # fmt: skip
         self.state.drafts[key] = draft

@@ -7,6 +7,8 @@ import re
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 
+from msgspec.structs import replace
+
 from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import Catalogue
 from rustfern.core.errors import SourceError
@@ -14,6 +16,7 @@ from rustfern.core.model import Find, Hints, Home, Location, Situation
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
 from rustfern.matching.linker import Draft, Linker
+from rustfern.search.neighbours import AUTOSAVE
 from rustfern.search.patterns import is_system, is_uninformative_name
 from rustfern.search.search import Search
 from rustfern.selection import ranking
@@ -177,7 +180,10 @@ def match(linker: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
     for find in finds:
         if _is_rebuilt(places, find):
             with linker.state.isolated(find):
-                linker.swap_files.take_swap(find)
+                if not linker.swap_files.take_swap(find):
+                    # Of another program that names its copies alike: what it holds is no less a copy.
+                    fields = {"name": find.fields["name"], "addition": os.path.basename(find.entry.path)}
+                    linker.copies.take_named(replace(find, place=AUTOSAVE, kind="autosave", fields=fields))
     linker.versions.take_kept_attachments(kept)
 
 

@@ -93,12 +93,13 @@ class _Body(xml_parts.Handler):
         | _PARAGRAPHS
         | {"s", "tab", "line-break", "spreadsheet", "table-cell", "covered-table-cell", "page"}
     )
-    looked_at = frozenset({"table-cell", "covered-table-cell"})
+    looked_at = frozenset({"table-cell", "covered-table-cell", "annotation"})
 
     def __init__(self, sink: TextSink) -> None:
         self.sink = sink
         self.amounts = {"paragraphs": 0, "cells": 0, "slides": 0}
         self._skipping = 0
+        self._formula = False
         self._texts: list[Gathered] = []
         self._sheet = False
         self._value: str | None = None
@@ -110,7 +111,10 @@ class _Body(xml_parts.Handler):
     def start(self, tag: str, attributes: xml_parts.Attributes) -> None:
         if tag in _DRAWN:
             self.amounts["drawings"] = self.amounts.get("drawings", 0) + 1
-        if tag in _SKIP:
+        if tag == "annotation" and "encoding" in attributes and not self._skipping:
+            self._formula = True  # as it was typed (MathML 3, 5.1.3); other annotations are comments
+            self._texts.append(Gathered(self.put))
+        elif tag in _SKIP:
             self._skipping += 1
         elif self._skipping:
             return
@@ -134,7 +138,10 @@ class _Body(xml_parts.Handler):
             self._texts[-1].add(text)
 
     def end(self, tag: str) -> None:
-        if tag in _SKIP:
+        if tag == "annotation" and self._formula:
+            self._formula = False
+            self.put(self._texts.pop().rest())
+        elif tag in _SKIP:
             self._skipping -= 1
         elif self._skipping:
             return

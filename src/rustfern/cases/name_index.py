@@ -256,6 +256,11 @@ class NameIndex:
         ident, folded = self._ident(folder), fold_name(stem)
         return list(self._fitting(folded, lambda other: stem_of(other) == folded, ident)) if ident is not None else []
 
+    def folders(self) -> Iterator[tuple[str, list[str]]]:
+        """(folder, names in it) of all that was taken, in the order of paths."""
+        for path, names in self._db.execute("SELECT path, names FROM listed ORDER BY path"):
+            yield os.fsdecode(path), os.fsdecode(names).split("/")
+
     def with_extension(self, extension: str, limit: int = 5_000) -> list[str]:
         """Paths of files that end in this extension (small letters, no dot)."""
         ending = f".{extension}"

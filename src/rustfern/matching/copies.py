@@ -68,6 +68,15 @@ class Copies:
         self._comparing.compare(copy, found)
         if place.kind == "autosave":
             self._written_while_open(find, found, "", "open-too")
+        if "same" in find.fields:
+            # Programs have files of their own under names that anybody uses: the name alone says nothing.
+            found = [
+                item
+                for item in found
+                if any(p.family in ("content", "identity") and p.weight > 0 for p in item.evidence)
+            ]
+            if not found:
+                return True
         if len(found) > 1 or not beside:
             self._comparing.weigh_times(copy, find, found)
         if place.needs_original and not any(item.exists for item in found):
@@ -138,6 +147,15 @@ class Copies:
     def _by_path(self, find: Find) -> list[Candidate]:
         """Names that hold a whole path (`!` for `/`), or the folder's name before the document's."""
         place = self.state.catalogue.places[find.place]
+        if "whole" in find.fields:
+            return [
+                Candidate(
+                    find.fields["whole"], [weights.evidence("name-and-path", "its name stands for the whole path")]
+                )
+            ]
+        if "same" in find.fields:
+            says = f"a program keeps a file of the name {find.fields['name']} in its folder"
+            return [Candidate(path, [weights.evidence("same-name", says)]) for path in find.fields["same"].split("\0")]
         if place.mirror and (found := re.search(place.mirror, find.entry.path.replace(os.sep, "/"))):
             parts = found["inner"].split("/")
             named = find.fields.get("name", "")

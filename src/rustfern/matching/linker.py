@@ -22,6 +22,7 @@ from rustfern.matching.trash import Trash
 from rustfern.matching.versions import Versions
 
 if TYPE_CHECKING:
+    from rustfern.matching.program_folders import ProgramFolders
     from rustfern.matching.swap_files import SwapFiles
 
 __all__ = ["Draft", "LinkState", "Linker", "Reader", "not_judged"]
@@ -39,6 +40,13 @@ class Linker:
         self.comparing = Comparing(state)
         self.requests = Requests(state, self.comparing)
         self.copies = Copies(state, self.comparing, self.recent_files, self.versions)
+
+    @cached_property
+    def program_folders(self) -> ProgramFolders:
+        """The steps for the folders of programs."""
+        from rustfern.matching.program_folders import ProgramFolders
+
+        return ProgramFolders(self.state)
 
     @cached_property
     def swap_files(self) -> SwapFiles:

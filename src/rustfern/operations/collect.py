@@ -54,6 +54,11 @@ def gather(
         if find.kind == "record" and find.entry.path not in linker.state.recorded:
             with linker.state.isolated(find):
                 linker.records.recognise(find)
+    if search.of_programs:
+        observer.stage("looking into the folders of programs")
+        linker.state.found_paths = {find.entry.path for find in search.finds}
+        with linker.state.isolated(linker.state.roots[0]):
+            linker.program_folders.take(search.of_programs)
     hosts = [told.text for told in search.settings.of("host")]
     top = linker.state.roots[0]
     with linker.state.isolated(top):

@@ -22,6 +22,7 @@ from rustfern.search.patterns import (
     unreachable_reason,
     with_temporary,
 )
+from rustfern.search.program_folders import MANY_IN_FOLDER, is_of_programs
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.search.walk import Lister, Sorting, Task
 from rustfern.settings.interface import Settings
@@ -35,6 +36,8 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 """Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
 _MAX_IN_PLACE = 100_000
+_MAX_OF_PROGRAMS = 300_000
+"""Names in folders of programs that are looked at."""
 _MANY_HOMES = 5
 """With so many, looking into their known places takes long enough to list the tree in the meantime."""
 
@@ -59,8 +62,10 @@ class Search(msgspec.Struct, dict=True):
     searched: list[Searched] = msgspec.field(default_factory=list)
     seen: set[str] = msgspec.field(default_factory=set)
     kept_out: set[str] = msgspec.field(default_factory=set)
+    of_programs: list[tuple[str, list[str]]] = msgspec.field(default_factory=list)
     settings: Settings = msgspec.field(default_factory=Settings)
     _lies_in: dict[str, Source] = msgspec.field(default_factory=dict)
+    _own_names: int = 0
     _trees: dict[str, bool] = msgspec.field(default_factory=dict)
     _done: set[tuple[str, str]] = msgspec.field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
@@ -340,7 +345,7 @@ class Search(msgspec.Struct, dict=True):
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
     def _task(self, top: str) -> Task:
-        return Task(top, [top], frozenset(self.own_folders), self.thorough)
+        return Task(top, [top], frozenset(self.own_folders), self.thorough, tuple(home.path for home in self.homes))
 
     def rest(
         self,
@@ -354,6 +359,7 @@ class Search(msgspec.Struct, dict=True):
         signs = catalogue.tree_signs.search
         kept_out, below = self.kept_out, set[str]()
         home_of = home_finder(self.homes)
+        homes = tuple(home.path for home in self.homes)
         walked: list[str] = []
         for top, source in self._tops():
             if any(inside(top, done) for done in walked):
@@ -385,6 +391,14 @@ class Search(msgspec.Struct, dict=True):
                     taken = {leftover[0] for leftover in leftovers}
                     documents = [name for name in documents if name not in taken]
                 totals.dismissed_by_name += files - len(documents) - len(leftovers)
+                if (
+                    names
+                    and files <= MANY_IN_FOLDER
+                    and self._own_names < _MAX_OF_PROGRAMS
+                    and is_of_programs(folder, homes)
+                ):
+                    self._own_names += len(names)
+                    self.of_programs.append((folder, names))
                 if on_dismissed:
                     taken = set(documents)
                     on_dismissed(

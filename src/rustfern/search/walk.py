@@ -17,6 +17,7 @@ import msgspec
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
 from rustfern.search import neighbours
+from rustfern.search.program_folders import MANY_IN_FOLDER, is_of_programs
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.registry import Sources
 
@@ -156,12 +157,15 @@ class Sorting(msgspec.Struct, dict=True):
 
 
 class Task(msgspec.Struct):
-    """What is to be listed: the folders still to be done of the tree below `top`. In `own` folders nothing counts; `whole` asks for all names."""
+    """What is to be listed: the folders still to be done of the tree below `top`. In `own` folders nothing counts; `whole` asks for all
+    names, else only those in the folders of programs of these `homes` are told.
+    """
 
     top: str
     folders: list[str]
     own: Collection[str] = ()
     whole: bool = False
+    homes: tuple[str, ...] = ()
 
 
 class Lister:
@@ -268,7 +272,8 @@ def here(
                     outer[prefix + name] = documents
         if folder in outer:
             leftovers += sorting.of_outer(files, outer.pop(folder), {name for name, _, _ in leftovers})
-        yield Listed(folder, len(files), leftovers, documents, files if task.whole else [])
+        whole = task.whole or (len(files) <= MANY_IN_FOLDER and is_of_programs(folder, task.homes))
+        yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 
 
 class ListingProcess:

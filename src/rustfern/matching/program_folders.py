@@ -1,0 +1,157 @@
+"""Copies in the folders of programs: under the document's own name, under its whole path or a sum of it, or named by a list beside them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+
+from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Entry, Find, Home, Kind, Record
+from rustfern.core.paths import fold_name
+from rustfern.formats import registry as formats
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
+from rustfern.matching.evidence import weights
+from rustfern.matching.state import LinkState
+from rustfern.search import program_folders as rules
+from rustfern.traces import path_index
+
+PLACE = "program-folder"
+_LISTS = frozenset(
+    ["", "txt", "json", "xml", "ini", "conf", "cfg", "toml", "yaml", "yml", "plist", "lst", "list", "idx", "index", "db", "sqlite", "sqlite3", "log",
+     "dat", "data", "session", "rc", "el", "py", "properties", "info", "meta", "state", "xbel", "rdf", "manifest", "map"]
+)  # fmt: skip
+"""Endings of files that may list what lies beside them."""
+_MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
+_MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
+
+
+class ProgramFolders:
+    """The steps that look into the folders of programs, when all names are known."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
+        self._folders: set[str] = set()
+        self._lists = 0
+
+    def take(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
+        """Find the copies among the files of these folders, given as (folder, names)."""
+        self._folders = {folder for folder, _ in listed}
+        wanted = {fold_name(name) for _, names in listed for name in names if extension_of(name) in DOCUMENT_EXTENSIONS}
+        signs = any(sum(map(name.count, rules.SEPARATORS)) > 1 for _, names in listed for name in names)
+        sums = {each for _, names in listed for name in names for each in rules.sums_in(name)}
+        documents = list(self._documents())
+        there = wanted & {fold_name(os.path.basename(path)) for path in documents}
+        paths = rules.WholePaths(documents) if signs else None
+        summed: dict[str, str] = {}
+        if sums:
+            own = ((path, self._own(path)) for path in documents)
+            summed = {each: path for each, path in rules.sums_of(own) if each in sums}
+        for folder, names in listed:
+            with self.state.isolated(folder):
+                self._folder(folder, names, there, paths, summed)
+            if len(self.state.more) > _MAX_COPIES:
+                what = (
+                    f"more than {_MAX_COPIES:,} files in folders of programs may be copies: the rest was not looked at"
+                )
+                self.state.problem(folder, what)
+                return
+
+    def _documents(self) -> Iterator[str]:
+        """The paths of documents outside of the folders of programs."""
+        homes = [home.path for home in self.state.homes]
+        for count, (folder, names) in enumerate(self.state.case.names.folders()):
+            if folder in self._folders or rules.is_of_programs(folder, homes):
+                continue
+            for name in names:
+                yield os.path.join(folder, name)
+            if count > _MAX_FOLDERS:
+                return
+
+    def _own(self, path: str) -> str:
+        """A path as its own system writes it."""
+        home = self.state.home_of(path)
+        top = home.volume if home else None
+        return "/" + os.path.relpath(path, top).replace(os.sep, "/") if top else path
+
+    def _folder(
+        self, folder: str, names: Sequence[str], there: set[str], paths: rules.WholePaths | None, summed: dict[str, str]
+    ) -> None:
+        home = self.state.home_of(folder)
+        paired = self._by_lists(folder, names, home)
+        for name in names:
+            path = os.path.join(folder, name)
+            if path in self.state.found_paths or path in paired:
+                continue
+            whole = paths.find(name) if paths else None
+            whole = whole or next((summed[each] for each in rules.sums_in(name) if each in summed), None)
+            if whole is not None:
+                self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
+            elif fold_name(name) in there:
+                found = self.state.case.names.by_name(name, _MAX_SAME)
+                if same := [each for each in found if os.path.dirname(each) not in self._folders]:
+                    self._add(path, {"name": name, "same": "\0".join(same)}, home)
+
+    def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
+        source = self.state.source_of(path)
+        with suppress(SourceError):
+            entry = source.entry(path) if source else None
+            if entry is not None and entry.is_file and entry.size:
+                self.state.found_paths.add(path)
+                self.state.more.append(Find(entry, PLACE, str(Kind.AUTOSAVE), fields, home))
+                return True
+        return False
+
+    def _by_lists(self, folder: str, names: Sequence[str], home: Home | None) -> set[str]:
+        """The copies that a list in a folder names, and the lists."""
+        beside = set(names)
+        found: set[str] = set()
+        lists = [name for name in names if extension_of(name) in _LISTS] if len(beside) > 1 else []
+        for name in lists[:_MAX_LISTS_IN_FOLDER]:
+            if self._lists >= _MAX_LISTS:
+                break
+            self._lists += 1
+            path = os.path.join(folder, name)
+            entry, text = self._text(path)
+            if entry is None:
+                continue
+            for pair in path_index.parse(text, beside - {name}, os.path.basename(folder)):
+                if self._paired(pair, folder, entry, home):
+                    found |= {os.path.join(folder, pair.copy), path}
+        return found
+
+    def _text(self, path: str) -> tuple[Entry | None, str]:
+        source = self.state.source_of(path)
+        with suppress(SourceError, OSError, Malformed, ValueError, LookupError):
+            entry = source.entry(path) if source else None
+            if source is None or entry is None or not entry.is_file or not entry.size:
+                return None, ""
+            with source.open(entry) as stream:
+                data = stream.read(_MAX_LIST_BYTES)
+                if data.startswith(b"SQLite format 3\0"):
+                    limits = self.state.door.limits
+                    _, pieces = formats.read_text(stream, os.path.basename(path), _MAX_LIST_BYTES, limits)
+                    return entry, "\n".join(piece.text for piece in pieces)
+            return entry, path_index.text_of(data)
+        return None, ""
+
+    def _paired(self, pair: path_index.Pair, folder: str, entry: Entry, home: Home | None) -> bool:
+        """Whether a list's pair leads to a document in what is searched, that is there or whose folder is."""
+        path = self.state.paths.translate(pair.document, home)
+        copy = os.path.join(folder, pair.copy)
+        if path is None or self.state.source_of(path) is None or os.path.dirname(path) in self._folders:
+            return False
+        if extension_of(path) not in DOCUMENT_EXTENSIONS and not self.state.door.exists(path):
+            return False
+        if self.state.door.is_folder(path) or not self.state.door.is_folder(os.path.dirname(path)):
+            return False
+        says = f"a list beside it ({os.path.basename(entry.path)}) names it as the copy of this document"
+        piece = weights.evidence("index-beside", says)
+        if copy not in self.state.found_paths and not self._add(copy, {"name": os.path.basename(path)}, home):
+            return False
+        draft = self.state.draft(path, home, pair.document)
+        self.state.named.setdefault(copy, (draft, piece, ""))
+        if entry.path not in {record.path for record in draft.records}:
+            lists = f"it lists copies in {os.path.basename(folder)}"
+            draft.records.append(Record(entry.path, "path-index", lists, (piece,), entry.modified))
+        return True

@@ -1,0 +1,108 @@
+"""Which folders belong to programs, and what the names in them say of documents elsewhere: the same name, the whole path, a sum of it."""
+
+from __future__ import annotations
+
+import binascii
+import hashlib
+import os
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from urllib.parse import quote, unquote
+
+from rustfern.core.paths import fold_name
+
+_OF_PROGRAMS = frozenset({"appdata", "library", "application data", "local settings", "snap"})
+_NOISE = re.compile(
+    r"(?i)cache|cookies|thumbnail|node_modules|site-packages|icons|themes|fonts|extensions|plugins|addons|index-?dir|service worker|indexeddb"
+    r"|leveldb|crashpad|telemetry|gpu|blob_storage|dictionar|templates|\.git$|\.cargo|\.rustup|\.npm|\.m2|\.gradle|\.nuget|\.pyenv|\.venv|locale|help"
+    r"|trash|keyrings|fontconfig|metadata"
+)
+"""Names of folders that programs fill for themselves, with nothing of a person's in them."""
+_TOKENS = re.compile(r"[^\W_]+")
+_HEX = re.compile(r"(?<![0-9A-Za-z])(?:[0-9a-fA-F]{64}|[0-9a-fA-F]{40}|[0-9a-fA-F]{32}|[0-9a-fA-F]{8})(?![0-9A-Za-z])")
+_BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{26,56}(?![0-9A-Za-z])")
+_MAX_TOKENS, _MIN_TOKENS = 60, 3
+_MAX_HASHED = 20_000
+MANY_IN_FOLDER = 3_000
+"""Files from which on a folder of a program is a store of its own."""
+SEPARATORS = "%!_#-|:\\+=@"
+"""What programs write for the separators of a path in a name."""
+
+
+def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
+    """Whether a folder lies where programs keep their own things: hidden ones of a home, application data, temporary folders."""
+    for home in homes:
+        if folder.startswith(home) and folder[len(home) : len(home) + 1] in ("/", "\\"):
+            inner = folder[len(home) + 1 :]
+            first = inner.replace("\\", "/").partition("/")[0]
+            hidden = first.startswith(".") and not first.startswith(".Trash")
+            return (hidden or first.casefold() in _OF_PROGRAMS) and not _NOISE.search(inner.removeprefix(".cache"))
+    parts = folder.replace("\\", "/").rsplit("/", 4)
+    return any(part in ("tmp", "Temp") for part in parts[1:]) and not _NOISE.search("/".join(parts[-2:]))
+
+
+def tokens(path: str) -> tuple[str, ...]:
+    """The words of a path or of a name that stands for one, folded, without what parts them."""
+    return tuple(_TOKENS.findall(fold_name(path)))
+
+
+class WholePaths:
+    """Finds the documents whose whole path, or the end of it with a folder's name, is written in a file's name."""
+
+    def __init__(self, paths: Iterable[str]) -> None:
+        self._by_name: dict[tuple[str, ...], list[tuple[tuple[str, ...], str]]] = {}
+        self._longest = 0
+        for path in paths:
+            name = tokens(os.path.basename(path.replace("\\", "/")))
+            if name:
+                self._by_name.setdefault(name, []).append((tokens(path), path))
+                self._longest = max(self._longest, len(name))
+
+    def find(self, name: str) -> str | None:
+        """The one document that a name spells out; None if it spells none, or could be of several."""
+        if sum(name.count(sign) for sign in SEPARATORS) < 2:
+            return None
+        said = tokens(unquote(name))
+        if not _MIN_TOKENS <= len(said) <= _MAX_TOKENS:
+            return None
+        for left_out in range(3):  # what was added: a counter, an ending
+            words = said[: len(said) - left_out]
+            found = {path for path, held in self._fitting(words) if held}
+            if len(found) == 1:
+                return found.pop()
+            if found:
+                return None
+        return None
+
+    def _fitting(self, words: tuple[str, ...]) -> Iterator[tuple[str, bool]]:
+        for count in range(min(self._longest, len(words) - 2), 0, -1):
+            for whole, path in self._by_name.get(words[-count:], ()):
+                # At least two folders, or all that there is of the path.
+                ends = min(len(words), len(whole))
+                yield path, whole[-ends:] == words[-ends:] and (ends >= count + 2 or ends == len(whole))
+
+
+def sums_in(name: str) -> list[str]:
+    """What may be the sum of a path in a name: hexadecimal of 8, 32, 40 or 64 digits, or base 32; in small letters."""
+    return [found.casefold() for found in (*_HEX.findall(name), *_BASE32.findall(name))]
+
+
+def sums_of(paths: Iterable[tuple[str, str]]) -> Iterator[tuple[str, str]]:
+    """(sum, path) for documents, given as (path, the path as its own system writes it): CRC-32, MD5, SHA-1 and SHA-256 of the path and of
+    its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6).
+    """
+    import base64
+
+    for number, (path, own) in enumerate(paths):
+        if number >= _MAX_HASHED:
+            return
+        for text in (
+            own,
+            "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~"),
+        ):
+            data = os.fsencode(text)
+            yield f"{binascii.crc32(data):08x}", path
+            for kind in ("md5", "sha1", "sha256"):
+                digest = hashlib.new(kind, data, usedforsecurity=False).digest()
+                yield digest.hex(), path
+                yield base64.b32encode(digest).decode().rstrip("=").casefold(), path

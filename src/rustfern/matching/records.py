@@ -110,7 +110,7 @@ class Records:
 
     def _noted(self, find: Find, place: Place) -> None:
         """A thing that is only pointed out: what it may hold, or that its content is elsewhere."""
-        if place.trace is not None and place.trace.sort is Sort.PLACEHOLDER:
+        if place.trace is not None and (place.trace.sort is Sort.PLACEHOLDER or place.lies_beside):
             self.placeholders.append(find)
         elif find.entry.size:
             self.state.unmatched.append(

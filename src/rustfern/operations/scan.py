@@ -45,7 +45,7 @@ from rustfern.operations.session import (
     open_sources,
     own_folders,
 )
-from rustfern.operations.titles import with_title
+from rustfern.operations.titles import is_nameless, with_title
 from rustfern.output.inside import real_path
 from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
@@ -407,7 +407,7 @@ def _document(draft: Draft, linker: Linker, told: _Told) -> Document:
         if found is not None:
             copies = choose.assign_times([*copies, found], linker.state.clock)
             verdict = choose.choose(copies, msgspec.structs.replace(facts, resaved=True), hints)
-    if verdict.situation is Situation.NEVER_SAVED and verdict.best is not None:
+    if verdict.best is not None and (verdict.situation is Situation.NEVER_SAVED or is_nameless(draft.name)):
         copies[verdict.best] = with_title(linker.state.door, copies[verdict.best])
     chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
     format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from contextlib import suppress
 
 from msgspec.structs import replace
@@ -13,7 +14,14 @@ from rustfern.core.model import Copy
 from rustfern.formats import registry as formats
 from rustfern.sources.registry import Sources
 
+_NUMBER = re.compile(r"[0-9a-fA-F]{8}(?:-?[0-9a-fA-F]{4}){3}-?[0-9a-fA-F]{12}|[0-9a-fA-F]{16,64}|\d{9,}")
+_TITLE = re.compile(r"<title[^>]*>\s*([^<]*\w[^<]*?)\s*<")
 _READ_CHARACTERS, _MAX_CHARACTERS = 400, 80
+
+
+def is_nameless(name: str) -> bool:
+    """Whether a file name is a number that a program gave: the person knows the document by something else."""
+    return bool(_NUMBER.fullmatch(os.path.splitext(name)[0]))
 
 
 def with_title(door: Sources, copy: Copy) -> Copy:
@@ -23,7 +31,9 @@ def with_title(door: Sources, copy: Copy) -> Copy:
         return copy
     with suppress(SourceError, OSError, Malformed), open_content(door, copy.entry, copy.recipe) as stream:
         _, pieces = formats.first_text(stream, os.path.basename(copy.path), _READ_CHARACTERS, door.limits)
-        line = next((text for piece in pieces if any(map(str.isalnum, text := " ".join(piece.text.split())))), "")
+        lines = [" ".join(piece.text.split()) for piece in pieces]
+        element = _TITLE.search("\n".join(lines))
+        line = element[1] if element else next((each for each in lines if any(map(str.isalnum, each))), "")
         if line:
             title = line[:_MAX_CHARACTERS]
             return replace(copy, content=replace(copy.content, glance=replace(glance, title=title)))

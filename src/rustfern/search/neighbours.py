@@ -9,6 +9,7 @@ from typing import NamedTuple
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
 
 AUTOSAVE, BACKUP, TEMPORARY = "neighbour-autosave", "neighbour-backup", "neighbour-temporary"
+LOCK, LOG = "neighbour-lock", "neighbour-log"
 """The places of the catalogue that these leftovers are of."""
 
 _SAVED = (
@@ -148,6 +149,7 @@ _IN_STEMS = (
     (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(_KEPT)})")),
 )
 _AS_ENDINGS = tuple(f".{word}/" for word in (*_SHORT_SAVED, *_SHORT_KEPT))
+_LOCKED = re.compile(r"[.~_-]*(?:lck|lock|lk)[#~]?")
 _HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
 _BOUNDARY = re.compile(r"(?<![^\W_])|(?![^\W_])")
 _MAX_NAME, _MAX_SUSPECTS = 255, 20_000
@@ -167,6 +169,10 @@ def kind_of(addition: str, ending: str, *, before: str = "") -> str | None:
     """The place that an addition to a document's name speaks for; None if it looks like none that copies get. `ending` is the document's own."""
     added = addition.removesuffix(ending) if ending and addition != ending else addition
     said = added.casefold()
+    if _LOCKED.fullmatch(said):
+        return LOCK
+    if said.endswith(".log") and _STAMP.search(added):
+        return LOG
     if said.endswith(_NOT_COPIES):
         return None
     for place, mark in _MARKS:

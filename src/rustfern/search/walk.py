@@ -129,14 +129,22 @@ class Sorting(msgspec.Struct, dict=True):
             found.add(each.name)
         return leftovers + [each for each in unsure if each[0] not in found], likely
 
-    def of_outer(self, names: Sequence[str], documents: Sequence[str], taken: Collection[str]) -> list[Leftover]:
-        """What lies in a folder for copies, of the documents around it: under their names, or with an addition."""
+    def of_outer(
+        self, names: Sequence[str], documents: Sequence[str], taken: Collection[str], *, gone: bool
+    ) -> list[Leftover]:
+        """What lies in a folder for copies, of the documents around it: under their names, or with an addition; with `gone` also what is of
+        their kind, but not there any more.
+        """
         around = set(documents)
         free = [name for name in names if name not in taken]
         whole = "/" + "/".join(free) + "/"
         others = [name for name in free if name not in around]
         endings = {name[name.rfind(".") :] for name in around}
-        found = [neighbours.Named(name, neighbours.BACKUP, name, "") for name in free if name in around]
+        alike = {name for name in others if gone and name[name.rfind(".") :] in endings}
+        found = [
+            neighbours.Named(name, neighbours.BACKUP, name, "") for name in free if name in around or name in alike
+        ]
+        others = [name for name in others if name not in alike]
         found += neighbours.named_after(neighbours.suspects(others, whole, endings), around, gone=False)
         return [(e.name, e.place, {"name": e.document, "addition": e.addition, "up": "1"}) for e in found]
 
@@ -271,7 +279,10 @@ def here(
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
                     outer[prefix + name] = documents
         if folder in outer:
-            leftovers += sorting.of_outer(files, outer.pop(folder), {name for name, _, _ in leftovers})
+            of_programs = is_of_programs(folder, task.homes)
+            leftovers += sorting.of_outer(
+                files, outer.pop(folder), {name for name, _, _ in leftovers}, gone=of_programs
+            )
         whole = task.whole or (len(files) <= MANY_IN_FOLDER and is_of_programs(folder, task.homes))
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 

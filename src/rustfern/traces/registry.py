@@ -69,6 +69,7 @@ TRACES: dict[str, Trace] = {
     "database-lock": Trace(
         Sort.LOCK, "program_locks.parse_database", names=Names.STEM, extensions=("accdb", "mdb"), common=True
     ),
+    "named-lock": Trace(Sort.LOCK),
     "empty-lock": Trace(Sort.LOCK, names=Names.STEM, extensions=("indd", "indt")),
     "link-lock": Trace(Sort.LINK_LOCK, "editor_marks.parse_link"),
     "recovery-list": Trace(Sort.RECOVERY_LIST, "recovery_list.parse"),

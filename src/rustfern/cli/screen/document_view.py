@@ -24,6 +24,7 @@ from rustfern.core.answers import CopyAnswer, DocumentAnswer
 from rustfern.core.paths import show_name
 from rustfern.core.remarks import counted
 from rustfern.matching.evidence.weights import in_words
+from rustfern.operations.titles import is_nameless
 
 HAPPENED = {
     "crashed": "ended without saving",
@@ -147,7 +148,7 @@ def title_line(console: Console, document: DocumentAnswer) -> None:
     left = Text()
     left.append(f"{document.id:>2} ", style=f"bold {SLATE}")
     left.append(f" {show_name(document.name)}", style="bold")
-    if document.situation == "never-saved" and (title := _title(document)):
+    if (document.situation == "never-saved" or is_nameless(document.name)) and (title := _title(document)):
         left.append(f"  “{show_name(title)}”", style="bold")
     label = f" {tag.upper()} "
     room = min(console.width, _WIDE) - left.cell_len - len(label) - 1

@@ -20,11 +20,30 @@ from rustfern.formats.text_sink import TextSink
 
 _GZIP = b"\x1f\x8b\x08"
 _CHUNK = 1 << 18
-_PACKED = frozenset({"gnumeric", "sla", "svgz", "abw", "dia", "xopp"})
+_TELLING = frozenset({"name", "memo", "value", "payee", "number", "comment", "description"})
+_PACKED = frozenset({"gnumeric", "sla", "svgz", "abw", "dia", "xopp", "gnucash", "kmy", "gramps"})
 """Formats that are packed XML, whatever their first element is called."""
 _LARGE = 16 << 20
-_MIDDLE = {"abiword": "p", "awml": "p", "xournal": "text", "diagram": "string", "svg": "text"}
-_FORMATS = {"abiword": "abw", "awml": "abw", "xournal": "xopp", "diagram": "dia", "svg": "svgz"}
+_MIDDLE = {
+    "abiword": "p",
+    "awml": "p",
+    "xournal": "text",
+    "diagram": "string",
+    "svg": "text",
+    "gnc-v2": "*",
+    "KMYMONEY-FILE": "*",
+    "database": "*",
+}
+"""First element → the elements whose text counts; all of them (and attributes of some) where text lies anywhere."""
+_FORMATS = {
+    "abiword": "abw",
+    "awml": "abw",
+    "xournal": "xopp",
+    "diagram": "dia",
+    "svg": "svgz",
+    "gnc-v2": "gnucash",
+    "KMYMONEY-FILE": "kmy",
+}
 
 
 def unpacked(stream: BinaryIO, limits: Limits, *, xml: bool = False) -> Iterator[bytes]:
@@ -63,15 +82,27 @@ class _Texts(xml_parts.Handler):
     def start(self, tag: str, attributes: xml_parts.Attributes) -> None:
         if not self.root:
             self.root, self._wanted = tag, _MIDDLE.get(tag, "")
+        elif self._wanted == "*":
+            self._leaf()
+            for key in _TELLING & attributes.keys():
+                self._sink.add(attributes[key])
         elif tag == self._wanted:
             self._depth += 1
 
     def text(self, text: str) -> None:
-        if self._depth:
+        if self._depth or self._wanted == "*":
             self._text.append(text)
 
+    def _leaf(self) -> None:
+        """The text since the last tag is one piece."""
+        if text := "".join(self._text).strip():
+            self._sink.add(text)
+        self._text = []
+
     def end(self, tag: str) -> None:
-        if tag == self._wanted and self._depth:
+        if self._wanted == "*":
+            self._leaf()
+        elif tag == self._wanted and self._depth:
             self._depth -= 1
             for line in "".join(self._text).splitlines():
                 self._sink.add(line)
@@ -90,7 +121,11 @@ class Markup:
     def score(self, head: bytes, tail: bytes) -> float:
         if head[:3] == _GZIP:
             return 0.7
-        return 0.8 if head[:5] == b"<?xml" and _root(head) in ("abiword", "awml", "diagram") else 0.0
+        return (
+            0.8
+            if head[:5] == b"<?xml" and _root(head) in ("abiword", "awml", "diagram", "gnc-v2", "KMYMONEY-FILE")
+            else 0.0
+        )
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         head = stream.read(1 << 14)

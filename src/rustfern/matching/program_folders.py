@@ -8,7 +8,7 @@ from contextlib import suppress
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Entry, Find, Home, Kind, Record
-from rustfern.core.paths import fold_name
+from rustfern.core.paths import fold_name, inside
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.matching.evidence import weights
@@ -137,7 +137,9 @@ class ProgramFolders:
 
     def _paired(self, pair: path_index.Pair, folder: str, entry: Entry, home: Home | None) -> bool:
         """Whether a list's pair leads to a document in what is searched, that is there or whose folder is."""
-        path = self.state.paths.translate(pair.document, home)
+        # In a temporary folder for all, paths are those of the system that it is of.
+        near = home or next((h for h in self.state.homes if h.volume and inside(folder, h.volume)), None)
+        path = self.state.paths.translate(pair.document, near)
         copy = os.path.join(folder, pair.copy)
         if path is None or self.state.source_of(path) is None or os.path.dirname(path) in self._folders:
             return False

@@ -366,6 +366,14 @@ class Search(msgspec.Struct, dict=True):
                 continue
             walked.append(top)
             for folder, files, leftovers, documents, names in self._lister.listings(self._task(top)):
+                if (
+                    names
+                    and files <= MANY_IN_FOLDER
+                    and self._own_names < _MAX_OF_PROGRAMS
+                    and is_of_programs(folder, homes)
+                ):
+                    self._own_names += len(names)
+                    self.of_programs.append((folder, names))
                 # Below a folder of copies nothing is an original, what lies deeper (a deleted folder) included.
                 if kept_out and ((outer := folder.rpartition(os.sep)[0]) in kept_out or outer in below):
                     below.add(folder)
@@ -391,14 +399,6 @@ class Search(msgspec.Struct, dict=True):
                     taken = {leftover[0] for leftover in leftovers}
                     documents = [name for name in documents if name not in taken]
                 totals.dismissed_by_name += files - len(documents) - len(leftovers)
-                if (
-                    names
-                    and files <= MANY_IN_FOLDER
-                    and self._own_names < _MAX_OF_PROGRAMS
-                    and is_of_programs(folder, homes)
-                ):
-                    self._own_names += len(names)
-                    self.of_programs.append((folder, names))
                 if on_dismissed:
                     taken = set(documents)
                     on_dismissed(

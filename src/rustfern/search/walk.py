@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 import msgspec
 
 from rustfern.catalogue.loader import Catalogue, catalogue
-from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
 from rustfern.search import neighbours
 from rustfern.search.program_folders import MANY_IN_FOLDER, is_of_programs
 from rustfern.sources.interface import OnProblem
@@ -35,6 +35,8 @@ _NO_COPIES = frozenset(
     {".git", ".hg", ".svn", ".bzr", ".cache", ".venv", ".tox", ".Trash", ".Trashes", ".Spotlight-V100", ".fseventsd"}
 )
 """Hidden folders beside documents that hold no copies of them, or are looked into by their own rules."""
+_OF_PROGRAMS = frozenset({"code", "database"})
+"""Classes of what programs keep for themselves in their folders: settings, state, indexes."""
 _MAX_ENDINGS = 20_000
 _DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
 _AT_ONCE, _MAX_WAITING = 2_000, 400
@@ -92,8 +94,8 @@ class Sorting(msgspec.Struct, dict=True):
                 groups[ending] = [name]
         return groups.items()
 
-    def sort(self, names: Sequence[str]) -> tuple[list[Leftover], list[str]]:
-        """(leftovers, names that may be documents, in order) of one folder."""
+    def sort(self, names: Sequence[str], *, of_programs: bool = False) -> tuple[list[Leftover], list[str]]:
+        """(leftovers, names that may be documents, in order) of one folder; in those of programs, their settings are no documents."""
         if not names:
             return [], []
         # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
@@ -121,10 +123,14 @@ class Sorting(msgspec.Struct, dict=True):
         leftovers, unsure = self._listed_ones(suspects, names)
         taken = {name for name, _, _ in leftovers}
         documents = set(likely) - taken
+        if of_programs:
+            documents = {
+                name for name in documents if class_of(format_of_extension(extension_of(name))) not in _OF_PROGRAMS
+            }
         endings = {name[name.rfind(".") :] for name in documents}
         others = [name for name in neighbours.suspects(names, whole, endings) if name not in taken]
         found: set[str] = set()
-        for each in neighbours.named_after(others, documents):
+        for each in neighbours.named_after(others, documents, gone=not of_programs):
             leftovers.append((each.name, each.place, {"name": each.document, "addition": each.addition}))
             found.add(each.name)
         return leftovers + [each for each in unsure if each[0] not in found], likely
@@ -273,17 +279,17 @@ def here(
             continue
         prefix = folder if folder.endswith(sep) else folder + sep
         stack += [prefix + name for name in folders]
-        leftovers, documents = sorting.sort(files)
+        of_programs = is_of_programs(folder, task.homes)
+        leftovers, documents = sorting.sort(files, of_programs=of_programs)
         if documents:
             for name in folders:
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
                     outer[prefix + name] = documents
         if folder in outer:
-            of_programs = is_of_programs(folder, task.homes)
             leftovers += sorting.of_outer(
                 files, outer.pop(folder), {name for name, _, _ in leftovers}, gone=of_programs
             )
-        whole = task.whole or (len(files) <= MANY_IN_FOLDER and is_of_programs(folder, task.homes))
+        whole = task.whole or (of_programs and len(files) <= MANY_IN_FOLDER)
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 
 

@@ -1,0 +1,228 @@
+"""Leftovers of programs that nobody listed: names beside documents, folders of programs, lists of any form, texts without a name."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import plistlib
+import sqlite3
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Run, best_of, by_name, odt, write
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rustfern.catalogue.untitled import is_untitled
+from rustfern.search import neighbours
+from rustfern.search.program_folders import WholePaths, is_of_programs, sums_in, sums_of
+from rustfern.traces import path_index
+
+Rustfern = Callable[..., Run]
+T0 = 1_790_000_000
+TEXT = "the garboard seam was raked out and payed with marine glue from the stem to frame seven\n"
+MORE = TEXT + "two ribs are to be sistered in larch before the launch on the fourteenth\n"
+DOCUMENTS = ("gate code.txt", "keys.txt", "plan.odt", "slip ledger.gnucash", "README.md", "a.txt")
+AUTOSAVE, BACKUP, TEMPORARY = neighbours.AUTOSAVE, neighbours.BACKUP, neighbours.TEMPORARY
+
+
+@pytest.mark.parametrize(
+    ("name", "place", "document"),
+    [
+        ("gate code.txt.ZILESAVE", AUTOSAVE, "gate code.txt"), (".keys.txt.kak.Z3Yo5r", TEMPORARY, "keys.txt"),
+        ("slip ledger.gnucash.20261128082329.gnucash", BACKUP, "slip ledger.gnucash"), ("plan (autosaved).odt", AUTOSAVE, "plan.odt"),
+        ("slip ledger.gnucash.20261128082216.log", neighbours.LOG, "slip ledger.gnucash"), ("plan.odt.lck", neighbours.LOCK, "plan.odt"),
+        ("plan_backup_20260101.odt", BACKUP, "plan.odt"), ("Sicherungskopie von plan.odt", BACKUP, "plan.odt"), ("plan.odt.new", TEMPORARY, "plan.odt"),
+        ("plan.autosave", AUTOSAVE, "plan.odt"), ("plan.odt.1", BACKUP, "plan.odt"), ("plan.odt_0.odt", BACKUP, "plan.odt"), ("plan.old", BACKUP, "plan.odt"),
+        ("черновик plan.odt", AUTOSAVE, "plan.odt"), ("plan-recovered.odt", AUTOSAVE, "plan.odt"), ("plan 备份.odt", BACKUP, "plan.odt"),
+        ("a.txt.sb-12ab34cd-XyZ123", TEMPORARY, "a.txt"), ("lost.docx.autosave", AUTOSAVE, "lost.docx"), ("#plan.odt#", AUTOSAVE, "plan.odt"),
+        *((name, None, None) for name in (
+            "plan 2.odt", "Copy of plan.odt", "old plan.odt", "golden plan.odt", "README.md.asc", "README.md.html", "README.de.md", "a.txt.gz",
+            "._plan.odt", "planold.odt", "plan_2026-11-28.odt", "Save plan.odt", "backup.odt", "a.txt.torrent", "recovery manual.odt")),
+    ],
+)  # fmt: skip
+def test_names_that_hold_a_neighbours(name: str, place: str | None, document: str | None) -> None:
+    names = [*DOCUMENTS, name]
+    endings = {os.path.splitext(each)[1] for each in DOCUMENTS}
+    found = list(neighbours.named_after(neighbours.suspects(names, "/" + "/".join(names) + "/", endings), DOCUMENTS))
+    assert [(each.place, each.document) for each in found] == ([(place, document)] if place else [])
+
+
+@given(
+    st.lists(st.text(st.characters(exclude_characters="/\0"), min_size=1, max_size=30), max_size=12),
+    st.sets(st.sampled_from(DOCUMENTS)),
+)
+def test_no_name_is_too_strange(names: list[str], documents: set[str]) -> None:
+    names = [*names, *documents]
+    whole = "/" + "/".join(names) + "/"
+    for each in neighbours.named_after(neighbours.suspects(names, whole, {".odt", ".txt"}), documents):
+        assert each.name in names and each.document != each.name
+
+
+PAIRS = [("/home/ines/Documents/a b.txt", "copy1"), ("/home/ines/Documents/c.md", "d4")]
+ESCAPED = [(path.replace("/", "\\/"), copy) for path, copy in PAIRS]
+URIS = [("file://" + path.replace(" ", "%20"), copy) for path, copy in PAIRS]
+
+
+@pytest.mark.parametrize(
+    ("text", "form"),
+    [
+        (json.dumps([{"path": p, "backup": c} for p, c in PAIRS]), "objects"),
+        ("[" + ",".join(f'{{"p":"{p}","c":"{c}"}}' for p, c in ESCAPED) + "]", "escaped slashes"),
+        ("".join(f"[{c}]\npath={p}\n" for p, c in PAIRS), "sections"),
+        ("".join(f"{c}={p}\n" for p, c in PAIRS), "keys"),
+        ("".join(f"- file: {p}\n  copy: {c}\n" for p, c in PAIRS), "lists"),
+        (repr(dict(PAIRS)), "a literal"),
+        ("(" + " ".join(f'("{p}" . "{c}")' for p, c in PAIRS) + ")", "pairs"),
+        ("".join(f'<f href="{p}"><copy>{c}</copy></f>' for p, c in URIS), "tags"),
+        ("".join(f"X-File: {p}\nX-Copy: {c}\n\n" for p, c in PAIRS), "headers"),
+        ("\n".join(f"{p}\t/home/ines/.prog/auto/{c}" for p, c in PAIRS), "lines with whole paths"),
+        ("\0".join(part for pair in PAIRS for part in pair), "text with zero bytes"),
+        (path_index.text_of(plistlib.dumps([{"path": p, "to": c} for p, c in PAIRS], fmt=plistlib.FMT_BINARY)), "a property list"),
+        (path_index.text_of("\r\n".join(f"{p}\t{c}" for p, c in PAIRS).encode("utf-16")), "UTF-16"),
+    ],
+)  # fmt: skip
+def test_lists_of_any_form(text: str, form: str) -> None:
+    found = path_index.parse(text, {"copy1", "d4", "list"}, "auto")
+    assert [(each.document.removeprefix("file://"), each.copy) for each in found] == PAIRS, form
+
+
+@given(st.text(max_size=400) | st.binary(max_size=400).map(path_index.text_of))
+def test_no_list_is_too_strange(text: str) -> None:
+    assert all(each.copy in {"a", "/b.c"} for each in path_index.parse(text, {"a", "/b.c"}, "f"))
+
+
+def test_whole_paths_and_their_sums() -> None:
+    documents = [
+        "/r/home/ines/Documents/Überholung Möwe.md",
+        "/r/home/ines/Documents/my-notes_v2.txt",
+        "/r/home/ines/old/my-notes_v2.txt",
+    ]
+    paths = WholePaths(documents)
+    for name, wanted in [
+        ("%home%ines%Documents%Überholung Möwe.md", 0), ("!home!ines!Documents!my-notes_v2.txt", 1), ("home_ines_old_my-notes_v2.txt~", 2),
+        ("%2Fhome%2Fines%2FDocuments%2Fmy-notes_v2.txt.bak", 1), ("my-notes_v2.txt", None), ("x-my-notes_v2.txt", None), ("a%b%c", None),
+    ]:  # fmt: skip
+        assert paths.find(name) == (None if wanted is None else documents[wanted]), name
+    own = "/home/ines/a b.txt"
+    sums = dict(sums_of([("/r" + own, own)]))
+    for text in (own, "file:///home/ines/a%20b.txt"):
+        for kind in ("md5", "sha1", "sha256"):
+            name = f"{hashlib.new(kind, text.encode()).hexdigest()}-1.bak"
+            assert sums[sums_in(name)[0]] == "/r" + own
+    homes = ["/r/home/ines"]
+    for folder, is_it in [
+        (".config/x", True),
+        (".cache/x/Cache", False),
+        ("Documents", False),
+        (".x/node_modules", False),
+        ("AppData/Local/X", True),
+    ]:
+        assert is_of_programs(f"/r/home/ines/{folder}", homes) is is_it
+
+
+@pytest.mark.parametrize(
+    ("name", "untitled"),
+    [
+        ("Untitled-1", True),
+        ("Unbenannt 2.odt", True),
+        ("Без имени 1", True),
+        ("無題.txt", True),
+        ("sans titre", True),
+        ("Untitled poem", False),
+        ("a", False),
+    ],
+)
+def test_texts_without_a_name(name: str, untitled: bool) -> None:
+    assert is_untitled(name) is untitled
+
+
+def _database(path: Path, document: str, copy: str) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with closing(sqlite3.connect(path)) as made:
+        made.execute("CREATE TABLE kept (path TEXT, copy TEXT)")
+        made.execute("INSERT INTO kept VALUES (?, ?)", (document, copy))
+        made.commit()
+
+
+@pytest.mark.parametrize(
+    ("copy", "more"),
+    [
+        ("home/ines/Documents/yard log.txt.PROGSAVE", {}),
+        ("home/ines/Documents/.recover/yard log.txt", {}),
+        ("home/ines/Documents/backups/yard log.txt.20260921", {}),
+        ("home/ines/.config/unheard/autosave/yard log.txt", {}),
+        ("home/ines/.unheard/%home%ines%Documents%yard log.txt", {}),
+        (f"home/ines/.local/share/unheard/{hashlib.sha1(b'/home/ines/Documents/yard log.txt').hexdigest()}", {}),
+        ("home/ines/.local/state/unheard/k7", {"list.json": '{"k7": "/home/ines/Documents/yard log.txt"}'}),
+        ("home/ines/.local/state/unheard/k8", {"kept.db": _database}),
+        ("tmp/unheard-77/k9", {"index": "k9\tfile:///home/ines/Documents/yard%20log.txt\n"}),
+        ("home/ines/Documents/.goutputstream-4XD7Y3", {}),
+    ],
+)  # fmt: skip
+def test_an_unlisted_program(copy: str, more: dict[str, Any], tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    write(disk / "home/ines/Documents/yard log.txt", TEXT, T0)
+    write(disk / "home/ines/Documents/other.txt", "winches and cleats are ordered for the second berth", T0)
+    write(disk / "home/ines/.config/unheard/settings.json", '{"font": "mono", "size": 11}', T0)
+    path = write(disk / copy, MORE if "goutput" not in copy else odt(*MORE.splitlines()), T0 + 600)
+    if "goutput" in copy:
+        (disk / "home/ines/Documents/yard log.txt").unlink()
+        write(disk / "home/ines/Documents/yard log.odt", odt(*TEXT.splitlines()), T0)
+    for name, content in more.items():
+        if callable(content):
+            content(path.parent / name, "/home/ines/Documents/yard log.txt", path.name)
+        else:
+            write(path.parent / name, content, T0)
+    answer = rustfern("scan", disk, "--json").json
+    document = answer["documents"][0]
+    best = best_of(document)
+    assert (
+        document["original"].startswith(str(disk / "home/ines/Documents/yard log"))
+        and document["situation"] != "nothing-lost"
+    )
+    assert (best["path"], best["state"]) == (str(path), "intact") and len(answer["documents"]) == 1
+    restored = rustfern("restore", document["id"], "--to", tmp_path / "out", "--json").json["restored"][0]
+    assert Path(restored["to"]).read_bytes() == path.read_bytes()
+
+
+def test_what_programs_keep_for_themselves_is_no_document(tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    write(disk / "home/ines/Documents/index.html", "<p>mooring plan of the boatyard, spring</p>", T0)
+    write(disk / "home/ines/Documents/notes.txt", TEXT, T0)
+    write(disk / "home/ines/.config/prog/index.html", "<p>welcome to the program, version four</p>", T0)
+    write(disk / "home/ines/.config/prog/notes.txt", "release notes of the program", T0 + 99)
+    write(disk / "home/ines/.config/prog/settings.json-backup", "{}", T0)
+    write(
+        disk / "home/ines/.config/prog/recent.json",
+        '["/home/ines/Documents/notes.txt", "/home/ines/Documents/index.html"]',
+        T0,
+    )
+    write(disk / "home/ines/src/.git/index.html", "x", T0)
+    assert rustfern("scan", disk, "--json").json["documents"] == []
+
+
+def test_two_programs_leftovers_of_one_name_and_many_of_one(tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    papers = disk / "home/ines/Documents"
+    write(papers / "yard log.txt", TEXT, T0)
+    write(papers / "yard log.txt.save", MORE, T0 + 500)
+    write(disk / "home/ines/.other/auto/yard log.txt", MORE + "and the keel bolts are drawn\n", T0 + 900)
+    for number in range(3_000):
+        write(papers / f"tide.txt.{number}", f"high water {number}", T0)
+    write(papers / "tide.txt", "high water 7", T0)
+    lists = ",".join(f'"/home/ines/Documents/{number}.txt","k{number}"' for number in range(100_000))
+    write(disk / "home/ines/.other/auto/list.json", f"[{lists}]", T0)
+    write(
+        disk / "home/ines/.other/auto/climbs.json",
+        '{"../../../../../etc/passwd": "k1", "/etc/../passwd.txt": "yard log.txt"}',
+        T0,
+    )
+    answer = rustfern("scan", disk, "--json").json
+    log = by_name(answer, "yard log.txt")
+    assert best_of(log)["path"].endswith(".other/auto/yard log.txt") and len(log["copies"]) == 3
+    assert "passwd" not in json.dumps(answer["documents"])

@@ -235,7 +235,7 @@ class Copies:
             there = ", ".join(show_name(os.path.dirname(path)) for path in fitting[:_MAX_NAMED])
             note = f"its name fits {len(fitting)} documents, and nothing shows which of them it belongs to: look at those in {there}"
         copy = replace(copy, confidence=left[1], notes=(*copy.notes, note))
-        if place.needs_original:
+        if place.needs_original and place.generic:
             self.state.unmatched.append(copy)
             return
         name = by_name.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)

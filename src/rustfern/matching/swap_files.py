@@ -206,7 +206,8 @@ class SwapFiles:
                 and self.state.catalogue.places[find.place].where == "beside"
                 and find.entry.size
             ):
-                if begins.strip(b"\0") and not begins.startswith(b"b0"):
+                beside = os.path.join(os.path.dirname(find.entry.path), find.fields["name"])
+                if begins.strip(b"\0") and not begins.startswith(b"b0") and self.state.door.exists(beside):
                     return False
                 self.state.problem(find.entry.path, f"this is named like a swap file but is none: {error}")
             return True

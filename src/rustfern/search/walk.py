@@ -7,6 +7,7 @@ tree: a disk with a moving head is not made to jump.
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import sys
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
@@ -260,15 +261,22 @@ def here(
     sep = os.sep
     source = door.around(os.path.join(task.top, "x"))
 
+    vanished: set[str] = set()
+
+    def failed(error: OSError, folder: str) -> None:
+        if error.errno == errno.ENOENT:
+            vanished.add(folder)
+        (on_error or door.health.note_error)(error, folder)
+
     def missed(folder: str, message: str) -> None:
         # Temporary folders come and go on a machine in use.
-        if folder == task.top or source.exists(folder):
+        if folder == task.top or folder not in vanished:
             on_problem(folder, message)
 
     outer: dict[str, list[str]] = {}  # folder for copies → the documents around it
     while stack:
         folder = stack.pop()
-        found = source.list_folder(folder, folder == task.top, missed, on_error)
+        found = source.list_folder(folder, folder == task.top, missed, failed)
         if found is None:
             if door.health.failing():
                 stack.clear()

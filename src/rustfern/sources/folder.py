@@ -134,8 +134,8 @@ class FolderSource:
         try:
             _list(folder, folders, files)
         except OSError as error:
-            on_problem(folder, f"this folder could not be listed: {explain(error)}")
             (on_error or self.access.health.note_error)(error, folder)
+            on_problem(folder, f"this folder could not be listed: {explain(error)}")
             if not files and not folders:
                 return None
         if is_top and PSEUDO_FOLDERS.intersection(folders) and _SYSTEM_SIGNS.intersection(folders):

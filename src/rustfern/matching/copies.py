@@ -68,13 +68,9 @@ class Copies:
         self._comparing.compare(copy, found)
         if place.kind == "autosave":
             self._written_while_open(find, found, "", "open-too")
-        if "same" in find.fields:
-            # Programs have files of their own under names that anybody uses: the name alone says nothing.
-            found = [
-                item
-                for item in found
-                if any(p.family in ("content", "identity") and p.weight > 0 for p in item.evidence)
-            ]
+        if self._only_its_name(find):
+            # Names that anybody uses stand in many folders: the name alone says nothing.
+            found = [item for item in found if not item.exists or _shares_content(item)]
             if not found:
                 return True
         if len(found) > 1 or not beside:
@@ -103,6 +99,11 @@ class Copies:
         draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
+
+    @staticmethod
+    def _only_its_name(find: Find) -> bool:
+        """Whether nothing but a document's name speaks for a copy: in a program's folder, or in one for copies."""
+        return "same" in find.fields or ("up" in find.fields and not find.fields.get("addition"))
 
     def _untitled(self, find: Find) -> bool:
         """Whether a copy's name is that of a text without a name, and there is none of that name beside it."""
@@ -326,3 +327,7 @@ class Copies:
                  clocks_of(entry, content), confidence=1.0, evidence=(piece,), members=members)
         )  # fmt: skip
         return len(draft.copies) - 1
+
+
+def _shares_content(item: Candidate) -> bool:
+    return any(piece.family in ("content", "identity") and piece.weight > 0 for piece in item.evidence)

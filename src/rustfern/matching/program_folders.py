@@ -14,6 +14,7 @@ from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import LinkState
 from rustfern.search import program_folders as rules
+from rustfern.search.neighbours import is_everywhere
 from rustfern.traces import path_index
 
 PLACE = "program-folder"
@@ -87,7 +88,7 @@ class ProgramFolders:
             whole = whole or next((summed[each] for each in rules.sums_in(name) if each in summed), None)
             if whole is not None:
                 self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
-            elif fold_name(name) in there:
+            elif fold_name(name) in there and not is_everywhere(name):
                 found = self.state.case.names.by_name(name, _MAX_SAME)
                 if same := [each for each in found if os.path.dirname(each) not in self._folders]:
                     self._add(path, {"name": name, "same": "\0".join(same)}, home)

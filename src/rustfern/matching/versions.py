@@ -18,6 +18,7 @@ from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState
+from rustfern.search.patterns import is_system
 from rustfern.sources import live_machine
 from rustfern.sources.folder import HELD_ROOT
 
@@ -197,6 +198,8 @@ class Versions:
         found: list[tuple[str | None, str, Entry, bool]] = []
         for place, path, _, _ in rows:
             source = self.state.source_of(path)
+            if not original and is_system(os.path.dirname(path), self.state.sources):
+                continue
             try:
                 if source is None or not (entry := source.entry(path)).is_file:
                     continue

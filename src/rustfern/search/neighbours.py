@@ -122,6 +122,45 @@ _NOT_COPIES = tuple(
     ]
 )
 """What stands behind a whole name where a file was made from another, or tells of it: no earlier or later version of it."""
+_EVERYWHERE = frozenset(
+    [
+        "__init__.py",
+        "__main__.py",
+        "conftest.py",
+        "setup.py",
+        "index.html",
+        "index.htm",
+        "index.md",
+        "readme",
+        "readme.md",
+        "readme.txt",
+        "readme.rst",
+        "license.txt",
+        "license.md",
+        "changelog.md",
+        "package.json",
+        "package-lock.json",
+        "tsconfig.json",
+        "manifest.json",
+        "manifest.xml",
+        "main.py",
+        "main.c",
+        "config.json",
+        "config.xml",
+        "settings.json",
+        "cmakelists.txt",
+        "build.xml",
+        "pom.xml",
+        "style.css",
+        "content.xml",
+        "meta.xml",
+        "mimetype",
+        "desktop.ini",
+        "thumbs.db",
+        "cargo.toml",
+        "pyproject.toml",
+    ]
+)
 _SIGNS = ".#~_$%@!=+&,-"
 _STAMP = re.compile(
     r"(?<!\d)(?:(?:19|20)\d\d[-._ ]?[01]\d[-._ ]?[0-3]\d(?:[-T_. ]?[0-2]\d[-_.:h ]?[0-5]\d(?:[-_.:m ]?[0-5]\d)?)?|1[0-9]{9}(?:\d{3})?)(?!\d)"
@@ -282,6 +321,11 @@ def _of_gone(name: str) -> Named | None:
             if found.start() and held and place:
                 return Named(name, place, held, f"…{addition}")
     return None
+
+
+def is_everywhere(name: str) -> bool:
+    """Whether a name is one that packages and projects have in every folder, so that it tells nothing of whose copy a file is."""
+    return name.casefold() in _EVERYWHERE
 
 
 def tells_of_copies(folder: str) -> bool:

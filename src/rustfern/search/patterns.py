@@ -50,7 +50,7 @@ _NEUTRAL = frozenset(
 )
 _SYSTEM = frozenset(
     {"usr", "bin", "sbin", "lib", "lib32", "lib64", "boot", "opt", "windows", "program files", "program files (x86)", "programdata",
-     "system", "library", "applications", "node_modules", ".git", ".cache", "caches", "cache", "__pycache__", "$windows.~bt"}
+     "system", "library", "applications", "node_modules", "site-packages", "dist-packages", "bower_components", ".git", ".cache", "caches", "cache", "__pycache__", "$windows.~bt"}
 )  # fmt: skip
 
 

@@ -149,7 +149,9 @@ class Sorting(msgspec.Struct, dict=True):
         endings = {name[name.rfind(".") :] for name in around}
         alike = {name for name in others if gone and name[name.rfind(".") :] in endings}
         found = [
-            neighbours.Named(name, neighbours.BACKUP, name, "") for name in free if name in around or name in alike
+            neighbours.Named(name, neighbours.BACKUP, name, "")
+            for name in free
+            if (name in around and not neighbours.is_everywhere(name)) or name in alike
         ]
         others = [name for name in others if name not in alike]
         found += neighbours.named_after(neighbours.suspects(others, whole, endings), around, gone=False)

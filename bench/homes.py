@@ -81,6 +81,7 @@ _FOLDERS = (
 STORIES = {
     "crash": 8, "stale": 3, "diverged": 3, "torn": 3, "never-saved": 4, "overwritten": 4, "deleted": 4, "gone": 2,
     "misplaced": 2, "broken-autosave": 2, "conflict": 2, "both-open": 2, "moved": 1, "scratch": 2, "nothing-left": 1, "saved-as": 2, "protected-folder": 1,
+    "unknown-program": 4,
 }  # fmt: skip
 
 
@@ -278,6 +279,61 @@ class Maker:
         self.write(doc, path, when, ext)
         if habit["place"] == "odf-suite-autosave" and sort == "autosave" and self.rng.random() < 0.5:
             self.listed.setdefault(doc.home, []).append((doc.path, path, doc.name))
+        return path
+
+    def habit(self) -> tuple[str, str]:
+        """What a program that nobody listed does, invented: where it keeps its copies, and how it names them."""
+        rng = self.rng
+        program = "".join(rng.choice(string.ascii_lowercase) for _ in range(6))
+        where = rng.choice(("beside", "beside", f".{program}", f"{program}-backups", "program", "program", "listed"))
+        word = rng.choice(("autosave", "recover", "bak", "crash", "save", "orig", "swp", "backup"))
+        stamp, counter = (
+            f"{rng.randint(2025, 2026)}{rng.randint(1, 12):02}{rng.randint(1, 28):02}{rng.randrange(240000):06}",
+            str(rng.randrange(1, 40)),
+        )
+        added = rng.choice(
+            (
+                f".{word}",
+                f".{word}{counter}",
+                f".{stamp}",
+                f"-{word}-{stamp}",
+                f"~{counter}",
+                f".{self.hexed(3).lower()}Q{self.hexed(3)}",
+                f"_{word}",
+            )
+        )
+        if where == "program":
+            return f".config/{program}/{rng.choice(('autosave', 'open', 'sessions'))}", rng.choice(
+                ("{name}", "%{path}", "!{path}")
+            )
+        if where == "listed":
+            return f".local/share/{program}", "listed"
+        return where, rng.choice(
+            ("{name}" + added, "." + "{name}" + added, "#{name}#", "{stem}" + f" ({word}).{{ext}}")
+        ) if where == "beside" else "{name}" + rng.choice(("", added))
+
+    def unlisted(self, doc: Doc, when: datetime) -> str | None:
+        """A leftover of a program that nobody listed, newer than the document."""
+        where, shape = self.habit()
+        listed = shape == "listed"
+        own = ("C:/" if self.disk.layout == "windows" else "/") + doc.path
+        name = (
+            self.hexed(6).lower()
+            if listed
+            else shape.format(name=doc.name, stem=doc.stem, ext=doc.ext, path=own.lstrip("/").replace("/", shape[0]))
+        )
+        folder = (
+            doc.folder if where == "beside" else f"{doc.folder}/{where}" if "/" not in where else f"{doc.home}/{where}"
+        )
+        path = f"{folder}/{name.replace(':', shape[0])}"
+        if path in self.disk.files or path == doc.path:
+            return None
+        self.write(doc, path, when)
+        if listed:
+            text = self.rng.choice(('{{"{copy}": "{own}"}}', "[{copy}]\npath={own}\n", "{own}\t{copy}\n")).format(
+                copy=name, own=own
+            )
+            self.add(f"{folder}/{self.rng.choice(('index.json', 'list', 'open.ini'))}", text.encode(), when)
         return path
 
     def lock(self, doc: Doc, when: datetime) -> str | None:
@@ -597,6 +653,17 @@ class Maker:
             twin = f"{doc.folder}/{self.rng.choice(('Copy of {}', '{} - Copy', '{} (2)')).format(doc.stem)}.{doc.ext}"
             if twin not in self.disk.files:
                 self.write(doc, twin, doc.saved + timedelta(days=1))
+
+    def unknown_program(self) -> None:
+        doc = self.doc()
+        if doc.path in self.disk.files:
+            return
+        self.write(doc, doc.path, doc.saved)
+        when = self.work(doc, self.rng.randint(5, 90), saved=self.rng.random() < 0.5)
+        path = self.unlisted(doc, when)
+        if path is not None:
+            self.link(path, doc)
+            self.told("unknown-program", doc, ("crashed", "overwritten", "diverged"), path)
 
     def recovery_list(self, home: str, entries: list[tuple[str, str, str]]) -> None:
         top = "file:///C:/" if self.disk.layout == "windows" else "file:///"

@@ -20,6 +20,7 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.recent_files import RecentFiles
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, LinkState, clocks_of, is_other_format, last_part
 from rustfern.matching.versions import Versions
+from rustfern.search.neighbours import AUTOSAVE, BACKUP
 from rustfern.sources.folder import with_companions
 
 _SAME_TIME = timedelta(hours=12)
@@ -38,6 +39,7 @@ class Copies:
 
     def take_named(self, find: Find) -> bool:
         """Match a copy by what a list says of it or by its name. False if neither leads anywhere."""
+        find = self._by_its_time(find)
         place = self.state.catalogue.places[find.place]
         listed = self.state.named.get(find.entry.path)
         if listed and listed[0] is not None:
@@ -99,6 +101,16 @@ class Copies:
         draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
+
+    def _by_its_time(self, find: Find) -> Find:
+        """What only a general rule calls a backup is one of the time before the document was saved; else it is newer work."""
+        name = find.fields.get("name")
+        if find.place != BACKUP or not name or find.entry.modified is None:
+            return find
+        folder = os.path.dirname(find.entry.path)
+        saved = self.state.modified(os.path.join(os.path.dirname(folder) if "up" in find.fields else folder, name))
+        later = saved is not None and find.entry.modified - saved > SLACK
+        return replace(find, place=AUTOSAVE, kind="autosave") if later else find
 
     @staticmethod
     def _only_its_name(find: Find) -> bool:

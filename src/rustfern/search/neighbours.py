@@ -183,11 +183,15 @@ _MARKS = (
     (BACKUP, _said(_KEPT, _SHORT_KEPT)),
     (TEMPORARY, _said((), _SHORT_PASSING)),
 )
+_IN_BRACKETS = rf"[(\[{{]\s*(?:{'|'.join(_SHORT_SAVED)})\s*[)\]}}]"
+_KEPT_IN_BRACKETS = rf"[(\[{{]\s*(?:{'|'.join(_SHORT_KEPT)})\s*[)\]}}]"
 _IN_STEMS = (
-    (AUTOSAVE, re.compile(f"{_LETTERS}(?:{'|'.join(_SAVED)})")),
-    (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(_KEPT)})")),
+    (AUTOSAVE, re.compile(f"{_LETTERS}(?:{'|'.join(_SAVED)})|{_IN_BRACKETS}")),
+    (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(_KEPT)})|{_KEPT_IN_BRACKETS}")),
 )
-_AS_ENDINGS = tuple(f".{word}/" for word in (*_SHORT_SAVED, *_SHORT_KEPT))
+_AS_ENDINGS = tuple(
+    f"{sign[0]}{word}{sign[1]}" for word in (*_SHORT_SAVED, *_SHORT_KEPT) for sign in ("./", "()", "[]")
+)
 _LOCKED = re.compile(r"[.~_-]*(?:lck|lock|lk)[#~]?")
 _HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
 _BOUNDARY = re.compile(r"(?<![^\W_])|(?![^\W_])")

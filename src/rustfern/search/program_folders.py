@@ -62,7 +62,11 @@ class WholePaths:
         """The one document that a name spells out; None if it spells none, or could be of several."""
         if sum(name.count(sign) for sign in SEPARATORS) < 2:
             return None
-        said = tokens(unquote(name))
+        # A percent sign may stand for a separator, or begin what stands for one.
+        readings = dict.fromkeys((tokens(name), tokens(unquote(name))))
+        return next((found for said in readings if (found := self._spelt(said))), None)
+
+    def _spelt(self, said: tuple[str, ...]) -> str | None:
         if not _MIN_TOKENS <= len(said) <= _MAX_TOKENS:
             return None
         for left_out in range(3):  # what was added: a counter, an ending
@@ -77,9 +81,12 @@ class WholePaths:
     def _fitting(self, words: tuple[str, ...]) -> Iterator[tuple[str, bool]]:
         for count in range(min(self._longest, len(words) - 2), 0, -1):
             for whole, path in self._by_name.get(words[-count:], ()):
-                # At least two folders, or all that there is of the path.
-                ends = min(len(words), len(whole))
-                yield path, whole[-ends:] == words[-ends:] and (ends >= count + 2 or ends == len(whole))
+                # At least two folders, and all that there is of the name or of the path, but for a letter of a drive.
+                shared = count
+                while shared < min(len(words), len(whole)) and words[-shared - 1] == whole[-shared - 1]:
+                    shared += 1
+                drive = shared == len(words) - 1 and len(words[0]) == 1
+                yield path, shared == len(whole) or (shared >= count + 2 and (shared == len(words) or drive))
 
 
 def sums_in(name: str) -> list[str]:

@@ -95,8 +95,12 @@ class Sorting(msgspec.Struct, dict=True):
                 groups[ending] = [name]
         return groups.items()
 
-    def sort(self, names: Sequence[str], *, of_programs: bool = False) -> tuple[list[Leftover], list[str]]:
-        """(leftovers, names that may be documents, in order) of one folder; in those of programs, their settings are no documents."""
+    def sort(
+        self, names: Sequence[str], *, of_programs: bool = False, outer: Sequence[str] = ()
+    ) -> tuple[list[Leftover], list[str]]:
+        """(leftovers, names that may be documents, in order) of one folder; in those of programs, their settings are no documents.
+        `outer` are the documents around a folder for copies.
+        """
         if not names:
             return [], []
         # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
@@ -123,6 +127,9 @@ class Sorting(msgspec.Struct, dict=True):
         likely.sort()
         leftovers, unsure = self._listed_ones(suspects, names)
         taken = {name for name, _, _ in leftovers}
+        if outer:
+            leftovers += self.of_outer(names, outer, taken, gone=of_programs)
+            taken |= {name for name, _, _ in leftovers}
         documents = set(likely) - taken
         if of_programs:
             documents = {
@@ -165,9 +172,10 @@ class Sorting(msgspec.Struct, dict=True):
         for name in suspects:
             if (found := self.catalogue.match_beside(name)) is not None:
                 place, fields = found
-                if place.needs_original and "name" in fields:
+                held = fields.get("name", "")
+                if held and place.is_copy and (place.needs_original or not held[0].isalnum()):
                     there = there or set(names)
-                    (certain if fields["name"] in there else unsure).append((name, place.id, fields))
+                    (certain if held in there else unsure).append((name, place.id, fields))
                 else:
                     certain.append((name, place.id, fields))
         return certain, unsure
@@ -290,15 +298,11 @@ def here(
         prefix = folder if folder.endswith(sep) else folder + sep
         stack += [prefix + name for name in folders]
         of_programs = is_of_programs(folder, task.homes)
-        leftovers, documents = sorting.sort(files, of_programs=of_programs)
+        leftovers, documents = sorting.sort(files, of_programs=of_programs, outer=outer.pop(folder, ()))
         if documents:
             for name in folders:
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
                     outer[prefix + name] = documents
-        if folder in outer:
-            leftovers += sorting.of_outer(
-                files, outer.pop(folder), {name for name, _, _ in leftovers}, gone=of_programs
-            )
         whole = task.whole or (of_programs and len(files) <= MANY_IN_FOLDER)
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 

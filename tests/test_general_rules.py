@@ -226,3 +226,30 @@ def test_two_programs_leftovers_of_one_name_and_many_of_one(tmp_path: Path, rust
     log = by_name(answer, "yard log.txt")
     assert best_of(log)["path"].endswith(".other/auto/yard log.txt") and len(log["copies"]) == 3
     assert "passwd" not in json.dumps(answer["documents"])
+
+
+@pytest.mark.parametrize("trash", [".Trash-1000", ".Trash/1000"])
+def test_the_trash_of_a_folder_that_stands_for_a_volume(trash: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    disk = tmp_path / "disk"
+    write(disk / "home/ines/.config/x", "")
+    stick = disk / "media/stick"
+    write(stick / trash / "files/plan.txt", "mooring plan", T0)
+    write(
+        stick / trash / "info/plan.txt.trashinfo",
+        "[Trash Info]\nPath=Plans/plan.txt\nDeletionDate=2026-11-20T10:00:00\n",
+    )
+    document = by_name(rustfern("scan", disk, "--json").json, "plan.txt")
+    assert (document["situation"], document["original"]) == ("deleted", str(stick / "Plans/plan.txt"))
+
+
+def test_nothing_found_says_what_was_looked_at(tmp_path: Path, rustfern: Rustfern) -> None:
+    write(tmp_path / "disk/home/ines/Documents/a.txt", TEXT)
+    write(tmp_path / "disk/home/ines/.config/x", "")
+    plain = rustfern("scan", tmp_path / "disk").out
+    assert (
+        "No lost document was found.\nLooked at 2 names" in plain
+        and "--happened wont-open" in plain
+        and "--thorough" in plain
+    )
+    told = rustfern("scan", tmp_path / "disk", "--happened", "deleted", "--document", "letter", "--thorough").out
+    assert "Nothing was found of it." in told and "No lost document" not in told and "(--thorough)" not in told

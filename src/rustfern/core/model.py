@@ -380,3 +380,4 @@ class Answer(msgspec.Struct, frozen=True):
     zone: str | None = None
     hits: tuple[Hit, ...] = ()
     stopped: bool = False
+    thorough: bool = False

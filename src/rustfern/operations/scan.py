@@ -256,7 +256,7 @@ class _Scan:
         return Answer(
             self.file.path, tuple(self.tops), tuple(self.homes), tuple(self.search.searched), tuple(documents),
             tuple(self.linker.state.unmatched), tuple(_unique_problems(self.problems)), self.totals, self.hints, tuple(self.notices),
-            self.live, self.zones, self.zone, tuple(hits), self.stopped,
+            self.live, self.zones, self.zone, tuple(hits), self.stopped, self.thorough,
         )  # fmt: skip
 
     def _unmet(self) -> list[Notice]:

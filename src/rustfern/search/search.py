@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 
@@ -36,6 +37,7 @@ OnVersions = Callable[[str, list[str], str, str, str], None]
 """Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
 _MAX_IN_PLACE = 100_000
+_TRASHES = re.compile(r"(?i)[/\\](?:\.trash(?:-[\d*]+)?|\.trashes|\$recycle\.bin|recycler)$")
 _MAX_OF_PROGRAMS = 300_000
 """Names in folders of programs that are looked at."""
 _MANY_HOMES = 5
@@ -319,6 +321,19 @@ class Search(msgspec.Struct, dict=True):
         find = Find(entry, place.id, place.kind, fields, home, _ORDERS[place.order], place.complete)
         self.finds.append(find)
 
+    def _trash_of_volume(self, top: str, source: Source) -> None:
+        """A folder with a trash of its own stands for a volume, or did: a stick, a second disk, a share."""
+        for place in self.catalogue.places.values():
+            if place.where == "volume":
+                patterns = [
+                    each
+                    for of in place.folders.values()
+                    for each in of
+                    if _TRASHES.search("/" + each.partition("/")[0])
+                ]
+                if patterns:
+                    self._place(place, top, source, None, dict.fromkeys(patterns))
+
     def _tops(self) -> list[tuple[str, Source]]:
         """What is walked: every root whole, or only the homes of the person who was asked for."""
         if self.only_homes:
@@ -374,6 +389,8 @@ class Search(msgspec.Struct, dict=True):
                 ):
                     self._own_names += len(names)
                     self.of_programs.append((folder, names))
+                if _TRASHES.search(folder):
+                    self._trash_of_volume(os.path.dirname(folder), source)
                 # Below a folder of copies nothing is an original, what lies deeper (a deleted folder) included.
                 if kept_out and ((outer := folder.rpartition(os.sep)[0]) in kept_out or outer in below):
                     below.add(folder)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
 from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
+from rustfern.core.model import Situation
 from rustfern.core.paths import inside
 from rustfern.core.remarks import About, counted
 from rustfern.operations import schema
@@ -124,7 +125,11 @@ def show(
         console.print()
     if not shown:
         where = " in what could be read" if unread or denied else ""
-        console.print(Text(f"No lost document was found{where}.", style="bold"))
+        # Against the person's word it is never said that nothing was lost.
+        told = answer.hints.happened is not None or answer.hints.document is not None
+        what = "Nothing was found of it" if told else "No lost document was found"
+        console.print(Text(f"{what}{where}.", style="bold"))
+        _looked_at(console, answer)
     if more > 0:
         console.print(Text(f"{counted(more, 'more lost document')}: see them with --everything", style=PALE))
     if inner:
@@ -198,6 +203,26 @@ def _unread_homes(answer: Answer) -> list[Home]:
     """The homes that could not be read at all."""
     denied = {problem.path for problem in answer.problems} | {s.path for s in answer.searched if s.status == "denied"}
     return [home for home in answer.homes if home.path in denied]
+
+
+def _looked_at(console: Console, answer: Answer) -> None:
+    """What "nothing" rests on: what was looked at, and what was not."""
+    from rustfern.cli.screen.console import PALE, bullet
+
+    totals = answer.totals
+    there = len({searched.path for searched in answer.searched if searched.status == "found"})
+    files, folders = counted(totals.files, "name"), counted(totals.directories, "folder")
+    seen = f"Looked at {files} in {folders}, and into {counted(there, 'place')} where programs leave copies."
+    opened = answer.hints.happened is Situation.WONT_OPEN
+    rest = ["whether saved files open (--happened wont-open)"] * (not opened)
+    rest += ["files whose names say nothing (--thorough)"] * (not answer.thorough)
+    bullet(console, seen, PALE, indent=0)
+    bullet(
+        console,
+        f"Not looked at: {', '.join([*rest, 'deleted records and the free space of the disk'])}.",
+        PALE,
+        indent=0,
+    )
 
 
 def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:

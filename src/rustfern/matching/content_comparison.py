@@ -282,11 +282,12 @@ class Comparing:
         """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
         when, near_in_time, same_size = copy.entry.modified, [], []
         for path, size, modified in self._documents_like(copy.content.format):
-            if not inside(path, base):
-                continue
             if size == copy.entry.size:
-                same_size.append(path)
-            elif when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN:
+                if inside(path, base):
+                    same_size.append(path)
+            elif (
+                when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN and inside(path, base)
+            ):
                 near_in_time.append((abs(modified - when), path))
         nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
         fresh = [path for path in nearest if not self.state.reader.has(self.state.location_of(path))]

@@ -38,19 +38,19 @@ class ProgramFolders:
     def take(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
         """Find the copies among the files of these folders, given as (folder, names)."""
         self._folders = {folder for folder, _ in listed}
-        wanted = {fold_name(name) for _, names in listed for name in names if extension_of(name) in DOCUMENT_EXTENSIONS}
-        signs = any(sum(map(name.count, rules.SEPARATORS)) > 1 for _, names in listed for name in names)
-        sums = {each for _, names in listed for name in names for each in rules.sums_in(name)}
+        texts = ["/".join(names) for _, names in listed]
         documents = list(self._documents())
-        there = wanted & {fold_name(os.path.basename(path)) for path in documents}
+        there = set(fold_name("/".join(os.path.basename(path) for path in documents)).split("/"))
+        signs = any(sum(map(text.count, rules.SEPARATORS)) > 1 for text in texts)
+        sums = {each for text in texts for each in rules.sums_in(text)}
         paths = rules.WholePaths(documents) if signs else None
         summed: dict[str, str] = {}
         if sums:
             own = ((path, self._own(path)) for path in documents)
             summed = {each: path for each, path in rules.sums_of(own) if each in sums}
-        for folder, names in listed:
+        for (folder, names), text in zip(listed, texts, strict=True):
             with self.state.isolated(folder):
-                self._folder(folder, names, there, paths, summed)
+                self._folder(folder, names, text, there, paths, summed)
             if len(self.state.more) > _MAX_COPIES:
                 what = (
                     f"more than {_MAX_COPIES:,} files in folders of programs may be copies: the rest was not looked at"
@@ -76,22 +76,36 @@ class ProgramFolders:
         return "/" + os.path.relpath(path, top).replace(os.sep, "/") if top else path
 
     def _folder(
-        self, folder: str, names: Sequence[str], there: set[str], paths: rules.WholePaths | None, summed: dict[str, str]
+        self,
+        folder: str,
+        names: Sequence[str],
+        text: str,
+        there: set[str],
+        paths: rules.WholePaths | None,
+        summed: dict[str, str],
     ) -> None:
+        """One folder; `text` are its names between `/`, which tells at once that most have none worth looking at one by one."""
         home = self.state.home_of(folder)
         paired = self._by_lists(folder, names, home)
-        for name in names:
+        spells = paths is not None and sum(map(text.count, rules.SEPARATORS)) > 1
+        of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text))
+        folded = fold_name(text).split("/")
+        same = not there.isdisjoint(folded)
+        if not (spells or of_sums or same):
+            return
+        for name, small in zip(names, folded, strict=True):
             path = os.path.join(folder, name)
             if path in self.state.found_paths or path in paired:
                 continue
-            whole = paths.find(name) if paths else None
-            whole = whole or next((summed[each] for each in rules.sums_in(name) if each in summed), None)
+            whole = paths.find(name) if paths is not None and spells else None
+            if of_sums and whole is None:
+                whole = next((summed[each] for each in rules.sums_in(name) if each in summed), None)
             if whole is not None:
                 self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
-            elif fold_name(name) in there and not is_everywhere(name):
+            elif small in there and not is_everywhere(name):
                 found = self.state.case.names.by_name(name, _MAX_SAME)
-                if same := [each for each in found if os.path.dirname(each) not in self._folders]:
-                    self._add(path, {"name": name, "same": "\0".join(same)}, home)
+                if originals := [each for each in found if os.path.dirname(each) not in self._folders]:
+                    self._add(path, {"name": name, "same": "\0".join(originals)}, home)
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)

@@ -385,7 +385,7 @@ class Search(msgspec.Struct, dict=True):
                     names
                     and files <= MANY_IN_FOLDER
                     and self._own_names < _MAX_OF_PROGRAMS
-                    and is_of_programs(folder, homes)
+                    and (not self.thorough or is_of_programs(folder, homes))
                 ):
                     self._own_names += len(names)
                     self.of_programs.append((folder, names))

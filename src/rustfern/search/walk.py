@@ -38,6 +38,8 @@ _NO_COPIES = frozenset(
 """Hidden folders beside documents that hold no copies of them, or are looked into by their own rules."""
 _OF_PROGRAMS = frozenset({"code", "database"})
 """Classes of what programs keep for themselves in their folders: settings, state, indexes."""
+_MAX_OF_ONE = 300
+"""Files that carry one document's name with an addition, in one folder."""
 _MAX_ENDINGS = 20_000
 _DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
 _AT_ONCE, _MAX_WAITING = 2_000, 400
@@ -62,6 +64,9 @@ class Sorting(msgspec.Struct, dict=True):
 
     catalogue: Catalogue
     _known: dict[str, int] = msgspec.field(default_factory=dict)
+
+    left_out = 0
+    """How many names the last call of `sort` left out."""
 
     def __post_init__(self) -> None:
         self._first = {start[0] for start in self.catalogue.starts}
@@ -138,7 +143,13 @@ class Sorting(msgspec.Struct, dict=True):
         endings = {name[name.rfind(".") :] for name in documents}
         others = [name for name in neighbours.suspects(names, whole, endings) if name not in taken]
         found: set[str] = set()
+        self.left_out = 0
+        counts: dict[str, int] = {}
         for each in neighbours.named_after(others, documents, gone=not of_programs):
+            counts[each.document] = count = counts.get(each.document, 0) + 1
+            if count > _MAX_OF_ONE:
+                self.left_out += 1
+                continue
             leftovers.append((each.name, each.place, {"name": each.document, "addition": each.addition}))
             found.add(each.name)
         return leftovers + [each for each in unsure if each[0] not in found], likely
@@ -299,6 +310,9 @@ def here(
         stack += [prefix + name for name in folders]
         of_programs = is_of_programs(folder, task.homes)
         leftovers, documents = sorting.sort(files, of_programs=of_programs, outer=outer.pop(folder, ()))
+        if sorting.left_out:
+            what = f"more than {sorting.left_out:,} further files carry one document's name with an addition: they were not looked at"
+            on_problem(folder, f"{what}; search their folder alone, or name one of them")
         if documents:
             for name in folders:
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):

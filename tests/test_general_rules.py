@@ -222,11 +222,15 @@ def test_two_programs_leftovers_of_one_name_and_many_of_one(tmp_path: Path, rust
         '{"../../../../../etc/passwd": "k1", "/etc/../passwd.txt": "yard log.txt"}',
         T0,
     )
+    write(disk / "home/ines/.large/k1", MORE, T0)
+    write(disk / "home/ines/.large/list.json", '{"/home/ines/Documents/tide.txt": "k1"}' + " " * (2 << 20), T0)
     answer = rustfern("scan", disk, "--json").json
     log = by_name(answer, "yard log.txt")
     assert best_of(log)["path"].endswith(".other/auto/yard log.txt") and len(log["copies"]) == 3
     assert "passwd" not in json.dumps(answer["documents"])
-    assert len(by_name(answer, "tide.txt")["copies"]) == 301 and "700 further files" in answer["problems"][0]["message"]
+    assert len(by_name(answer, "tide.txt")["copies"]) == 302 and len(answer["problems"]) == 2
+    told = " ".join(problem["message"] for problem in answer["problems"])
+    assert "700 further files" in told and "only its first 1 MB" in told
 
 
 @pytest.mark.parametrize("trash", [".Trash-1000", ".Trash/1000"])

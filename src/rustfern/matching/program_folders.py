@@ -133,6 +133,10 @@ class ProgramFolders:
             for pair in path_index.parse(text, beside - {name}, os.path.basename(folder)):
                 if self._paired(pair, folder, entry, home):
                     found |= {os.path.join(folder, pair.copy), path}
+            if path in found and entry.size > _MAX_LIST_BYTES:
+                self.state.problem(
+                    path, f"this list of copies is large: only its first {_MAX_LIST_BYTES >> 20} MB were read"
+                )
         return found
 
     def _text(self, path: str) -> tuple[Entry | None, str]:

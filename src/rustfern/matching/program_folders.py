@@ -24,6 +24,7 @@ _LISTS = frozenset(
 )  # fmt: skip
 """Endings of files that may list what lies beside them."""
 _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
+_MAX_DATABASE_BYTES = 4 << 20
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 
 
@@ -122,6 +123,8 @@ class ProgramFolders:
         beside = set(names)
         found: set[str] = set()
         lists = [name for name in names if extension_of(name) in _LISTS] if len(beside) > 1 else []
+        # Names with an ending first: what has none is rather a copy.
+        lists.sort(key=lambda name: ("." not in name, len(name), name))
         for name in lists[:_MAX_LISTS_IN_FOLDER]:
             if self._lists >= _MAX_LISTS:
                 break
@@ -148,6 +151,8 @@ class ProgramFolders:
             with source.open(entry) as stream:
                 data = stream.read(_MAX_LIST_BYTES)
                 if data.startswith(b"SQLite format 3\0"):
+                    if entry.size > _MAX_DATABASE_BYTES:
+                        return None, ""  # a store of the program's own, not a list
                     limits = self.state.door.limits
                     _, pieces = formats.read_text(stream, os.path.basename(path), _MAX_LIST_BYTES, limits)
                     return entry, "\n".join(piece.text for piece in pieces)

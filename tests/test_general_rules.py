@@ -203,6 +203,8 @@ def test_what_programs_keep_for_themselves_is_no_document(tmp_path: Path, rustfe
         T0,
     )
     write(disk / "home/ines/src/.git/index.html", "x", T0)
+    write(disk / "home/ines/.config/prog/backup/other.json", "{}", T0)
+    write(disk / "home/ines/.config/prog/.state/state.txt", "state of the program", T0)
     assert rustfern("scan", disk, "--json").json["documents"] == []
 
 

@@ -59,6 +59,11 @@ class Listed(NamedTuple):
     names: list[str]
 
 
+def _of_people(documents: Iterable[str]) -> list[str]:
+    """Without what programs keep for themselves in their folders."""
+    return [name for name in documents if class_of(format_of_extension(extension_of(name))) not in _OF_PROGRAMS]
+
+
 class Sorting(msgspec.Struct, dict=True):
     """Tells what the names of a folder may be, most of them by their ending alone."""
 
@@ -101,10 +106,15 @@ class Sorting(msgspec.Struct, dict=True):
         return groups.items()
 
     def sort(
-        self, names: Sequence[str], *, of_programs: bool = False, outer: Sequence[str] = ()
+        self,
+        names: Sequence[str],
+        *,
+        of_programs: bool = False,
+        outer: Sequence[str] = (),
+        for_copies: bool = False,
     ) -> tuple[list[Leftover], list[str]]:
         """(leftovers, names that may be documents, in order) of one folder; in those of programs, their settings are no documents.
-        `outer` are the documents around a folder for copies.
+        `outer` are the documents around a hidden folder, or one whose name says that it is `for_copies`.
         """
         if not names:
             return [], []
@@ -133,13 +143,11 @@ class Sorting(msgspec.Struct, dict=True):
         leftovers, unsure = self._listed_ones(suspects, names)
         taken = {name for name, _, _ in leftovers}
         if outer:
-            leftovers += self.of_outer(names, outer, taken, gone=of_programs)
+            leftovers += self.of_outer(names, outer, taken, gone=for_copies and of_programs)
             taken |= {name for name, _, _ in leftovers}
         documents = set(likely) - taken
         if of_programs:
-            documents = {
-                name for name in documents if class_of(format_of_extension(extension_of(name))) not in _OF_PROGRAMS
-            }
+            documents = set(_of_people(documents))
         endings = {name[name.rfind(".") :] for name in documents}
         others = [name for name in neighbours.suspects(names, whole, endings) if name not in taken]
         found: set[str] = set()
@@ -309,14 +317,19 @@ def here(
         prefix = folder if folder.endswith(sep) else folder + sep
         stack += [prefix + name for name in folders]
         of_programs = is_of_programs(folder, task.homes)
-        leftovers, documents = sorting.sort(files, of_programs=of_programs, outer=outer.pop(folder, ()))
+        leftovers, documents = sorting.sort(
+            files,
+            of_programs=of_programs,
+            outer=outer.pop(folder, ()),
+            for_copies=neighbours.tells_of_copies(os.path.basename(folder)),
+        )
         if sorting.left_out:
             what = f"more than {sorting.left_out:,} further files carry one document's name with an addition: they were not looked at"
             on_problem(folder, f"{what}; search their folder alone, or name one of them")
-        if documents:
+        if around := _of_people(documents) if of_programs else documents:
             for name in folders:
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
-                    outer[prefix + name] = documents
+                    outer[prefix + name] = around
         whole = task.whole or (of_programs and len(files) <= MANY_IN_FOLDER)
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 

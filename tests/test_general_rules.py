@@ -232,6 +232,7 @@ def test_two_programs_leftovers_of_one_name_and_many_of_one(tmp_path: Path, rust
     assert "passwd" not in json.dumps(answer["documents"])
     assert len(by_name(answer, "tide.txt")["copies"]) == 302 and len(answer["problems"]) == 2
     told = " ".join(problem["message"] for problem in answer["problems"])
+    assert any(copy["path"].endswith("tide.txt.999") for copy in by_name(answer, "tide.txt")["copies"])
     assert "700 further files" in told and "only its first 1 MB" in told
 
 

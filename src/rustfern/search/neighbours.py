@@ -195,7 +195,9 @@ _AS_ENDINGS = tuple(
 _LOCKED = re.compile(r"[.~_-]*(?:lck|lock|lk)[#~]?")
 _HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
 _BOUNDARY = re.compile(r"(?<![^\W_])|(?![^\W_])")
-_MAX_NAME, _MAX_SUSPECTS = 255, 20_000
+_MAX_NAME = 255
+MAX_SUSPECTS = 20_000
+"""Names of one folder that are looked at one by one."""
 _BRACKETS = re.compile(r"[\s._\-~#$()\[\]{}]+")
 
 
@@ -246,7 +248,12 @@ def suspects(names: Sequence[str], whole: str, endings: Collection[str]) -> list
     words = [word for word in (*_SAVED, *_KEPT, *_AS_ENDINGS) if word in small]
     if words:
         found += [name for name in names if any(word in f"{name.casefold()}/" for word in words)]
-    return list(dict.fromkeys(found))[:_MAX_SUSPECTS]
+    return list(dict.fromkeys(found))
+
+
+def by_number(name: str) -> list[tuple[bool, int | str]]:
+    """Orders names by the numbers in them as numbers: `a.9` before `a.10`."""
+    return [(part.isdecimal(), int(part) if part.isdecimal() else part) for part in re.split(r"(\d{1,18})", name)]
 
 
 def named_after(suspects: Sequence[str], documents: Collection[str], *, gone: bool = True) -> Iterator[Named]:

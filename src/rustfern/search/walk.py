@@ -151,9 +151,11 @@ class Sorting(msgspec.Struct, dict=True):
         endings = {name[name.rfind(".") :] for name in documents}
         others = [name for name in neighbours.suspects(names, whole, endings) if name not in taken]
         found: set[str] = set()
-        self.left_out = 0
         counts: dict[str, int] = {}
-        for each in neighbours.named_after(others, documents, gone=not of_programs):
+        if len(others) > _MAX_OF_ONE:
+            others.sort(key=neighbours.by_number, reverse=True)  # the newest have the highest counters and stamps
+        self.left_out = max(len(others) - neighbours.MAX_SUSPECTS, 0)
+        for each in neighbours.named_after(others[: neighbours.MAX_SUSPECTS], documents, gone=not of_programs):
             counts[each.document] = count = counts.get(each.document, 0) + 1
             if count > _MAX_OF_ONE:
                 self.left_out += 1
@@ -180,7 +182,8 @@ class Sorting(msgspec.Struct, dict=True):
             if (name in around and not neighbours.is_everywhere(name)) or name in alike
         ]
         others = [name for name in others if name not in alike]
-        found += neighbours.named_after(neighbours.suspects(others, whole, endings), around, gone=False)
+        suspects = neighbours.suspects(others, whole, endings)[: neighbours.MAX_SUSPECTS]
+        found += neighbours.named_after(suspects, around, gone=False)
         return [(e.name, e.place, {"name": e.document, "addition": e.addition, "up": "1"}) for e in found]
 
     def _listed_ones(self, suspects: Sequence[str], names: Sequence[str]) -> tuple[list[Leftover], list[Leftover]]:
@@ -324,7 +327,7 @@ def here(
             for_copies=neighbours.tells_of_copies(os.path.basename(folder)),
         )
         if sorting.left_out:
-            what = f"more than {sorting.left_out:,} further files carry one document's name with an addition: they were not looked at"
+            what = f"{sorting.left_out:,} further files carry one document's name with an addition: those with the lowest numbers were not looked at"
             on_problem(folder, f"{what}; search their folder alone, or name one of them")
         if around := _of_people(documents) if of_programs else documents:
             for name in folders:

@@ -6,161 +6,13 @@ import re
 from collections.abc import Collection, Iterator, Sequence
 from typing import NamedTuple
 
+from rustfern.catalogue.words import EVERYWHERE, KEPT, NOT_COPIES, SAVED, SHORT_KEPT, SHORT_PASSING, SHORT_SAVED
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
 
 AUTOSAVE, BACKUP, TEMPORARY = "neighbour-autosave", "neighbour-backup", "neighbour-temporary"
 LOCK, LOG = "neighbour-lock", "neighbour-log"
 """The places of the catalogue that these leftovers are of."""
 
-_SAVED = (
-    "autosav", "auto-sav", "auto_sav", "autorecover", "autobackup", "recover", "rescue", "unsaved", "crash", "panic", "emergency",
-    "checkpoint", "draft", "wiederherst", "entwurf", "récup", "recup", "brouillon", "secours", "guardado automático", "borrador", "salvat",
-    "salvamento", "ripristin", "bozza", "rascunho", "herstel", "återst", "utkast", "gendan", "kladde", "gjenopprett", "palaut", "odzysk",
-    "obnov", "восстанов", "черновик", "відновл", "恢复", "復元", "回復", "复原", "복구", "kurtar", "taslak", "helyreáll", "otomatik", "autoguard",
-)  # fmt: skip
-_KEPT = (
-    "backup", "back-up", "back_up", "bak", "sicherung", "sauvegarde", "respaldo", "salvaguard", "cópia de segurança", "copia de seguridad",
-    "copia di sicurezza", "reservekop", "резерв", "备份", "備份", "バックアップ", "백업", "yedek", "záloh", "zaloh", "varmuuskop", "säkerhetskop",
-    "sikkerhedskop", "sikkerhetskop", "biztonsági", "kopia zapasowa", "kopii zapasow", "αντίγραφο", "גיבוי", "نسخة احتياط",
-)  # fmt: skip
-_SHORT_SAVED = ("swp", "save", "sav", "asv", "aut", "dead", "rec")
-_SHORT_KEPT = ("orig", "old", "prev", "previous", "bk", "bck", "bkp", "bup", "history", "hist")
-_SHORT_PASSING = ("tmp", "temp", "part", "new", "swap", "sync", "upload", "incomplete", "partial", "writing", "saving")
-"""What the names of copies say of themselves, in the languages that programs speak, in small letters; the short ones only as what stands
-behind a whole name.
-"""
-
-_NOT_COPIES = tuple(
-    f".{each}"
-    for each in [
-        "asc",
-        "sig",
-        "gpg",
-        "pem",
-        "sha1",
-        "sha256",
-        "sha512",
-        "md5",
-        "sum",
-        "torrent",
-        "gz",
-        "bz2",
-        "xz",
-        "zst",
-        "lz4",
-        "7z",
-        "zip",
-        "rar",
-        "br",
-        "z",
-        "map",
-        "min",
-        "d",
-        "o",
-        "lo",
-        "obj",
-        "pyc",
-        "class",
-        "lock",
-        "license",
-        "import",
-        "meta",
-        "xmp",
-        "url",
-        "lnk",
-        "desktop",
-        "html",
-        "htm",
-        "pdf",
-        "json",
-        "xml",
-        "yaml",
-        "yml",
-        "toml",
-        "ini",
-        "cfg",
-        "conf",
-        "in",
-        "am",
-        "ac",
-        "m4",
-        "cmake",
-        "log",
-        "aux",
-        "toc",
-        "out",
-        "idx",
-        "ind",
-        "bbl",
-        "blg",
-        "lof",
-        "lot",
-        "nfo",
-        "cue",
-        "srt",
-        "sub",
-        "vtt",
-        "po",
-        "pot",
-        "mo",
-        "ts",
-        "d.ts",
-        "j2",
-        "tmpl",
-        "tpl",
-        "template",
-        "example",
-        "sample",
-        "dist",
-        "default",
-        "rej",
-        "patch",
-        "diff",
-        "thm",
-        "pp3",
-        "dop",
-    ]
-)
-"""What stands behind a whole name where a file was made from another, or tells of it: no earlier or later version of it."""
-_EVERYWHERE = frozenset(
-    [
-        "__init__.py",
-        "__main__.py",
-        "conftest.py",
-        "setup.py",
-        "index.html",
-        "index.htm",
-        "index.md",
-        "readme",
-        "readme.md",
-        "readme.txt",
-        "readme.rst",
-        "license.txt",
-        "license.md",
-        "changelog.md",
-        "package.json",
-        "package-lock.json",
-        "tsconfig.json",
-        "manifest.json",
-        "manifest.xml",
-        "main.py",
-        "main.c",
-        "config.json",
-        "config.xml",
-        "settings.json",
-        "cmakelists.txt",
-        "build.xml",
-        "pom.xml",
-        "style.css",
-        "content.xml",
-        "meta.xml",
-        "mimetype",
-        "desktop.ini",
-        "thumbs.db",
-        "cargo.toml",
-        "pyproject.toml",
-    ]
-)
 _SIGNS = ".#~_$%@!=+&,-"
 _STAMP = re.compile(
     r"(?<!\d)(?:(?:19|20)\d\d[-._ ]?[01]\d[-._ ]?[0-3]\d(?:[-T_. ]?[0-2]\d[-_.:h ]?[0-5]\d(?:[-_.:m ]?[0-5]\d)?)?|1[0-9]{9}(?:\d{3})?)(?!\d)"
@@ -179,19 +31,17 @@ def _said(words: Sequence[str], short: Sequence[str]) -> re.Pattern[str]:
 
 
 _MARKS = (
-    (AUTOSAVE, _said(_SAVED, _SHORT_SAVED)),
-    (BACKUP, _said(_KEPT, _SHORT_KEPT)),
-    (TEMPORARY, _said((), _SHORT_PASSING)),
+    (AUTOSAVE, _said(SAVED, SHORT_SAVED)),
+    (BACKUP, _said(KEPT, SHORT_KEPT)),
+    (TEMPORARY, _said((), SHORT_PASSING)),
 )
-_IN_BRACKETS = rf"[(\[{{]\s*(?:{'|'.join(_SHORT_SAVED)})\s*[)\]}}]"
-_KEPT_IN_BRACKETS = rf"[(\[{{]\s*(?:{'|'.join(_SHORT_KEPT)})\s*[)\]}}]"
+_IN_BRACKETS = rf"[(\[{{]\s*(?:{'|'.join(SHORT_SAVED)})\s*[)\]}}]"
+_KEPT_IN_BRACKETS = rf"[(\[{{]\s*(?:{'|'.join(SHORT_KEPT)})\s*[)\]}}]"
 _IN_STEMS = (
-    (AUTOSAVE, re.compile(f"{_LETTERS}(?:{'|'.join(_SAVED)})|{_IN_BRACKETS}")),
-    (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(_KEPT)})|{_KEPT_IN_BRACKETS}")),
+    (AUTOSAVE, re.compile(f"{_LETTERS}(?:{'|'.join(SAVED)})|{_IN_BRACKETS}")),
+    (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(KEPT)})|{_KEPT_IN_BRACKETS}")),
 )
-_AS_ENDINGS = tuple(
-    f"{sign[0]}{word}{sign[1]}" for word in (*_SHORT_SAVED, *_SHORT_KEPT) for sign in ("./", "()", "[]")
-)
+_AS_ENDINGS = tuple(f"{sign[0]}{word}{sign[1]}" for word in (*SHORT_SAVED, *SHORT_KEPT) for sign in ("./", "()", "[]"))
 _LOCKED = re.compile(r"[.~_-]*(?:lck|lock|lk)[#~]?")
 _HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
 _BOUNDARY = re.compile(r"(?<![^\W_])|(?![^\W_])")
@@ -218,7 +68,7 @@ def kind_of(addition: str, ending: str, *, before: str = "") -> str | None:
         return LOCK
     if said.endswith(".log") and _STAMP.search(added):
         return LOG
-    if said.endswith(_NOT_COPIES):
+    if said.endswith(NOT_COPIES):
         return None
     for place, mark in _MARKS:
         if mark.search(said) or (place != TEMPORARY and dict(_IN_STEMS)[place].search(before.casefold())):
@@ -245,7 +95,7 @@ def suspects(names: Sequence[str], whole: str, endings: Collection[str]) -> list
         if whole.count(ending) > whole.count(f"{ending}/"):
             found += [name for name in names if ending in name[:-1] and (name.find(ending) + len(ending)) < len(name)]
     small = whole.casefold()
-    words = [word for word in (*_SAVED, *_KEPT, *_AS_ENDINGS) if word in small]
+    words = [word for word in (*SAVED, *KEPT, *_AS_ENDINGS) if word in small]
     if words:
         found += [name for name in names if any(word in f"{name.casefold()}/" for word in words)]
     return list(dict.fromkeys(found))
@@ -336,7 +186,7 @@ def _of_gone(name: str) -> Named | None:
 
 def is_everywhere(name: str) -> bool:
     """Whether a name is one that packages and projects have in every folder, so that it tells nothing of whose copy a file is."""
-    return name.casefold() in _EVERYWHERE
+    return name.casefold() in EVERYWHERE
 
 
 def tells_of_copies(folder: str) -> bool:

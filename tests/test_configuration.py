@@ -54,11 +54,11 @@ def test_mistakes_are_wrong_usage(text: str, says: str, disk: Path, tmp_path: Pa
 def test_a_log_of_what_was_done_without_peoples_words(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     log = tmp_path / "work.log"
     rustfern("--log-file", log, "scan", disk, "--words", "garboard seam", "--document", "survey", "--person", "ines")
-    rustfern("--log-file", log, "restore", "1", "--to", tmp_path / "out")
+    rustfern("restore", "1", "--to", tmp_path / "out", "--log-file", log)
     text = log.read_text()
     assert "walking the whole tree" in text and text.count("ended with status 0") == 2 and text.count(" s\n") > 3
     assert "garboard" not in text and "survey.odt" not in text
-    assert "choosing" in rustfern("--verbose", "scan", disk).err
+    assert all("choosing" in rustfern(*words, disk).err for words in (("--verbose", "scan"), ("scan", "--verbose")))
     assert rustfern("--log-file", tmp_path / "none/x.log", "scan", disk).status == 2
 
 

@@ -7,6 +7,7 @@ import contextlib
 import errno
 import importlib
 import io
+import itertools
 import os
 import signal
 import sys
@@ -36,6 +37,23 @@ COMMANDS = {
 }
 
 
+def _log_options_first(words: Sequence[str]) -> list[str]:
+    """The words of a call, with what concerns all commands (`--verbose`, `--log-file`) before the command, wherever it was typed."""
+    first: list[str] = []
+    rest: list[str] = []
+    left = iter(words)
+    for word in left:
+        if word == "--":
+            return [*first, *rest, word, *left]
+        if word == "--log-file":
+            first += [word, *itertools.islice(left, 1)]
+        elif word == "--verbose" or word.startswith("--log-file="):
+            first.append(word)
+        else:
+            rest.append(word)
+    return [*first, *rest]
+
+
 class _Group(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
@@ -45,6 +63,9 @@ class _Group(click.Group):
             return None
         command: click.Command = importlib.import_module(f"rustfern.cli.commands.{cmd_name}").command
         return command
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        return super().parse_args(ctx, _log_options_first(args))
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands, in the order of the work"):

@@ -336,6 +336,7 @@ def test_the_demo_finds_restores_and_can_be_run_again(tmp_path: Path, rustfern: 
     disk = tmp_path / "yard" / "disk"
     first = rustfern("demo", "--to", disk)
     assert first.status == 0 and "1 of 1 restored and verified" in first.out and "Next" in first.out
+    assert "moments ago" not in first.out  # what was just laid into a trash is not being written
     digest = {p.relative_to(disk): (sha256(p), p.stat().st_mtime) for p in disk.rglob("*") if p.is_file()}
     assert len(digest) > 300
     second = rustfern("demo", "--to", disk)

@@ -15,6 +15,8 @@ from rustfern.output.temporary import usual_folder
 from rustfern.sources import live_machine
 from rustfern.sources.registry import Sources
 
+_WRITTEN_AT_WORK = frozenset({"autosave", "swap", "temporary", "backup"})
+"""Kinds of copies that a program writes while somebody works; what lies in a trash was put there."""
 _RECENT_SECONDS = 120
 
 
@@ -67,7 +69,7 @@ def mark_open_documents(
         fresh = [
             c
             for c in document.copies
-            if c.kind != "saved"
+            if c.kind in _WRITTEN_AT_WORK
             and c is not gone
             and c.clocks.get("file")
             and 0 <= moment - c.clocks["file"].timestamp() < _RECENT_SECONDS

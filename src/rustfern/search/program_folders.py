@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from urllib.parse import quote, unquote
 
+from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
 
 _OF_PROGRAMS = frozenset({"appdata", "library", "application data", "local settings", "snap"})
@@ -18,7 +19,6 @@ _NOISE = re.compile(
     r"|trash|keyrings|fontconfig|metadata"
 )
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
-_TOKENS = re.compile(r"[^\W_]+")
 _HEX = re.compile(r"(?<![0-9A-Za-z])(?:[0-9a-fA-F]{64}|[0-9a-fA-F]{40}|[0-9a-fA-F]{32}|[0-9a-fA-F]{8})(?![0-9A-Za-z])")
 _BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{26,56}(?![0-9A-Za-z])")
 _MAX_TOKENS, _MIN_TOKENS = 60, 3
@@ -43,7 +43,7 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
 
 def tokens(path: str) -> tuple[str, ...]:
     """The words of a path or of a name that stands for one, folded, without what parts them."""
-    return tuple(_TOKENS.findall(fold_name(path)))
+    return tuple(words_of(fold_name(path)))
 
 
 class WholePaths:

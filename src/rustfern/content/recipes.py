@@ -7,7 +7,16 @@ from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Entry, Rebuilt
-from rustfern.traces import browser_session, code_unsaved, editor_tab, joe_dead, kate_journal, mail_store, vim_swap
+from rustfern.traces import (
+    browser_session,
+    code_unsaved,
+    editor_tab,
+    joe_dead,
+    kate_journal,
+    mail_store,
+    record_file,
+    vim_swap,
+)
 
 _MAX_TEXT = 256 << 20
 
@@ -48,6 +57,12 @@ def editor_tab_text(stream: BinaryIO, entry: Entry, originals: Sequence[bytes]) 
     return Rebuilt(text.encode(), text.count("\n") + 1, 0, 0, note)
 
 
+def record_file_text(stream: BinaryIO, entry: Entry, originals: Sequence[bytes]) -> Rebuilt:
+    """The lines of a file of records, each ended by a line feed."""
+    found = record_file.parse(stream.read(_MAX_TEXT))
+    return Rebuilt(b"".join(line + b"\n" for line in found.lines), len(found.lines), found.missing, 0)
+
+
 def browser_form_text(stream: BinaryIO, entry: Entry, originals: Sequence[bytes]) -> Rebuilt:
     """The text typed into one page, by its number."""
     for form in browser_session.parse(stream.read(_MAX_TEXT)):
@@ -79,6 +94,7 @@ RECIPES: dict[str, Callable[[BinaryIO, Entry, Sequence[bytes]], Rebuilt]] = {
     "joe-part": joe_part,
     "code-unsaved": code_unsaved_text,
     "editor-tab": editor_tab_text,
+    "record-file": record_file_text,
     "browser-form": browser_form_text,
     "mail-part": mail_part,
 }
@@ -88,5 +104,6 @@ SAID = {
     "joe-part": "taken whole out of the dead file",
     "code-unsaved": "taken whole out of the editor's store of unsaved texts",
     "editor-tab": "taken whole out of the editor's tab",
+    "record-file": "rebuilt whole from the records of its lines",
     "browser-form": "typed into a page",
 }

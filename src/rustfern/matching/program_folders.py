@@ -14,7 +14,6 @@ from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import LinkState
 from rustfern.search import program_folders as rules
-from rustfern.search.neighbours import is_everywhere
 from rustfern.traces import path_index
 
 PLACE = "program-folder"
@@ -41,7 +40,7 @@ class ProgramFolders:
         self._folders = {folder for folder, _ in listed}
         texts = ["/".join(names) for _, names in listed]
         documents = list(self._documents())
-        there = set(fold_name("/".join(os.path.basename(path) for path in documents)).split("/"))
+        there = rules.OwnNames({os.path.basename(path) for path in documents})
         signs = any(sum(map(text.count, rules.SEPARATORS)) > 1 for text in texts)
         sums = {each for text in texts for each in rules.sums_in(text)}
         paths = rules.WholePaths(documents) if signs else None
@@ -81,7 +80,7 @@ class ProgramFolders:
         folder: str,
         names: Sequence[str],
         text: str,
-        there: set[str],
+        there: rules.OwnNames,
         paths: rules.WholePaths | None,
         summed: dict[str, str],
     ) -> None:
@@ -90,11 +89,10 @@ class ProgramFolders:
         paired = self._by_lists(folder, names, home)
         spells = paths is not None and sum(map(text.count, rules.SEPARATORS)) > 1
         of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text))
-        folded = fold_name(text).split("/")
-        same = not there.isdisjoint(folded)
-        if not (spells or of_sums or same):
+        own = dict(there.find(fold_name(text)))
+        if not (spells or of_sums or own):
             return
-        for name, small in zip(names, folded, strict=True):
+        for number, name in enumerate(names) if spells or of_sums else ((number, names[number]) for number in own):
             path = os.path.join(folder, name)
             if path in self.state.found_paths or path in paired:
                 continue
@@ -103,10 +101,12 @@ class ProgramFolders:
                 whole = next((summed[each] for each in rules.sums_in(name) if each in summed), None)
             if whole is not None:
                 self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
-            elif small in there and not is_everywhere(name):
-                found = self.state.case.names.by_name(name, _MAX_SAME)
-                if originals := [each for each in found if os.path.dirname(each) not in self._folders]:
-                    self._add(path, {"name": name, "same": "\0".join(originals)}, home)
+            elif number in own:
+                found = [
+                    each for held in sorted(own[number]) for each in self.state.case.names.by_name(held, _MAX_SAME)
+                ]
+                if originals := [each for each in found if os.path.dirname(each) not in self._folders][:_MAX_SAME]:
+                    self._add(path, {"name": os.path.basename(originals[0]), "same": "\0".join(originals)}, home)
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)

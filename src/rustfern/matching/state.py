@@ -155,6 +155,15 @@ def clocks_of(entry: Entry, content: Content) -> dict[str, datetime]:
     return clocks
 
 
+def rebuilt_copy(find: Find, entry: Entry, content: Content, piece: Evidence, recipe: str, bases: list[Entry]) -> Copy:
+    """A copy whose content is rebuilt from what an editor left, by `recipe` and the versions `bases`."""
+    return Copy(
+        entry=entry, kind=Kind(find.kind), place=find.place, content=content, extension_right=None,
+        clocks=clocks_of(entry, Content(Glance(), State.INTACT, "", 0)), order=find.order, evidence=(piece,),
+        confidence=weights.confidences([[piece]])[0], recipe=recipe, bases=tuple(base.path for base in bases),
+    )  # fmt: skip
+
+
 class LinkState:
     """The table on which finds become documents."""
 

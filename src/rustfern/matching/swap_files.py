@@ -10,10 +10,11 @@ from msgspec.structs import replace
 
 from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.core.model import Content, Copy, Entry, Evidence, Find, Glance, Kind, Lock, State
+from rustfern.core.model import Content, Entry, Find, Glance, Lock, State
 from rustfern.core.times import to_utc
 from rustfern.matching.evidence import weights
-from rustfern.matching.state import Draft, LinkState, clocks_of, last_part
+from rustfern.matching.record_files import RecordFiles
+from rustfern.matching.state import Draft, LinkState, last_part, rebuilt_copy
 from rustfern.traces.registry import Sort, Trace
 
 if TYPE_CHECKING:
@@ -38,7 +39,9 @@ class SwapFiles:
         if trace.sort is Sort.JOURNAL:
             self._journal(find)
         elif trace.sort is Sort.DEAD_FILE:
-            self._dead_file(find)
+            return self._dead_file(find)
+        elif trace.sort is Sort.LINES:
+            return RecordFiles(self.state).take(find)
         elif trace.sort is Sort.UNSAVED_TEXT:
             self._unsaved_text(find, trace, place.reader)
         elif trace.sort is Sort.WEB_PAGES:
@@ -71,7 +74,7 @@ class SwapFiles:
             self.state.problem(find.entry.path, error.what)
             content = Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
         piece = weights.evidence("name-beside", f"its name is that of {name} with an addition, in the same folder")
-        draft.copies.append(self._rebuilt(find, find.entry, content, piece, "kate-journal", bases))
+        draft.copies.append(rebuilt_copy(find, find.entry, content, piece, "kate-journal", bases))
         draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
 
     def _fits(self, base: Entry, journal: kate_journal.Journal) -> bool:
@@ -83,16 +86,18 @@ class SwapFiles:
         except SourceError:
             return False
 
-    def _dead_file(self, find: Find) -> None:
-        """Each text in a dead file belongs to a document of its own."""
+    def _dead_file(self, find: Find) -> bool:
+        """Each text in a dead file belongs to a document of its own. False if it is none, but a text of whatever program."""
         from rustfern.traces import joe_dead
 
         try:
             with contents.open_content(self.state.door, find.entry) as stream:
                 texts = joe_dead.parse(stream.read(_MAX_JOURNAL))
-        except (Malformed, SourceError) as error:
+        except Malformed:
+            return False
+        except SourceError as error:
             self.state.problem(find.entry.path, f"this dead file cannot be read: {error}")
-            return
+            return True
         for text in texts:
             entry = find.entry.at_part(str(text.number))
             piece = weights.evidence("swap-header", f"text {text.number} of the dead file carries this name")
@@ -112,11 +117,12 @@ class SwapFiles:
                     key, Draft(key, "Unnamed text", None, None, find.home, never_saved=True)
                 )
             content = contents.check_rebuilt(self.state.door, entry, draft.name, "joe-part", ())
-            copy = self._rebuilt(find, entry, content, piece, "joe-part", [])
+            copy = rebuilt_copy(find, entry, content, piece, "joe-part", [])
             if text.when_local:
                 copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
             draft.copies.append(copy)
             draft.changed, draft.changed_since = True, entry.modified
+        return True
 
     def _unsaved_text(self, find: Find, trace: Trace, recipe: str) -> None:
         """An unsaved text that carries the address of its file, or none."""
@@ -148,7 +154,7 @@ class SwapFiles:
             "swap-header", "it carries the address of this document" if address else "its text was never named"
         )
         content = contents.check_rebuilt(self.state.door, find.entry, draft.name, recipe, ())
-        draft.copies.append(self._rebuilt(find, find.entry, content, piece, recipe, []))
+        draft.copies.append(rebuilt_copy(find, find.entry, content, piece, recipe, []))
         draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
 
     def _pages(self, find: Find) -> None:
@@ -172,16 +178,7 @@ class SwapFiles:
             draft = self.state.drafts.setdefault(key, Draft(key, name, None, None, find.home, never_saved=True))
             piece = weights.evidence("its-own-file", f"typed into the page {form.address}")
             content = contents.check_rebuilt(self.state.door, entry, "page.txt", "browser-form", ())
-            draft.copies.append(self._rebuilt(find, entry, content, piece, "browser-form", []))
-
-    def _rebuilt(
-        self, find: Find, entry: Entry, content: Content, piece: Evidence, recipe: str, bases: list[Entry]
-    ) -> Copy:
-        return Copy(
-            entry=entry, kind=Kind(find.kind), place=find.place, content=content, extension_right=None,
-            clocks=clocks_of(entry, Content(Glance(), State.INTACT, "", 0)), order=find.order, evidence=(piece,),
-            confidence=weights.confidences([[piece]])[0], recipe=recipe, bases=tuple(base.path for base in bases),
-        )  # fmt: skip
+            draft.copies.append(rebuilt_copy(find, entry, content, piece, "browser-form", []))
 
     def _versions(self, draft: Draft) -> list[Entry]:
         """The files that may be the version that was opened: the saved one first."""
@@ -230,7 +227,7 @@ class SwapFiles:
             draft = self.state.draft(original, find.home, header.path)
         bases = self._bases(draft, header)
         content = self._content(find, header, draft.name, bases)
-        copy = self._rebuilt(find, find.entry, content, piece, "vim-swap", bases)
+        copy = rebuilt_copy(find, find.entry, content, piece, "vim-swap", bases)
         if not header.dirty:
             copy = replace(copy, notes=("the text was not changed when the editor last wrote this",))
         draft.copies.append(copy)

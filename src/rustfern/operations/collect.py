@@ -187,8 +187,11 @@ def match(linker: Linker, places: Catalogue, finds: Sequence[Find]) -> None:
             with linker.state.isolated(find):
                 if not linker.swap_files.take_swap(find):
                     # Of another program that names its copies alike: what it holds is no less a copy.
-                    fields = {"name": find.fields["name"], "addition": os.path.basename(find.entry.path)}
-                    linker.copies.take_named(replace(find, place=AUTOSAVE, kind="autosave", fields=fields))
+                    if name := find.fields.get("name"):
+                        fields = {"name": name, "addition": os.path.basename(find.entry.path)}
+                        linker.copies.take_named(replace(find, place=AUTOSAVE, kind="autosave", fields=fields))
+                    else:
+                        linker.copies.take_unnamed(find)
     linker.versions.take_kept_attachments(kept)
 
 

@@ -11,6 +11,8 @@ from urllib.parse import quote, unquote
 
 from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
+from rustfern.search.neighbours import is_everywhere
 
 _OF_PROGRAMS = frozenset({"appdata", "library", "application data", "local settings", "snap"})
 _NOISE = re.compile(
@@ -21,6 +23,7 @@ _NOISE = re.compile(
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
 _HEX = re.compile(r"(?<![0-9A-Za-z])(?:[0-9a-fA-F]{64}|[0-9a-fA-F]{40}|[0-9a-fA-F]{32}|[0-9a-fA-F]{8})(?![0-9A-Za-z])")
 _BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{26,56}(?![0-9A-Za-z])")
+_BEGINS = re.compile(r"(?<![^\W_])(?=.)|(?<=\d)(?=[^\W\d])")
 _MAX_TOKENS, _MIN_TOKENS = 60, 3
 _MAX_HASHED = 20_000
 MANY_IN_FOLDER = 3_000
@@ -44,6 +47,63 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
 def tokens(path: str) -> tuple[str, ...]:
     """The words of a path or of a name that stands for one, folded, without what parts them."""
     return tuple(words_of(fold_name(path)))
+
+
+_ALIKE = str.maketrans(dict.fromkeys(" _-+", "-"))
+_MIN_STEM = 5
+
+
+def alike(names: str) -> str:
+    """Folded names as those programs write them that keep no spaces: a sign for each of them."""
+    return names.replace("%20", "-").translate(_ALIKE)
+
+
+class OwnNames:
+    """Finds the documents whose whole name, or its stem under another ending, stands in a file's name, with whatever around it."""
+
+    def __init__(self, names: Iterable[str]) -> None:
+        self._names: dict[str, str] = {}
+        self._stems: dict[str, set[str]] = {}
+        endings = set()
+        for name in names:
+            if is_everywhere(name):
+                continue
+            said = alike(fold_name(name))
+            self._names.setdefault(said, name)
+            stem, dot, ending = said.rpartition(".")
+            if dot and len(stem) >= _MIN_STEM:
+                self._stems.setdefault(stem, set()).add(name)
+            if dot and ending in DOCUMENT_EXTENSIONS:
+                endings.add(ending)
+        known = "|".join(sorted(map(re.escape, endings))) or "(?!)"
+        self._ending = re.compile(rf"\.(?:{known})(?![0-9a-z])")
+
+    def find(self, folder: str) -> Iterator[tuple[int, set[str]]]:
+        """(which one, the documents' names) of the files of a folder, given as their folded names between `/`."""
+        said = alike(folder)
+        whole = [found.end() for found in self._ending.finditer(said)]
+        at = 0
+        ends = iter([*whole, len(said) + 1])
+        end = next(ends)
+        for number, name in enumerate(said.split("/")):
+            until = at + len(name)
+            found: set[str] = set()
+            while end <= until:
+                found |= self._held(said[at:end])
+                end = next(ends)
+            if not found:
+                stem = name.rpartition(".")[0] or name
+                found = self._stems.get(stem, set())
+            if found:
+                yield number, found
+            at = until + 1
+
+    def _held(self, part: str) -> set[str]:
+        """The longest document's name that the beginning of a file's name ends with."""
+        for found in _BEGINS.finditer(part):
+            if (name := self._names.get(part[found.start() :])) is not None:
+                return {name}
+        return set()
 
 
 class WholePaths:

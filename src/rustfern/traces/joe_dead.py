@@ -1,6 +1,6 @@
 """joe's dead file, `DEADJOE`: every changed text of every session that was ended from outside, one after the other.
 
-Layout as observed on joe 4.6: a headline for each session, then for each text a line `*** File 'NAME'` (or `'(Unnamed)'`) and the text as it is;
+Layout as observed on joe 4.6 and jupp 3.1: a headline for each session, then for each text a line `*** File 'NAME'` (or `'(Unnamed)'`) and the text as it is;
 the line feed in front of each headline is joe's. The startup log and the history of file names stand there too and are left out.
 """
 
@@ -15,7 +15,7 @@ import msgspec
 from rustfern.core.errors import Malformed
 
 _SESSION = re.compile(
-    rb"\n\*\*\* These modified files were found in JOE when it aborted on ([^\n]*)\n\*\*\* JOE was aborted by [^\n]*\n"
+    rb"\n\*\*\* [^\n]*odified files [^\n]{0,200}? when it aborted on ([^\n]*)\n\*\*\* [^\n]* was aborted by [^\n]*\n"
 )
 _FILE = re.compile(rb"\n\*\*\* File '([^\n]*)'\n")
 _UNNAMED = "(Unnamed)"

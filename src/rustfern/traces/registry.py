@@ -31,6 +31,7 @@ class Sort(StrEnum):
     DEAD_FILE = "dead-file"
     UNSAVED_TEXT = "unsaved-text"
     WEB_PAGES = "web-pages"
+    LINES = "lines"
 
 
 class Names(StrEnum):
@@ -92,5 +93,6 @@ TRACES: dict[str, Trace] = {
     "joe-dead": Trace(Sort.DEAD_FILE, "joe_dead.parse"),
     "code-unsaved": Trace(Sort.UNSAVED_TEXT, "code_unsaved.unsaved"),
     "editor-tab": Trace(Sort.UNSAVED_TEXT, "editor_tab.unsaved"),
+    "record-file": Trace(Sort.LINES, "record_file.parse"),
     "browser-session": Trace(Sort.WEB_PAGES, "browser_session.parse"),
 }

@@ -31,6 +31,7 @@ import zlib
 from pathlib import Path
 
 HOME = Path("/home/ines")
+NOT_LEFT = ("/tmp/tmux-", "/tmp/.X", "/tmp/apt-", "/tmp/bash_jobs")
 OUTSIDE = ("/tmp", "/var/tmp")
 DISPLAY = ":77"
 SOCKET = "capture"
@@ -115,6 +116,8 @@ class Screen:
         self.name = name
         env = {**environment(), "CAPTURED": name}
         quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+        for left in (f"/tmp/.X{DISPLAY[1:]}-lock", f"/tmp/.X11-unix/X{DISPLAY[1:]}"):  # of a screen that was killed
+            Path(left).unlink(missing_ok=True)
         subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24", "-nolisten", "tcp"], env=env, **quiet)  # type: ignore[call-overload]
         time.sleep(1.5)
         subprocess.Popen(["openbox"], env=env, **quiet)  # type: ignore[call-overload]
@@ -229,7 +232,7 @@ def capture(name: str, program: dict[str, object], to: Path, pictures: Path) -> 
     words = str(program.get("words", TYPED))
     drive(program, name, pictures)
     left = {path for path in everything() if path.startswith(str(HOME)) or path not in before}
-    left = {path for path in left if not path.startswith("/tmp/tmux-") and not path.startswith("/tmp/.X")}
+    left = {path for path in left if not path.startswith(NOT_LEFT)}
     holding = sorted(path for path in left if holds(Path(path), words) and path != str(document))
     wanted = [path for path in holding if fnmatch.fnmatch(path, str(program.get("left", "*")))]
     print(f"{name}: {len(left)} files, holding the words: {holding}", flush=True)

@@ -168,6 +168,10 @@ class Copies:
             ]
         if "same" in find.fields:
             says = f"a program keeps a file of the name {find.fields['name']} in its folder"
+            if "cut" in find.fields:
+                says = "its name begins as the path of this document does, and was cut"
+            elif "sum" in find.fields:
+                says = f"its name may be a sum of this document's path ({find.fields['sum']})"
             return [Candidate(path, [weights.evidence("same-name", says)]) for path in find.fields["same"].split("\0")]
         if place.mirror and (found := re.search(place.mirror, find.entry.path.replace(os.sep, "/"))):
             parts = found["inner"].split("/")

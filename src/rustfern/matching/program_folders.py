@@ -10,7 +10,7 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Entry, Find, Home, Kind, Record
 from rustfern.core.paths import fold_name, inside
 from rustfern.formats import registry as formats
-from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import LinkState
 from rustfern.search import program_folders as rules
@@ -22,9 +22,14 @@ _LISTS = frozenset(
      "dat", "data", "session", "rc", "el", "py", "properties", "info", "meta", "state", "xbel", "rdf", "manifest", "map"]
 )  # fmt: skip
 """Endings of files that may list what lies beside them."""
+_BY_PROGRAMS = frozenset({"code", "database", None})
 _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
 _MAX_DATABASE_BYTES = 4 << 20
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
+
+
+def _is_of_programs(path: str) -> bool:
+    return class_of(format_of_extension(extension_of(path))) in _BY_PROGRAMS
 
 
 class ProgramFolders:
@@ -46,8 +51,11 @@ class ProgramFolders:
         paths = rules.WholePaths(documents) if signs else None
         summed: dict[str, str] = {}
         if sums:
-            own = ((path, self._own(path)) for path in documents)
-            summed = {each: path for each, path in rules.sums_of(own) if each in sums}
+            if len(documents) > rules.MAX_HASHED:
+                documents.sort(key=_is_of_programs)
+                what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {rules.MAX_HASHED:,} documents only"
+                self.state.problem(self.state.roots[0], what)
+            summed = rules.sums_of(((path, self._own(path)) for path in documents), sums)
         for (folder, names), text in zip(listed, texts, strict=True):
             with self.state.isolated(folder):
                 self._folder(folder, names, text, there, paths, summed)
@@ -97,10 +105,16 @@ class ProgramFolders:
             if path in self.state.found_paths or path in paired:
                 continue
             whole = paths.find(name) if paths is not None and spells else None
-            if of_sums and whole is None:
-                whole = next((summed[each] for each in rules.sums_in(name) if each in summed), None)
-            if whole is not None:
+            told = (
+                next((each for each in rules.sums_in(name) if each in summed), "") if of_sums and whole is None else ""
+            )
+            if whole is not None or len(told) >= rules.SURE_SUM:
+                whole = whole or summed[told]
                 self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
+            elif told:
+                self._add(path, {"name": name, "same": summed[told], "sum": told}, home)
+            elif paths is not None and spells and (begun := paths.begun(name)):
+                self._add(path, {"name": name, "same": "\0".join(begun), "cut": "1"}, home)
             elif number in own:
                 found = [
                     each for held in sorted(own[number]) for each in self.state.case.names.by_name(held, _MAX_SAME)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import binascii
+import bisect
 import hashlib
+import itertools
 import os
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from urllib.parse import quote, unquote
 
 from rustfern.core.asked import words_of
@@ -21,13 +23,19 @@ _NOISE = re.compile(
     r"|trash|keyrings|fontconfig|metadata"
 )
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
-_HEX = re.compile(r"(?<![0-9A-Za-z])(?:[0-9a-fA-F]{64}|[0-9a-fA-F]{40}|[0-9a-fA-F]{32}|[0-9a-fA-F]{8})(?![0-9A-Za-z])")
-_BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{26,56}(?![0-9A-Za-z])")
+_HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
+_BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
 _BEGINS = re.compile(r"(?<![^\W_])(?=.)|(?<=\d)(?=[^\W\d])")
 _MAX_TOKENS, _MIN_TOKENS = 60, 3
-_MAX_HASHED = 20_000
+MAX_HASHED = 100_000
+"""Documents whose paths are tried for names that may be sums of paths."""
+SURE_SUM = 12
+"""Digits from which on a sum in a name is no chance."""
+_CUT_NAME, _CUT_SHARED, _CUT_SHARE, _MAX_CUT, _MAX_ABOVE = 48, 24, 0.6, 20, 12
+"""Names this long may be paths that were cut; least letters, and share of the name, that the path must begin with; most documents then."""
 MANY_IN_FOLDER = 3_000
-"""Files from which on a folder of a program is a store of its own."""
+MANY_IN_COPIES = 250_000
+"""Files from which on a folder of a program is a store of its own; and one whose name says that it is for copies."""
 SEPARATORS = "%!_#-|:\\+=@"
 """What programs write for the separators of a path in a name."""
 
@@ -112,6 +120,7 @@ class WholePaths:
     def __init__(self, paths: Iterable[str]) -> None:
         self._by_name: dict[tuple[str, ...], list[tuple[tuple[str, ...], str]]] = {}
         self._longest = 0
+        self._ordered: list[tuple[str, str]] = []
         for path in paths:
             name = tokens(os.path.basename(path.replace("\\", "/")))
             if name:
@@ -125,6 +134,31 @@ class WholePaths:
         # A percent sign may stand for a separator, or begin what stands for one.
         readings = dict.fromkeys((tokens(name), tokens(unquote(name))))
         return next((found for said in readings if (found := self._spelt(said))), None)
+
+    def begun(self, name: str) -> list[str]:
+        """The documents whose path a long name begins with, before it was cut; none if there are too many."""
+        if len(name) < _CUT_NAME or sum(name.count(sign) for sign in SEPARATORS) < 2:
+            return []
+        if not self._ordered:
+            self._ordered = sorted(
+                (" ".join(words[start:]), path)
+                for group in self._by_name.values()
+                for words, path in group
+                for start in range(min(len(words), _MAX_ABOVE))
+            )
+        said = " ".join(tokens(unquote(name)))
+        at = bisect.bisect_left(self._ordered, (said, ""))
+        near = [self._ordered[i][0] for i in (at - 1, at) if 0 <= i < len(self._ordered)]
+        shared = max((_alike_until(said, path) for path in near), default=0)
+        if shared < max(_CUT_SHARED, _CUT_SHARE * len(said)):
+            return []
+        first = bisect.bisect_left(self._ordered, (said[:shared], ""))
+        found = set()
+        for path, document in self._ordered[first : first + 4 * _MAX_CUT]:
+            if not path.startswith(said[:shared]):
+                break
+            found.add(document)
+        return sorted(found) if len(found) <= _MAX_CUT else []
 
     def _spelt(self, said: tuple[str, ...]) -> str | None:
         if not _MIN_TOKENS <= len(said) <= _MAX_TOKENS:
@@ -149,27 +183,36 @@ class WholePaths:
                 yield path, shared == len(whole) or (shared >= count + 2 and (shared == len(words) or drive))
 
 
+def _alike_until(one: str, other: str) -> int:
+    """How many letters two texts begin alike with."""
+    return next((at for at, (a, b) in enumerate(zip(one, other, strict=False)) if a != b), min(len(one), len(other)))
+
+
 def sums_in(name: str) -> list[str]:
-    """What may be the sum of a path in a name: hexadecimal of 8, 32, 40 or 64 digits, or base 32; in small letters."""
+    """What may be the sum of a path in a name, whole or its beginning: 8 to 64 hexadecimal digits, or base 32; in small letters."""
     return [found.casefold() for found in (*_HEX.findall(name), *_BASE32.findall(name))]
 
 
-def sums_of(paths: Iterable[tuple[str, str]]) -> Iterator[tuple[str, str]]:
-    """(sum, path) for documents, given as (path, the path as its own system writes it): CRC-32, MD5, SHA-1 and SHA-256 of the path and of
-    its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6).
+def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[str, str]:
+    """Which of the sums that are wanted are of which document, given as (path, the path as its own system writes it): CRC-32, MD5, SHA-1 and
+    SHA-256 of the path and of its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6), also where they were cut.
     """
     import base64
 
-    for number, (path, own) in enumerate(paths):
-        if number >= _MAX_HASHED:
-            return
+    found: dict[str, str] = {}
+    lengths = sorted({len(each) for each in wanted})
+    for path, own in itertools.islice(paths, MAX_HASHED):
         for text in (
             own,
             "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~"),
         ):
             data = os.fsencode(text)
-            yield f"{binascii.crc32(data):08x}", path
+            written = [f"{binascii.crc32(data):08x}"]
             for kind in ("md5", "sha1", "sha256"):
                 digest = hashlib.new(kind, data, usedforsecurity=False).digest()
-                yield digest.hex(), path
-                yield base64.b32encode(digest).decode().rstrip("=").casefold(), path
+                written += [digest.hex(), base64.b32encode(digest).decode().rstrip("=").casefold()]
+            for each in written:
+                for length in lengths:
+                    if length <= len(each) and each[:length] in wanted:
+                        found[each[:length]] = path
+    return found

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Copy, Evidence, Find, Kind
+from rustfern.core.model import Copy, Evidence, Find, Kind, Order
 from rustfern.core.paths import show_name
 from rustfern.formats.format_table import companions_of, extension_right
 from rustfern.matching.content_comparison import Comparing
@@ -75,6 +75,8 @@ class Copies:
             found = [item for item in found if not item.exists or _shares_content(item)]
             if not found:
                 return True
+        if find.fields.get("addition", "").startswith("….") and any(map(_shares_nothing, found)):
+            return True  # its stem alone, under another ending, and other content: another document
         if len(found) > 1 or not beside:
             self._comparing.weigh_times(copy, find, found)
         if place.needs_original and not any(item.exists for item in found):
@@ -95,7 +97,7 @@ class Copies:
         if best is None or shares[best] < weights.THRESHOLD:
             if len(found) > 1:
                 self.ambiguous[find.entry.path] = [item.path for item in found]
-            return self.state.reader.is_enough(found)
+            return self._only_its_name(find) or self.state.reader.is_enough(found)
         if not found[best].exists and (moved := self._versions.moved_to(find, copy, found[best].path)):
             found, best = [moved], 0
         draft = self.state.draft(found[best].path, find.home)
@@ -109,8 +111,10 @@ class Copies:
             return find
         folder = os.path.dirname(find.entry.path)
         saved = self.state.modified(os.path.join(os.path.dirname(folder) if "up" in find.fields else folder, name))
-        later = saved is not None and find.entry.modified - saved > SLACK
-        return replace(find, place=AUTOSAVE, kind="autosave") if later else find
+        if saved is None:
+            return find
+        later = find.entry.modified - saved > SLACK
+        return replace(find, place=AUTOSAVE, kind="autosave") if later else replace(find, order=Order.BEFORE)
 
     @staticmethod
     def _only_its_name(find: Find) -> bool:
@@ -347,3 +351,7 @@ class Copies:
 
 def _shares_content(item: Candidate) -> bool:
     return any(piece.family in ("content", "identity") and piece.weight > 0 for piece in item.evidence)
+
+
+def _shares_nothing(item: Candidate) -> bool:
+    return any(piece.family == "content" and piece.weight < 0 for piece in item.evidence)

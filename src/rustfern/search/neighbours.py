@@ -131,7 +131,7 @@ def _around(name: str, documents: Collection[str]) -> Named | None:
             if end - start < 3 or (start == 0 and end == len(name)):
                 continue
             held = name[start:end]
-            if held in documents:
+            if held in documents and not (any(map(str.isalpha, name[:start])) and _is_word(held.rpartition(".")[0])):
                 place = kind_of(name[end:], held[held.rfind(".") :], before=name[:start])
                 return Named(name, place, held, f"{name[:start]}…{name[end:]}") if place else None
     return None
@@ -146,7 +146,7 @@ def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> 
     for place, mark in _IN_STEMS if len(small) == len(stem) else ():
         for word in mark.finditer(small):
             for held in _without_word(stem, word.start(), word.end() - word.start()):
-                if (document := f"{held}.{ending}") in documents and document != name:
+                if (document := f"{held}.{ending}") in documents and document != name and not _is_word(held):
                     return Named(name, place, document, f"…{stem[word.start() :]}")
     if ending.casefold() not in DOCUMENT_EXTENSIONS:
         held = stem.lstrip(_SIGNS)
@@ -155,6 +155,12 @@ def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> 
         if kind and document != name:
             return Named(name, kind, document, f"….{ending}")
     return None
+
+
+def _is_word(stem: str) -> bool:
+    """Whether a name is itself no more than a word that copies get: "Save" of "Emergency-Save" is another subject, no document of it."""
+    small = stem.casefold()
+    return any(mark.fullmatch(small) for _, mark in (*_MARKS, *_IN_STEMS)) or small in ("save", "copy", "old", "new")
 
 
 def _without_word(stem: str, at: int, length: int) -> Iterator[str]:

@@ -8,7 +8,7 @@ Each program opens a document of a person's home in a terminal (tmux) or on a sc
 changed as a person would, the program gets its time, and is killed with everything that it started. FOLDER/NAME then holds `tree.tar.gz`
 (the home, with what was left in temporary folders) and `truth.json`; `tools/pack_homes.py` makes small test data of it. What holds the
 words that were typed is looked up in the bytes, not taken from the table: the table only says which of those files is meant.
-Runs as root on a machine that may be thrown away: the home is /home/ines.
+Runs as root; the home is /home/ines. It and the temporary folders are empty ones of its own, which nothing else sees (unshare).
 """
 
 from __future__ import annotations
@@ -31,9 +31,9 @@ import zlib
 from pathlib import Path
 
 HOME = Path("/home/ines")
-NOT_LEFT = ("/tmp/tmux-", "/tmp/.X", "/tmp/apt-", "/tmp/bash_jobs")
+NOT_LEFT = ("/tmp/tmux-", "/tmp/.X", "/tmp/dbus-", "/tmp/capture")
 OUTSIDE = ("/tmp", "/var/tmp")
-DISPLAY = ":77"
+DISPLAY = f":{77 + os.getpid() % 900}"
 SOCKET = "capture"
 OLD = 1_790_000_000
 BEFORE = (
@@ -180,7 +180,9 @@ def everything() -> set[str]:
 
 
 def prepare(program: dict[str, object]) -> Path | None:
-    shutil.rmtree(HOME, ignore_errors=True)
+    for top in (str(HOME), *OUTSIDE):
+        for each in Path(top).glob("*"):
+            shutil.rmtree(each, ignore_errors=True)
     Path("/run/capture").mkdir(mode=0o700, exist_ok=True)
     document = HOME / str(program["document"]) if program.get("document") else None
     files = {**CLUTTER, **{str(k): str(v) for k, v in dict(program.get("files", {})).items()}}  # type: ignore[call-overload]
@@ -227,12 +229,10 @@ def pack(tops: set[str], to: Path) -> None:
 
 
 def capture(name: str, program: dict[str, object], to: Path, pictures: Path) -> None:
-    before = {path for top in OUTSIDE for path in map(str, Path(top).rglob("*"))}
     document = prepare(program)
     words = str(program.get("words", TYPED))
     drive(program, name, pictures)
-    left = {path for path in everything() if path.startswith(str(HOME)) or path not in before}
-    left = {path for path in left if not path.startswith(NOT_LEFT)}
+    left = {path for path in everything() if not path.startswith(NOT_LEFT)}
     holding = sorted(path for path in left if holds(Path(path), words) and path != str(document))
     wanted = [path for path in holding if fnmatch.fnmatch(path, str(program.get("left", "*")))]
     print(f"{name}: {len(left)} files, holding the words: {holding}", flush=True)
@@ -263,9 +263,6 @@ def capture(name: str, program: dict[str, object], to: Path, pictures: Path) -> 
         ],
     }
     (folder / "truth.json").write_text(json.dumps(truth, indent=1, ensure_ascii=False) + "\n")
-    for path in left:
-        if not path.startswith(str(HOME)):
-            Path(path).unlink(missing_ok=True)
 
 
 def main() -> None:
@@ -275,6 +272,11 @@ def main() -> None:
     parser.add_argument("--pictures", type=Path, default=Path("/tmp"))
     parser.add_argument("--list", action="store_true")
     given = parser.parse_args()
+    if "CAPTURED_ALONE" not in os.environ and not given.list:
+        own = 'for f in /home /tmp /var/tmp; do mount -t tmpfs -o mode=1777 own $f || exit 1; done; CAPTURED_ALONE=1 exec "$0" "$@"'
+        os.execvp(
+            "unshare", ["unshare", "--mount", "--propagation", "private", "sh", "-c", own, sys.executable, *sys.argv]
+        )
     table = tomllib.loads(Path(__file__).with_suffix(".toml").read_text())["program"]
     for name, program in table.items():
         if given.names and name not in given.names:

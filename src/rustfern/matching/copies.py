@@ -13,7 +13,7 @@ from rustfern.catalogue.untitled import is_untitled
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind, Order
 from rustfern.core.paths import show_name
-from rustfern.formats.format_table import companions_of, extension_right
+from rustfern.formats.format_table import class_of, companions_of, extension_right
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
@@ -25,7 +25,8 @@ from rustfern.sources.folder import with_companions
 
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
-_MAX_NAMED = 4
+_MAX_NAMED, _MIN_WORDS = 4, 3
+_WRITTEN = frozenset({"text", "sheet", "slides", "notes", "mail"})
 SAVED_PLACE = "beside-original"
 
 
@@ -114,12 +115,18 @@ class Copies:
         if saved is None:
             return find
         later = find.entry.modified - saved > SLACK
+        if "unsure" in find.fields and later:
+            return find
         return replace(find, place=AUTOSAVE, kind="autosave") if later else replace(find, order=Order.BEFORE)
 
     @staticmethod
     def _only_its_name(find: Find) -> bool:
-        """Whether nothing but a document's name speaks for a copy: in a program's folder, or in one for copies."""
-        return "same" in find.fields or ("up" in find.fields and not find.fields.get("addition"))
+        """Whether nothing but a document's name speaks for a copy: in a program's folder, in one for copies, or with an unknown addition."""
+        return (
+            "same" in find.fields
+            or "unsure" in find.fields
+            or ("up" in find.fields and not find.fields.get("addition"))
+        )
 
     def _untitled(self, find: Find) -> bool:
         """Whether a copy's name is that of a text without a name, and there is none of that name beside it."""
@@ -259,6 +266,8 @@ class Copies:
         if place.needs_original and place.generic:
             self.state.unmatched.append(copy)
             return
+        if "draft" in find.fields and not _is_of_words(copy):
+            return  # what programs note for themselves
         name = by_name.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         self.state.own_document(copy, find, name)
 
@@ -351,6 +360,10 @@ class Copies:
 
 def _shares_content(item: Candidate) -> bool:
     return any(piece.family in ("content", "identity") and piece.weight > 0 for piece in item.evidence)
+
+
+def _is_of_words(copy: Copy) -> bool:
+    return class_of(copy.content.format) in _WRITTEN and (copy.content.words or 0) >= _MIN_WORDS
 
 
 def _shares_nothing(item: Candidate) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
@@ -19,13 +20,21 @@ from rustfern.traces import path_index
 PLACE = "program-folder"
 _LISTS = frozenset(
     ["", "txt", "json", "xml", "ini", "conf", "cfg", "toml", "yaml", "yml", "plist", "lst", "list", "idx", "index", "db", "sqlite", "sqlite3", "log",
-     "dat", "data", "session", "rc", "el", "py", "properties", "info", "meta", "state", "xbel", "rdf", "manifest", "map"]
+     "dat", "data", "session", "rc", "el", "py", "properties", "info", "meta", "state", "xbel", "rdf", "manifest", "map",
+     "gvariant", "journal", "lsp", "lisp", "scm"]
 )  # fmt: skip
 """Endings of files that may list what lies beside them."""
 _BY_PROGRAMS = frozenset({"code", "database", None})
 _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
-_MAX_DATABASE_BYTES = 4 << 20
+_MAX_DATABASE_BYTES, _MAX_INNER, _MAX_BELOW = 4 << 20, 20, 2_000
+_FEW = 10
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
+
+
+def _may_list(name: str, *, few: bool) -> bool:
+    """Whether a file may be a list: by its ending; among a `few` files, whatever is of no known format."""
+    ending = extension_of(name)
+    return ending in _LISTS or (few and format_of_extension(ending) is None)
 
 
 def _is_of_programs(path: str) -> bool:
@@ -38,11 +47,15 @@ class ProgramFolders:
     def __init__(self, state: LinkState) -> None:
         self.state = state
         self._folders: set[str] = set()
+        self._inside: dict[str, list[tuple[str, Sequence[str]]]] = {}
         self._lists = 0
 
     def take(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
         """Find the copies among the files of these folders, given as (folder, names)."""
         self._folders = {folder for folder, _ in listed}
+        self._inside = defaultdict(list)
+        for folder, names in listed:
+            self._inside[os.path.dirname(folder)].append((folder, names))
         texts = ["/".join(names) for _, names in listed]
         documents = list(self._documents())
         there = rules.OwnNames({os.path.basename(path) for path in documents})
@@ -98,9 +111,12 @@ class ProgramFolders:
         spells = paths is not None and sum(map(text.count, rules.SEPARATORS)) > 1
         of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text))
         own = dict(there.find(fold_name(text)))
-        if not (spells or of_sums or own):
+        drafts = rules.holds_drafts(folder)
+        if not (spells or of_sums or own or drafts):
             return
-        for number, name in enumerate(names) if spells or of_sums else ((number, names[number]) for number in own):
+        for number, name in (
+            enumerate(names) if spells or of_sums or drafts else ((number, names[number]) for number in own)
+        ):
             path = os.path.join(folder, name)
             if path in self.state.found_paths or path in paired:
                 continue
@@ -121,6 +137,8 @@ class ProgramFolders:
                 ]
                 if originals := [each for each in found if os.path.dirname(each) not in self._folders][:_MAX_SAME]:
                     self._add(path, {"name": os.path.basename(originals[0]), "same": "\0".join(originals)}, home)
+            elif drafts and rules.is_of_draft(name):
+                self._add(path, {"draft": name}, home)
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)
@@ -134,9 +152,12 @@ class ProgramFolders:
 
     def _by_lists(self, folder: str, names: Sequence[str], home: Home | None) -> set[str]:
         """The copies that a list in a folder names, and the lists."""
-        beside = set(names)
         found: set[str] = set()
-        lists = [name for name in names if extension_of(name) in _LISTS] if len(beside) > 1 else []
+        where = {name: folder for below, inner in self._below(folder) for name in inner for folder in (below,)}
+        where |= dict.fromkeys(names, folder)
+        few = len(names) <= _FEW
+        lists = [name for name in names if _may_list(name, few=few)] if len(where) > 1 else []
+        known = {os.path.basename(each) for each in where.values()} if lists else set()
         # Names with an ending first: what has none is rather a copy.
         lists.sort(key=lambda name: ("." not in name, len(name), name))
         for name in lists[:_MAX_LISTS_IN_FOLDER]:
@@ -147,14 +168,19 @@ class ProgramFolders:
             entry, text = self._text(path)
             if entry is None:
                 continue
-            for pair in path_index.parse(text, beside - {name}, os.path.basename(folder)):
-                if self._paired(pair, folder, entry, home):
-                    found |= {os.path.join(folder, pair.copy), path}
+            for pair in path_index.parse(text, where.keys() - {name}, known):
+                if self._paired(pair, where[pair.copy], entry, home):
+                    found |= {os.path.join(where[pair.copy], pair.copy), path}
             if path in found and entry.size > _MAX_LIST_BYTES:
                 self.state.problem(
                     path, f"this list of copies is large: only its first {_MAX_LIST_BYTES >> 20} MB were read"
                 )
         return found
+
+    def _below(self, folder: str) -> Sequence[tuple[str, Sequence[str]]]:
+        """The few folders in one where a list there may have its copies."""
+        inside = self._inside.get(folder, ())
+        return [each for each in inside if len(each[1]) <= _MAX_BELOW] if len(inside) <= _MAX_INNER else []
 
     def _text(self, path: str) -> tuple[Entry | None, str]:
         source = self.state.source_of(path)

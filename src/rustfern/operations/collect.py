@@ -71,6 +71,8 @@ def gather(
             if number % 1000 == 0:
                 observer.count(number)
     finds = unique([*search.finds, *linker.state.more])
+    if hints.document is None:  # additions of no known kind: only where somebody misses the document
+        finds = [find for find in finds if "unsure" not in find.fields]
     observer.stage("reading and matching copies")
     match(linker, linker.state.catalogue, finds)
     with linker.state.isolated(top):

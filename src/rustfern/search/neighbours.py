@@ -44,6 +44,7 @@ _IN_STEMS = (
 _AS_ENDINGS = tuple(f"{sign[0]}{word}{sign[1]}" for word in (*SHORT_SAVED, *SHORT_KEPT) for sign in ("./", "()", "[]"))
 _LOCKED = re.compile(r"[.~_-]*(?:lck|lock|lk)[#~]?")
 _HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
+_UNKNOWN_WORD = re.compile(r"[._~-][^\W\d_]{3,20}")
 _BOUNDARY = re.compile(r"(?<![^\W_])|(?![^\W_])")
 _MAX_NAME = 255
 MAX_SUSPECTS = 20_000
@@ -52,12 +53,15 @@ _BRACKETS = re.compile(r"[\s._\-~#$()\[\]{}]+")
 
 
 class Named(NamedTuple):
-    """A leftover of a document of the same folder: its name, the place, the document's name, and what was added to it."""
+    """A leftover of a document of the same folder: its name, the place, the document's name, and what was added to it; `unsure` if the
+    addition is of no known kind, so that only the contents can tell.
+    """
 
     name: str
     place: str
     document: str
     addition: str
+    unsure: bool = False
 
 
 def kind_of(addition: str, ending: str, *, before: str = "") -> str | None:
@@ -133,8 +137,17 @@ def _around(name: str, documents: Collection[str]) -> Named | None:
             held = name[start:end]
             if held in documents and not (any(map(str.isalpha, name[:start])) and _is_word(held.rpartition(".")[0])):
                 place = kind_of(name[end:], held[held.rfind(".") :], before=name[:start])
-                return Named(name, place, held, f"{name[:start]}…{name[end:]}") if place else None
+                addition = f"{name[:start]}…{name[end:]}"
+                if place is None and not start and _UNKNOWN_WORD.fullmatch(name[end:]) and _may_be_word(name[end:]):
+                    return Named(name, BACKUP, held, addition, unsure=True)
+                return Named(name, place, held, addition) if place else None
     return None
+
+
+def _may_be_word(addition: str) -> bool:
+    """Whether what stands behind a name is a word of a person or program for a version, not the ending of what is made from documents."""
+    said = addition.casefold()
+    return not said.endswith(NOT_COPIES) and said[1:] not in DOCUMENT_EXTENSIONS
 
 
 def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> Named | None:

@@ -11,6 +11,7 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from urllib.parse import quote, unquote
 
+from rustfern.catalogue.words import SAVED
 from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
@@ -25,6 +26,13 @@ _NOISE = re.compile(
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
 _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
 _BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
+_DRAFTS = re.compile("|".join(f"(?<![^\\W\\d_]){word}" for word in (*SAVED, "untitled")))
+_OF_DRAFTS = frozenset(
+    {"txt", "md", "text", "tmp", "draft", "bak", "rtf", "html", "odt", "docx", "eml", "autosave", "save", "dat"}
+)
+_MADE_UP = re.compile(
+    r"[{]?[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}[}]?|[0-9a-fA-F]{16,64}|(?:[a-z]+[-_])?\d{1,20}|(?=.*\d)[A-Za-z0-9_-]{12,64}"
+)
 _BEGINS = re.compile(r"(?<![^\W_])(?=.)|(?<=\d)(?=[^\W\d])")
 _MAX_TOKENS, _MIN_TOKENS = 60, 3
 MAX_HASHED = 100_000
@@ -50,6 +58,19 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
             return (hidden or first.casefold() in _OF_PROGRAMS) and not _NOISE.search(inner.removeprefix(".cache"))
     parts = folder.replace("\\", "/").rsplit("/", 4)
     return any(part in ("tmp", "Temp") for part in parts[1:]) and not _NOISE.search("/".join(parts[-2:]))
+
+
+def holds_drafts(folder: str) -> bool:
+    """Whether a folder of a program says that it keeps what was not saved yet."""
+    return _DRAFTS.search(os.path.basename(folder).casefold()) is not None
+
+
+def is_of_draft(name: str) -> bool:
+    """Whether a name is one that programs make up for a draft: numbers, random letters, with the ending of a text or none."""
+    stem, dot, ending = name.rpartition(".")
+    if dot and ending.casefold() not in _OF_DRAFTS:
+        return False
+    return _MADE_UP.fullmatch(stem if dot else name) is not None
 
 
 def tokens(path: str) -> tuple[str, ...]:

@@ -160,7 +160,8 @@ class Sorting(msgspec.Struct, dict=True):
             if count > _MAX_OF_ONE:
                 self.left_out += 1
                 continue
-            leftovers.append((each.name, each.place, {"name": each.document, "addition": each.addition}))
+            fields = {"name": each.document, "addition": each.addition} | ({"unsure": "1"} if each.unsure else {})
+            leftovers.append((each.name, each.place, fields))
             found.add(each.name)
         return leftovers + [each for each in unsure if each[0] not in found], likely
 

@@ -29,15 +29,15 @@ class Pair(NamedTuple):
     copy: str
 
 
-def parse(text: str, beside: Collection[str], folder: str) -> list[Pair]:
-    """The pairs that a list tells, of the files `beside` it in a folder of this name; none where it is no such list, or does not tell which belongs to which.
+def parse(text: str, beside: Collection[str], folders: Collection[str]) -> list[Pair]:
+    """The pairs that a list tells, of the files `beside` it or just below, in folders of these names; none where it is no such list, or does not tell which belongs to which.
 
     Reads 20,000 names at most. Never raises.
     """
     events: list[tuple[bool, str]] = []
     for said in _texts(text):
         *outer, name = re.split(r"[\\/]", said)
-        if name in beside and (not outer or outer[-1] == folder):
+        if name in beside and (not outer or outer[-1] in folders):
             event = (True, name)
         elif _PATH.fullmatch(said) and "." in name:
             event = (False, said)

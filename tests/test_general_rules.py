@@ -87,13 +87,13 @@ URIS = [("file://" + path.replace(" ", "%20"), copy) for path, copy in PAIRS]
     ],
 )  # fmt: skip
 def test_lists_of_any_form(text: str, form: str) -> None:
-    found = path_index.parse(text, {"copy1", "d4", "list"}, "auto")
+    found = path_index.parse(text, {"copy1", "d4", "list"}, {"auto"})
     assert [(each.document.removeprefix("file://"), each.copy) for each in found] == PAIRS, form
 
 
 @given(st.text(max_size=400) | st.binary(max_size=400).map(path_index.text_of))
 def test_no_list_is_too_strange(text: str) -> None:
-    assert all(each.copy in {"a", "/b.c"} for each in path_index.parse(text, {"a", "/b.c"}, "f"))
+    assert all(each.copy in {"a", "/b.c"} for each in path_index.parse(text, {"a", "/b.c"}, {"f"}))
 
 
 def test_whole_paths_and_their_sums() -> None:

@@ -234,7 +234,8 @@ def capture(name: str, program: dict[str, object], to: Path, pictures: Path) -> 
     drive(program, name, pictures)
     left = {path for path in everything() if not path.startswith(NOT_LEFT)}
     holding = sorted(path for path in left if holds(Path(path), words) and path != str(document))
-    wanted = [path for path in holding if fnmatch.fnmatch(path, str(program.get("left", "*")))]
+    pool = sorted(left) if program.get("hidden") else holding
+    wanted = [path for path in pool if fnmatch.fnmatch(path, str(program.get("left", "*")))]
     print(f"{name}: {len(left)} files, holding the words: {holding}", flush=True)
     if len(wanted) != 1:
         print(f"  {name}: {len(wanted)} leftovers fit {program.get('left', '*')}; new: {sorted(left)[:60]}", flush=True)

@@ -138,6 +138,9 @@ def check_rebuilt_on(
     return content, found.from_original
 
 
+_PASSING = frozenset({"lock", "swap", "temporary", "record"})
+
+
 def check(
     door: Sources, entry: Entry, name: str, *, digest: bool = True, counted: bool = True
 ) -> tuple[Content, tuple[str, ...]]:
@@ -168,7 +171,7 @@ def check(
             newest = member.modified
         size += content.size
         verified += content.state in (State.INTACT, State.EMPTY)
-        if content.state is State.DAMAGED:
+        if content.state is State.DAMAGED and not _is_passing(os.path.basename(relative)):
             damaged.append(f"{relative}: {content.reason}")
     kind = "folder" if entry.is_folder else "set"
     reason = f"a {kind} of {len(sums)} files, {verified} of them verified to the end"
@@ -186,6 +189,14 @@ def check(
     amounts = {"files": len(sums)}
     content = Content(Glance(modified=newest), state, reason, size, bundle_sum(sums), amounts=amounts)
     return content, tuple(relative for relative, _ in sums)
+
+
+def _is_passing(name: str) -> bool:
+    """Whether a file in a folder is a lock, or of a program's own keeping (a swap or temporary file): no document that could be damaged."""
+    from rustfern.catalogue.loader import catalogue
+
+    found = catalogue().match_beside(name)
+    return found is not None and found[0].kind in _PASSING
 
 
 def _checked_set(door: Sources, entry: Entry) -> tuple[Content, tuple[str, ...]]:

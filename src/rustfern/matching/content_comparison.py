@@ -24,7 +24,7 @@ from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.evidence.similarity_index import Likeness
 from rustfern.matching.state import SLACK, Draft, LinkState, clocks_of
 
-_MAX_COMPARED = 40
+_MAX_COMPARED, _MAX_TEXTS = 40, 4_000
 _MAX_NEAR = 40
 _MAX_LOOKED_AROUND = 400
 _ABOUT_THEN = timedelta(days=60)
@@ -281,13 +281,14 @@ class Comparing:
     def _likely_originals(self, copy: Copy, base: str) -> list[str]:
         """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
         when, near_in_time, same_size = copy.entry.modified, [], []
-        for path, size, modified in self._documents_like(copy.content.format):
+        known = self._documents_like(copy.content.format)
+        about = timedelta.max if len(known) <= _MAX_NEAR else _ABOUT_THEN
+        for path, size, modified in known:
+            if not inside(path, base):
+                continue
             if size == copy.entry.size:
-                if inside(path, base):
-                    same_size.append(path)
-            elif (
-                when is not None and modified is not None and abs(modified - when) <= _ABOUT_THEN and inside(path, base)
-            ):
+                same_size.append(path)
+            elif when is not None and modified is not None and abs(modified - when) <= about:
                 near_in_time.append((abs(modified - when), path))
         nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
         fresh = [path for path in nearest if not self.state.reader.has(self.state.location_of(path))]
@@ -311,8 +312,11 @@ class Comparing:
         known = self.like.get(format_name)
         if known is None:
             known = self.like[format_name] = []
-            for other in [f for f in FORMATS if compatible(format_name, f) and f not in ("txt", "cfb")]:
-                for path in self.state.case.names.with_extension(other):
+            for other in [f for f in FORMATS if compatible(format_name, f) and f != "cfb"]:
+                paths = self.state.case.names.with_extension(other)
+                if other == "txt" and len(paths) > _MAX_TEXTS:
+                    continue  # manuals, licences and lists of programs
+                for path in paths:
                     source = self.state.source_of(path)
                     try:
                         if source is not None and (entry := source.entry(path)).is_file:

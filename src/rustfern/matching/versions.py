@@ -250,9 +250,10 @@ class Versions:
         draft.copies.append(replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0]))
 
     def add_conflict_copies(self, hosts: Iterable[str]) -> None:
-        """Copies whose names only show beside the original's: a conflict copy that carries the name of a machine."""
-        known = {host.casefold() for host in hosts if len(host) > 2}
-        with_dash = self.state.case.names.shaped(r"[^/]*-[^/]*[A-Za-z0-9]\.[^/]*")
+        """Copies whose names only show beside the original's: a conflict copy that carries the name of a machine or a person."""
+        people = {home.person for home in self.state.homes}
+        known = {name.casefold() for name in (*hosts, *people) if len(name) > 2}
+        with_dash = self.state.case.names.shaped(r"[^/]*(?:-[^/]*[A-Za-z0-9]|\([^/]*\))\.[^/]*")
         for place in self.state.catalogue.sought:
             for path in with_dash:
                 name = os.path.basename(path)
@@ -284,8 +285,9 @@ class Versions:
     def _with_host(name: str, hosts: set[str]) -> dict[str, str] | None:
         stem, dot, extension = name.rpartition(".")
         for host in hosts:
-            if stem.casefold().endswith("-" + host):
-                return {"vstem": stem[: -len(host) - 1], "host": host, "dotext": dot + extension}
+            for added in (f"-{host}", f" ({host})"):
+                if stem.casefold().endswith(added):
+                    return {"vstem": stem[: -len(added)], "host": host, "dotext": dot + extension}
         return None
 
     def take_mail(self) -> None:

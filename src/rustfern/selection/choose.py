@@ -151,6 +151,8 @@ class _Choice:
             return Situation.CRASHED
         if (self.facts.denied or any(not self._earlier(i) for i in self._unverified())) and self.facts.open_then:
             return Situation.CRASHED
+        if self.saved is not None and self.facts.saved is not None and self._cut_work(self.facts.saved):
+            return Situation.CRASHED
         # A conflict copy is another branch, not what stood there before.
         branches = [i for i in holders if self.copies[i].kind is Kind.CONFLICT]
         if any(newer(self.copies[i], self.saved)[0] >= 0 for i in branches):
@@ -265,6 +267,11 @@ class _Choice:
         ]
         words, index = max(found, default=(0, 0))
         return (index, words) if words else None
+
+    def _cut_work(self, saved: int) -> bool:
+        """Whether a copy that is cut, but was being written after the saved file, shows words that it lacks."""
+        found = self._damaged_with_more(saved)
+        return found is not None and found[1] > _FEW_WORDS and not self._earlier(found[0])
 
     def _stamped(self) -> None:
         """Dates that are all the same tell when the files were copied, not when they were written."""

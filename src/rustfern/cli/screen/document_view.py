@@ -46,6 +46,10 @@ _WIDE = 100
 _STATES = {"intact": FERN, "damaged": RUST, "empty": WARN, "encrypted": WARN, "unreadable": WARN}
 
 
+_WORK = ("autosave", "swap", "temporary")
+"""Kinds of copies that hold work that was not saved."""
+
+
 def what_happened(document: DocumentAnswer) -> str:
     """One sentence: what happened, by which lock or record, and when."""
     locks = document.locks
@@ -76,6 +80,8 @@ def what_happened(document: DocumentAnswer) -> str:
             if saved and saved.state == "intact"
             else "The saved file is damaged."
         )
+    if document.situation == "diverged" and not any(copy.kind in _WORK for copy in document.copies):
+        return "It was changed in two places: a sync service kept both versions."
     if document.situation == "diverged":
         return "Work went on in the saved file after an autosave that it never took over."
     if document.situation == "overwritten":

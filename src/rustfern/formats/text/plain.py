@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import codecs
 import io
+import string
 from collections.abc import Callable
 from typing import BinaryIO
 
@@ -17,6 +18,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office import xml_parts
 from rustfern.formats.text_sink import LONG_CHARACTERS, TextSink, parts_of
 
+_MAX_BLANK = 64 << 10
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
 _DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
@@ -96,6 +98,11 @@ class PlainText:
         except Malformed as error:
             self._before(stream, encoding, sink, error.offset)
             raise
+        stream.seek(0)
+        if size <= _MAX_BLANK and not stream.read(_MAX_BLANK).decode(encoding, "replace").strip(
+            "\ufeff" + string.whitespace
+        ):
+            return Reading(glance, State.EMPTY, "only spaces and line ends: a blank text", {"lines": lines})
         said = self._structure(stream, size, glance.format, encoding)
         words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(encoding, encoding.upper())
         return Reading(glance, State.INTACT, f"read to the end as {words}{said}", {"lines": lines})

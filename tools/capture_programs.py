@@ -31,7 +31,7 @@ import zlib
 from pathlib import Path
 
 HOME = Path("/home/ines")
-NOT_LEFT = ("/tmp/tmux-", "/tmp/.X", "/tmp/dbus-", "/tmp/capture")
+NOT_LEFT = ("/home/ines/.cache/", "/tmp/tmux-", "/tmp/.X", "/tmp/dbus-", "/tmp/capture")
 OUTSIDE = ("/tmp", "/var/tmp")
 DISPLAY = f":{77 + os.getpid() % 900}"
 SOCKET = "capture"

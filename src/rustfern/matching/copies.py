@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind, Order
-from rustfern.core.paths import show_name
+from rustfern.core.paths import fold_name, show_name
 from rustfern.formats.format_table import class_of, companions_of, extension_right
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
@@ -76,7 +76,7 @@ class Copies:
             found = [item for item in found if not item.exists or _shares_content(item)]
             if not found:
                 return True
-        if find.fields.get("addition", "").startswith("….") and any(map(_shares_nothing, found)):
+        if "addition" in find.fields and not _has_whole_name(find) and any(map(_shares_nothing, found)):
             return True  # its stem alone, under another ending, and other content: another document
         if len(found) > 1 or not beside:
             self._comparing.weigh_times(copy, find, found)
@@ -124,7 +124,7 @@ class Copies:
         """Whether nothing but a document's name speaks for a copy: in a program's folder, in one for copies, or with an unknown addition."""
         return (
             "same" in find.fields
-            or "unsure" in find.fields
+            or ("unsure" in find.fields and find.order is not Order.BEFORE)  # earlier ones may hold what was written over
             or ("up" in find.fields and not find.fields.get("addition"))
         )
 
@@ -364,6 +364,10 @@ def _shares_content(item: Candidate) -> bool:
 
 def _is_of_words(copy: Copy) -> bool:
     return class_of(copy.content.format) in _WRITTEN and (copy.content.words or 0) >= _MIN_WORDS
+
+
+def _has_whole_name(find: Find) -> bool:
+    return fold_name(find.fields.get("name", "")) in fold_name(os.path.basename(find.entry.path))
 
 
 def _shares_nothing(item: Candidate) -> bool:

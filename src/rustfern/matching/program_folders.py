@@ -27,7 +27,7 @@ _LISTS = frozenset(
 _BY_PROGRAMS = frozenset({"code", "database", None})
 _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
 _MAX_DATABASE_BYTES, _MAX_INNER, _MAX_BELOW = 4 << 20, 20, 2_000
-_FEW = 10
+_FEW, _MAX_DRAFTS = 10, 300
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 
 
@@ -111,7 +111,7 @@ class ProgramFolders:
         spells = paths is not None and sum(map(text.count, rules.SEPARATORS)) > 1
         of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text))
         own = dict(there.find(fold_name(text)))
-        drafts = rules.holds_drafts(folder)
+        drafts, unnamed = rules.holds_drafts(folder), list[str]()
         if not (spells or of_sums or own or drafts):
             return
         for number, name in (
@@ -138,7 +138,23 @@ class ProgramFolders:
                 if originals := [each for each in found if os.path.dirname(each) not in self._folders][:_MAX_SAME]:
                     self._add(path, {"name": os.path.basename(originals[0]), "same": "\0".join(originals)}, home)
             elif drafts and rules.is_of_draft(name):
-                self._add(path, {"draft": name}, home)
+                unnamed.append(name)
+        self._drafts(folder, unnamed, home)
+
+    def _drafts(self, folder: str, names: Sequence[str], home: Home | None) -> None:
+        """Files under made-up names where a program keeps what was not saved: the newest of them."""
+        if len(names) > _MAX_DRAFTS:
+            source = self.state.source_of(folder)
+            times: list[tuple[float, str]] = []
+            for name in names:
+                with suppress(SourceError):
+                    when = source.entry(os.path.join(folder, name)).modified if source else None
+                    times.append((when.timestamp() if when else 0.0, name))
+            names = [name for _, name in sorted(times, reverse=True)[:_MAX_DRAFTS]]
+            what = f"{len(times) - len(names):,} of {len(times):,} drafts in it were not read: all but the newest"
+            self.state.problem(folder, f"{what}; look at older ones by their paths (rustfern look PATH)")
+        for name in names:
+            self._add(os.path.join(folder, name), {"draft": name}, home)
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)

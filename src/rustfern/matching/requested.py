@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from rustfern.core.asked import NEAR, holds, likeness, words_of
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Copy, Find, Kind, State
+from rustfern.core.model import Copy, Find, Kind, Order, State
 from rustfern.core.paths import fold_name, show_name
 from rustfern.formats.format_table import companions_of, extension_right, format_of_extension
 from rustfern.matching.content_comparison import Comparing
@@ -25,6 +25,7 @@ _MAX_ASKED = 20
 _MAX_NAMES = 200_000
 _HARDLY = 0.55
 """How like a name must be, word by word, to be worth asking for."""
+_NOT_SURE = 0.7
 _NAME_ALONE = 0.4
 """The share of a name's weight where the damaged file shows nothing to compare: "possible"; of several namesakes, none is claimed."""
 _MAX_LOOKED_AT = 5_000
@@ -109,12 +110,36 @@ class Requests:
         self._add_damaged(lost_at)
         self.add_copies_elsewhere(None)
 
-    def add_copies_elsewhere(self, asked: str | None) -> None:
-        """For what was asked for (else for all that is known) and does not open: whole copies in other folders of the same home."""
+    def add_copies_elsewhere(self, asked: str | None, *, written_over: bool = False) -> None:
+        """For what was asked for (else for all that is known) and does not open: whole copies in other folders of the same home; with
+        `written_over` also earlier files of its name there, where nothing else is known of it.
+        """
         for draft in list(self.state.drafts.values()):
             if draft.original and (asked is None or holds(draft.name, asked) or draft.name == self.answer.near):
                 with self.state.isolated(draft.original):
                     self._elsewhere(draft)
+                    if written_over and not draft.copies:
+                        self._earlier_elsewhere(draft)
+
+    def _earlier_elsewhere(self, draft: Draft) -> None:
+        """The files of a document's name in other folders of the same home that were written before it was."""
+        assert draft.original is not None
+        saved = self.state.modified(draft.original)
+        for path in self.state.case.names.by_name(draft.name, limit=_MAX_ELSEWHERE):
+            if path == draft.original or self.state.home_of(path) != draft.home or saved is None:
+                continue
+            other = self.state.drafts.get(self.state.key(path, self.state.home_of(path)))
+            if (other is not None and other.copies) or path in self.state.found_paths:
+                continue
+            copy, mine = self._saved(path), self._saved(draft.original)
+            if copy is None or mine is None or copy.content.state is not State.INTACT:
+                continue
+            if copy.entry.modified is None or copy.entry.modified >= saved or copy.content.sha256 == mine.content.sha256:
+                continue
+            text = f"a file of its name, last written before it, lies in {os.path.basename(os.path.dirname(path)) or os.sep}"
+            piece = weights.evidence("name", show_name(text))
+            sure = weights.confidences([[piece]])[0]
+            draft.copies.append(replace(copy, evidence=(piece,), confidence=min(sure, _NOT_SURE), order=Order.BEFORE))
 
     def _add_damaged(self, lost_at: datetime | None) -> None:
         """Read the documents that were written last; those that are not whole, or of another format than their names say, are answered for."""

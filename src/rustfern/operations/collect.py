@@ -80,7 +80,8 @@ def gather(
             linker.versions.add_open_deleted_files()
         if hints.document:
             linker.requests.add_named(hints.document)
-            linker.requests.add_copies_elsewhere(hints.document)
+            over = hints.happened is Situation.OVERWRITTEN
+            linker.requests.add_copies_elsewhere(hints.document, written_over=over)
     with linker.state.isolated(top):
         linker.versions.take_versions(hints.document)
     if hints.happened is Situation.WONT_OPEN and hints.document is None:

@@ -15,7 +15,7 @@ from rustfern.catalogue.words import SAVED
 from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
-from rustfern.search.neighbours import is_everywhere
+from rustfern.search.neighbours import is_everywhere, tells_of_copies
 
 _OF_PROGRAMS = frozenset({"appdata", "library", "application data", "local settings", "snap"})
 _NOISE = re.compile(
@@ -41,9 +41,7 @@ SURE_SUM = 12
 """Digits from which on a sum in a name is no chance."""
 _CUT_NAME, _CUT_SHARED, _CUT_SHARE, _MAX_CUT, _MAX_ABOVE = 48, 24, 0.6, 20, 12
 """Names this long may be paths that were cut; least letters, and share of the name, that the path must begin with; most documents then."""
-MANY_IN_FOLDER = 3_000
-MANY_IN_COPIES = 250_000
-"""Files from which on a folder of a program is a store of its own; and one whose name says that it is for copies."""
+_MANY, _MANY_COPIES = 3_000, 250_000
 SEPARATORS = "%!_#-|:\\+=@"
 """What programs write for the separators of a path in a name."""
 
@@ -58,6 +56,11 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
             return (hidden or first.casefold() in _OF_PROGRAMS) and not _NOISE.search(inner.removeprefix(".cache"))
     parts = folder.replace("\\", "/").rsplit("/", 4)
     return any(part in ("tmp", "Temp") for part in parts[1:]) and not _NOISE.search("/".join(parts[-2:]))
+
+
+def most_files(folder: str) -> int:
+    """Files up to which a folder of a program is looked into: one whose name says that it is for copies may hold many."""
+    return _MANY_COPIES if tells_of_copies(os.path.basename(folder)) else _MANY
 
 
 def holds_drafts(folder: str) -> bool:

@@ -23,7 +23,7 @@ from rustfern.search.patterns import (
     unreachable_reason,
     with_temporary,
 )
-from rustfern.search.program_folders import MANY_IN_FOLDER, is_of_programs
+from rustfern.search.program_folders import is_of_programs, most_files
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.search.walk import Lister, Sorting, Task
 from rustfern.settings.interface import Settings
@@ -383,7 +383,7 @@ class Search(msgspec.Struct, dict=True):
             for folder, files, leftovers, documents, names in self._lister.listings(self._task(top)):
                 if (
                     names
-                    and files <= MANY_IN_FOLDER
+                    and files <= most_files(folder)
                     and self._own_names < _MAX_OF_PROGRAMS
                     and (not self.thorough or is_of_programs(folder, homes))
                 ):

@@ -18,7 +18,7 @@ import msgspec
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
 from rustfern.search import neighbours
-from rustfern.search.program_folders import MANY_IN_COPIES, MANY_IN_FOLDER, is_of_programs
+from rustfern.search.program_folders import is_of_programs, most_files
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.registry import Sources
 
@@ -334,8 +334,7 @@ def here(
             for name in folders:
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
                     outer[prefix + name] = around
-        few = MANY_IN_COPIES if neighbours.tells_of_copies(os.path.basename(folder)) else MANY_IN_FOLDER
-        whole = task.whole or (of_programs and len(files) <= few)
+        whole = task.whole or (of_programs and len(files) <= most_files(folder))
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 
 

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.search import neighbours
-from rustfern.search.program_folders import WholePaths, is_of_programs, sums_in, sums_of
+from rustfern.search.program_folders import OwnNames, WholePaths, is_of_programs, sums_in, sums_of
 from rustfern.traces import path_index
 
 Rustfern = Callable[..., Run]
@@ -109,11 +109,27 @@ def test_whole_paths_and_their_sums() -> None:
     ]:  # fmt: skip
         assert paths.find(name) == (None if wanted is None else documents[wanted]), name
     own = "/home/ines/a b.txt"
-    sums = dict(sums_of([("/r" + own, own)]))
     for text in (own, "file:///home/ines/a%20b.txt"):
         for kind in ("md5", "sha1", "sha256"):
-            name = f"{hashlib.new(kind, text.encode()).hexdigest()}-1.bak"
-            assert sums[sums_in(name)[0]] == "/r" + own
+            digest = hashlib.new(kind, text.encode()).hexdigest()
+            for written in (digest, digest[:16], digest.upper()):
+                said = sums_in(f"{written}-1.bak")
+                assert sums_of([("/r/other", "/other"), ("/r" + own, own)], said) == {said[0]: "/r" + own}
+    long = "/home/ines/Documents/Surveys and reports of the season/hull survey of the ketch Saltern Lass.txt"
+    cut = WholePaths([*documents, "/r" + long, "/r" + long.replace("Lass", "Gull")])
+    assert cut.begun(long.replace("/", "%")[:90] + "-3f2a91bc") == ["/r" + long]
+    assert cut.begun(long.replace("/", "!")[:70] + "~") == ["/r" + long.replace("Lass", "Gull"), "/r" + long]
+    assert not cut.begun("https%3A%2F%2Fpictures.example%2Fa%2Fvery%2Flong%2Faddress%2Fof%2Fa%2Fpicture.png")
+
+
+def test_names_inside_of_names() -> None:
+    own = OwnNames(["launch schedule.txt", "plan.odt", "slip.txt", "README.md"])
+    for name, held in [
+        ("DUMP-1-launch schedule.txt.22802", {"launch schedule.txt"}), ("launch-schedule.txt", {"launch schedule.txt"}), ("launch schedule.bak", {"launch schedule.txt"}),
+        ("1a2b_plan.odt", {"plan.odt"}), ("complan.odt", None), ("plan.odt.x", {"plan.odt"}), ("plan.odty", None), ("README.md", None), ("plan", None),
+    ]:  # fmt: skip
+        assert dict(own.find(name.casefold())) == ({0: held} if held else {}), name
+    assert dict(own.find("a/plan.odt/b")) == {1: {"plan.odt"}}
     homes = ["/r/home/ines"]
     for folder, is_it in [
         (".config/x", True),
@@ -261,3 +277,75 @@ def test_nothing_found_says_what_was_looked_at(tmp_path: Path, rustfern: Rustfer
     )
     told = rustfern("scan", tmp_path / "disk", "--happened", "deleted", "--document", "letter", "--thorough").out
     assert "Nothing was found of it." in told and "No lost document" not in told and "(--thorough)" not in told
+
+
+def test_what_lies_where_only_its_content_tells(tmp_path: Path, rustfern: Rustfern) -> None:
+    """A disk check's finds, drafts under made-up names, an addition that no program is known for, a blank autosave."""
+    home = tmp_path / "home" / "ines"
+    survey = "Kittiwake: chainplates weep, the keel bolts are drawn and sound, two frames are cracked at the turn of the bilge\n"
+    write(home / "Documents" / "survey.txt", survey, T0)
+    write(home / "Documents" / "log book.txt", TEXT, T0)
+    write(home / "Documents" / "log book.txt.autosave", " \n\t\n", T0 + 9_000)
+    write(home / "Documents" / "dues.txt", MORE, T0)
+    write(
+        home / "Documents" / "dues.txt.earlier",
+        "Ines paid for the winter berth and the crane in November\n",
+        T0 - 9_000,
+    )
+    write(
+        tmp_path / "found.000" / "FILE0000.CHK",
+        survey + "her rudder stock was bent on the bar in October\n",
+        T0 + 9_000,
+    )
+    write(tmp_path / "lost+found" / "#4711", "Tobias counted eleven planks of oak on the slip\n", T0)
+    draft = write(
+        home / ".local" / "share" / "pad" / "drafts" / "11018679-a7c9-4561-9aa6-8b03c7ddf877",
+        "Crane at nine, said Petra Lund\n",
+        T0,
+    )
+    write(
+        home / ".local" / "share" / "pad" / "drafts" / "0f018679-a7c9-4561-9aa6-8b03c7ddf877",
+        '{"width": 700, "height": 400}',
+        T0,
+    )
+    found = rustfern("scan", tmp_path, "--json").json
+    documents = {d["name"]: d for d in found["documents"]}
+    assert documents["survey.txt"]["situation"] == "crashed" and best_of(documents["survey.txt"])["kind"] == "saved"
+    assert [c["state"] for c in documents["survey.txt"]["copies"] if c["place"] == "disk-check"] == ["damaged"]
+    assert best_of(documents["#4711"])["state"] == "intact"
+    assert [c["state"] for c in documents["log book.txt"]["copies"]] == ["intact", "empty"]
+    assert documents["log book.txt"]["situation"] == "nothing-lost" and "dues.txt" not in documents
+    lost = [d for d in found["documents"] if d["situation"] == "never-saved"]
+    assert {best_of(d)["path"] for d in lost} == {str(draft), str(tmp_path / "lost+found" / "#4711")}
+    asked = rustfern("scan", tmp_path, "--document", "dues.txt", "--happened", "overwritten", "--json").json
+    assert best_of(asked["documents"][0])["path"].endswith("dues.txt.earlier")
+
+
+def test_conflict_copies_and_deleted_folders(tmp_path: Path, rustfern: Rustfern) -> None:
+    home = tmp_path / "home" / "ines"
+    for name, added in [
+        ("berths", "(petra@marlow.example)"),
+        ("rigging", "-conflict"),
+        ("tides", "(ines)"),
+        ("oak", "(Petra's conflicted copy 2026-11-20)"),
+    ]:
+        write(home / "Sync" / f"{name}.txt", TEXT, T0)
+        write(
+            home / "Sync" / f"{name}{added if added[0] == '-' else ' ' + added}.txt",
+            TEXT + name + " and two more planks for Thursday\n",
+            T0 + 9_000,
+        )
+    write(home / "Sync" / "merge-conflict.txt", "how two people change one text\n", T0)
+    trash = home / ".local" / "share" / "Trash"
+    write(trash / "files" / "Season" / "notes.txt", TEXT, T0)
+    write(trash / "files" / "Season" / ".notes.txt.swp", b"b0VIM 9.0" + bytes(200), T0)
+    write(trash / "files" / "Season" / ".~lock.notes.txt#", bytes(20), T0)
+    write(
+        trash / "info" / "Season.trashinfo", f"[Trash Info]\nPath={home}/Season\nDeletionDate=2026-11-20T10:00:00\n", T0
+    )
+    found = rustfern("scan", tmp_path, "--json").json
+    two_ways = sorted(d["name"] for d in found["documents"] if d["situation"] == "diverged")
+    assert two_ways == ["berths.txt", "oak.txt", "rigging.txt", "tides.txt"]
+    assert all(best_of(d)["kind"] == "conflict" for d in found["documents"] if d["situation"] == "diverged")
+    season = next(d for d in found["documents"] if d["name"] == "Season")
+    assert best_of(season)["state"] == "intact" and not any("merge" in d["name"] for d in found["documents"])

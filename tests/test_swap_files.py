@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import lzma
 import os
 import struct
 from collections.abc import Callable
@@ -14,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rustfern.core.errors import Malformed
-from rustfern.traces import joe_dead, kate_journal, vim_swap
+from rustfern.traces import joe_dead, kate_journal, record_file, vim_swap
 
 SWAPS = packed("swaps.tar.xz")
 CASES = sorted({name.split("/")[0] for name in SWAPS})
@@ -247,5 +248,33 @@ def test_any_dead_file(tail: bytes) -> None:
     for data in (tail, DEAD + tail):
         try:
             assert all(text.number for text in joe_dead.parse(data))
+        except Malformed as error:
+            assert error.reason
+
+
+RECORDS = lzma.decompress((DATA / "nvi-records.xz").read_bytes())
+
+
+def test_a_text_kept_line_by_line() -> None:
+    """A capture of nvi: five lines taken out of three thousand, one put in, one of 9,000 letters (pages of its own)."""
+    lines = [f"{number:05} plank of larch, checked by Tobias".encode() for number in range(3000)]
+    lines[1500:1500] = [b"inserted in the middle"]
+    del lines[9:14]
+    assert record_file.parse(RECORDS) == record_file.Lines([*lines, b"x" * 9000, b"last"], 0)
+    assert record_file.letter(
+        b"X-vi-recover-file: a b.txt\nX-vi-recover-path: /var/tmp/vi.recover/vi.Ab12Cd\n\nHello"
+    ) == (
+        "a b.txt",
+        "/var/tmp/vi.recover/vi.Ab12Cd",
+    )
+    assert record_file.letter(b"Subject: no letter of an editor\n") is None
+
+
+@given(st.integers(0, len(RECORDS) - 1), st.binary(max_size=40), st.integers(0, len(RECORDS)))
+def test_any_record_file(at: int, put: bytes, end: int) -> None:
+    for data in (put, RECORDS[:end], RECORDS[:at] + put + RECORDS[at + len(put) :]):
+        try:
+            found = record_file.parse(data)
+            assert found.missing >= 0 and sum(map(len, found.lines)) <= 4 * len(data)
         except Malformed as error:
             assert error.reason

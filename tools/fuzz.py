@@ -111,7 +111,7 @@ def parsers() -> dict[str, tuple[Callable[[], Parser], tuple[str, ...]]]:
     out["nameless"] = (lambda: check_as("fuzzed")), ("",)
     traces = {
         "browser_session.parse": (".jsonlz4",), "code_unsaved.parse": (), "ds_store.original_locations": (".DS_Store",), "editor_marks.parse_list": (),
-        "editor_tab.parse": (".bin",), "joe_dead.parse": ("DEADJOE",), "kate_journal.parse": (".kate-swp",), "kept_lists.kate_session": (".katesession",),
+        "editor_tab.parse": (".bin",), "joe_dead.parse": ("DEADJOE",), "record_file.parse": (".recno",), "kate_journal.parse": (".kate-swp",), "kept_lists.kate_session": (".katesession",),
         "kept_lists.focuswriter_mapping": (), "kept_lists.notepadpp_session": (".xml",), "kept_lists.code_history": (".json",),
         "mousepad_session.parse": (), "odf_lock.parse": ("#",), "owner_lock.parse": (".docx", ".xlsx"), "program_locks.parse_drawing": (".dwl", ".dwl2"),
         "program_locks.parse_database": (".ldb", ".laccdb"), "shell_link.parse": (".lnk",), "trash_info.parse": (".trashinfo",),

@@ -56,6 +56,8 @@ class Copies:
                 or os.path.basename(find.entry.path)
             )
             copy = self.state.read_copy(find, find.entry, (listed[1],) if listed else ())
+            if copy.content.format == "eml" and place.never_saved:
+                title = copy.content.glance.title or title  # drafts of mails are known by their subjects
             self.state.own_document(copy, find, title, never_saved=True, in_use_store=place.in_use_store)
             return True
         copy = self.state.read_copy(find, find.entry, ())
@@ -124,7 +126,9 @@ class Copies:
         """Whether nothing but a document's name speaks for a copy: in a program's folder, in one for copies, or with an unknown addition."""
         return (
             "same" in find.fields
-            or ("unsure" in find.fields and find.order is not Order.BEFORE)  # earlier ones may hold what was written over
+            or (
+                "unsure" in find.fields and find.order is not Order.BEFORE
+            )  # earlier ones may hold what was written over
             or ("up" in find.fields and not find.fields.get("addition"))
         )
 

@@ -27,7 +27,8 @@ _LISTS = frozenset(
 _BY_PROGRAMS = frozenset({"code", "database", None})
 _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
 _MAX_DATABASE_BYTES, _MAX_INNER, _MAX_BELOW = 4 << 20, 20, 2_000
-_FEW, _MAX_DRAFTS = 10, 300
+_FEW, _MAX_DRAFTS, _HEAD_BYTES = 10, 300, 64
+_NOTATIONS = (b'{"', b"{\n", b"{}", b"[{", b'["', b"[]", b"<?xml", b"SQLite")
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 
 
@@ -154,7 +155,18 @@ class ProgramFolders:
             what = f"{len(times) - len(names):,} of {len(times):,} drafts in it were not read: all but the newest"
             self.state.problem(folder, f"{what}; look at older ones by their paths (rustfern look PATH)")
         for name in names:
-            self._add(os.path.join(folder, name), {"draft": name}, home)
+            path = os.path.join(folder, name)
+            if not self._is_notation(path):
+                self._add(path, {"draft": name}, home)
+
+    def _is_notation(self, path: str) -> bool:
+        """Whether a file begins as what programs note for themselves does: JSON, XML, or bytes that are no text."""
+        source = self.state.source_of(path)
+        with suppress(SourceError, OSError):
+            if source is not None:
+                with source.open(source.entry(path)) as stream:
+                    return stream.read(_HEAD_BYTES).lstrip().startswith(_NOTATIONS)
+        return True
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)

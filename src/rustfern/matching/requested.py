@@ -134,7 +134,11 @@ class Requests:
             copy, mine = self._saved(path), self._saved(draft.original)
             if copy is None or mine is None or copy.content.state is not State.INTACT:
                 continue
-            if copy.entry.modified is None or copy.entry.modified >= saved or copy.content.sha256 == mine.content.sha256:
+            if (
+                copy.entry.modified is None
+                or copy.entry.modified >= saved
+                or copy.content.sha256 == mine.content.sha256
+            ):
                 continue
             text = f"a file of its name, last written before it, lies in {os.path.basename(os.path.dirname(path)) or os.sep}"
             piece = weights.evidence("name", show_name(text))

@@ -24,6 +24,7 @@ from rustfern.sources.folder import HELD_ROOT
 
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
+_FEW_WORDS = 4
 _ALIKE = 0.3
 _LEAST = 64
 _MAX_OF_NAME = 20
@@ -97,6 +98,9 @@ class Versions:
                 continue
             if theirs.sha256 == copy.content.sha256 or by_content.shared(theirs, copy.content) >= _ALIKE:
                 return path
+            found = by_content.difference(copy.content, theirs)
+            if found.common >= _FEW_WORDS and not found.only_left:
+                return path  # little text, but all of it is there
         return None
 
     def moved_to(self, find: Find, copy: Copy, gone: str) -> Candidate | None:

@@ -127,7 +127,7 @@ class Screen:
         subprocess.Popen(
             ["dbus-run-session", "--", "sh", "-c", f"exec {program['command']}"],
             env=env, cwd=folder, stdout=log, stderr=log,
-        )  # type: ignore[call-overload]  # fmt: skip
+        )  # fmt: skip
 
     def press(self, key: str) -> None:
         if key.startswith("<@"):  # <@x,y> a click
@@ -255,6 +255,8 @@ def capture(name: str, program: dict[str, object], to: Path, pictures: Path) -> 
         "marker_unsaved": [words],
         "best": best,
         "acceptable": [path.lstrip("/") for path in holding if path != wanted[0]] if program.get("several") else [],
+        # Only a person who asks is shown what no known name or place speaks for.
+        "guessed": [best] if program.get("asked") else [],
         "links": [
             {
                 "remnant": best,

@@ -103,7 +103,9 @@ class Copies:
             return self._only_its_name(find) or self.state.reader.is_enough(found)
         if not found[best].exists and (moved := self._versions.moved_to(find, copy, found[best].path)):
             found, best = [moved], 0
-        draft = self.state.draft(found[best].path, find.home)
+        # What lies beside a draft that was never saved is of that draft.
+        unsaved = self.state.drafts.get(f"copy:{found[best].path}")
+        draft = unsaved or self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return True
 

@@ -284,12 +284,13 @@ class Comparing:
         known = self._documents_like(copy.content.format)
         about = timedelta.max if len(known) <= _MAX_NEAR else _ABOUT_THEN
         for path, size, modified in known:
-            if not inside(path, base):
-                continue
             if size == copy.entry.size:
-                same_size.append(path)
-            elif when is not None and modified is not None and abs(modified - when) <= about:
-                near_in_time.append((abs(modified - when), path))
+                if inside(path, base):
+                    same_size.append(path)
+            elif when is not None and modified is not None:
+                apart = abs(modified - when)
+                if apart <= about and inside(path, base):
+                    near_in_time.append((apart, path))
         nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
         fresh = [path for path in nearest if not self.state.reader.has(self.state.location_of(path))]
         self.looked_around += len(fresh)

@@ -35,6 +35,8 @@ _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 def _may_list(name: str, *, few: bool) -> bool:
     """Whether a file may be a list: by its ending; among a `few` files, whatever is of no known format."""
     ending = extension_of(name)
+    if not few and rules.is_made_up(name):
+        return False
     return ending in _LISTS or (few and format_of_extension(ending) is None)
 
 
@@ -50,6 +52,7 @@ class ProgramFolders:
         self._folders: set[str] = set()
         self._inside: dict[str, list[tuple[str, Sequence[str]]]] = {}
         self._lists = 0
+        self._people: set[str] = set()
 
     def take(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
         """Find the copies among the files of these folders, given as (folder, names)."""
@@ -60,9 +63,9 @@ class ProgramFolders:
         texts = ["/".join(names) for _, names in listed]
         documents = list(self._documents())
         there = rules.OwnNames({os.path.basename(path) for path in documents})
-        signs = any(sum(map(text.count, rules.SEPARATORS)) > 1 for text in texts)
-        sums = {each for text in texts for each in rules.sums_in(text)}
-        paths = rules.WholePaths(documents) if signs else None
+        sums = {each for (folder, _), text in zip(listed, texts, strict=True) for each in rules.sums_in(text, folder)}
+        paths = rules.WholePaths(documents)
+        self._people = {fold_name(os.path.basename(home.path)) for home in self.state.homes}
         summed: dict[str, str] = {}
         if sums:
             if len(documents) > rules.MAX_HASHED:
@@ -95,6 +98,8 @@ class ProgramFolders:
         """A path as its own system writes it."""
         home = self.state.home_of(path)
         top = home.volume if home else None
+        if top and path.startswith(top):
+            return "/" + path[len(top) :].lstrip(os.sep).replace(os.sep, "/")
         return "/" + os.path.relpath(path, top).replace(os.sep, "/") if top else path
 
     def _folder(
@@ -103,34 +108,38 @@ class ProgramFolders:
         names: Sequence[str],
         text: str,
         there: rules.OwnNames,
-        paths: rules.WholePaths | None,
+        paths: rules.WholePaths,
         summed: dict[str, str],
     ) -> None:
         """One folder; `text` are its names between `/`, which tells at once that most have none worth looking at one by one."""
         home = self.state.home_of(folder)
         paired = self._by_lists(folder, names, home)
-        spells = paths is not None and sum(map(text.count, rules.SEPARATORS)) > 1
-        of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text))
-        own = dict(there.find(fold_name(text)))
+        of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text, folder))
+        small = fold_name(text)
+        own = dict(there.find(small))
+        spells = any(map(text.count, rules.STRONG_SEPARATORS))
+        begins = any(person in small for person in self._people)
         drafts, unnamed = rules.holds_drafts(folder), list[str]()
-        if not (spells or of_sums or own or drafts):
+        if not (spells or begins or of_sums or own or drafts):
             return
-        for number, name in (
-            enumerate(names) if spells or of_sums or drafts else ((number, names[number]) for number in own)
-        ):
+        all_of_them = spells or begins or of_sums or drafts
+        for number, name in enumerate(names) if all_of_them else ((number, names[number]) for number in own):
             path = os.path.join(folder, name)
             if path in self.state.found_paths or path in paired:
                 continue
-            whole = paths.find(name) if paths is not None and spells else None
+            strong = spells and any(sign in name for sign in rules.STRONG_SEPARATORS)
+            whole = paths.find(name) if strong or number in own else None
             told = (
-                next((each for each in rules.sums_in(name) if each in summed), "") if of_sums and whole is None else ""
+                next((each for each in rules.sums_in(name, folder) if each in summed), "")
+                if of_sums and not whole
+                else ""
             )
             if whole is not None or len(told) >= rules.SURE_SUM:
                 whole = whole or summed[told]
                 self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
             elif told:
                 self._add(path, {"name": name, "same": summed[told], "sum": told}, home)
-            elif paths is not None and spells and (begun := paths.begun(name)):
+            elif begins and (begun := self._begun(name, paths)):
                 self._add(path, {"name": name, "same": "\0".join(begun), "cut": "1"}, home)
             elif number in own:
                 found = [
@@ -141,6 +150,13 @@ class ProgramFolders:
             elif drafts and rules.is_of_draft(name):
                 unnamed.append(name)
         self._drafts(folder, unnamed, home)
+
+    def _begun(self, name: str, paths: rules.WholePaths) -> list[str]:
+        """The documents whose path, with its person's name, a long name begins with."""
+        if len(name) < rules.CUT_NAME:
+            return []
+        small = fold_name(name)
+        return paths.begun(name) if any(person in small for person in self._people) else []
 
     def _drafts(self, folder: str, names: Sequence[str], home: Home | None) -> None:
         """Files under made-up names where a program keeps what was not saved: the newest of them."""
@@ -181,11 +197,13 @@ class ProgramFolders:
     def _by_lists(self, folder: str, names: Sequence[str], home: Home | None) -> set[str]:
         """The copies that a list in a folder names, and the lists."""
         found: set[str] = set()
-        where = {name: folder for below, inner in self._below(folder) for name in inner for folder in (below,)}
-        where |= dict.fromkeys(names, folder)
+        below = self._below(folder)
         few = len(names) <= _FEW
-        lists = [name for name in names if _may_list(name, few=few)] if len(where) > 1 else []
-        known = {os.path.basename(each) for each in where.values()} if lists else set()
+        lists = [name for name in names if _may_list(name, few=few)] if below or len(names) > 1 else []
+        if not lists:
+            return found
+        where = {name: inner for inner, inside in below for name in inside} | dict.fromkeys(names, folder)
+        known = {os.path.basename(each) for each in where.values()}
         # Names with an ending first: what has none is rather a copy.
         lists.sort(key=lambda name: ("." not in name, len(name), name))
         for name in lists[:_MAX_LISTS_IN_FOLDER]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 from rustfern.catalogue.words import EVERYWHERE, KEPT, NOT_COPIES, SAVED, SHORT_KEPT, SHORT_PASSING, SHORT_SAVED
@@ -41,7 +42,12 @@ _IN_STEMS = (
     (AUTOSAVE, re.compile(f"{_LETTERS}(?:{'|'.join(SAVED)})|{_IN_BRACKETS}")),
     (BACKUP, re.compile(f"{_LETTERS}(?:{'|'.join(KEPT)})|{_KEPT_IN_BRACKETS}")),
 )
-_AS_ENDINGS = tuple(f"{sign[0]}{word}{sign[1]}" for word in (*SHORT_SAVED, *SHORT_KEPT) for sign in ("./", "()", "[]"))
+_SHORT = "|".join((*SHORT_SAVED, *SHORT_KEPT))
+_AS_ENDINGS = re.compile(rf"\.(?:{_SHORT})/")
+_IN_ANY_BRACKETS = re.compile(rf"[(\[](?:{_SHORT})[)\]]")
+_ALL_WORDS = (*SAVED, *KEPT)
+_ASCII_WORDS = tuple(word for word in _ALL_WORDS if word.isascii())
+_BEGUN_BY_SIGN = re.compile(f"/[{re.escape(_SIGNS)}]")
 _LOCKED = re.compile(r"[.~_-]*(?:lck|lock|lk)[#~]?")
 _HASH_SIGNS = re.compile(r"#.*#|~+|[$#]+")
 _UNKNOWN_WORD = re.compile(r"[._~-][^\W\d_]{3,20}")
@@ -87,21 +93,30 @@ def kind_of(addition: str, ending: str, *, before: str = "") -> str | None:
     return AUTOSAVE if hidden and not added and not before.strip(_SIGNS) and before != "._" else None
 
 
+@lru_cache(2_000)
+def _going_on(endings: frozenset[str]) -> re.Pattern[str]:
+    """Finds one of these endings where a name does not end with it, nor goes on with a letter."""
+    return re.compile(rf"(?:{'|'.join(map(re.escape, sorted(endings)))})(?![0-9A-Za-z/])")
+
+
 def suspects(names: Sequence[str], whole: str, endings: Collection[str]) -> list[str]:
     """The names of a folder that may hold another's with an addition. `whole` are all of them between `/`; `endings` those of its documents.
 
     Whole folders at a time: most have none, which a few searches in one text tell.
     """
     found: list[str] = []
-    if any(f"/{sign}" in whole for sign in _SIGNS):
+    if _BEGUN_BY_SIGN.search(whole):
         found += [name for name in names if name[0] in _SIGNS]
-    for ending in endings:
-        if whole.count(ending) > whole.count(f"{ending}/"):
-            found += [name for name in names if ending in name[:-1] and (name.find(ending) + len(ending)) < len(name)]
+    if endings and (goes_on := _going_on(frozenset(endings)).search)(whole):
+        found += [name for name in names if goes_on(name + "/")]
     small = whole.casefold()
-    words = [word for word in (*SAVED, *KEPT, *_AS_ENDINGS) if word in small]
+    words = [word for word in (_ASCII_WORDS if small.isascii() else _ALL_WORDS) if word in small]
     if words:
-        found += [name for name in names if any(word in f"{name.casefold()}/" for word in words)]
+        said = re.compile("|".join(map(re.escape, words))).search
+        found += [name for name in names if said(name.casefold())]
+    for short in (_AS_ENDINGS, _IN_ANY_BRACKETS) if "(" in small or "[" in small else (_AS_ENDINGS,):
+        if short.search(small):
+            found += [name for name in names if short.search(f"{name.casefold()}/")]
     return list(dict.fromkeys(found))
 
 

@@ -25,7 +25,7 @@ _NOISE = re.compile(
 )
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
 _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
-_BASE32 = re.compile(r"(?<![0-9A-Za-z])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
+_BASE32 = re.compile(r"(?<![0-9A-Za-z])(?=[A-Za-z]*[2-7])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
 _DRAFTS = re.compile("|".join(f"(?<![^\\W\\d_]){word}" for word in (*SAVED, "untitled")))
 _OF_DRAFTS = frozenset(
     {"txt", "md", "text", "tmp", "draft", "bak", "rtf", "html", "odt", "docx", "eml", "autosave", "save", "dat"}
@@ -35,14 +35,21 @@ _MADE_UP = re.compile(
 )
 _BEGINS = re.compile(r"(?<![^\W_])(?=.)|(?<=\d)(?=[^\W\d])")
 _MAX_TOKENS, _MIN_TOKENS = 60, 3
+_SUM_KINDS, _CRC_DIGITS = ((hashlib.md5, 32), (hashlib.sha1, 40), (hashlib.sha256, 64)), 8
+_WHOLE_LENGTHS, _FEW_SUMS, _MANY_SUMS = frozenset({26, 32, 40, 52, 64}), 12, 40
+_UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
+_WHOLE_SUMS = frozenset({32, 40, 64})
+_PLAIN = re.compile(r"/[A-Za-z0-9/._~-]*")
+_HEX_DIGITS = frozenset("0123456789abcdef")
 MAX_HASHED = 100_000
 """Documents whose paths are tried for names that may be sums of paths."""
 SURE_SUM = 12
 """Digits from which on a sum in a name is no chance."""
-_CUT_NAME, _CUT_SHARED, _CUT_SHARE, _MAX_CUT, _MAX_ABOVE = 48, 24, 0.6, 20, 12
+CUT_NAME, _CUT_SHARED, _CUT_SHARE, _MAX_CUT, _MAX_ABOVE = 48, 24, 0.6, 20, 12
 """Names this long may be paths that were cut; least letters, and share of the name, that the path must begin with; most documents then."""
+_STORED = re.compile(r"(?:[0-9a-fA-F]{6,31}(?:[._-]\w{1,10})?(?:/|$))+")
 _MANY, _MANY_COPIES = 3_000, 250_000
-SEPARATORS = "%!_#-|:\\+=@"
+SEPARATORS, STRONG_SEPARATORS = "%!_#-|:\\+=@", "%!|\\:=@#"
 """What programs write for the separators of a path in a name."""
 
 
@@ -58,9 +65,13 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
     return any(part in ("tmp", "Temp") for part in parts[1:]) and not _NOISE.search("/".join(parts[-2:]))
 
 
-def most_files(folder: str) -> int:
-    """Files up to which a folder of a program is looked into: one whose name says that it is for copies may hold many."""
-    return _MANY_COPIES if tells_of_copies(os.path.basename(folder)) else _MANY
+def is_worth_it(folder: str, names: Sequence[str]) -> bool:
+    """Whether the names in a folder of a program may tell something: not those of a store that it fills for itself, which is large, or has
+    names of its own making alone. One whose name says that it is for copies always may.
+    """
+    if len(names) <= _MANY_SUMS or (tells_of_copies(os.path.basename(folder)) and len(names) <= _MANY_COPIES):
+        return True
+    return len(names) <= _MANY and _STORED.fullmatch("/".join(names)) is None
 
 
 def holds_drafts(folder: str) -> bool:
@@ -70,10 +81,13 @@ def holds_drafts(folder: str) -> bool:
 
 def is_of_draft(name: str) -> bool:
     """Whether a name is one that programs make up for a draft: numbers, random letters, with the ending of a text or none."""
-    stem, dot, ending = name.rpartition(".")
-    if dot and ending.casefold() not in _OF_DRAFTS:
-        return False
-    return _MADE_UP.fullmatch(stem if dot else name) is not None
+    _, dot, ending = name.rpartition(".")
+    return (not dot or ending.casefold() in _OF_DRAFTS) and is_made_up(name)
+
+
+def is_made_up(name: str) -> bool:
+    """Whether a name, but for its ending, is one that no person gives: numbers, random letters."""
+    return _MADE_UP.fullmatch(name.rpartition(".")[0] or name) is not None
 
 
 def tokens(path: str) -> tuple[str, ...]:
@@ -141,10 +155,15 @@ class OwnNames:
 class WholePaths:
     """Finds the documents whose whole path, or the end of it with a folder's name, is written in a file's name."""
 
-    def __init__(self, paths: Iterable[str]) -> None:
+    def __init__(self, paths: Sequence[str]) -> None:
+        self._paths = paths
         self._by_name: dict[tuple[str, ...], list[tuple[tuple[str, ...], str]]] = {}
         self._longest = 0
         self._ordered: list[tuple[str, str]] = []
+
+    def _ready(self) -> None:
+        """Take the paths apart when the first name asks for them: most disks have none that does."""
+        paths, self._paths = self._paths, ()
         for path in paths:
             name = tokens(os.path.basename(path.replace("\\", "/")))
             if name:
@@ -155,14 +174,16 @@ class WholePaths:
         """The one document that a name spells out; None if it spells none, or could be of several."""
         if sum(name.count(sign) for sign in SEPARATORS) < 2:
             return None
+        self._ready()
         # A percent sign may stand for a separator, or begin what stands for one.
         readings = dict.fromkeys((tokens(name), tokens(unquote(name))))
         return next((found for said in readings if (found := self._spelt(said))), None)
 
     def begun(self, name: str) -> list[str]:
         """The documents whose path a long name begins with, before it was cut; none if there are too many."""
-        if len(name) < _CUT_NAME or sum(name.count(sign) for sign in SEPARATORS) < 2:
+        if len(name) < CUT_NAME or sum(name.count(sign) for sign in SEPARATORS) < 2:
             return []
+        self._ready()
         if not self._ordered:
             self._ordered = sorted(
                 (" ".join(words[start:]), path)
@@ -212,9 +233,15 @@ def _alike_until(one: str, other: str) -> int:
     return next((at for at, (a, b) in enumerate(zip(one, other, strict=False)) if a != b), min(len(one), len(other)))
 
 
-def sums_in(name: str) -> list[str]:
-    """What may be the sum of a path in a name, whole or its beginning: 8 to 64 hexadecimal digits, or base 32; in small letters."""
-    return [found.casefold() for found in (*_HEX.findall(name), *_BASE32.findall(name))]
+def sums_in(names: str, folder: str) -> list[str]:
+    """What may be the sum of a path in names: whole, in hexadecimal or base 32, or cut (8 digits or more), in small letters. Cut ones do not
+    count in a folder with many files, whose name says nothing of copies: caches have such names.
+    """
+    plain = _UUID.sub("", names)
+    found = [each.casefold() for each in (*_HEX.findall(plain), *_BASE32.findall(plain))]
+    if len(found) > _FEW_SUMS and not tells_of_copies(os.path.basename(folder)):
+        found = [each for each in found if len(each) in _WHOLE_LENGTHS]
+    return [each for each in found if not each.isdecimal()]  # a date, a counter
 
 
 def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[str, str]:
@@ -224,19 +251,28 @@ def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[s
     import base64
 
     found: dict[str, str] = {}
-    lengths = sorted({len(each) for each in wanted})
+    in_hex = {len(each) for each in wanted if not set(each) - _HEX_DIGITS}
+    in_letters = {len(each) for each in wanted if set(each) - _HEX_DIGITS}
+    # The length of one kind is hardly that of another which was cut.
+    of_kind = [
+        (kind, sorted(n for n in in_hex if n == whole or (n < whole and n not in _WHOLE_SUMS)))
+        for kind, whole in _SUM_KINDS
+    ]
+    of_kind = [(kind, lengths) for kind, lengths in of_kind if lengths or in_letters]
     for path, own in itertools.islice(paths, MAX_HASHED):
-        for text in (
-            own,
-            "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~"),
-        ):
-            data = os.fsencode(text)
-            written = [f"{binascii.crc32(data):08x}"]
-            for kind in ("md5", "sha1", "sha256"):
-                digest = hashlib.new(kind, data, usedforsecurity=False).digest()
-                written += [digest.hex(), base64.b32encode(digest).decode().rstrip("=").casefold()]
-            for each in written:
+        uri = f"file://{own}"
+        if not _PLAIN.fullmatch(own):
+            uri = "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~")
+        for data in (os.fsencode(own), os.fsencode(uri)):
+            if _CRC_DIGITS in in_hex and (said := f"{binascii.crc32(data):08x}") in wanted:
+                found[said] = path
+            for kind, lengths in of_kind:
+                digest = kind(data, usedforsecurity=False).digest()
+                said = digest.hex()
                 for length in lengths:
-                    if length <= len(each) and each[:length] in wanted:
-                        found[each[:length]] = path
+                    if said[:length] in wanted:
+                        found[said[:length]] = path
+                if in_letters:
+                    said = base64.b32encode(digest).decode().rstrip("=").casefold()
+                    found |= {said[:n]: path for n in in_letters if n <= len(said) and said[:n] in wanted}
     return found

@@ -23,7 +23,7 @@ from rustfern.search.patterns import (
     unreachable_reason,
     with_temporary,
 )
-from rustfern.search.program_folders import is_of_programs, most_files
+from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.search.walk import Lister, Sorting, Task
 from rustfern.settings.interface import Settings
@@ -36,6 +36,10 @@ OnDocuments = Callable[[str, list[str]], None]
 OnVersions = Callable[[str, list[str], str, str, str], None]
 """Called with (folder in a tree of versions, names, place, the folder that it repeats or "", the path inside if only names count)."""
 
+_ASKED_OFTEN = frozenset(
+    {".config", "share", ".local", ".cache", "Library", "Application Support", "AppData", "Roaming", "Local"}
+)
+"""Folders in which many places have theirs: listed once."""
 _MAX_IN_PLACE = 100_000
 _TRASHES = re.compile(r"(?i)[/\\](?:\.trash(?:-[\d*]+)?|\.trashes|\$recycle\.bin|recycler)$")
 _MAX_OF_PROGRAMS = 300_000
@@ -72,6 +76,7 @@ class Search(msgspec.Struct, dict=True):
     _done: set[tuple[str, str]] = msgspec.field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
     _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
+    _folders_in: dict[str, dict[str, str]] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=not self.door.gentle.is_on)
@@ -118,6 +123,7 @@ class Search(msgspec.Struct, dict=True):
             self._moved_places()
         self._listed.clear()
         self._resolved.clear()
+        self._folders_in.clear()
 
     def settings_after_all(self) -> None:
         """What `known_places` left out without `settings`: read them, and look where they moved copies."""
@@ -125,6 +131,7 @@ class Search(msgspec.Struct, dict=True):
         self._moved_places()
         self._listed.clear()
         self._resolved.clear()
+        self._folders_in.clear()
 
     def _in_all_languages(self, patterns: Iterable[str]) -> list[str]:
         """Patterns with the names that folders of older systems have on disk in other languages."""
@@ -235,11 +242,13 @@ class Search(msgspec.Struct, dict=True):
     ) -> None:
         any_case = home is None or home.layout is not Layout.LINUX
         for pattern in patterns:
-            folders, denied = self._resolve(source, base, pattern, any_case=any_case)
+            absent = self._is_absent(source, base, pattern, any_case=any_case)
+            folders, denied = ([], []) if absent else self._resolve(source, base, pattern, any_case=any_case)
             if not folders and not denied:
                 if not is_glob(pattern):
+                    path = os.path.join(base, pattern.replace("/", os.sep))
                     self.searched.append(
-                        Searched(place.id, os.path.normpath(os.path.join(base, pattern)), "absent", by=by)
+                        Searched(place.id, path if absent else os.path.normpath(path), "absent", by=by)
                     )
                 continue
             for folder in denied:
@@ -273,12 +282,37 @@ class Search(msgspec.Struct, dict=True):
             known = [], list(denied)
             for folder in folders:
                 found, shut = resolve(
-                    lambda path: self._names(source, path), self.door.is_folder, folder, last, any_case=any_case
+                    lambda path: self._names(source, path),
+                    self.door.is_folder,
+                    folder,
+                    last,
+                    any_case=any_case,
                 )
                 known[0].extend(found)
                 known[1].extend(shut)
             self._resolved[base, pattern] = known
         return known
+
+    def _is_absent(self, source: Source, base: str, pattern: str, *, any_case: bool) -> bool:
+        """Whether a folder that many places lie in shows at once that this one is not there."""
+        folder = base
+        for part in pattern.split("/"):
+            names = self._folders_in.get(folder)
+            if names is None:
+                if folder != base and os.path.basename(folder) not in _ASKED_OFTEN:
+                    return False
+                try:
+                    listed, _ = self._names(source, folder)
+                except SourceError:
+                    return False
+                names = self._folders_in[folder] = {name.casefold() if any_case else name: name for name in listed}
+            if "*" in part or "?" in part or part == ".":
+                return False
+            found = names.get(part.casefold() if any_case else part)
+            if found is None:
+                return True
+            folder = os.path.join(folder, found)
+        return False
 
     def _look(self, place: Place, folder: str, source: Source, home: Home | None, depth: int) -> str:
         try:
@@ -383,9 +417,8 @@ class Search(msgspec.Struct, dict=True):
             for folder, files, leftovers, documents, names in self._lister.listings(self._task(top)):
                 if (
                     names
-                    and files <= most_files(folder)
                     and self._own_names < _MAX_OF_PROGRAMS
-                    and (not self.thorough or is_of_programs(folder, homes))
+                    and (not self.thorough or (is_of_programs(folder, homes) and is_worth_it(folder, names)))
                 ):
                     self._own_names += len(names)
                     self.of_programs.append((folder, names))

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import re
 import sys
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, BinaryIO, NamedTuple
@@ -18,7 +19,7 @@ import msgspec
 from rustfern.catalogue.loader import Catalogue, catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
 from rustfern.search import neighbours
-from rustfern.search.program_folders import is_of_programs, most_files
+from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.registry import Sources
 
@@ -59,6 +60,10 @@ class Listed(NamedTuple):
     names: list[str]
 
 
+def _any_in(text: str, parts: Iterable[str]) -> bool:
+    return any(map(text.__contains__, parts))
+
+
 def _of_people(documents: Iterable[str]) -> list[str]:
     """Without what programs keep for themselves in their folders."""
     return [name for name in documents if class_of(format_of_extension(extension_of(name))) not in _OF_PROGRAMS]
@@ -76,7 +81,9 @@ class Sorting(msgspec.Struct, dict=True):
     def __post_init__(self) -> None:
         self._first = {start[0] for start in self.catalogue.starts}
         self._last = {end[-1] for end in self.catalogue.ends if "." not in end}
-        self._signs = (*(f"/{first}" for first in sorted(self._first)), *self.catalogue.holds)
+        signs = (*(f"/{first}" for first in sorted(self._first)), *self.catalogue.holds)
+        self._signs = tuple(sign for sign in signs if "_" not in sign)
+        self._signs_with_line = tuple(sign for sign in signs if "_" in sign)
 
     def _sort(self, ending: str) -> int:
         """What a name may be by its ending: from its last dot on, or its last letter where it has no dot."""
@@ -133,9 +140,12 @@ class Sorting(msgspec.Struct, dict=True):
             elif sort & _BARE:
                 lengths = self.catalogue.bare_lengths
                 suspects += [name for name in alike if len(name) in lengths]
-        if any(sign in whole for sign in self._signs):
+        if _any_in(whole, self._signs) or ("_" in whole and _any_in(whole, self._signs_with_line)):
             first, holds = self._first, [part for part in self.catalogue.holds if part in whole]
-            suspects += [name for name in names if name[0] in first or any(part in name for part in holds)]
+            suspects += [name for name in names if name[0] in first]
+            if holds:
+                held = re.compile("|".join(map(re.escape, holds))).search
+                suspects += [name for name in names if held(name)]
             suspects = [name for name in dict.fromkeys(suspects) if not name.startswith(SHADOW)]
             # A name that only begins with a dot has no ending.
             likely = [name for name in likely if name.rfind(".") > 0 and not name.startswith(SHADOW)]
@@ -334,7 +344,7 @@ def here(
             for name in folders:
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
                     outer[prefix + name] = around
-        whole = task.whole or (of_programs and len(files) <= most_files(folder))
+        whole = task.whole or (of_programs and is_worth_it(folder, files))
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
 
 

@@ -39,7 +39,7 @@ _SUM_KINDS, _CRC_DIGITS = ((hashlib.md5, 32), (hashlib.sha1, 40), (hashlib.sha25
 _WHOLE_LENGTHS, _FEW_SUMS, _MANY_SUMS = frozenset({26, 32, 40, 52, 64}), 12, 40
 _UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _WHOLE_SUMS = frozenset({32, 40, 64})
-_PLAIN = re.compile(r"/[A-Za-z0-9/._~-]*")
+_PLAIN = re.compile(r"/[A-Za-z0-9/._~ -]*")
 _HEX_DIGITS = frozenset("0123456789abcdef")
 MAX_HASHED = 100_000
 """Documents whose paths are tried for names that may be sums of paths."""
@@ -260,7 +260,7 @@ def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[s
     ]
     of_kind = [(kind, lengths) for kind, lengths in of_kind if lengths or in_letters]
     for path, own in itertools.islice(paths, MAX_HASHED):
-        uri = f"file://{own}"
+        uri = f"file://{own}".replace(" ", "%20")
         if not _PLAIN.fullmatch(own):
             uri = "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~")
         for data in (os.fsencode(own), os.fsencode(uri)):

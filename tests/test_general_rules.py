@@ -298,6 +298,14 @@ def test_what_lies_where_only_its_content_tells(tmp_path: Path, rustfern: Rustfe
         T0 + 9_000,
     )
     write(tmp_path / "lost+found" / "#4711", "Tobias counted eleven planks of oak on the slip\n", T0)
+    order = "Timber order: twelve planks of larch at twenty feet, four of oak for the stem, rivets by the pound\n"
+    write(home / "Documents" / "order.txt", order, T0)
+    nameless = write(tmp_path / "tmp" / "kq83hd", order + "and a keg of copper nails from Penryn\n", T0 + 9_000)
+    write(
+        home / ".cache" / "pad" / "blob1",
+        "nothing of what is written here stands in any document of the yard\n",
+        T0 + 9_000,
+    )
     draft = write(
         home / ".local" / "share" / "pad" / "drafts" / "11018679-a7c9-4561-9aa6-8b03c7ddf877",
         "Crane at nine, said Petra Lund\n",
@@ -315,6 +323,7 @@ def test_what_lies_where_only_its_content_tells(tmp_path: Path, rustfern: Rustfe
     assert best_of(documents["#4711"])["state"] == "intact"
     assert [c["state"] for c in documents["log book.txt"]["copies"]] == ["intact", "empty"]
     assert documents["log book.txt"]["situation"] == "nothing-lost" and "dues.txt" not in documents
+    assert best_of(documents["order.txt"])["path"] == str(nameless)
     lost = [d for d in found["documents"] if d["situation"] == "never-saved"]
     assert {best_of(d)["path"] for d in lost} == {str(draft), str(tmp_path / "lost+found" / "#4711")}
     asked = rustfern("scan", tmp_path, "--document", "dues.txt", "--happened", "overwritten", "--json").json

@@ -21,6 +21,7 @@ from rustfern.matching.recent_files import RecentFiles
 from rustfern.matching.state import OPEN_FOR, SLACK, Draft, LinkState, clocks_of, is_other_format, last_part
 from rustfern.matching.versions import Versions
 from rustfern.search.neighbours import AUTOSAVE, BACKUP
+from rustfern.search.program_folders import is_of_programs
 from rustfern.sources.folder import with_companions
 
 _SAME_TIME = timedelta(hours=12)
@@ -252,6 +253,9 @@ class Copies:
         if is_other_format(copy.content, place):
             return
         found = self._comparing.around(find, copy, beside=place.lies_beside)
+        if "nameless" in find.fields:
+            homes = [home.path for home in self.state.homes]
+            found = [item for item in found if not is_of_programs(os.path.dirname(item.path), homes)]
         self._comparing.compare(copy, found, beside=place.lies_beside)
         self._comparing.weigh_times(copy, find, found)
         if place.where == "beside":
@@ -261,7 +265,7 @@ class Copies:
             self._written_while_open(find, [item for item in found if item.evidence], "")
         self._comparing.weigh_name(find, by_name.shown_stem(find, place.prefixes), found)
         left = self._to_likeliest(find, copy, found)
-        if left is None:
+        if left is None or "nameless" in find.fields:
             return
         nearest = f" (nearest: {show_name(left[0])}, {left[1]:.0%})" if left[0] else ""
         note = f"no document could be shown to be its original{nearest}"
@@ -282,7 +286,7 @@ class Copies:
         copy = self.state.read_copy(find, find.entry, ())
         found = [item for item in self._comparing.around(find, copy, beside=False) if item.path != find.entry.path]
         self._comparing.compare(copy, found)
-        if self._to_likeliest(find, copy, found) is not None:
+        if self._to_likeliest(find, copy, found) is not None and "nameless" not in find.fields:
             draft = self.state.draft(find.entry.path, find.home)
             draft.misplaced, draft.misnamed, draft.place = True, True, find.place
 
@@ -295,9 +299,17 @@ class Copies:
             return "", 0.0
         if shares[best] < weights.THRESHOLD:
             return os.path.basename(found[best].path), shares[best]
+        if "nameless" in find.fields and not self._is_later(find, found[best].path):
+            if self.state.key(found[best].path, self.state.home_of(found[best].path)) not in self.state.drafts:
+                return None  # an earlier text that nobody asked for
+            copy = replace(copy, order=Order.BEFORE)
         draft = self.state.draft(found[best].path, find.home)
         self._give(draft, replace(copy, evidence=tuple(found[best].evidence)), [i.evidence for i in found], best)
         return None
+
+    def _is_later(self, find: Find, path: str) -> bool:
+        saved = self.state.modified(path)
+        return saved is None or find.entry.modified is None or find.entry.modified - saved > SLACK
 
     def _written_while_open(self, find: Find, found: list[Candidate], where: str, kind: str = "open-then") -> None:
         """Written while a lock shows the document open; beside a name that says so it counts less (`open-too`)."""

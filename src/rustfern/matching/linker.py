@@ -22,6 +22,7 @@ from rustfern.matching.trash import Trash
 from rustfern.matching.versions import Versions
 
 if TYPE_CHECKING:
+    from rustfern.matching.nameless_texts import NamelessTexts
     from rustfern.matching.program_folders import ProgramFolders
     from rustfern.matching.swap_files import SwapFiles
 
@@ -47,6 +48,13 @@ class Linker:
         from rustfern.matching.program_folders import ProgramFolders
 
         return ProgramFolders(self.state)
+
+    @cached_property
+    def nameless_texts(self) -> NamelessTexts:
+        """The step for texts that only their content tells."""
+        from rustfern.matching.nameless_texts import NamelessTexts
+
+        return NamelessTexts(self.state)
 
     @cached_property
     def swap_files(self) -> SwapFiles:

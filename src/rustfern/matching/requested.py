@@ -70,6 +70,12 @@ class Requests:
             if path not in self.state.found_paths and self.state.door.exists(path):
                 self.state.draft(path, self.state.home_of(path))
 
+    def draft_exactly(self, asked: str) -> None:
+        """The documents of just the name that was asked for are known before copies without a name are compared."""
+        for path in self._exactly(asked)[:_MAX_ASKED]:
+            if path not in self.state.found_paths and self.state.door.exists(path):
+                self.state.draft(path, self.state.home_of(path))
+
     def _exactly(self, asked: str) -> list[str]:
         found: dict[str, None] = {}
         named = os.path.splitext(asked)[1]

@@ -17,6 +17,7 @@ from rustfern.core.paths import fold_name, show_name
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.nameless_texts import NAMELESS, NamelessTexts
 from rustfern.matching.state import Draft, LinkState
 from rustfern.search.patterns import is_system
 from rustfern.sources import live_machine
@@ -26,7 +27,7 @@ _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
 _FEW_WORDS = 4
 _ALIKE = 0.3
-_LEAST = 64
+_LEAST, _MAX_TEXTS = 64, 2_000
 _MAX_OF_NAME = 20
 _NO_DOCUMENT = frozenset({"zip", "gz", "7z", "sqlite", "cfb", "ini"})
 _DRAFTS = (
@@ -57,6 +58,7 @@ class Versions:
 
     def __init__(self, state: LinkState) -> None:
         self.state = state
+        self._texts = 0  # texts under names that say nothing
         self.opened: set[str] = set()  # copies of known documents that were opened in mail or archive programs
 
     def take_misplaced(self, find: Find) -> None:
@@ -169,9 +171,15 @@ class Versions:
                 found = formats.glance(stream, os.path.basename(path))
         except (SourceError, OSError):
             return
-        if found.format is None or found.format in _NO_DOCUMENT or found.format in TEXT_FORMATS:
+        if found.format is None or found.format in _NO_DOCUMENT:
             return
-        self.state.more.append(Find(entry, "by-content", "temporary", {}, self.state.home_of(path)))
+        fields: dict[str, str] = {}
+        if found.format in TEXT_FORMATS:
+            if self._texts >= _MAX_TEXTS or not NamelessTexts(self.state).is_prose(entry):
+                return
+            self._texts += 1
+            fields = {NAMELESS: "1"}
+        self.state.more.append(Find(entry, "by-content", "temporary", fields, self.state.home_of(path)))
 
     def take_versions(self, document: str | None) -> None:
         """Older versions in trees that repeat folders: those that differ from the file as it is now, and of gone files."""

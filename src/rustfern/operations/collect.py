@@ -59,6 +59,7 @@ def gather(
         linker.state.found_paths = {find.entry.path for find in search.finds}
         with linker.state.isolated(linker.state.roots[0]):
             linker.program_folders.take(search.of_programs)
+            linker.nameless_texts.take(search.of_programs)
     hosts = [told.text for told in search.settings.of("host")]
     top = linker.state.roots[0]
     with linker.state.isolated(top):
@@ -70,6 +71,9 @@ def gather(
                 linker.versions.take_by_content(path)
             if number % 1000 == 0:
                 observer.count(number)
+    if hints.document:
+        with linker.state.isolated(top):
+            linker.requests.draft_exactly(hints.document)
     finds = unique([*search.finds, *linker.state.more])
     if hints.document is None:  # additions of no known kind: only where somebody misses the document
         finds = [find for find in finds if "unsure" not in find.fields]

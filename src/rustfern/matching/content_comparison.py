@@ -30,7 +30,7 @@ _MAX_LOOKED_AROUND = 400
 _ABOUT_THEN = timedelta(days=60)
 _SAVED_AFTER = timedelta(days=1)
 _ENOUGH_WORDS = 10
-_SOON = timedelta(days=7)
+_SOON, _LATER = timedelta(days=7), 0.5
 _MIN_SAME_WORDS, _SAME_SHARE, _NEARLY_SAME_SHARE = 20, 0.9, 0.85
 """Least words, and shares of their runs that another file must hold, to be the same text (or nearly)."""
 _TELLING = 2.0
@@ -150,7 +150,7 @@ class Comparing:
         # What several files hold, whenever they were saved, is the text of a template, or tells nothing.
         if len(holding) != 1 or any(self._much_of(path, content) for path in likely if path != holding[0]):
             return None
-        return self._saved_as(holding[0], self._contents(holding[0])[0])
+        return self._saved_as(holding[0], self._contents(holding[0])[0], best.entry.modified)
 
     def _much_of(self, path: str, content: Content) -> bool:
         """Whether a file holds nearly all of a text, and perhaps more."""
@@ -172,7 +172,8 @@ class Comparing:
         """Whether a path is that of a document of its own, not of a copy of one."""
         return path not in self.state.found_paths
 
-    def _saved_as(self, path: str, content: Content) -> Copy | None:
+    def _saved_as(self, path: str, content: Content, written: datetime | None) -> Copy | None:
+        """That file as a copy; saved days after the work was `written`, it may as well be another one made from the same text."""
         source = self.state.source_of(path)
         try:
             entry = source.entry(path) if source else None
@@ -180,9 +181,9 @@ class Comparing:
             entry = None  # it vanished since it was compared
         if entry is None:
             return None
-        piece = weights.evidence(
-            "shared-content", f"all of its text stands in {show_name(os.path.basename(path))}, which was saved"
-        )
+        soon = written is None or entry.modified is None or entry.modified - written <= _SAVED_AFTER
+        text = f"all of its text stands in {show_name(os.path.basename(path))}, which was saved"
+        piece = weights.evidence("shared-content", text, 1.0 if soon else _LATER)
         name = os.path.basename(path)
         return Copy(
             entry, Kind.VERSION, "by-content", content, extension_right(name, content.format), clocks_of(entry, content), Order.AFTER,

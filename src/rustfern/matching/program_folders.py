@@ -15,6 +15,7 @@ from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extensi
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import LinkState
 from rustfern.search import program_folders as rules
+from rustfern.search.neighbours import tells_of_copies
 from rustfern.traces import path_index
 
 PLACE = "program-folder"
@@ -53,6 +54,7 @@ class ProgramFolders:
         self._inside: dict[str, list[tuple[str, Sequence[str]]]] = {}
         self._lists = 0
         self._people: set[str] = set()
+        self._named: dict[tuple[str, str], list[str]] = {}
 
     def take(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
         """Find the copies among the files of these folders, given as (folder, names)."""
@@ -116,7 +118,7 @@ class ProgramFolders:
         paired = self._by_lists(folder, names, home)
         of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text, folder))
         small = fold_name(text)
-        own = dict(there.find(small))
+        own = there.find(small, for_copies=tells_of_copies(os.path.basename(folder)))
         spells = any(map(text.count, rules.STRONG_SEPARATORS))
         begins = any(person in small for person in self._people)
         drafts, unnamed = rules.holds_drafts(folder), list[str]()
@@ -127,6 +129,8 @@ class ProgramFolders:
             path = os.path.join(folder, name)
             if path in self.state.found_paths or path in paired:
                 continue
+            if len(self.state.more) > _MAX_COPIES:
+                break
             strong = spells and any(sign in name for sign in rules.STRONG_SEPARATORS)
             whole = paths.find(name) if strong or number in own else None
             told = (
@@ -142,14 +146,21 @@ class ProgramFolders:
             elif begins and (begun := self._begun(name, paths)):
                 self._add(path, {"name": name, "same": "\0".join(begun), "cut": "1"}, home)
             elif number in own:
-                found = [
-                    each for held in sorted(own[number]) for each in self.state.case.names.by_name(held, _MAX_SAME)
-                ]
-                if originals := [each for each in found if os.path.dirname(each) not in self._folders][:_MAX_SAME]:
-                    self._add(path, {"name": os.path.basename(originals[0]), "same": "\0".join(originals)}, home)
+                found = [path for held in sorted(own[number]) for path in self._of_name(held, home)][:_MAX_SAME]
+                if found:
+                    self._add(path, {"name": os.path.basename(found[0]), "same": "\0".join(found)}, home)
             elif drafts and rules.is_of_draft(name):
                 unnamed.append(name)
         self._drafts(folder, unnamed, home)
+
+    def _of_name(self, name: str, home: Home | None) -> list[str]:
+        """The documents of a name, outside of the folders of programs; for a folder of one person, those of that person."""
+        key = name, home.path if home else ""
+        if key not in self._named:
+            found = self.state.case.names.by_name(name, _MAX_SAME)
+            found = [path for path in found if os.path.dirname(path) not in self._folders]
+            self._named[key] = [path for path in found if home is None or self.state.home_of(path) == home]
+        return self._named[key]
 
     def _begun(self, name: str, paths: rules.WholePaths) -> list[str]:
         """The documents whose path, with its person's name, a long name begins with."""

@@ -17,7 +17,6 @@ from rustfern.core.paths import fold_name, show_name
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
-from rustfern.matching.nameless_texts import NAMELESS, NamelessTexts
 from rustfern.matching.state import Draft, LinkState
 from rustfern.search.patterns import is_system
 from rustfern.sources import live_machine
@@ -175,6 +174,8 @@ class Versions:
             return
         fields: dict[str, str] = {}
         if found.format in TEXT_FORMATS:
+            from rustfern.matching.nameless_texts import NAMELESS, NamelessTexts
+
             if self._texts >= _MAX_TEXTS or not NamelessTexts(self.state).is_prose(entry):
                 return
             self._texts += 1

@@ -96,7 +96,7 @@ def tokens(path: str) -> tuple[str, ...]:
 
 
 _ALIKE = str.maketrans(dict.fromkeys(" _-+", "-"))
-_MIN_STEM = 5
+_MIN_STEM, _FEW_STEMS = 5, 20
 
 
 def alike(names: str) -> str:
@@ -124,25 +124,29 @@ class OwnNames:
         known = "|".join(sorted(map(re.escape, endings))) or "(?!)"
         self._ending = re.compile(rf"\.(?:{known})(?![0-9a-z])")
 
-    def find(self, folder: str) -> Iterator[tuple[int, set[str]]]:
-        """(which one, the documents' names) of the files of a folder, given as their folded names between `/`."""
+    def find(self, folder: str, *, for_copies: bool = False) -> dict[int, set[str]]:
+        """Which one → the documents' names, of the files of a folder, given as their folded names between `/`. Stems alone count where they are
+        few, or the folder is `for_copies`.
+        """
         said = alike(folder)
         whole = [found.end() for found in self._ending.finditer(said)]
         at = 0
         ends = iter([*whole, len(said) + 1])
         end = next(ends)
+        named: dict[int, set[str]] = {}
+        by_stem: dict[int, set[str]] = {}
         for number, name in enumerate(said.split("/")):
             until = at + len(name)
             found: set[str] = set()
             while end <= until:
                 found |= self._held(said[at:end])
                 end = next(ends)
-            if not found:
-                stem = name.rpartition(".")[0] or name
-                found = self._stems.get(stem, set())
             if found:
-                yield number, found
+                named[number] = found
+            elif held := self._stems.get(name.rpartition(".")[0] or name):
+                by_stem[number] = held
             at = until + 1
+        return named | by_stem if for_copies or len(by_stem) <= _FEW_STEMS else named
 
     def _held(self, part: str) -> set[str]:
         """The longest document's name that the beginning of a file's name ends with."""

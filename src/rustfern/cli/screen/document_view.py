@@ -50,15 +50,26 @@ _WORK = ("autosave", "swap", "temporary")
 """Kinds of copies that hold work that was not saved."""
 
 
+_MAX_OTHERS = 3
+"""Further people who are named with their locks."""
+
+
+def _on(host: str | None) -> str:
+    return f" on {show_name(host)}" if host else ""
+
+
 def what_happened(document: DocumentAnswer) -> str:
     """One sentence: what happened, by which lock or record, and when."""
     locks = document.locks
     if locks:
         lock = locks[0]
         who = f"{show_name(lock.owner)} had it open" if lock.owner else "It was open"
-        where = f" on {show_name(lock.host)}" if lock.host else ""
+        where = _on(lock.host)
         live = ", and it still is open" if lock.live else ""
-        return f"{who}{where} since {moment_said(lock.opened)} (lock){live}."
+        others = dict.fromkeys(f"{show_name(other.owner)}{_on(other.host)}" for other in locks[1:] if other.owner)
+        too = [other for other in others if other != f"{show_name(lock.owner or '')}{where}"]
+        also = f"; so had {' and '.join(too[:_MAX_OTHERS])}" if too else ""
+        return f"{who}{where} since {moment_said(lock.opened)} (lock){live}{also}."
     records = document.records
     if records:
         says = str(records[-1].says)

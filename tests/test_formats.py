@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import io
 import random
 import struct
@@ -21,6 +22,7 @@ from rustfern.formats.archives import zip as archive
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits
 from rustfern.formats.office import compound_file, xlsb
 from rustfern.formats.office.odf import cell_value
+from rustfern.formats.text.encodings import by_decoding
 from rustfern.formats.text_sink import TextSink, number
 
 ODT = member("office-writer-odt-crash", "home/ines/.config/libreoffice/4/user/backup/hull-survey-kittiwake.odt_0.odt")
@@ -339,3 +341,58 @@ def test_cell_values_of_other_kinds() -> None:
     assert cell_value({"value-type": "time", "time-value": "PT06H00M00S"}) == "0.25"
     assert cell_value({"value-type": "string"}) is None
     assert zlib.crc32(b"") == 0
+
+
+SAID = {
+    "Осмотр корпуса: рангоут требует замены, киль в порядке, спуск в четверг.\n": (
+        "cp1251",
+        "koi8-r",
+        "iso8859-5",
+        "cp866",
+        "utf-16-le",
+        "utf-16-be",
+    ),
+    "Επιθεώρηση του σκάφους: το κατάρτι χρειάζεται αλλαγή και η καρίνα είναι εντάξει.\n": (
+        "cp1253",
+        "iso8859-7",
+        "utf-16-le",
+    ),
+    "การตรวจสอบตัวเรือพบว่าเสากระโดงต้องเปลี่ยน\n": ("cp874", "utf-16-le"),
+    "船体检查：桅杆需要更换，龙骨状况良好。星期四下水，潮水九点。\n": ("gb18030", "utf-16-be"),
+    "船體檢查：桅杆需要更換，龍骨狀況良好。星期四下水。\n": ("big5", "utf-16-le"),
+    "船体検査の結果、マストの交換が必要ですが、キールは良好です。\n": ("shift_jis", "euc-jp", "utf-16-le"),
+    "선체 점검 결과 돛대를 교체해야 하며 용골은 양호합니다.\n": ("cp949", "utf-16-be"),
+    "בדיקת גוף הסירה: התורן דורש החלפה והשדרית תקינה.\n": ("cp1255", "utf-16-le"),
+    "فحص هيكل القارب: الصاري يحتاج إلى استبدال والعارضة سليمة.\n": ("cp1256", "iso8859-6"),
+}
+
+
+@pytest.mark.parametrize(("text", "encoding"), [(text, each) for text, names in SAID.items() for each in names])
+def test_texts_in_the_encodings_of_all_scripts(text: str, encoding: str) -> None:
+    data = (text * 4).encode(encoding)
+    content, pieces = formats.read_text(io.BytesIO(data), "survey.txt", 10_000, DEFAULT_LIMITS)
+    assert content.state is State.INTACT and "\n".join(piece.text for piece in pieces).splitlines()[0] == text.strip()
+    if not encoding.startswith("utf"):  # a guess does not make another format of a damaged document
+        assert formats.check(io.BytesIO(data), "survey.docx").state is State.DAMAGED
+
+
+def test_what_is_no_text_of_any_script() -> None:
+    noise = random.Random(7)
+    heads = [noise.randbytes(noise.choice([24, 64, 300, 4096])) for _ in range(2_000)]
+    assert sum(by_decoding(head) is not None for head in heads) <= 2
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "state"),
+    [
+        ("a.svg", b'<?xml version="1.0"?><!DOCTYPE svg [<!ENTITY st "fill:none;">]><svg xmlns="http://www.w3.org/2000/svg"><g style="&st;"/></svg>', "intact"),
+        ("a.svg", b'<?xml version="1.0"?><!DOCTYPE svg [<!ENTITY a "x"><!ENTITY b "&a;&a;">]><svg xmlns="http://www.w3.org/2000/svg"/>', "unreadable"),
+        ("a.svg", b'<?xml version="1.0"?><!DOCTYPE svg [<!ENTITY a "' + b"x" * 2_000 + b'">]><svg xmlns="http://www.w3.org/2000/svg"/>', "unreadable"),
+        ("lang.bfinc", b'<?xml version="1.0"?><tags>&nbsp;</tags>', "unreadable"), ("level.wad9", b"text\n" * 3_000 + bytes(600) + b"more", "unreadable"),
+        ("plan.autosave", b"text\n" * 3_000 + bytes(600) + b"more", "damaged"), ("plan", b"text\n" * 3_000 + bytes(600) + b"more", "damaged"),
+        ("level.wad9", b"", "empty"), ("grid.gsb", b"\x0b\0\0\0" * 40, "unreadable"), ("font.t1", b"%!PS-AdobeFont-1.0: Quay\n", "unreadable"),
+        ("log.gz", gzip.compress(b"how a <diagram> is written\n"), "intact"),
+    ],
+)  # fmt: skip
+def test_kinds_that_are_not_known_are_not_called_damaged(name: str, data: bytes, state: str) -> None:
+    assert formats.check(io.BytesIO(data), name).state == state

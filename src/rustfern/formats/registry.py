@@ -60,6 +60,56 @@ FAMILIES = (
 """Every family, the most telling first."""
 
 
+_OF_COPIES = frozenset(
+    {
+        "tmp",
+        "temp",
+        "bak",
+        "old",
+        "chk",
+        "rec",
+        "sav",
+        "save",
+        "orig",
+        "copy",
+        "new",
+        "part",
+        "asv",
+        "autosave",
+        "swp",
+        "draft",
+    }
+)
+"""Endings that copies of documents get: what is in them may well be a text that was cut."""
+_SHARED_ENDINGS = frozenset(
+    {
+        "gsb",
+        "dat",
+        "mat",
+        "sav",
+        "dif",
+        "pub",
+        "key",
+        "max",
+        "mus",
+        "pcb",
+        "brd",
+        "sch",
+        "lay",
+        "mod",
+        "db",
+        "cut",
+        "pcd",
+        "prj",
+        "scn",
+        "map",
+    }
+)
+"""Endings of which several programs are owners."""
+_GUESSES = frozenset({"PlainText", "FlatOdf", "Mail"})
+"""Families that are told by what text looks like, not by a signature."""
+
+
 @cache
 def _family(place: str) -> Format:
     module, _, name = place.rpartition(".")
@@ -293,6 +343,8 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
 
         if refine(name) in TEXT_FORMATS and claimed in TEXT_FORMATS:
             return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: an empty text")
+        if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES:
+            return Reading(Glance(), State.EMPTY, "zero bytes", has_text=False)
         return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
     if blank := _blank(stream):
         return Reading(
@@ -302,6 +354,9 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
     family = identify(head, tail)
     if family is None:
         nothing = not head.strip(b"\0")
+        if claimed is not None and not nothing and extension_of(name) in _SHARED_ENDINGS:
+            said = f"not of the kind of {claimed} that is known: other programs use this ending too"
+            return Reading(Glance(), State.UNREADABLE, said, has_text=False)
         if nothing or claimed is not None:
             what = "starts with zeros" if nothing else f"the bytes are not those of {claimed}"
             return Reading(Glance(), State.DAMAGED, f"{what} (byte 0)", has_text=False)
@@ -310,6 +365,16 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
     try:
         reading = family.check(stream, size, name, sink, limits)
     except Malformed as error:
+        if (
+            claimed is None
+            and extension_of(name)
+            and extension_of(name) not in _OF_COPIES
+            and type(family).__name__ in _GUESSES
+        ):
+            # Its name is of a kind that is not known, and what its bytes look like was only a guess.
+            return Reading(
+                Glance(), State.UNREADABLE, f"of a format that is not known; no text: {error}", has_text=False
+            )
         state = State.UNREADABLE if isinstance(error, Refused) else State.DAMAGED
         likely = _likely(head, name)
         if not sink.words and head[:2] == b"PK":

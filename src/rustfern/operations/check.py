@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import stat
@@ -26,6 +27,7 @@ from rustfern.sources.folder import with_companions
 from rustfern.sources.registry import Sources, is_archive, on_disk
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
+_MAX_LOOKED_INTO, _NOISE_BYTES = 20, 512
 _LONG_PATH = 259
 _LONG_SHEET = 218
 _NOT_IN_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]|[. ]$|^(?:con|prn|aux|nul|com\d|lpt\d)(?:\.|$)', re.IGNORECASE)
@@ -112,9 +114,18 @@ def _below(door: Sources, folder: str) -> list[str]:
     found: list[str] = []
     folder = folder if door.is_folder(folder) else os.path.abspath(folder)
     for inner, _, names in door.open(folder).walk(folder, lambda path, _: shut.append(path)):
-        # A lock is no document: a sign that one is, or was, open.
-        found += [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
+        # A lock is no document: a sign that one is, or was, open. Nor is a link to a folder.
+        there = [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
+        found += [path for path in there if not _leads_to_folder(door, path)]
     return sorted([*shut, *found])
+
+
+def _leads_to_folder(door: Sources, path: str) -> bool:
+    try:
+        linked = door.around(path).entry(path).link_target is not None
+        return linked and bool(door.is_folder(door.real_path(path)))
+    except SourceError:
+        return False
 
 
 def check_one(path: str, door: Sources) -> Checked:
@@ -212,8 +223,22 @@ def _downloaded(path: str) -> bool:
     )
 
 
+def _is_noise(entry: Entry) -> bool:
+    """Whether a file begins as encrypted bytes do: all values alike often, in no known format."""
+    try:
+        with Sources().of(entry).open(entry) as stream:
+            head = stream.read(_NOISE_BYTES)
+    except (SourceError, OSError):
+        return False
+    if len(head) < 256:
+        return False
+    counts = [head.count(bytes((value,))) for value in set(head)]
+    entropy = -sum(count / len(head) * math.log2(count / len(head)) for count in counts)
+    return entropy > 0.93 * min(8.0, math.log2(len(head)))
+
+
 def alarm(checked: Sequence[Checked], clock: Clock) -> str | None:
-    """Many files damaged within minutes under one new ending: not an accident of one disk sector."""
+    """Many files turned to noise within minutes under one new ending: not an accident of one disk sector, nor an archive unpacked."""
     groups: dict[str, list[Checked]] = {}
     for item in checked:
         if item.content.state is State.DAMAGED or (
@@ -222,8 +247,12 @@ def alarm(checked: Sequence[Checked], clock: Clock) -> str | None:
             ending = os.path.basename(item.path).rpartition(".")[2].casefold()
             groups.setdefault(ending, []).append(item)
     for ending, items in groups.items():
-        times = sorted(item.entry.modified for item in items if item.entry and item.entry.modified)
-        if len(times) >= _MIN_ALARMING_FILES and times[-1] - times[0] <= _ALARM_WINDOW:
+        entries = [item.entry for item in items if item.entry and item.entry.size]
+        times = sorted(entry.modified for entry in entries if entry.modified)
+        if len(times) < _MIN_ALARMING_FILES or times[-1] - times[0] > _ALARM_WINDOW:
+            continue
+        looked_into = entries[:_MAX_LOOKED_INTO]
+        if sum(map(_is_noise, looked_into)) * 5 >= len(looked_into) * 4:
             return (
                 f"{len(times)} files ending in .{ending} were damaged between {clock.format_time(times[0])} and "
                 f"{clock.local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"

@@ -18,6 +18,7 @@ from rustfern.formats.text_sink import TextSink
 _STEP = 1 << 20
 _BLOCK = 512
 _ZEROS = bytes(48)
+_FONTS = (b"%!PS-AdobeFont", b"%!FontType", b"%!PS-Adobe-3.0 Resource")
 _BINARY = (b"%%BeginBinary", b"%%BeginData", b"readstring", b"currentfile")
 
 
@@ -64,6 +65,9 @@ def _unpack(stream: BinaryIO, inflate: lzma.LZMADecompressor | bz2.BZ2Decompress
 
 
 def _script(stream: BinaryIO, size: int) -> Reading:
+    stream.seek(0)
+    if stream.readline(80).startswith(_FONTS):
+        raise Refused("a font: its program is not read")
     stream.seek(max(size - 2048, 0))
     tail = stream.read(2048)
     if b"%%EOF" not in tail and b"showpage" not in tail:

@@ -8,6 +8,7 @@ Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Mapping
 from itertools import chain
 from xml.parsers import expat
@@ -43,6 +44,13 @@ class Handler:
 
     def text(self, text: str) -> None:
         """Character data."""
+
+
+WHOLE = "document"
+"""The name for a document that is one XML file, no part of a package."""
+_MAX_ENTITIES, _MAX_ENTITY = 1_000, 1_024
+_NUMBER = re.compile(r"&#(?:\d{1,7}|x[0-9A-Fa-f]{1,6});")
+"""Internal entities (XML 1.0, section 4.3): those of an external subset are not fetched."""
 
 
 def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
@@ -124,10 +132,18 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
         parser.EndElementHandler = on_end
         parser.CharacterDataHandler = handler.text
 
-    def refuse(*_: object) -> None:
-        raise Refused(f"part {part} declares entities: refused")
+    entities = 0
 
-    parser.EntityDeclHandler = refuse
+    def declared(name: str, is_parameter: bool, value: str | None, *_: object) -> None:
+        # Short ones that stand for plain text are what drawing programs write; those that hold others can grow without end.
+        nonlocal entities
+        entities += 1
+        nested = value is not None and not is_parameter and "&" in value and not _NUMBER.fullmatch(value)
+        # Parts of packages declare none (ECMA-376-2, 9.1.4).
+        if part != WHOLE or nested or entities > _MAX_ENTITIES or len(value or "") > _MAX_ENTITY:
+            raise Refused(f"part {part} declares entities: refused")
+
+    parser.EntityDeclHandler = declared
     try:
         for chunk in chunks:
             parser.Parse(chunk, False)

@@ -16,6 +16,7 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office import xml_parts
+from rustfern.formats.text import encodings
 from rustfern.formats.text_sink import LONG_CHARACTERS, TextSink, parts_of
 
 _MAX_BLANK = 64 << 10
@@ -50,13 +51,13 @@ def encoding_of(head: bytes) -> str | None:
     stripped = head.rstrip(b"\0")
     controls = sum(map(stripped.count, (bytes([c]) for c in _CONTROLS)))
     if controls > 0.02 * len(head) + (1 if len(head) > 200 else 0):
-        return None
+        return encodings.by_decoding(head)
     try:
         codecs.getincrementaldecoder("utf-8")().decode(head, False)
         return "utf-8"
     except UnicodeDecodeError:
         high = sum(1 for byte in head if byte >= 0x80)
-        return "cp1252" if high <= 0.3 * len(head) else None
+        return "cp1252" if high <= 0.3 * len(head) else encodings.by_decoding(head)
 
 
 def refine(name: str) -> str:
@@ -104,7 +105,9 @@ class PlainText:
         ):
             return Reading(glance, State.EMPTY, "only spaces and line ends: a blank text", {"lines": lines})
         said = self._structure(stream, size, glance.format, encoding)
-        words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(encoding, encoding.upper())
+        words = {"utf-8-sig": "UTF-8", "utf-8": "UTF-8", "cp1252": "an 8-bit encoding"}.get(
+            encoding, encoding.upper().replace("_", "-")
+        )
         return Reading(glance, State.INTACT, f"read to the end as {words}{said}", {"lines": lines})
 
     @staticmethod

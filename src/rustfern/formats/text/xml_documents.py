@@ -137,7 +137,9 @@ class Markup:
         claimed = format_of_extension(extension_of(name))
         if claimed in _PACKED and b"<?xml" in head[:64]:
             return Glance(format=claimed)
-        return Glance(format=_FORMATS.get(_root(head), "gz"))
+        # A text that only speaks of such elements is none of these documents.
+        is_markup = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"<"
+        return Glance(format=_FORMATS.get(_root(head), "gz") if is_markup else "gz")
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         glance = self.glance(stream, size, name)

@@ -286,7 +286,7 @@ def test_drafts_that_were_never_saved(name: str, tmp_path: Path, rustfern: Rustf
     assert (document["name"], document["situation"], document["original"]) == (name, "never-saved", None)
     assert best_of(document)["format"] == "doc" and best_of(document)["extension_right"] is None
     assert best_of(document)["title"] and f"“{best_of(document)['title'][:50]}" in rustfern("look").out
-    assert [u["state"] for u in answer["unmatched"]] == ["damaged"]
+    assert [u["state"] for u in answer["unmatched"]] == ["empty"]
 
 
 def test_two_people_with_documents_of_one_name(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -263,7 +263,7 @@ MAIL = REAL["survey.eml"]
         (b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\n", "a.ics", State.DAMAGED, "end of VEVENT"),
         (b"BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n", "a.ics", State.INTACT, "every entry closed"),
         (b"0\nSECTION\n0\nEOF\n", "a.dxf", State.DAMAGED, "not closed"),
-        (b'<?xml version="1.0"?><FictionBook><p>', "book.zzz", State.DAMAGED, "not well-formed"),
+        (b'<?xml version="1.0"?><FictionBook><p>', "book.zzz", State.UNREADABLE, "not well-formed"),
         (b"%!PS-Adobe-3.0 EPSF\n1 0 moveto" + bytes(600) + b"\nshowpage\n%%EOF\n", "a.eps", State.DAMAGED, "zeros"),
         (b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4, "a.aac", State.DAMAGED, "no sound"),
         ((b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4) * 5 + b"\0\0", "a.aac", State.INTACT, "5 frames"),

@@ -209,6 +209,30 @@ _RECORDS = (
         recording="ogg",
     ),
     FormatInfo(
+        "heif",
+        "image",
+        "HEIF picture",
+        others="heic heics heifs avif avifs hif",
+        signatures=tuple(
+            (4, b"ftyp" + brand)
+            for brand in (
+                b"heic",
+                b"heix",
+                b"heim",
+                b"heis",
+                b"hevc",
+                b"hevx",
+                b"mif1",
+                b"mif2",
+                b"msf1",
+                b"avif",
+                b"avis",
+            )
+        ),
+        reader="images.heif",
+        carries=XMP,
+    ),
+    FormatInfo(
         "mp4",
         "video",
         "MP4 recording",

@@ -106,6 +106,7 @@ _SHARED_ENDINGS = frozenset(
     }
 )
 """Endings of which several programs are owners."""
+_PACKED = frozenset({"Odf", "Ooxml", "PlainZip"})
 _GUESSES = frozenset({"PlainText", "FlatOdf", "Mail"})
 """Families that are told by what text looks like, not by a signature."""
 
@@ -309,6 +310,10 @@ def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: Tex
 
     found = _verdict(Part(stream, written), written, name, sink, limits)
     said = f"{found.reason}; the {size - written} bytes behind byte {written} were never written"
+    stream.seek(0)
+    if found.state is State.INTACT and stream.read(2) == b"PK":
+        # Readers look for the end record in the last 64 KB.
+        return replace(found, state=State.DAMAGED, reason=f"{said}: programs do not find the end of the archive")
     return replace(found, reason=said)
 
 
@@ -383,6 +388,10 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
 
             partial_text(zips.salvage(stream, size), sink)
         return Reading(Glance(format=likely), state, str(error))
+    if reading.state is State.INTACT and type(family).__name__ in _PACKED:
+        from rustfern.formats.archives import zip as zips
+
+        reading = replace(reading, reason=reading.reason + zips.around(stream, size))
     if reading.glance.format == "txt" and claimed and claimed != "txt" and _no_text(head, tail, claimed):
         return Reading(Glance(), State.DAMAGED, f"the bytes are not those of {claimed} (byte 0)", has_text=False)
     if (

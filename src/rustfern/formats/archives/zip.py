@@ -16,6 +16,8 @@ from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.interface import Limits
 from rustfern.formats.reader import ByteReader
 
+_BZIP2, _LZMA = 12, 14
+_OTHERS = frozenset({_BZIP2, _LZMA})
 _END = b"PK\x05\x06"
 _END64 = b"PK\x06\x06"
 _LOCATOR64 = b"PK\x06\x07"
@@ -68,6 +70,7 @@ class Archive:
             if at + 22 <= len(tail) and at + 22 + int.from_bytes(tail[at + 20 : at + 22], "little") == len(tail):
                 break
             at = tail.rfind(_END, 0, at)
+        at = self._before_others(tail) if at < 0 else at
         if at < 0:
             raise Malformed("the file is cut off: the directory of its parts, at the end, is missing", self.size)
         end_at = tail_at + at
@@ -82,6 +85,18 @@ class Archive:
         if total > self.limits.members:
             raise Malformed(f"claims {total} parts, more than any document has")
         self._central(start + shift, length, total, shift)
+
+    def _before_others(self, tail: bytes) -> int:
+        """Where the end record lies, if others wrote behind the archive (APPNOTE 4.3.16); only of one that begins where the file does, as what is
+        packed inside of another one has such a record too. -1 if there is none.
+        """
+        at = tail.rfind(_END)
+        while at >= 0 and at + 22 <= len(tail):
+            _, _, _, _, length, start = struct.unpack_from("<HHHHII", tail, at + 4)
+            if start + length == self.size - len(tail) + at and tail[max(at - length, 0) :][:4] in (_CENTRAL, _END):
+                return at
+            at = tail.rfind(_END, 0, at)
+        return -1
 
     def _end64(self, end_at: int, total: int, length: int, start: int) -> tuple[int, int, int, int]:
         if end_at < 20:
@@ -159,14 +174,18 @@ class Archive:
             raise Malformed(f"the sum after part {member.name} does not fit", at)
 
     def _inflate(self, member: Member, at: int) -> Iterator[bytes]:
-        if member.method not in (0, 8):
-            raise Malformed(f"part {member.name} is packed by method {member.method}, which office programs do not use")
+        if member.method not in (0, 8, *_OTHERS):
+            said = f"part {member.name} is packed by method {member.method}, which is not unpacked here"
+            raise Refused(said, at)
         if self.limits.too_much(member.size, member.packed):
             raise Refused(f"part {member.name} would unpack to {member.size} bytes: refused", at)
         self.unpacked += member.size
         if self.limits.too_much(self.unpacked, self.size * _TIMES):
             raise Refused("the parts would unpack to more than can be a document: refused", at)
         self.stream.seek(at)
+        if member.method in _OTHERS:
+            yield from self._unpacked_otherwise(member, at)
+            return
         inflate = zlib.decompressobj(-15) if member.method == 8 else None
         if member.size <= _SMALL and member.packed <= _SMALL:
             yield self._at_once(inflate, member, at)
@@ -189,6 +208,44 @@ class Archive:
             raise Malformed(f"part {member.name} has {got} bytes instead of {member.size}", at)
         if crc != member.crc:
             raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
+
+    def _unpacked_otherwise(self, member: Member, at: int) -> Iterator[bytes]:
+        """A member that is packed by bzip2 or LZMA (APPNOTE 5.4 and 5.8)."""
+        import bz2
+        import lzma
+
+        left, crc, got = member.packed, 0, 0
+        try:
+            if member.method == _BZIP2:
+                unpack: bz2.BZ2Decompressor | lzma.LZMADecompressor = bz2.BZ2Decompressor()
+            else:
+                _, length = struct.unpack("<HH", self._bytes.exactly(at, 4, f"part {member.name}"))
+                first, size = struct.unpack("<BI", self._bytes.exactly(at + 4, length, f"part {member.name}")[:5])
+                left -= 4 + length
+                filters = {
+                    "id": lzma.FILTER_LZMA1,
+                    "lc": first % 9,
+                    "lp": first // 9 % 5,
+                    "pb": first // 45,
+                    "dict_size": size,
+                }
+                unpack = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[filters])
+                self.stream.seek(at + 4 + length)
+            while left > 0 or (not unpack.needs_input and not unpack.eof):
+                data = self.stream.read(min(_CHUNK, left)) if unpack.needs_input else b""
+                if unpack.eof or (unpack.needs_input and not data):
+                    break
+                left -= len(data)
+                piece = unpack.decompress(data, _CHUNK)
+                got += len(piece)
+                crc = zlib.crc32(piece, crc)
+                if got > member.size:
+                    raise Malformed(f"part {member.name} is longer than its size says", at)
+                yield piece
+        except (lzma.LZMAError, OSError, ValueError, EOFError, struct.error) as error:
+            raise Malformed(f"part {member.name} cannot be unpacked", at) from error
+        if got != member.size or crc != member.crc:
+            raise Malformed(f"the size or the sum of part {member.name} does not fit its bytes", at)
 
     def _at_once(self, inflate: zlib._Decompress | None, member: Member, at: int) -> bytes:
         """A member of the usual size, unpacked in one go."""
@@ -257,6 +314,21 @@ def _extra64(extra: bytes, size: int, packed: int, offset: int) -> tuple[int, in
                 offset = values.pop(0)
         position += 4 + length
     return size, packed, offset
+
+
+def around(stream: BinaryIO, size: int) -> str:
+    """What is to be said of bytes in front of an archive, or behind its end record; nothing where there are none."""
+    stream.seek(max(0, size - 65_557))
+    tail = stream.read()
+    stream.seek(0)
+    said = "" if stream.read(4) in (_LOCAL, _END) else "; other bytes stand in front of it"
+    at = tail.rfind(_END)
+    while at >= 0:
+        behind = len(tail) - at - 22 - int.from_bytes(tail[at + 20 : at + 22], "little")
+        if behind >= 0:
+            return f"{said}; {behind} bytes stand behind its end" if behind else said
+        at = tail.rfind(_END, 0, at)
+    return said
 
 
 def salvage(stream: BinaryIO, size: int, limit: int = 16 << 20) -> Iterator[tuple[str, bytes]]:

@@ -267,6 +267,22 @@ def declared_type(archive: zips.Archive) -> str | None:
     return format_of_type(found[0]) if found else None
 
 
+_NO_CONTENT = (
+    "layout-cache",
+    "Configurations",
+    "Thumbnails/",
+    "accelerator/",
+    "toolbar/",
+    "menubar/",
+    "statusbar/",
+    "floater/",
+    "popupmenu/",
+    "progressbar/",
+    "images/Bitmaps",
+)
+"""Entries of a manifest that hold nothing of a document: its program's own settings, pictures of its first page."""
+
+
 class Odf:
     """ODF packages."""
 
@@ -323,7 +339,7 @@ class Odf:
                 xml_parts.run(chunks, meta if member.name == "meta.xml" else None, member.name)
         for entry in listed:
             path = entry.get("full-path", "")
-            if path and not path.endswith("/") and path not in archive.members:
+            if path and not path.endswith("/") and path not in archive.members and not path.startswith(_NO_CONTENT):
                 raise Malformed(f"part {path}, which the manifest lists, is missing")
         identity = (*marks.of_meta(meta.values), *marks.of_members(archive.members.values()))
         glance = replace(_glance(format_name, meta.values), needs=needs[0] if needs else None, identity=identity)

@@ -54,6 +54,9 @@ def unpacked(stream: BinaryIO, limits: Limits, *, xml: bool = False) -> Iterator
     while data := stream.read(_CHUNK):
         while data:
             if inflate.eof:
+                if data[:2] == _GZIP[:2]:
+                    inflate = zlib.decompressobj(31)  # a further member (RFC 1952, 2.2)
+                    continue
                 if data.strip(b"\0"):
                     raise Malformed("bytes follow behind the end of the packed file")
                 break

@@ -316,8 +316,13 @@ def test_what_lies_where_only_its_content_tells(tmp_path: Path, rustfern: Rustfe
         '{"width": 700, "height": 400}',
         T0,
     )
+    # Settings are no list of copies: patterns of paths, copies that are settings themselves.
+    user = home / ".config" / "suite" / "user"
+    write(user / "modifications.xcu", "<v>/$(loggername).log</v><v>blob7</v><v>/rota.txt</v><v>blob7</v>", T0)
+    write(user / "backup" / "blob7", "x" * 99, T0)
     found = rustfern("scan", tmp_path, "--json").json
     documents = {d["name"]: d for d in found["documents"]}
+    assert not {"$(loggername).log", "rota.txt"} & documents.keys()
     assert documents["survey.txt"]["situation"] == "crashed" and best_of(documents["survey.txt"])["kind"] == "saved"
     assert [c["state"] for c in documents["survey.txt"]["copies"] if c["place"] == "disk-check"] == ["damaged"]
     assert best_of(documents["#4711"])["state"] == "intact"

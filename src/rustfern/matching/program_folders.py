@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
@@ -28,6 +29,8 @@ _LISTS = frozenset(
 _BY_PROGRAMS = frozenset({"code", "database", None})
 _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
 _MAX_DATABASE_BYTES, _MAX_INNER, _MAX_BELOW = 4 << 20, 20, 2_000
+_PATTERNS = re.compile(r"[$%]\(|\$\{|%\w+%|[*?<>]")
+"""What stands in paths that are patterns of many."""
 _FEW, _MAX_DRAFTS, _HEAD_BYTES = 10, 300, 64
 _NOTATIONS = (b'{"', b"{\n", b"{}", b"[{", b'["', b"[]", b"<?xml", b"SQLite")
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
@@ -262,12 +265,22 @@ class ProgramFolders:
         near = home or next((h for h in self.state.homes if h.volume and inside(folder, h.volume)), None)
         path = self.state.paths.translate(pair.document, near)
         copy = os.path.join(folder, pair.copy)
+        if copy in self.state.named or _PATTERNS.search(pair.document):
+            return False
+        kind = format_of_extension(extension_of(copy))
+        if kind is not None and class_of(kind) in _BY_PROGRAMS and extension_of(copy) != extension_of(pair.document):
+            return False  # settings of the program
         if path is None or self.state.source_of(path) is None or os.path.dirname(path) in self._folders:
             return False
         if extension_of(path) not in DOCUMENT_EXTENSIONS and not self.state.door.exists(path):
             return False
-        if self.state.door.is_folder(path) or not self.state.door.is_folder(os.path.dirname(path)):
+        above = os.path.dirname(path)
+        if path in self.state.found_paths:
+            return False  # a copy itself
+        if self.state.door.is_folder(path) or not self.state.door.is_folder(above):
             return False
+        if above in {near.volume if near else None, *self.state.roots} and not self.state.door.exists(path):
+            return False  # nobody's documents lie at the top of a disk
         says = f"a list beside it ({os.path.basename(entry.path)}) names it as the copy of this document"
         piece = weights.evidence("index-beside", says)
         if copy not in self.state.found_paths and not self._add(copy, {"name": os.path.basename(path)}, home):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import bz2
 import lzma
+import re
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed, Refused
@@ -18,7 +19,8 @@ from rustfern.formats.text_sink import TextSink
 _STEP = 1 << 20
 _BLOCK = 512
 _ZEROS = bytes(48)
-_FONTS = (b"%!PS-AdobeFont", b"%!FontType", b"%!PS-Adobe-3.0 Resource")
+_FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
+"""The first line of a font, or of a part of one: no drawing."""
 _BINARY = (b"%%BeginBinary", b"%%BeginData", b"readstring", b"currentfile")
 
 
@@ -66,7 +68,7 @@ def _unpack(stream: BinaryIO, inflate: lzma.LZMADecompressor | bz2.BZ2Decompress
 
 def _script(stream: BinaryIO, size: int) -> Reading:
     stream.seek(0)
-    if stream.readline(80).startswith(_FONTS):
+    if _FONT.match(stream.readline(80)):
         raise Refused("a font: its program is not read")
     stream.seek(max(size - 2048, 0))
     tail = stream.read(2048)

@@ -33,11 +33,13 @@ _TAIL, _ZEROS = 1 << 16, 512
 
 class Family(NamedTuple):
     """One family of formats: its class (`module.Class` below `rustfern.formats`), and whether the first and last bytes allow for it, told
-    without importing it: most of the start-up time is theirs.
+    without importing it: most of the start-up time is theirs. `is_guess`: told by what text looks like, not by a signature.
     """
 
     place: str
     may_be: Callable[[bytes, bytes], bool]
+    is_guess: bool = False
+    is_package: bool = False
 
 
 def _in_package(head: bytes, tail: bytes) -> bool:
@@ -45,17 +47,21 @@ def _in_package(head: bytes, tail: bytes) -> bool:
 
 
 FAMILIES = (
-    Family("office.odf.Odf", _in_package),
-    Family("office.ooxml.Ooxml", _in_package),
-    Family("archives.zip_bundles.PlainZip", lambda head, tail: head[:2] == b"PK" or b"PK\x05\x06" in tail),
+    Family("office.odf.Odf", _in_package, is_package=True),
+    Family("office.ooxml.Ooxml", _in_package, is_package=True),
+    Family(
+        "archives.zip_bundles.PlainZip", lambda head, tail: head[:2] == b"PK" or b"PK\x05\x06" in tail, is_package=True
+    ),
     Family("office.binary_office.OfficeBinary", lambda head, tail: head[:4] == b"\xd0\xcf\x11\xe0"),
-    Family("office.odf.FlatOdf", lambda head, tail: b"<?xml" in head[:64]),
+    Family("office.odf.FlatOdf", lambda head, tail: b"<?xml" in head[:64], is_guess=True),
     Family("text.xml_documents.Markup", lambda head, tail: head[:2] == b"\x1f\x8b" or head[:5] == b"<?xml"),
     Family("databases.sqlite.Database", lambda head, tail: head[:6] == b"SQLite"),
     Family("drawings.cdr.RiffDrawing", lambda head, tail: head[:3] == b"RIF"),
     Family("recognised.SignatureOnly", lambda head, tail: True),
-    Family("text.mail.Mail", lambda head, tail: b":" in head.partition(b"\n")[0] or head[:5] == b"From "),
-    Family("text.plain.PlainText", lambda head, tail: True),
+    Family(
+        "text.mail.Mail", lambda head, tail: b":" in head.partition(b"\n")[0] or head[:5] == b"From ", is_guess=True
+    ),
+    Family("text.plain.PlainText", lambda head, tail: True, is_guess=True),
 )
 """Every family, the most telling first."""
 
@@ -106,9 +112,6 @@ _SHARED_ENDINGS = frozenset(
     }
 )
 """Endings of which several programs are owners."""
-_PACKED = frozenset({"Odf", "Ooxml", "PlainZip"})
-_GUESSES = frozenset({"PlainText", "FlatOdf", "Mail"})
-"""Families that are told by what text looks like, not by a signature."""
 
 
 @cache
@@ -133,19 +136,23 @@ def _ends(stream: BinaryIO) -> tuple[bytes, bytes, int]:
     return head, stream.read(_HEAD), size
 
 
-def identify(head: bytes, tail: bytes = b"") -> Format | None:
-    """The family that the first and last bytes show, None if no family knows them."""
+def _family_of(head: bytes, tail: bytes) -> Family | None:
     best, known = 0.0, None
     for each in FAMILIES:
         if not each.may_be(head, tail):
             continue
-        family = _family(each.place)
-        score = family.score(head, tail)
+        score = _family(each.place).score(head, tail)
         if score >= _CERTAIN:
-            return family
+            return each
         if score > best:
-            best, known = score, family
+            best, known = score, each
     return known
+
+
+def identify(head: bytes, tail: bytes = b"") -> Format | None:
+    """The family that the first and last bytes show, None if no family knows them."""
+    found = _family_of(head, tail)
+    return _family(found.place) if found else None
 
 
 def glance(stream: BinaryIO, name: str) -> Glance:
@@ -356,7 +363,7 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
             Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False
         )
     head, tail, _ = _ends(stream)
-    family = identify(head, tail)
+    family = _family_of(head, tail)
     if family is None:
         nothing = not head.strip(b"\0")
         if claimed is not None and not nothing and extension_of(name) in _SHARED_ENDINGS:
@@ -368,14 +375,9 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
         return Reading(Glance(), State.UNREADABLE, "of a format that is not known", has_text=False)
     stream.seek(0)
     try:
-        reading = family.check(stream, size, name, sink, limits)
+        reading = _family(family.place).check(stream, size, name, sink, limits)
     except Malformed as error:
-        if (
-            claimed is None
-            and extension_of(name)
-            and extension_of(name) not in _OF_COPIES
-            and type(family).__name__ in _GUESSES
-        ):
+        if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES and family.is_guess:
             # Its name is of a kind that is not known, and what its bytes look like was only a guess.
             return Reading(
                 Glance(), State.UNREADABLE, f"of a format that is not known; no text: {error}", has_text=False
@@ -388,7 +390,7 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
 
             partial_text(zips.salvage(stream, size), sink)
         return Reading(Glance(format=likely), state, str(error))
-    if reading.state is State.INTACT and type(family).__name__ in _PACKED:
+    if reading.state is State.INTACT and family.is_package:
         from rustfern.formats.archives import zip as zips
 
         reading = replace(reading, reason=reading.reason + zips.around(stream, size))

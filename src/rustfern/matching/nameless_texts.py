@@ -10,18 +10,16 @@ from datetime import datetime
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Find, Kind
 from rustfern.formats.format_table import extension_of
-from rustfern.formats.text.plain import encoding_of
 from rustfern.matching.program_folders import PLACE
+from rustfern.matching.prose import is_prose
 from rustfern.matching.state import LinkState
 from rustfern.search.patterns import is_uninformative_name
 
 NAMELESS = "nameless"
 """Marks such a find: it is a copy of a document that shares its text, or nothing."""
 _FEW, _MAX_LOOKED_AT, _MAX_READ = 40, 2_000, 300
-_LEAST, _MOST, _HEAD = 40, 1 << 20, 512
-_MIN_WORDS, _MIN_LETTERS = 6, 0.6
+_LEAST, _MOST = 40, 1 << 20
 _TEXTS = frozenset({"txt", "text", "md"})
-_NOTATIONS = (b"{", b"[", b"<", b"#!", b"%!", b"---\n", b"SQLite", b"//", b"/*")
 
 
 class NamelessTexts:
@@ -53,30 +51,12 @@ class NamelessTexts:
                         found.append((entry.modified, entry))
         found.sort(key=lambda row: row[0], reverse=True)
         for _, entry in found[:_MAX_READ]:
-            if self.is_prose(entry):
+            if is_prose(self.state, entry):
                 self.state.found_paths.add(entry.path)
                 self.state.more.append(
                     Find(entry, PLACE, str(Kind.AUTOSAVE), {NAMELESS: "1"}, self.state.home_of(entry.path))
                 )
 
-    def is_prose(self, entry: Entry) -> bool:
-        """Whether a file begins as what people write: words and little else."""
-        source = self.state.source_of(entry.path)
-        with suppress(SourceError, OSError):
-            if source is not None:
-                with source.open(entry) as stream:
-                    return _reads_as_prose(stream.read(_HEAD))
-        return False
-
 
 def _is_temporary(folder: str) -> bool:
     return os.path.basename(folder).casefold() in ("tmp", "temp", "t", ".tmp")
-
-
-def _reads_as_prose(head: bytes) -> bool:
-    encoding = encoding_of(head)
-    if encoding is None or head.lstrip().startswith(_NOTATIONS):
-        return False
-    text = head.decode(encoding, "replace")
-    letters = sum(sign.isalpha() or sign.isspace() for sign in text)
-    return len(text.split()) >= _MIN_WORDS and letters >= _MIN_LETTERS * len(text) and "=" not in text[:200]

@@ -14,6 +14,7 @@ from rustfern.core.paths import fold_name, inside
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
 from rustfern.matching.evidence import weights
+from rustfern.matching.prose import is_notation
 from rustfern.matching.state import LinkState
 from rustfern.search import program_folders as rules
 from rustfern.search.neighbours import tells_of_copies
@@ -31,8 +32,7 @@ _MAX_LISTS, _MAX_LISTS_IN_FOLDER, _MAX_LIST_BYTES = 2_000, 12, 1 << 20
 _MAX_DATABASE_BYTES, _MAX_INNER, _MAX_BELOW = 4 << 20, 20, 2_000
 _PATTERNS = re.compile(r"[$%]\(|\$\{|%\w+%|[*?<>]")
 """What stands in paths that are patterns of many."""
-_FEW, _MAX_DRAFTS, _HEAD_BYTES = 10, 300, 64
-_NOTATIONS = (b'{"', b"{\n", b"{}", b"[{", b'["', b"[]", b"<?xml", b"SQLite")
+_FEW, _MAX_DRAFTS = 10, 300
 _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 
 
@@ -186,17 +186,8 @@ class ProgramFolders:
             self.state.problem(folder, f"{what}; look at older ones by their paths (rustfern look PATH)")
         for name in names:
             path = os.path.join(folder, name)
-            if not self._is_notation(path):
+            if not is_notation(self.state, path):
                 self._add(path, {"draft": name}, home)
-
-    def _is_notation(self, path: str) -> bool:
-        """Whether a file begins as what programs note for themselves does: JSON, XML, or bytes that are no text."""
-        source = self.state.source_of(path)
-        with suppress(SourceError, OSError):
-            if source is not None:
-                with source.open(source.entry(path)) as stream:
-                    return stream.read(_HEAD_BYTES).lstrip().startswith(_NOTATIONS)
-        return True
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)

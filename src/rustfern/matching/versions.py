@@ -174,9 +174,10 @@ class Versions:
             return
         fields: dict[str, str] = {}
         if found.format in TEXT_FORMATS:
-            from rustfern.matching.nameless_texts import NAMELESS, NamelessTexts
+            from rustfern.matching.nameless_texts import NAMELESS
+            from rustfern.matching.prose import is_prose
 
-            if self._texts >= _MAX_TEXTS or not NamelessTexts(self.state).is_prose(entry):
+            if self._texts >= _MAX_TEXTS or not is_prose(self.state, entry):
                 return
             self._texts += 1
             fields = {NAMELESS: "1"}

@@ -81,6 +81,8 @@ class Sorting(msgspec.Struct, dict=True):
     def __post_init__(self) -> None:
         self._first = {start[0] for start in self.catalogue.starts}
         self._last = {end[-1] for end in self.catalogue.ends if "." not in end}
+        self._ends = tuple(self.catalogue.ends)
+        self._parts_of_ends = {end[at:] for end in self._ends for at in range(len(end))}
         signs = (*(f"/{first}" for first in sorted(self._first)), *self.catalogue.holds)
         self._signs = tuple(sign for sign in signs if "_" not in sign)
         self._signs_with_line = tuple(sign for sign in signs if "_" in sign)
@@ -90,7 +92,7 @@ class Sorting(msgspec.Struct, dict=True):
         if not ending.startswith("."):
             found = _LEFTOVER * (ending in self._last) + _BARE * bool(self.catalogue.bare_lengths)
         else:
-            leftover = any(ending.endswith(end) or end.endswith(ending) for end in self.catalogue.ends)
+            leftover = ending.endswith(self._ends) or ending in self._parts_of_ends
             found = _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
         if len(self._known) > _MAX_ENDINGS:
             self._known.clear()

@@ -316,6 +316,7 @@ def test_what_lies_where_only_its_content_tells(tmp_path: Path, rustfern: Rustfe
         '{"width": 700, "height": 400}',
         T0,
     )
+    write(home / ".local" / "share" / "pad" / "drafts" / "0000000000000001", "[view]\ntheme=dark\nfont = 9\n", T0)
     # Settings are no list of copies: patterns of paths, copies that are settings themselves.
     user = home / ".config" / "suite" / "user"
     write(user / "modifications.xcu", "<v>/$(loggername).log</v><v>blob7</v><v>/rota.txt</v><v>blob7</v>", T0)

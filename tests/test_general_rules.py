@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.search import neighbours
-from rustfern.search.program_folders import OwnNames, WholePaths, is_of_programs, sums_in, sums_of
+from rustfern.search.program_folders import is_of_programs
+from rustfern.search.told_names import OwnNames, WholePaths, sums_in, sums_of
 from rustfern.traces import path_index
 
 Rustfern = Callable[..., Run]

@@ -29,7 +29,7 @@ from rustfern.core.remarks import About, Caution
 from rustfern.operations import keep, restore, scan
 from rustfern.operations.session import Session
 from rustfern.output import atomic, temporary
-from rustfern.search import walk
+from rustfern.search import lister, walk
 from rustfern.sources import disk_health
 from rustfern.sources.disk_health import DiskAccess
 from rustfern.sources.registry import Sources
@@ -139,7 +139,7 @@ def test_nothing_of_the_folder_that_it_is_started_in_is_executed(disk: Path, tmp
     for name in ("rustfern/__init__", "pickle", "resvg_py", "json", "platform"):
         write(bait / f"{name}.py", f"open({str(tmp_path / 'executed')!r}, 'w')")
     env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state")}
-    code = "import os, sys; sys.path.remove(''); from rustfern.search import walk; walk.SEVERAL = walk.MANY = 0; "
+    code = "import os, sys; sys.path.remove(''); from rustfern.search import lister; lister.SEVERAL = lister.MANY = 0; "
     code += "from rustfern import scan; from rustfern.formats.drawings.svg_render import draw; scan([sys.argv[1]]); "
     code += f"assert draw({SVG.encode()!r})"
     subprocess.run([sys.executable, "-c", code, str(disk)], cwd=bait, env=env, check=True)
@@ -284,37 +284,41 @@ def test_keeping_stops_on_a_failing_disk(disk: Path, tmp_path: Path) -> None:
 
 def listed(root: Path, how: str, monkeypatch: pytest.MonkeyPatch) -> tuple[list[walk.Listed], list[str]]:
     problems: list[str] = []
-    lister = walk.Lister(
+    listing = lister.Lister(
         Sources(), walk.Sorting(catalogue()), lambda path, message: problems.append(path), aside=how != "alone"
     )
     task = walk.Task(str(root), [str(root)], whole=True)
-    started: list[walk.ListingProcess] = []
-    begin = walk.ListingProcess.begin
+    started: list[lister.ListingProcess] = []
+    begin = lister.ListingProcess.begin
 
-    def noted(process: walk.ListingProcess, task: walk.Task) -> None:
+    def noted(process: lister.ListingProcess, task: walk.Task, sorting: walk.Sorting) -> None:
+        begin(process, task, sorting)
         started.append(process)
-        begin(process, task)
 
     with monkeypatch.context() as patch:
-        patch.setattr(walk.ListingProcess, "begin", noted)
-        patch.setattr(walk, "SEVERAL", 1)
-        patch.setattr(walk, "MANY", 2)
+        patch.setattr(lister.ListingProcess, "begin", noted)
+        patch.setattr(lister, "_may_copy", lambda: how.startswith("copied"))
+        patch.setattr(lister, "SEVERAL", 1)
+        patch.setattr(lister, "MANY", 2)
         if how == "no process":
             patch.setattr(sys, "executable", "/not/there")
         if how == "ends at once":
             patch.setattr(sys, "executable", "/bin/false")
-        if how == "ahead":
-            lister.begin(task)
+        if how.endswith("ahead"):
+            listing.begin(task)
         found = []
-        for each in lister.listings(task):
+        for each in listing.listings(task):
             found.append(each)
-            if how == "killed" and len(found) == 4:
+            if how.endswith("killed") and len(found) == 4:
+                assert started[0]._run is not None
                 started[0]._run.kill()
-    lister.end()
+    listing.end()
     return sorted(found), sorted(problems)
 
 
-@pytest.mark.parametrize("how", ["aside", "ahead", "killed", "no process", "ends at once"])
+@pytest.mark.parametrize(
+    "how", ["aside", "ahead", "killed", "no process", "ends at once", "copied", "copied ahead", "copied, killed"]
+)
 def test_two_processes_list_what_one_does(how: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for number in range(60):
         for name in ("a.odt", "a.odt~", "x", ".~lock.a.odt#", "ü [b].txt", "deadbeef"):

@@ -221,7 +221,7 @@ class Catalogue:
 
     def match_beside(self, name: str) -> tuple[Place, dict[str, str]] | None:
         """The first place, of those whose copies lie in any folder, that a file name fits, and the named parts."""
-        begins, holds = name.startswith(self.starts), any(part in name for part in self.holds)
+        begins, holds = name.startswith(self.starts), any(map(name.__contains__, self.holds))
         bare = len(name) in self.bare_lengths
         if not (begins or holds or bare or name.endswith(self.ends)):
             return None
@@ -236,7 +236,7 @@ class Catalogue:
                 (place.ends and name.endswith(place.ends))
                 or (place.starts and name.startswith(place.starts))
                 or (place.bare_length and len(name) == place.bare_length)
-                or (place.holds and any(part in name for part in place.holds))
+                or (place.holds and any(map(name.__contains__, place.holds)))
             ):
                 continue
             if (fields := _first_match(self._anywhere(place), name)) is not None:

@@ -16,8 +16,9 @@ from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extensi
 from rustfern.matching.evidence import weights
 from rustfern.matching.prose import is_notation
 from rustfern.matching.state import LinkState
-from rustfern.search import program_folders as rules
+from rustfern.search import told_names
 from rustfern.search.neighbours import tells_of_copies
+from rustfern.search.program_folders import holds_drafts, is_made_up, is_of_draft, is_of_programs
 from rustfern.traces import path_index
 
 PLACE = "program-folder"
@@ -39,7 +40,7 @@ _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 def _may_list(name: str, *, few: bool) -> bool:
     """Whether a file may be a list: by its ending; among a `few` files, whatever is of no known format."""
     ending = extension_of(name)
-    if not few and rules.is_made_up(name):
+    if not few and is_made_up(name):
         return False
     return ending in _LISTS or (few and format_of_extension(ending) is None)
 
@@ -67,17 +68,19 @@ class ProgramFolders:
             self._inside[os.path.dirname(folder)].append((folder, names))
         texts = ["/".join(names) for _, names in listed]
         documents = list(self._documents())
-        there = rules.OwnNames({os.path.basename(path) for path in documents})
-        sums = {each for (folder, _), text in zip(listed, texts, strict=True) for each in rules.sums_in(text, folder)}
-        paths = rules.WholePaths(documents)
+        there = told_names.OwnNames({os.path.basename(path) for path in documents})
+        sums = {
+            each for (folder, _), text in zip(listed, texts, strict=True) for each in told_names.sums_in(text, folder)
+        }
+        paths = told_names.WholePaths(documents)
         self._people = {fold_name(os.path.basename(home.path)) for home in self.state.homes}
         summed: dict[str, str] = {}
         if sums:
-            if len(documents) > rules.MAX_HASHED:
+            if len(documents) > told_names.MAX_HASHED:
                 documents.sort(key=_is_of_programs)
-                what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {rules.MAX_HASHED:,} documents only"
+                what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {told_names.MAX_HASHED:,} documents only"
                 self.state.problem(self.state.roots[0], what)
-            summed = rules.sums_of(((path, self._own(path)) for path in documents), sums)
+            summed = told_names.sums_of(((path, self._own(path)) for path in documents), sums)
         for (folder, names), text in zip(listed, texts, strict=True):
             with self.state.isolated(folder):
                 self._folder(folder, names, text, there, paths, summed)
@@ -92,7 +95,7 @@ class ProgramFolders:
         """The paths of documents outside of the folders of programs."""
         homes = [home.path for home in self.state.homes]
         for count, (folder, names) in enumerate(self.state.case.names.folders()):
-            if folder in self._folders or rules.is_of_programs(folder, homes):
+            if folder in self._folders or is_of_programs(folder, homes):
                 continue
             for name in names:
                 yield os.path.join(folder, name)
@@ -112,19 +115,19 @@ class ProgramFolders:
         folder: str,
         names: Sequence[str],
         text: str,
-        there: rules.OwnNames,
-        paths: rules.WholePaths,
+        there: told_names.OwnNames,
+        paths: told_names.WholePaths,
         summed: dict[str, str],
     ) -> None:
         """One folder; `text` are its names between `/`, which tells at once that most have none worth looking at one by one."""
         home = self.state.home_of(folder)
         paired = self._by_lists(folder, names, home)
-        of_sums = bool(summed) and any(each in summed for each in rules.sums_in(text, folder))
+        of_sums = bool(summed) and any(each in summed for each in told_names.sums_in(text, folder))
         small = fold_name(text)
         own = there.find(small, for_copies=tells_of_copies(os.path.basename(folder)))
-        spells = any(map(text.count, rules.STRONG_SEPARATORS))
+        spells = any(map(text.count, told_names.STRONG_SEPARATORS))
         begins = any(person in small for person in self._people)
-        drafts, unnamed = rules.holds_drafts(folder), list[str]()
+        drafts, unnamed = holds_drafts(folder), list[str]()
         if not (spells or begins or of_sums or own or drafts):
             return
         all_of_them = spells or begins or of_sums or drafts
@@ -134,14 +137,14 @@ class ProgramFolders:
                 continue
             if len(self.state.more) > _MAX_COPIES:
                 break
-            strong = spells and any(sign in name for sign in rules.STRONG_SEPARATORS)
+            strong = spells and any(sign in name for sign in told_names.STRONG_SEPARATORS)
             whole = paths.find(name) if strong or number in own else None
             told = (
-                next((each for each in rules.sums_in(name, folder) if each in summed), "")
+                next((each for each in told_names.sums_in(name, folder) if each in summed), "")
                 if of_sums and not whole
                 else ""
             )
-            if whole is not None or len(told) >= rules.SURE_SUM:
+            if whole is not None or len(told) >= told_names.SURE_SUM:
                 whole = whole or summed[told]
                 self._add(path, {"name": os.path.basename(whole), "whole": whole}, home)
             elif told:
@@ -152,7 +155,7 @@ class ProgramFolders:
                 found = [path for held in sorted(own[number]) for path in self._of_name(held, home)][:_MAX_SAME]
                 if found:
                     self._add(path, {"name": os.path.basename(found[0]), "same": "\0".join(found)}, home)
-            elif drafts and rules.is_of_draft(name):
+            elif drafts and is_of_draft(name):
                 unnamed.append(name)
         self._drafts(folder, unnamed, home)
 
@@ -165,9 +168,9 @@ class ProgramFolders:
             self._named[key] = [path for path in found if home is None or self.state.home_of(path) == home]
         return self._named[key]
 
-    def _begun(self, name: str, paths: rules.WholePaths) -> list[str]:
+    def _begun(self, name: str, paths: told_names.WholePaths) -> list[str]:
         """The documents whose path, with its person's name, a long name begins with."""
-        if len(name) < rules.CUT_NAME:
+        if len(name) < told_names.CUT_NAME:
             return []
         small = fold_name(name)
         return paths.begun(name) if any(person in small for person in self._people) else []

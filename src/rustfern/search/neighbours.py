@@ -100,7 +100,7 @@ def _going_on(endings: frozenset[str]) -> re.Pattern[str]:
 
 
 def suspects(names: Sequence[str], whole: str, endings: Collection[str]) -> list[str]:
-    """The names of a folder that may hold another's with an addition. `whole` are all of them between `/`; `endings` those of its documents.
+    """The names of a folder that may hold another's with an addition. `whole` are all of them between `/`, or what of them may say something; `endings` those of its documents.
 
     Whole folders at a time: most have none, which a few searches in one text tell.
     """
@@ -223,6 +223,7 @@ def is_everywhere(name: str) -> bool:
     return name.casefold() in EVERYWHERE
 
 
+@lru_cache(5_000)
 def tells_of_copies(folder: str) -> bool:
     """Whether the name of a folder says that copies of what lies around it are kept in it."""
     return any(mark.search(folder.casefold()) for _, mark in _MARKS[:2])

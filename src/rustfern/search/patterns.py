@@ -5,9 +5,8 @@ from __future__ import annotations
 import fnmatch
 import os
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 
-from rustfern.core.errors import SourceError
 from rustfern.core.model import Layout
 from rustfern.core.paths import inside
 from rustfern.search.recorded_paths import take_apart
@@ -101,36 +100,3 @@ def unreachable_reason(recorded: str) -> str:
     if apart.share or apart.web:
         return "offline"
     return "not-mounted" if apart.drive not in ("", "C") or media else "outside"
-
-
-def resolve(
-    names_in: Callable[[str], tuple[list[str], list[str]]],
-    is_folder: Callable[[str], bool | None],
-    base: str,
-    pattern: str,
-    *,
-    any_case: bool,
-) -> tuple[list[str], list[str]]:
-    """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into.
-
-    Links are not followed.
-    """
-    found, denied = [base], []
-    for part in pattern.split("/") if pattern != "." else ():
-        next_step: list[str] = []
-        for folder in found:
-            step = os.path.join(folder, part)
-            there = is_folder(step) if not is_glob(part) else False
-            if there:
-                next_step.append(step)
-            elif there is None:
-                denied.append(folder)
-            elif any_case or is_glob(part):
-                try:
-                    names, _ = names_in(folder)
-                except SourceError:
-                    denied.append(folder)
-                    continue
-                next_step += [os.path.join(folder, name) for name in fitting(names, part)]
-        found = next_step
-    return found, denied

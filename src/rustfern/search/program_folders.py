@@ -1,31 +1,22 @@
-"""Which folders belong to programs, and what the names in them say of documents elsewhere: the same name, the whole path, a sum of it."""
+"""Which folders belong to programs, and which names in them are of their own making."""
 
 from __future__ import annotations
 
-import binascii
-import bisect
-import hashlib
-import itertools
 import os
 import re
-from collections.abc import Collection, Iterable, Iterator, Sequence
-from urllib.parse import quote, unquote
+from collections.abc import Sequence
+from functools import lru_cache
 
 from rustfern.catalogue.words import SAVED
-from rustfern.core.asked import words_of
-from rustfern.core.paths import fold_name
-from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
-from rustfern.search.neighbours import is_everywhere, tells_of_copies
+from rustfern.search.neighbours import tells_of_copies
 
 _OF_PROGRAMS = frozenset({"appdata", "library", "application data", "local settings", "snap"})
 _NOISE = re.compile(
     r"(?i)cache|cookies|thumbnail|node_modules|site-packages|icons|themes|fonts|extensions|plugins|addons|index-?dir|service worker|indexeddb"
-    r"|leveldb|crashpad|telemetry|gpu|blob_storage|dictionar|templates|\.git$|\.cargo|\.rustup|\.npm|\.m2|\.gradle|\.nuget|\.pyenv|\.venv|locale|help"
+    r"|leveldb|crashpad|telemetry|gpu|blob_storage|dictionar|templates|\.git\Z|\.cargo|\.rustup|\.npm|\.m2|\.gradle|\.nuget|\.pyenv|\.venv|locale|help"
     r"|trash|keyrings|fontconfig|metadata"
 )
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
-_HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
-_BASE32 = re.compile(r"(?<![0-9A-Za-z])(?=[A-Za-z]*[2-7])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
 _DRAFTS = re.compile("|".join(f"(?<![^\\W\\d_]){word}" for word in (*SAVED, "untitled")))
 _OF_DRAFTS = frozenset(
     {"txt", "md", "text", "tmp", "draft", "bak", "rtf", "html", "odt", "docx", "eml", "autosave", "save", "dat"}
@@ -33,36 +24,39 @@ _OF_DRAFTS = frozenset(
 _MADE_UP = re.compile(
     r"[{]?[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}[}]?|[0-9a-fA-F]{16,64}|(?:[a-z]+[-_])?\d{1,20}|(?=.*\d)[A-Za-z0-9_-]{12,64}"
 )
-_BEGINS = re.compile(r"(?<![^\W_])(?=.)|(?<=\d)(?=[^\W\d])")
-_MAX_TOKENS, _MIN_TOKENS = 60, 3
-_SUM_KINDS, _CRC_DIGITS = ((hashlib.md5, 32), (hashlib.sha1, 40), (hashlib.sha256, 64)), 8
-_WHOLE_LENGTHS, _FEW_SUMS, _MANY_SUMS = frozenset({26, 32, 40, 52, 64}), 12, 40
-_UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
-_WHOLE_SUMS = frozenset({32, 40, 64})
-_PLAIN = re.compile(r"/[A-Za-z0-9/._~ -]*")
-_HEX_DIGITS = frozenset("0123456789abcdef")
-MAX_HASHED = 100_000
-"""Documents whose paths are tried for names that may be sums of paths."""
-SURE_SUM = 12
-"""Digits from which on a sum in a name is no chance."""
-CUT_NAME, _CUT_SHARED, _CUT_SHARE, _MAX_CUT, _MAX_ABOVE = 48, 24, 0.6, 20, 12
-"""Names this long may be paths that were cut; least letters, and share of the name, that the path must begin with; most documents then."""
-_STORED = re.compile(r"(?:[0-9a-fA-F]{6,31}(?:[._-]\w{1,10})?(?:/|$))+")
+_MANY_SUMS = 40
+_STORED = re.compile(r"(?:[0-9a-fA-F]{6,31}+(?:[._-]\w{1,10}+)?+(?:/|$))++")
 _MANY, _MANY_COPIES = 3_000, 250_000
-SEPARATORS, STRONG_SEPARATORS = "%!_#-|:\\+=@", "%!|\\:=@#"
-"""What programs write for the separators of a path in a name."""
+
+
+@lru_cache(5_000)
+def _is_noise(name: str) -> bool:
+    return _NOISE.search(name) is not None
+
+
+@lru_cache(16)
+def _above(homes: tuple[str, ...]) -> list[tuple[str, frozenset[str]]]:
+    """Homes by what stands before their names: there are many homes, but few folders that hold them."""
+    found: dict[str, set[str]] = {}
+    for home in homes:
+        name = home.replace("\\", "/").rpartition("/")[2]
+        found.setdefault(home[: len(home) - len(name)], set()).add(name)
+    return [(above, frozenset(names)) for above, names in found.items()]
 
 
 def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
     """Whether a folder lies where programs keep their own things: hidden ones of a home, application data, temporary folders."""
-    for home in homes:
-        if folder.startswith(home) and folder[len(home) : len(home) + 1] in ("/", "\\"):
-            inner = folder[len(home) + 1 :]
-            first = inner.replace("\\", "/").partition("/")[0]
-            hidden = first.startswith(".") and not first.startswith(".Trash")
-            return (hidden or first.casefold() in _OF_PROGRAMS) and not _NOISE.search(inner.removeprefix(".cache"))
+    for above, names in _above(tuple(homes)):
+        if folder.startswith(above):
+            name, sep, inner = folder[len(above) :].replace("\\", "/").partition("/")
+            if sep and name in names:
+                first = inner.partition("/")[0]
+                hidden = first.startswith(".") and not first.startswith(".Trash")
+                if not hidden and first.casefold() not in _OF_PROGRAMS:
+                    return False
+                return not any(map(_is_noise, inner.removeprefix(".cache").split("/")))
     parts = folder.replace("\\", "/").rsplit("/", 4)
-    return any(part in ("tmp", "Temp") for part in parts[1:]) and not _NOISE.search("/".join(parts[-2:]))
+    return any(part in ("tmp", "Temp") for part in parts[1:]) and not any(map(_is_noise, parts[-2:]))
 
 
 def is_worth_it(folder: str, names: Sequence[str]) -> bool:
@@ -88,195 +82,3 @@ def is_of_draft(name: str) -> bool:
 def is_made_up(name: str) -> bool:
     """Whether a name, but for its ending, is one that no person gives: numbers, random letters."""
     return _MADE_UP.fullmatch(name.rpartition(".")[0] or name) is not None
-
-
-def tokens(path: str) -> tuple[str, ...]:
-    """The words of a path or of a name that stands for one, folded, without what parts them."""
-    return tuple(words_of(fold_name(path)))
-
-
-_ALIKE = str.maketrans(dict.fromkeys(" _-+", "-"))
-_MIN_STEM, _FEW_STEMS = 5, 20
-
-
-def alike(names: str) -> str:
-    """Folded names as those programs write them that keep no spaces: a sign for each of them."""
-    return names.replace("%20", "-").translate(_ALIKE)
-
-
-class OwnNames:
-    """Finds the documents whose whole name, or its stem under another ending, stands in a file's name, with whatever around it."""
-
-    def __init__(self, names: Iterable[str]) -> None:
-        self._names: dict[str, str] = {}
-        self._stems: dict[str, set[str]] = {}
-        endings = set()
-        for name in names:
-            if is_everywhere(name):
-                continue
-            said = alike(fold_name(name))
-            self._names.setdefault(said, name)
-            stem, dot, ending = said.rpartition(".")
-            if dot and len(stem) >= _MIN_STEM:
-                self._stems.setdefault(stem, set()).add(name)
-            if dot and ending in DOCUMENT_EXTENSIONS:
-                endings.add(ending)
-        known = "|".join(sorted(map(re.escape, endings))) or "(?!)"
-        self._ending = re.compile(rf"\.(?:{known})(?![0-9a-z])")
-
-    def find(self, folder: str, *, for_copies: bool = False) -> dict[int, set[str]]:
-        """Which one → the documents' names, of the files of a folder, given as their folded names between `/`. Stems alone count where they are
-        few, or the folder is `for_copies`.
-        """
-        said = alike(folder)
-        whole = [found.end() for found in self._ending.finditer(said)]
-        at = 0
-        ends = iter([*whole, len(said) + 1])
-        end = next(ends)
-        named: dict[int, set[str]] = {}
-        by_stem: dict[int, set[str]] = {}
-        for number, name in enumerate(said.split("/")):
-            until = at + len(name)
-            found: set[str] = set()
-            while end <= until:
-                found |= self._held(said[at:end])
-                end = next(ends)
-            if found:
-                named[number] = found
-            elif held := self._stems.get(name.rpartition(".")[0] or name):
-                by_stem[number] = held
-            at = until + 1
-        return named | by_stem if for_copies or len(by_stem) <= _FEW_STEMS else named
-
-    def _held(self, part: str) -> set[str]:
-        """The longest document's name that the beginning of a file's name ends with."""
-        for found in _BEGINS.finditer(part):
-            if (name := self._names.get(part[found.start() :])) is not None:
-                return {name}
-        return set()
-
-
-class WholePaths:
-    """Finds the documents whose whole path, or the end of it with a folder's name, is written in a file's name."""
-
-    def __init__(self, paths: Sequence[str]) -> None:
-        self._paths = paths
-        self._by_name: dict[tuple[str, ...], list[tuple[tuple[str, ...], str]]] = {}
-        self._longest = 0
-        self._ordered: list[tuple[str, str]] = []
-
-    def _ready(self) -> None:
-        """Take the paths apart when the first name asks for them: most disks have none that does."""
-        paths, self._paths = self._paths, ()
-        for path in paths:
-            name = tokens(os.path.basename(path.replace("\\", "/")))
-            if name:
-                self._by_name.setdefault(name, []).append((tokens(path), path))
-                self._longest = max(self._longest, len(name))
-
-    def find(self, name: str) -> str | None:
-        """The one document that a name spells out; None if it spells none, or could be of several."""
-        if sum(name.count(sign) for sign in SEPARATORS) < 2:
-            return None
-        self._ready()
-        # A percent sign may stand for a separator, or begin what stands for one.
-        readings = dict.fromkeys((tokens(name), tokens(unquote(name))))
-        return next((found for said in readings if (found := self._spelt(said))), None)
-
-    def begun(self, name: str) -> list[str]:
-        """The documents whose path a long name begins with, before it was cut; none if there are too many."""
-        if len(name) < CUT_NAME or sum(name.count(sign) for sign in SEPARATORS) < 2:
-            return []
-        self._ready()
-        if not self._ordered:
-            self._ordered = sorted(
-                (" ".join(words[start:]), path)
-                for group in self._by_name.values()
-                for words, path in group
-                for start in range(min(len(words), _MAX_ABOVE))
-            )
-        said = " ".join(tokens(unquote(name)))
-        at = bisect.bisect_left(self._ordered, (said, ""))
-        near = [self._ordered[i][0] for i in (at - 1, at) if 0 <= i < len(self._ordered)]
-        shared = max((_alike_until(said, path) for path in near), default=0)
-        if shared < max(_CUT_SHARED, _CUT_SHARE * len(said)):
-            return []
-        first = bisect.bisect_left(self._ordered, (said[:shared], ""))
-        found = set()
-        for path, document in self._ordered[first : first + 4 * _MAX_CUT]:
-            if not path.startswith(said[:shared]):
-                break
-            found.add(document)
-        return sorted(found) if len(found) <= _MAX_CUT else []
-
-    def _spelt(self, said: tuple[str, ...]) -> str | None:
-        if not _MIN_TOKENS <= len(said) <= _MAX_TOKENS:
-            return None
-        for left_out in range(3):  # what was added: a counter, an ending
-            words = said[: len(said) - left_out]
-            found = {path for path, held in self._fitting(words) if held}
-            if len(found) == 1:
-                return found.pop()
-            if found:
-                return None
-        return None
-
-    def _fitting(self, words: tuple[str, ...]) -> Iterator[tuple[str, bool]]:
-        for count in range(min(self._longest, len(words) - 2), 0, -1):
-            for whole, path in self._by_name.get(words[-count:], ()):
-                # At least two folders, and all that there is of the name or of the path, but for a letter of a drive.
-                shared = count
-                while shared < min(len(words), len(whole)) and words[-shared - 1] == whole[-shared - 1]:
-                    shared += 1
-                drive = shared == len(words) - 1 and len(words[0]) == 1
-                yield path, shared == len(whole) or (shared >= count + 2 and (shared == len(words) or drive))
-
-
-def _alike_until(one: str, other: str) -> int:
-    """How many letters two texts begin alike with."""
-    return next((at for at, (a, b) in enumerate(zip(one, other, strict=False)) if a != b), min(len(one), len(other)))
-
-
-def sums_in(names: str, folder: str) -> list[str]:
-    """What may be the sum of a path in names: whole, in hexadecimal or base 32, or cut (8 digits or more), in small letters. Cut ones do not
-    count in a folder with many files, whose name says nothing of copies: caches have such names.
-    """
-    plain = _UUID.sub("", names)
-    found = [each.casefold() for each in (*_HEX.findall(plain), *_BASE32.findall(plain))]
-    if len(found) > _FEW_SUMS and not tells_of_copies(os.path.basename(folder)):
-        found = [each for each in found if len(each) in _WHOLE_LENGTHS]
-    return [each for each in found if not each.isdecimal()]  # a date, a counter
-
-
-def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[str, str]:
-    """Which of the sums that are wanted are of which document, given as (path, the path as its own system writes it): CRC-32, MD5, SHA-1 and
-    SHA-256 of the path and of its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6), also where they were cut.
-    """
-    import base64
-
-    found: dict[str, str] = {}
-    in_hex = {len(each) for each in wanted if not set(each) - _HEX_DIGITS}
-    in_letters = {len(each) for each in wanted if set(each) - _HEX_DIGITS}
-    # The length of one kind is hardly that of another which was cut.
-    of_kind = [
-        (kind, sorted(n for n in in_hex if n == whole or (n < whole and n not in _WHOLE_SUMS)))
-        for kind, whole in _SUM_KINDS
-    ]
-    of_kind = [(kind, lengths) for kind, lengths in of_kind if lengths or in_letters]
-    for path, own in itertools.islice(paths, MAX_HASHED):
-        uri = f"file://{own}".replace(" ", "%20")
-        if not _PLAIN.fullmatch(own):
-            uri = "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~")
-        for data in (os.fsencode(own), os.fsencode(uri)):
-            if _CRC_DIGITS in in_hex and (said := f"{binascii.crc32(data):08x}") in wanted:
-                found[said] = path
-            for kind, lengths in of_kind:
-                digest = kind(data, usedforsecurity=False).digest()
-                said = digest.hex()
-                for length in lengths:
-                    if said[:length] in wanted:
-                        found[said[:length]] = path
-                if in_letters:
-                    said = base64.b32encode(digest).decode().rstrip("=").casefold()
-                    found |= {said[:n]: path for n in in_letters if n <= len(said) and said[:n] in wanted}
-    return found

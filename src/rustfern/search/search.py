@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from typing import NamedTuple
 
 import msgspec
 
@@ -13,19 +14,19 @@ from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Find, Home, Layout, Order, Searched, Totals
 from rustfern.core.paths import inside
+from rustfern.search.lister import Lister
 from rustfern.search.patterns import (
     TEMPORARY,
     TEMPORARY_OF_HOME,
     TEMPORARY_OF_VOLUME,
     fitting,
     is_glob,
-    resolve,
     unreachable_reason,
     with_temporary,
 )
 from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
-from rustfern.search.walk import Lister, Sorting, Task
+from rustfern.search.walk import Sorting, Task
 from rustfern.settings.interface import Settings
 from rustfern.sources.folder import with_companions
 from rustfern.sources.interface import OnProblem, Source
@@ -48,6 +49,21 @@ _MANY_HOMES = 5
 """With so many, looking into their known places takes long enough to list the tree in the meantime."""
 
 _ORDERS = {str(order): order for order in Order}
+
+
+class _Inner(NamedTuple):
+    """The folders in one: their names, and these by their folded form."""
+
+    names: list[str]
+    there: frozenset[str]
+    folded: dict[str, list[str]]
+
+    @classmethod
+    def of(cls, names: list[str]) -> _Inner:
+        folded: dict[str, list[str]] = {}
+        for name in names:
+            folded.setdefault(name.casefold(), []).append(name)
+        return cls(names, frozenset(names), folded)
 
 
 class Search(msgspec.Struct, dict=True):
@@ -76,10 +92,11 @@ class Search(msgspec.Struct, dict=True):
     _done: set[tuple[str, str]] = msgspec.field(default_factory=set)
     _listed: dict[str, tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
     _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
-    _folders_in: dict[str, dict[str, str]] = msgspec.field(default_factory=dict)
+    _folders_in: dict[str, _Inner | None] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=not self.door.gentle.is_on)
+        self._tops_of_homes = {home.path for home in self.homes}
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
     @contextmanager
@@ -242,14 +259,11 @@ class Search(msgspec.Struct, dict=True):
     ) -> None:
         any_case = home is None or home.layout is not Layout.LINUX
         for pattern in patterns:
-            absent = self._is_absent(source, base, pattern, any_case=any_case)
-            folders, denied = ([], []) if absent else self._resolve(source, base, pattern, any_case=any_case)
+            folders, denied = self._resolve(source, base, pattern, any_case=any_case)
             if not folders and not denied:
                 if not is_glob(pattern):
-                    path = os.path.join(base, pattern.replace("/", os.sep))
-                    self.searched.append(
-                        Searched(place.id, path if absent else os.path.normpath(path), "absent", by=by)
-                    )
+                    path = base if pattern == "." else os.path.join(base, pattern.replace("/", os.sep))
+                    self.searched.append(Searched(place.id, path, "absent", by=by))
                 continue
             for folder in denied:
                 if (shut := Searched(place.id, folder, "denied")) not in self.searched:
@@ -272,47 +286,57 @@ class Search(msgspec.Struct, dict=True):
         return self._listed[folder]
 
     def _resolve(self, source: Source, base: str, pattern: str, *, any_case: bool) -> tuple[list[str], list[str]]:
+        """Folders that a pattern such as `.config/suite/*/user` names below `base`, and those we may not look into. Links are not followed.
+
+        Patterns share their beginnings: each part is looked up once.
+        """
         known = self._resolved.get((base, pattern))
         if known is None and self._resolved.get((base, pattern.partition("/")[0])) == ([], []):
             return [], []
         if known is None:
-            # Patterns share their beginnings: each part is looked up once.
             outer, _, last = pattern.rpartition("/")
+            found: list[str] = []
             folders, denied = self._resolve(source, base, outer, any_case=any_case) if outer else ([base], [])
-            known = [], list(denied)
+            denied = list(denied)
             for folder in folders:
-                found, shut = resolve(
-                    lambda path: self._names(source, path),
-                    self.door.is_folder,
-                    folder,
-                    last,
-                    any_case=any_case,
-                )
-                known[0].extend(found)
-                known[1].extend(shut)
-            self._resolved[base, pattern] = known
+                inner = self._folders_in.get(folder)
+                if inner is not None and not inner.names and last != ".":
+                    continue
+                there = self._step(source, folder, last, any_case=any_case)
+                if there is None:
+                    denied.append(folder)
+                else:
+                    found += there
+            known = self._resolved[base, pattern] = found, denied
         return known
 
-    def _is_absent(self, source: Source, base: str, pattern: str, *, any_case: bool) -> bool:
-        """Whether a folder that many places lie in shows at once that this one is not there."""
-        folder = base
-        for part in pattern.split("/"):
-            names = self._folders_in.get(folder)
-            if names is None:
-                if folder != base and os.path.basename(folder) not in _ASKED_OFTEN:
-                    return False
-                try:
-                    listed, _ = self._names(source, folder)
-                except SourceError:
-                    return False
-                names = self._folders_in[folder] = {name.casefold() if any_case else name: name for name in listed}
-            if "*" in part or "?" in part or part == ".":
-                return False
-            found = names.get(part.casefold() if any_case else part)
-            if found is None:
-                return True
-            folder = os.path.join(folder, found)
-        return False
+    def _step(self, source: Source, folder: str, part: str, *, any_case: bool) -> list[str] | None:
+        """The folders in one that a part of a pattern names; None if we may not know."""
+        if part == ".":
+            return [folder]
+        glob = is_glob(part)
+        listed = None
+        if glob or any_case or folder in self._tops_of_homes or os.path.basename(folder) in _ASKED_OFTEN:
+            listed = self._inner(source, folder)
+        prefix = folder if folder.endswith(os.sep) else folder + os.sep
+        if listed is None:
+            # It may not be listed, but what is in it may be known.
+            there = None if glob else self.door.is_folder(prefix + part)
+            return None if there is None else [prefix + part] * there
+        if not glob:
+            if part in listed.there:
+                return [prefix + part]
+            return [prefix + name for name in listed.folded.get(part.casefold(), ())] if any_case else []
+        return [prefix + name for name in fitting(listed.names, part)]
+
+    def _inner(self, source: Source, folder: str) -> _Inner | None:
+        """The folders in one, listed once; None if it may not be listed."""
+        if folder not in self._folders_in:
+            try:
+                self._folders_in[folder] = _Inner.of(self._names(source, folder)[0])
+            except SourceError:
+                self._folders_in[folder] = None
+        return self._folders_in[folder]
 
     def _look(self, place: Place, folder: str, source: Source, home: Home | None, depth: int) -> str:
         try:

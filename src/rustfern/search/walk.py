@@ -1,35 +1,22 @@
-"""Lists the folders of a tree and sorts their names: what is a leftover, what may be a document, what says nothing.
-
-A large tree is listed by a second process, so that this one can look at what was found in the meantime. Only one of the two walks the
-tree: a disk with a moving head is not made to jump.
-"""
+"""Lists the folders of a tree and sorts their names: what is a leftover, what may be a document, what says nothing."""
 
 from __future__ import annotations
 
-import contextlib
 import errno
 import os
 import re
-import sys
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, BinaryIO, NamedTuple
+from typing import NamedTuple
 
 import msgspec
 
-from rustfern.catalogue.loader import Catalogue, catalogue
+from rustfern.catalogue.loader import Catalogue
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, extension_of, format_of_extension
 from rustfern.search import neighbours
 from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.registry import Sources
 
-if TYPE_CHECKING:
-    import queue
-    import subprocess
-    import threading
-
-SEVERAL, MANY = 30_000, 100_000
-"""Files from which on another process is made ready, and from which on it lists the rest."""
 SHADOW = "._"
 """Begins the names of files that macOS writes beside others on foreign disks: attributes, no content."""
 _DECOYS = (os.sep + "@eaDir", os.sep + ".AppleDouble", os.sep + "__MACOSX")
@@ -42,8 +29,10 @@ _OF_PROGRAMS = frozenset({"code", "database"})
 _MAX_OF_ONE = 300
 """Files that carry one document's name with an addition, in one folder."""
 _MAX_ENDINGS = 20_000
+_ENDINGS = re.compile(r"\.[^./]*(?=/)")
+_HASHED = re.compile(r"(?:/[0-9a-f]{6,}+(?:\.[^./]*+)?+)++/")
+"""Names, between `/`, of which only the endings can say anything."""
 _DOCUMENT, _LEFTOVER, _BARE = 1, 2, 4
-_AT_ONCE, _MAX_WAITING = 2_000, 400
 
 
 Leftover = tuple[str, str, dict[str, str]]
@@ -83,14 +72,14 @@ class Sorting(msgspec.Struct, dict=True):
         self._last = {end[-1] for end in self.catalogue.ends if "." not in end}
         self._ends = tuple(self.catalogue.ends)
         self._parts_of_ends = {end[at:] for end in self._ends for at in range(len(end))}
-        signs = (*(f"/{first}" for first in sorted(self._first)), *self.catalogue.holds)
-        self._signs = tuple(sign for sign in signs if "_" not in sign)
-        self._signs_with_line = tuple(sign for sign in signs if "_" in sign)
+        self._signed = re.compile(f"/[{re.escape(''.join(sorted(self._first)))}]" if self._first else "(?!)")
+        self._holds = tuple(part for part in self.catalogue.holds if "_" not in part)
+        self._holds_line = tuple(part for part in self.catalogue.holds if "_" in part)
 
     def _sort(self, ending: str) -> int:
         """What a name may be by its ending: from its last dot on, or its last letter where it has no dot."""
         if not ending.startswith("."):
-            found = _LEFTOVER * (ending in self._last) + _BARE * bool(self.catalogue.bare_lengths)
+            found = _LEFTOVER if ending in self._last else _BARE * bool(self.catalogue.bare_lengths)
         else:
             leftover = ending.endswith(self._ends) or ending in self._parts_of_ends
             found = _DOCUMENT * (ending[1:].lower() in DOCUMENT_EXTENSIONS) + _LEFTOVER * leftover
@@ -99,20 +88,34 @@ class Sorting(msgspec.Struct, dict=True):
         self._known[ending] = found
         return found
 
-    @staticmethod
-    def _by_ending(names: Sequence[str], whole: str) -> Iterable[tuple[str, Sequence[str]]]:
-        """The names of a folder by their ending; `whole` are all of them between `/`."""
-        first = names[0][names[0].rfind(".") :]
-        if first.startswith(".") and whole.count(first + "/") == len(names):
-            return [(first, names)]
-        groups: dict[str, list[str]] = {}
-        for name in names:
-            ending = name[name.rfind(".") :]
-            if ending in groups:
-                groups[ending].append(name)
-            else:
-                groups[ending] = [name]
-        return groups.items()
+    def _by_ending(self, names: Sequence[str], whole: str) -> tuple[list[str], list[str], Collection[str]]:
+        """The names of a folder that may be (documents, leftovers) by their endings, and these; `whole` are all names between `/`."""
+        found = _ENDINGS.findall(whole)
+        if len(found) != len(names):  # some have no dot
+            found = [name[name.rfind(".") :] for name in names]
+        endings = set(found)
+        known = self._known
+        may_be = {
+            ending: sort for ending in endings if (sort := known[ending] if ending in known else self._sort(ending))
+        }
+        if not may_be:
+            return [], [], endings
+        if len(endings) == 1:
+            sort = next(iter(may_be.values()))
+            likely, suspects, bare = (list(names) if sort & kind else [] for kind in (_DOCUMENT, _LEFTOVER, _BARE))
+        else:
+            likely, suspects, bare = [], [], []
+            for name, ending in zip(names, found, strict=True):
+                if ending in may_be:
+                    sort = may_be[ending]
+                    if sort & _DOCUMENT:
+                        likely.append(name)
+                    if sort & _LEFTOVER:
+                        suspects.append(name)
+                    elif sort & _BARE:
+                        bare.append(name)
+        suspects += [name for name in bare if len(name) in self.catalogue.bare_lengths]
+        return likely, suspects, endings
 
     def sort(
         self,
@@ -129,20 +132,14 @@ class Sorting(msgspec.Struct, dict=True):
             return [], []
         # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
         whole = "/" + "/".join(names) + "/"
-        likely: list[str] = []
-        suspects: list[str] = []
-        for ending, alike in self._by_ending(names, whole):
-            sort = self._known.get(ending)
-            if sort is None:
-                sort = self._sort(ending)
-            if sort & _DOCUMENT:
-                likely += alike
-            if sort & _LEFTOVER:
-                suspects += alike
-            elif sort & _BARE:
-                lengths = self.catalogue.bare_lengths
-                suspects += [name for name in alike if len(name) in lengths]
-        if _any_in(whole, self._signs) or ("_" in whole and _any_in(whole, self._signs_with_line)):
+        likely, suspects, endings = self._by_ending(names, whole)
+        if _HASHED.fullmatch(whole):
+            whole = "/" + "".join(f"x{ending}/" for ending in endings)
+        if (
+            self._signed.search(whole)
+            or _any_in(whole, self._holds)
+            or ("_" in whole and _any_in(whole, self._holds_line))
+        ):
             first, holds = self._first, [part for part in self.catalogue.holds if part in whole]
             suspects += [name for name in names if name[0] in first]
             if holds:
@@ -228,72 +225,6 @@ class Task(msgspec.Struct):
     homes: tuple[str, ...] = ()
 
 
-class Lister:
-    """Lists trees. `aside` allows for another process, which sorts by the catalogue that ships."""
-
-    def __init__(self, door: Sources, sorting: Sorting, on_problem: OnProblem, *, aside: bool = True) -> None:
-        self._door, self._sorting, self._on_problem, self._aside = door, sorting, on_problem, aside
-        self._ahead: dict[str, ListingProcess] = {}
-
-    def begin(self, task: Task) -> None:
-        """Have another process list a tree from now on; it is asked for later."""
-        if self._aside and (other := ListingProcess.start()) is not None:
-            other.begin(task)
-            self._ahead[task.top] = other
-
-    def listings(self, task: Task) -> Iterator[Listed]:
-        """Every folder of a tree, in no promised order, but a folder before those in it; a large tree by another process."""
-        other = self._ahead.pop(task.top, None)
-        if other is not None:
-            yield from self._told(other, task)
-            return
-        seen = 0
-        try:
-            for listed in here(self._door, task, self._sorting, self._on_problem):
-                yield listed
-                seen += listed.files
-                if self._aside and other is None and seen > SEVERAL:
-                    other = ListingProcess.start()  # it takes a moment to get ready
-                if other is not None and seen > MANY and task.folders:
-                    other.begin(task)
-                    yield from self._told(other, task)
-                    return
-        finally:
-            if other is not None:
-                other.end()
-
-    def end(self) -> None:
-        """Nothing more is asked for."""
-        for other in self._ahead.values():
-            other.end()
-        self._ahead.clear()
-
-    def _told(self, other: ListingProcess, task: Task) -> Iterator[Listed]:
-        """What the other process lists. Where it ends too early, the rest is listed here."""
-        done: set[str] = set()
-        ended = False
-        try:
-            for rows, problems, errors, ended in other.answers():
-                for folder, message in problems:
-                    self._on_problem(folder, message)
-                for code, text, folder in errors:
-                    self._door.health.note_error(OSError(code, text), folder)
-                if self._door.health.failing() and not ended:
-                    self._on_problem(task.top, "listed no further, as its disk returned several read errors")
-                    return
-                for folder, files, leftovers, documents, names in rows:
-                    done.add(folder)
-                    yield Listed(folder, files, leftovers, _split(documents), _split(names))
-        finally:
-            other.end()
-        if not ended:
-            yield from (
-                listed
-                for listed in here(self._door, task, self._sorting, self._on_problem)
-                if listed.folder not in done
-            )
-
-
 def here(
     door: Sources,
     task: Task,
@@ -333,12 +264,9 @@ def here(
         prefix = folder if folder.endswith(sep) else folder + sep
         stack += [prefix + name for name in folders]
         of_programs = is_of_programs(folder, task.homes)
-        leftovers, documents = sorting.sort(
-            files,
-            of_programs=of_programs,
-            outer=outer.pop(folder, ()),
-            for_copies=neighbours.tells_of_copies(os.path.basename(folder)),
-        )
+        around: Sequence[str] = outer.pop(folder, ())
+        for_copies = bool(around) and neighbours.tells_of_copies(os.path.basename(folder))
+        leftovers, documents = sorting.sort(files, of_programs=of_programs, outer=around, for_copies=for_copies)
         if sorting.left_out:
             what = f"{sorting.left_out:,} further files carry one document's name with an addition: those with the lowest numbers were not looked at"
             on_problem(folder, f"{what}; search their folder alone, or name one of them")
@@ -348,130 +276,3 @@ def here(
                     outer[prefix + name] = around
         whole = task.whole or (of_programs and is_worth_it(folder, files))
         yield Listed(folder, len(files), leftovers, documents, files if whole else [])
-
-
-class ListingProcess:
-    """A second process that waits for a task; a thread takes what it tells, so that it need not wait for us."""
-
-    def __init__(self, run: subprocess.Popen[bytes]) -> None:
-        import queue
-
-        self._run = run
-        self._told: queue.Queue[Listing | None] = queue.Queue(_MAX_WAITING)
-        self._stopped = False
-        self._taking: threading.Thread | None = None
-
-    @classmethod
-    def start(cls) -> ListingProcess | None:
-        """None where no process can be had."""
-        import subprocess
-
-        command = [sys.executable, "-P", "-m", "rustfern.search.walk"]
-        try:
-            return cls(
-                subprocess.Popen(
-                    command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-                    start_new_session=os.name == "posix",
-                )
-            )  # fmt: skip
-        except OSError:
-            return None
-
-    def begin(self, task: Task) -> None:
-        """Give it its task."""
-        import pickle
-        import threading
-
-        assert self._run.stdin is not None
-        with contextlib.suppress(OSError):  # it ended at once: nothing will be told
-            pickle.dump(task, self._run.stdin)
-            self._run.stdin.close()
-        self._taking = threading.Thread(target=self._take, daemon=True)
-        self._taking.start()
-
-    def _take(self) -> None:
-        import pickle
-
-        assert self._run.stdout is not None
-        try:
-            with contextlib.suppress(OSError, EOFError, ValueError, pickle.UnpicklingError):
-                while not self._stopped:
-                    self._told.put(pickle.load(self._run.stdout))
-        finally:
-            self._told.put(None)  # whatever happened: somebody waits for the end
-
-    def answers(self) -> Iterator[Listing]:
-        """What it tells, batch by batch, up to its end."""
-        while (told := self._told.get()) is not None:
-            yield told
-
-    def end(self) -> None:
-        """End it, whatever it does."""
-        import queue
-
-        self._stopped = True
-        self._run.kill()
-        while True:  # the thread may wait for room
-            try:
-                self._told.get_nowait()
-            except queue.Empty:
-                break
-        self._run.wait()
-        if self._taking is not None:
-            self._taking.join()
-        for stream in (self._run.stdin, self._run.stdout):
-            with contextlib.suppress(OSError):
-                if stream is not None:
-                    stream.close()
-
-
-def _split(names: str) -> list[str]:
-    return names.split("/") if names else []
-
-
-Listing = tuple[
-    list[tuple[str, int, list[Leftover], str, str]], list[tuple[str, str]], list[tuple[int, str, str]], bool
-]
-"""What the second process tells: folders (names joined by `/`), problems, errors of the system, whether that was all."""
-
-
-def _tell(stream: BinaryIO, told: Listing) -> None:
-    import pickle
-
-    pickle.dump(told, stream, pickle.HIGHEST_PROTOCOL)
-    stream.flush()
-
-
-def serve(asked: BinaryIO, told: BinaryIO) -> None:
-    """List what is asked for on one stream and tell of it on the other, batch by batch."""
-    import pickle
-
-    task: Task = pickle.load(asked)
-    door = Sources()
-    rows: list[tuple[str, int, list[Leftover], str, str]] = []
-    problems: list[tuple[str, str]] = []
-    errors: list[tuple[int, str, str]] = []
-    held = 0
-
-    def on_error(error: OSError, folder: str) -> None:
-        door.health.note_error(error, folder)
-        errors.append((error.errno or 0, error.strerror or "", folder))
-
-    sorting = Sorting(catalogue())
-    for listed in here(door, task, sorting, lambda folder, message: problems.append((folder, message)), on_error):
-        rows.append((listed.folder, listed.files, listed.leftovers, "/".join(listed.documents), "/".join(listed.names)))
-        held += len(listed.documents) + len(listed.names) + 20
-        if held > _AT_ONCE:
-            held = 0
-            _tell(told, (rows, problems, errors, False))
-            for each in (rows, problems, errors):
-                each.clear()
-    _tell(told, (rows, problems, errors, True))
-
-
-if __name__ == "__main__":
-    import signal
-
-    if hasattr(signal, "SIGPIPE"):
-        signal.signal(signal.SIGPIPE, signal.SIG_DFL)
-    serve(sys.stdin.buffer, sys.stdout.buffer)

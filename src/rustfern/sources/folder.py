@@ -62,6 +62,13 @@ def _is_folder(item: os.DirEntry[str]) -> bool:
         return False
 
 
+def _folders_of(items: Sequence[os.DirEntry[str]]) -> list[str]:
+    try:
+        return [item.name for item in items if item.is_dir(follow_symlinks=False)]
+    except OSError:  # of one of them
+        return [item.name for item in items if _is_folder(item)]
+
+
 def _list(folder: str, folders: list[str], files: list[str]) -> None:
     """Add the names of the folders, and of all else, directly in a folder. Raises `OSError`; what came before an error is there."""
     with os.scandir(folder) as listing:
@@ -72,7 +79,7 @@ def _list(folder: str, folders: list[str], files: list[str]) -> None:
                 there.extend(islice(listing, _ENTRIES_AT_ONCE))
                 ended = len(there) < _ENTRIES_AT_ONCE
             finally:
-                inner = [item.name for item in there if _is_folder(item)]
+                inner = _folders_of(there)
                 if inner:
                     # Private folders of ours are never searched.
                     folders += [name for name in inner if not is_ours(name)]

@@ -7,10 +7,10 @@ import sys
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from functools import wraps
-from itertools import islice
 from typing import Any, TypeVar, cast
 
 import click
+import msgspec
 
 from rustfern.cases.case_file import CaseFile, roots_of
 from rustfern.cases.location import about_case, case_in_use, open_existing
@@ -154,8 +154,25 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Machine-read
 
 
 def print_json(told: Fields) -> None:
-    """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written as it is made: an answer on a large disk is long."""
-    parts = json.JSONEncoder(ensure_ascii=True, indent=1).iterencode(plain(told))
-    while some := "".join(islice(parts, 10_000)):
-        sys.stdout.write(some)
-    sys.stdout.write("\n")
+    """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written item by item: an answer on a large disk is long."""
+    before = "{"
+    for key, value in plain(told).items():
+        sys.stdout.write(f"{before}\n {json.dumps(key)}: ")
+        before = ","
+        if isinstance(value, list) and value:
+            for number, item in enumerate(value):
+                sys.stdout.write(("," if number else "[") + "\n  " + _laid_out(item, 2))
+            sys.stdout.write("\n ]")
+        else:
+            sys.stdout.write(_laid_out(value, 1))
+    sys.stdout.write("\n}\n" if before == "," else "{}\n")
+
+
+def _laid_out(value: object, depth: int) -> str:
+    """JSON with a line for each value, to stand at a depth of others."""
+    text = json.dumps(value)
+    try:
+        text = msgspec.json.format(text, indent=1)
+    except msgspec.DecodeError:  # names that are not UTF-8
+        text = json.dumps(value, indent=1)
+    return text.replace("\n", "\n" + " " * depth)

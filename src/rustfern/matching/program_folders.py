@@ -40,13 +40,26 @@ _MAX_COPIES, _MAX_FOLDERS, _MAX_SAME = 2_000, 1_000_000, 20
 def _may_list(name: str, *, few: bool) -> bool:
     """Whether a file may be a list: by its ending; among a `few` files, whatever is of no known format."""
     ending = extension_of(name)
-    if not few and is_made_up(name):
-        return False
-    return ending in _LISTS or (few and format_of_extension(ending) is None)
+    if few:
+        return ending in _LISTS or format_of_extension(ending) is None
+    return ending in _LISTS and not is_made_up(name)
 
 
 def _is_of_programs(path: str) -> bool:
     return class_of(format_of_extension(extension_of(path))) in _BY_PROGRAMS
+
+
+class _Paths:
+    """The paths of what is given as (folder, names), made when they are asked for."""
+
+    def __init__(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
+        self._listed = listed
+
+    def __iter__(self) -> Iterator[str]:
+        for folder, names in self._listed:
+            prefix = folder if folder.endswith(os.sep) else folder + os.sep
+            for name in names:
+                yield prefix + name
 
 
 class ProgramFolders:
@@ -68,19 +81,20 @@ class ProgramFolders:
             self._inside[os.path.dirname(folder)].append((folder, names))
         texts = ["/".join(names) for _, names in listed]
         documents = list(self._documents())
-        there = told_names.OwnNames({os.path.basename(path) for path in documents})
+        there = told_names.OwnNames(set().union(*(names for _, names in documents)))
         sums = {
             each for (folder, _), text in zip(listed, texts, strict=True) for each in told_names.sums_in(text, folder)
         }
-        paths = told_names.WholePaths(documents)
+        paths = told_names.WholePaths(_Paths(documents))
         self._people = {fold_name(os.path.basename(home.path)) for home in self.state.homes}
         summed: dict[str, str] = {}
         if sums:
-            if len(documents) > told_names.MAX_HASHED:
-                documents.sort(key=_is_of_programs)
+            whole = list(_Paths(documents))
+            if len(whole) > told_names.MAX_HASHED:
+                whole.sort(key=_is_of_programs)
                 what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {told_names.MAX_HASHED:,} documents only"
                 self.state.problem(self.state.roots[0], what)
-            summed = told_names.sums_of(((path, self._own(path)) for path in documents), sums)
+            summed = told_names.sums_of(((path, self._own(path)) for path in whole), sums)
         for (folder, names), text in zip(listed, texts, strict=True):
             with self.state.isolated(folder):
                 self._folder(folder, names, text, there, paths, summed)
@@ -91,14 +105,13 @@ class ProgramFolders:
                 self.state.problem(folder, what)
                 return
 
-    def _documents(self) -> Iterator[str]:
-        """The paths of documents outside of the folders of programs."""
+    def _documents(self) -> Iterator[tuple[str, Sequence[str]]]:
+        """The documents outside of the folders of programs: (folder, names)."""
         homes = [home.path for home in self.state.homes]
         for count, (folder, names) in enumerate(self.state.case.names.folders()):
             if folder in self._folders or is_of_programs(folder, homes):
                 continue
-            for name in names:
-                yield os.path.join(folder, name)
+            yield folder, names
             if count > _MAX_FOLDERS:
                 return
 

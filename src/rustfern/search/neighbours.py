@@ -130,7 +130,7 @@ def named_after(suspects: Sequence[str], documents: Collection[str], *, gone: bo
     says so clearly that the document need not be there.
     """
     by_stem: dict[str, str] = {}
-    for name in documents:
+    for name in documents if suspects else ():
         by_stem.setdefault(name.rpartition(".")[0], name)
     for name in suspects:
         if len(name) <= _MAX_NAME and (

@@ -48,6 +48,7 @@ _MAX_OF_PROGRAMS = 300_000
 _MANY_HOMES = 5
 """With so many, looking into their known places takes long enough to list the tree in the meantime."""
 
+_NOTHING: tuple[list[str], list[str]] = [], []
 _ORDERS = {str(order): order for order in Order}
 
 
@@ -258,11 +259,12 @@ class Search(msgspec.Struct, dict=True):
         by: str = "",
     ) -> None:
         any_case = home is None or home.layout is not Layout.LINUX
+        prefix = base if base.endswith(os.sep) else base + os.sep
         for pattern in patterns:
             folders, denied = self._resolve(source, base, pattern, any_case=any_case)
             if not folders and not denied:
                 if not is_glob(pattern):
-                    path = base if pattern == "." else os.path.join(base, pattern.replace("/", os.sep))
+                    path = base if pattern == "." else prefix + pattern.replace("/", os.sep)
                     self.searched.append(Searched(place.id, path, "absent", by=by))
                 continue
             for folder in denied:
@@ -290,9 +292,9 @@ class Search(msgspec.Struct, dict=True):
 
         Patterns share their beginnings: each part is looked up once.
         """
+        if self._resolved.get((base, pattern.partition("/")[0])) is _NOTHING:
+            return _NOTHING
         known = self._resolved.get((base, pattern))
-        if known is None and self._resolved.get((base, pattern.partition("/")[0])) == ([], []):
-            return [], []
         if known is None:
             outer, _, last = pattern.rpartition("/")
             found: list[str] = []
@@ -307,7 +309,7 @@ class Search(msgspec.Struct, dict=True):
                     denied.append(folder)
                 else:
                     found += there
-            known = self._resolved[base, pattern] = found, denied
+            known = self._resolved[base, pattern] = (found, denied) if found or denied else _NOTHING
         return known
 
     def _step(self, source: Source, folder: str, part: str, *, any_case: bool) -> list[str] | None:

@@ -8,7 +8,7 @@ import hashlib
 import itertools
 import os
 import re
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator
 from urllib.parse import quote, unquote
 
 from rustfern.core.asked import words_of
@@ -105,7 +105,7 @@ class OwnNames:
 class WholePaths:
     """Finds the documents whose whole path, or the end of it with a folder's name, is written in a file's name."""
 
-    def __init__(self, paths: Sequence[str]) -> None:
+    def __init__(self, paths: Iterable[str]) -> None:
         self._paths = paths
         self._by_name: dict[tuple[str, ...], list[tuple[tuple[str, ...], str]]] = {}
         self._longest = 0

@@ -6,6 +6,7 @@ import errno
 import os
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 import msgspec
@@ -53,9 +54,14 @@ def _any_in(text: str, parts: Iterable[str]) -> bool:
     return any(map(text.__contains__, parts))
 
 
+@lru_cache(2_000)
+def _is_of_people(extension: str) -> bool:
+    """Whether it is not of what programs keep for themselves in their folders."""
+    return class_of(format_of_extension(extension.lower())) not in _OF_PROGRAMS
+
+
 def _of_people(documents: Iterable[str]) -> list[str]:
-    """Without what programs keep for themselves in their folders."""
-    return [name for name in documents if class_of(format_of_extension(extension_of(name))) not in _OF_PROGRAMS]
+    return [name for name in documents if _is_of_people(extension_of(name))]
 
 
 class Sorting(msgspec.Struct, dict=True):
@@ -68,11 +74,10 @@ class Sorting(msgspec.Struct, dict=True):
     """How many names the last call of `sort` left out."""
 
     def __post_init__(self) -> None:
-        self._first = {start[0] for start in self.catalogue.starts}
         self._last = {end[-1] for end in self.catalogue.ends if "." not in end}
         self._ends = tuple(self.catalogue.ends)
         self._parts_of_ends = {end[at:] for end in self._ends for at in range(len(end))}
-        self._signed = re.compile(f"/[{re.escape(''.join(sorted(self._first)))}]" if self._first else "(?!)")
+        self._signed = re.compile(f"/(?:{'|'.join(map(re.escape, self.catalogue.starts)) or '(?!)'})")
         self._holds = tuple(part for part in self.catalogue.holds if "_" not in part)
         self._holds_line = tuple(part for part in self.catalogue.holds if "_" in part)
 
@@ -88,8 +93,12 @@ class Sorting(msgspec.Struct, dict=True):
         self._known[ending] = found
         return found
 
-    def _by_ending(self, names: Sequence[str], whole: str) -> tuple[list[str], list[str], Collection[str]]:
-        """The names of a folder that may be (documents, leftovers) by their endings, and these; `whole` are all names between `/`."""
+    def _by_ending(
+        self, names: Sequence[str], whole: str
+    ) -> tuple[list[str], list[str], Collection[str], Collection[str]]:
+        """The names of a folder that may be (documents, leftovers) by their endings, all endings, those of documents; `whole` are the names
+        between `/`.
+        """
         found = _ENDINGS.findall(whole)
         if len(found) != len(names):  # some have no dot
             found = [name[name.rfind(".") :] for name in names]
@@ -99,7 +108,7 @@ class Sorting(msgspec.Struct, dict=True):
             ending: sort for ending in endings if (sort := known[ending] if ending in known else self._sort(ending))
         }
         if not may_be:
-            return [], [], endings
+            return [], [], endings, ()
         if len(endings) == 1:
             sort = next(iter(may_be.values()))
             likely, suspects, bare = (list(names) if sort & kind else [] for kind in (_DOCUMENT, _LEFTOVER, _BARE))
@@ -115,7 +124,7 @@ class Sorting(msgspec.Struct, dict=True):
                     elif sort & _BARE:
                         bare.append(name)
         suspects += [name for name in bare if len(name) in self.catalogue.bare_lengths]
-        return likely, suspects, endings
+        return likely, suspects, endings, {ending for ending, sort in may_be.items() if sort & _DOCUMENT}
 
     def sort(
         self,
@@ -132,7 +141,7 @@ class Sorting(msgspec.Struct, dict=True):
             return [], []
         # Whole folders at a time: what is done for each name alone is what a search of a large disk takes its time with.
         whole = "/" + "/".join(names) + "/"
-        likely, suspects, endings = self._by_ending(names, whole)
+        likely, suspects, endings, of_documents = self._by_ending(names, whole)
         if _HASHED.fullmatch(whole):
             whole = "/" + "".join(f"x{ending}/" for ending in endings)
         if (
@@ -140,8 +149,8 @@ class Sorting(msgspec.Struct, dict=True):
             or _any_in(whole, self._holds)
             or ("_" in whole and _any_in(whole, self._holds_line))
         ):
-            first, holds = self._first, [part for part in self.catalogue.holds if part in whole]
-            suspects += [name for name in names if name[0] in first]
+            holds = [part for part in self.catalogue.holds if part in whole]
+            suspects += [name for name in names if name.startswith(self.catalogue.starts)]
             if holds:
                 held = re.compile("|".join(map(re.escape, holds))).search
                 suspects += [name for name in names if held(name)]
@@ -156,9 +165,9 @@ class Sorting(msgspec.Struct, dict=True):
             taken |= {name for name, _, _ in leftovers}
         documents = set(likely) - taken
         if of_programs:
-            documents = set(_of_people(documents))
-        endings = {name[name.rfind(".") :] for name in documents}
-        others = [name for name in neighbours.suspects(names, whole, endings) if name not in taken]
+            of_documents = {ending for ending in of_documents if _is_of_people(ending[1:])}
+            documents = {name for name in documents if name.endswith(tuple(of_documents))} if of_documents else set()
+        others = [name for name in neighbours.suspects(names, whole, of_documents) if name not in taken]
         found: set[str] = set()
         counts: dict[str, int] = {}
         if len(others) > _MAX_OF_ONE:

@@ -73,10 +73,10 @@ def _say(name: str, command: list[str], folder: Path | None = None) -> None:
 def unpack(base: Path) -> None:
     """Unpack every source into a folder of its own, without links and devices."""
     for archive in sorted((base / "sources").rglob("*")):
-        out = base / "files" / archive.parent.name
-        if not archive.name.endswith(ARCHIVES) or out.exists():
+        out = base / "files" / archive.parent.name / archive.name
+        if not archive.name.endswith(ARCHIVES) or ".debian.tar" in archive.name or out.exists():
             continue
-        partly = out.with_suffix(".part")
+        partly = out.with_name("part")
         shutil.rmtree(partly, ignore_errors=True)
         partly.mkdir(parents=True)
         try:
@@ -86,7 +86,7 @@ def unpack(base: Path) -> None:
             else:
                 with tarfile.open(archive) as tape:
                     for item in tape:
-                        if item.isreg():
+                        if item.isreg() and Path(item.name).suffix.lower() not in CODE:
                             tape.extract(item, partly, filter="data")
         except (OSError, tarfile.TarError, zipfile.BadZipFile) as error:
             print(f"{archive}: {error}")

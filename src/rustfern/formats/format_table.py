@@ -82,7 +82,7 @@ _RECORDS = (
     FormatInfo("csv", "sheet", "comma-separated values", others="tsv tab", is_text=True),
     FormatInfo("pptx", "slides", "OOXML presentation", opens_in="LibreOffice"),
     FormatInfo("pptm", "slides", "OOXML presentation with macros"),
-    FormatInfo("ppsx", "slides", "OOXML slide show"),
+    FormatInfo("ppsx", "slides", "OOXML slide show", others="ppsm"),
     FormatInfo("potx", "slides", "OOXML presentation template"),
     FormatInfo("potm", "slides", "OOXML presentation template with macros"),
     FormatInfo("ppt", "slides", "binary presentation", others="pps pot", opens_in="LibreOffice"),

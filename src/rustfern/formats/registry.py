@@ -53,6 +53,10 @@ FAMILIES = (
         "archives.zip_bundles.PlainZip", lambda head, tail: head[:2] == b"PK" or b"PK\x05\x06" in tail, is_package=True
     ),
     Family("office.binary_office.OfficeBinary", lambda head, tail: head[:4] == b"\xd0\xcf\x11\xe0"),
+    Family(
+        "office.before_compound.BeforeCompound",
+        lambda head, tail: head[:1] in b"\x09\xdb\x9b\x31\xfe" and head[:1] != b"",
+    ),
     Family("office.odf.FlatOdf", lambda head, tail: b"<?xml" in head[:64], is_guess=True),
     Family("text.xml_documents.Markup", lambda head, tail: head[:2] == b"\x1f\x8b" or head[:5] == b"<?xml"),
     Family("databases.sqlite.Database", lambda head, tail: head[:6] == b"SQLite"),

@@ -132,6 +132,11 @@ class Texts:
         start = self._ends[number - 1] if number else 0
         return self._data[start : self._ends[number]].decode("utf-8", "replace")
 
+    def beginning(self, number: int, length: int) -> str:
+        """The first bytes of one, as text."""
+        start = self._ends[number - 1] if number else 0
+        return self._data[start : min(self._ends[number], start + length)].decode("utf-8", "replace")
+
 
 def _counted(data: bytes) -> int:
     """How many words folded ASCII text holds; as many as the pattern of words finds, without making any of them."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 import struct
 import zlib
 from collections.abc import Iterator
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO, Protocol
 
 import msgspec
 
@@ -16,8 +16,13 @@ from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.interface import Limits
 from rustfern.formats.reader import ByteReader
 
-_BZIP2, _LZMA = 12, 14
-_OTHERS = frozenset({_BZIP2, _LZMA})
+if TYPE_CHECKING:
+    import lzma
+
+    import zstandard
+
+_BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ = 12, 14, 20, 93, 95
+_OTHERS = frozenset({_BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ})
 _END = b"PK\x05\x06"
 _END64 = b"PK\x06\x06"
 _LOCATOR64 = b"PK\x06\x07"
@@ -59,6 +64,7 @@ class Archive:
         self.stream, self.size, self.limits = stream, size, limits
         self._bytes = ByteReader(stream, size)
         self.members: dict[str, Member] = {}
+        self.repeated: list[Member] = []  # earlier ones under a name that comes again: archives may, documents may not
         self.unpacked = 0
         self._load()
 
@@ -75,7 +81,9 @@ class Archive:
             raise Malformed("the file is cut off: the directory of its parts, at the end, is missing", self.size)
         end_at = tail_at + at
         disk, start_disk, _, total, length, start = struct.unpack_from("<HHHHII", tail, at + 4)
-        if total == 0xFFFF or length == _ALL or start == _ALL:
+        # Writers that cannot know how long an archive gets leave a zip64 record that was not needed.
+        needless = tail[max(at - 20, 0) :][:4] == _LOCATOR64 and at >= 20
+        if total == 0xFFFF or length == _ALL or start == _ALL or needless:
             total, length, start, end_at = self._end64(end_at, total, length, start)
         elif disk or start_disk:
             raise Malformed("part of a ZIP file split over several volumes", end_at)
@@ -107,6 +115,8 @@ class Archive:
                 return total, length, start, end_at
             raise Malformed("the zip64 locator is missing", end_at - 20)
         at = int.from_bytes(locator[8:16], "little")
+        if self._bytes.upto(at, 4) != _END64 and self._bytes.upto(end_at - 76, 4) == _END64:
+            at = end_at - 76  # bytes stand in front of the archive
         if at + 56 > self.size:
             raise Malformed("the zip64 end record lies outside the file", end_at - 20)
         record = self._bytes.exactly(at, 56, "the zip64 end record")
@@ -128,18 +138,23 @@ class Archive:
             raw = data[position + 46 : position + 46 + n]
             extra = data[position + 46 + n : position + 46 + n + e]
             size, packed, offset = _extra64(extra, size, packed, offset)
-            name = raw.decode("utf-8" if flags & 0x800 else "cp437", "replace")
-            if name in self.members:
-                raise Malformed(f"part {name} is listed twice", at + position)
-            self.members[name] = Member(name, raw, method, flags, crc, packed, size, offset + shift)
+            member = Member(_name(raw), raw, method, flags, crc, packed, size, offset + shift)
+            if member.name in self.members:
+                self.repeated.append(self.members[member.name])
+            self.members[member.name] = member
             position += 46 + n + e + c
         if position != length:
             raise Malformed("the directory of parts has a wrong length", at + position)
-        ordered = sorted(self.members.values(), key=lambda m: m.offset)
+        ordered = sorted((*self.members.values(), *self.repeated), key=lambda m: m.offset)
         ends = [*(m.offset for m in ordered[1:]), at]
         for member, end in zip(ordered, ends, strict=False):
             if member.offset + 30 + len(member.raw_name) + member.packed > end:
                 raise Malformed(f"part {member.name} reaches into the next one", member.offset)
+
+    def each_once(self) -> None:
+        """Raises `Malformed` for a part that is there twice: which one counts, no two programs agree on."""
+        if self.repeated:
+            raise Malformed(f"part {self.repeated[0].name} is listed twice", self.repeated[0].offset)
 
     def read(self, member: Member) -> Iterator[bytes]:
         """Yield the member's bytes; at the end its size and CRC have been compared with both headers."""
@@ -153,7 +168,7 @@ class Archive:
         if rest[:n] != member.raw_name or method != member.method:
             raise Malformed(f"part {member.name} disagrees with the directory of parts", member.offset)
         if (crc, packed, size) != (member.crc, member.packed, member.size) and not (
-            later and all(mine in (0, known) for mine, known in self._pairs(crc, packed, size, member))
+            later and all(mine in (0, _ALL, known) for mine, known in self._pairs(crc, packed, size, member))
         ):
             raise Malformed(f"part {member.name} disagrees with the directory of parts", member.offset)
         if member.encrypted:
@@ -210,28 +225,18 @@ class Archive:
             raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
 
     def _unpacked_otherwise(self, member: Member, at: int) -> Iterator[bytes]:
-        """A member that is packed by bzip2 or LZMA (APPNOTE 5.4 and 5.8)."""
-        import bz2
+        """A member that is packed by bzip2, LZMA, xz or Zstandard (APPNOTE 4.4.5, 5.8)."""
         import lzma
 
         left, crc, got = member.packed, 0, 0
+        unpack: _Unpacker
         try:
-            if member.method == _BZIP2:
-                unpack: bz2.BZ2Decompressor | lzma.LZMADecompressor = bz2.BZ2Decompressor()
+            if member.method == _LZMA:
+                unpack, length = self._lzma(member, at)
+                left -= length
             else:
-                _, length = struct.unpack("<HH", self._bytes.exactly(at, 4, f"part {member.name}"))
-                first, size = struct.unpack("<BI", self._bytes.exactly(at + 4, length, f"part {member.name}")[:5])
-                left -= 4 + length
-                filters = {
-                    "id": lzma.FILTER_LZMA1,
-                    "lc": first % 9,
-                    "lp": first // 9 % 5,
-                    "pb": first // 45,
-                    "dict_size": size,
-                }
-                unpack = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[filters])
-                self.stream.seek(at + 4 + length)
-            while left > 0 or (not unpack.needs_input and not unpack.eof):
+                unpack = _unpacker(member, at)
+            while left > 0 or not (unpack.needs_input or unpack.eof):
                 data = self.stream.read(min(_CHUNK, left)) if unpack.needs_input else b""
                 if unpack.eof or (unpack.needs_input and not data):
                     break
@@ -246,6 +251,16 @@ class Archive:
             raise Malformed(f"part {member.name} cannot be unpacked", at) from error
         if got != member.size or crc != member.crc:
             raise Malformed(f"the size or the sum of part {member.name} does not fit its bytes", at)
+
+    def _lzma(self, member: Member, at: int) -> tuple[lzma.LZMADecompressor, int]:
+        """What unpacks LZMA, and how long its properties are."""
+        import lzma
+
+        _, length = struct.unpack("<HH", self._bytes.exactly(at, 4, f"part {member.name}"))
+        first, size = struct.unpack("<BI", self._bytes.exactly(at + 4, length, f"part {member.name}")[:5])
+        filters = {"id": lzma.FILTER_LZMA1, "lc": first % 9, "lp": first // 9 % 5, "pb": first // 45, "dict_size": size}
+        self.stream.seek(at + 4 + length)
+        return lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[filters]), 4 + length
 
     def _at_once(self, inflate: zlib._Decompress | None, member: Member, at: int) -> bytes:
         """A member of the usual size, unpacked in one go."""
@@ -276,6 +291,67 @@ class Archive:
             if len(out) > limit:
                 raise Malformed(f"part {name} is larger than such a part can be")
         return bytes(out)
+
+
+class _Unpacker(Protocol):
+    """What unpacks a stream piece by piece, as those of the standard library do."""
+
+    @property
+    def eof(self) -> bool: ...
+    @property
+    def needs_input(self) -> bool: ...
+    def decompress(self, data: bytes, max_length: int) -> bytes: ...
+
+
+class _Zstandard:
+    """Zstandard in the same way. Raises `ValueError` for damage."""
+
+    def __init__(self, unpack: zstandard.ZstdDecompressionObj) -> None:
+        self._unpack, self._held = unpack, b""
+
+    @property
+    def eof(self) -> bool:
+        return self._unpack.eof and not self._held
+
+    @property
+    def needs_input(self) -> bool:
+        return not self._held
+
+    def decompress(self, data: bytes, max_length: int) -> bytes:
+        import zstandard
+
+        try:
+            self._held += self._unpack.decompress(data) if data else b""
+        except zstandard.ZstdError as error:
+            raise ValueError(str(error)) from error
+        piece, self._held = self._held[:max_length], self._held[max_length:]
+        return piece
+
+
+def _unpacker(member: Member, at: int) -> _Unpacker:
+    if member.method == _BZIP2:
+        import bz2
+
+        return bz2.BZ2Decompressor()
+    if member.method == _XZ:
+        import lzma
+
+        return lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=256 << 20)
+    try:
+        import zstandard
+    except ImportError as error:
+        raise Refused(f"part {member.name} is packed by Zstandard, whose package is not installed", at) from error
+    return _Zstandard(zstandard.ZstdDecompressor(max_window_size=128 << 20).decompressobj())
+
+
+def _name(raw: bytes) -> str:
+    """A name in UTF-8, which many write without saying so, else in the code page of old (APPNOTE, appendix D)."""
+    try:
+        name = raw.decode()
+    except UnicodeDecodeError:
+        name = raw.decode("cp437")
+    # Some writers part folders as their system does.
+    return name.replace("\\", "/") if "/" not in name else name
 
 
 def _pieces(inflate: zlib._Decompress | None, data: bytes, member: Member, at: int) -> Iterator[bytes]:

@@ -14,7 +14,7 @@ from urllib.parse import unquote
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.archives import zip as zips
-from rustfern.formats.format_table import extension_of
+from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.office import xml_parts
 from rustfern.formats.office.embedded import check_member
@@ -22,7 +22,7 @@ from rustfern.formats.office.odf import Odf, declared_type
 from rustfern.formats.office.ooxml import Ooxml
 from rustfern.formats.text_sink import TextSink
 
-_TYPES = "[Content_Types].xml"
+_TYPES = "[content_types].xml"
 _CONTAINER = "META-INF/container.xml"
 _MEDIA_TYPES = {b"application/epub+zip": "epub", b"application/x-krita": "kra", b"image/openraster": "ora"}
 _XML = (".xml", ".opf", ".ncx", ".xhtml", ".rdf", ".qgs", ".mscx", ".svg")
@@ -35,6 +35,13 @@ _NEEDED = {
     "fcstd": ("Document.xml",),
     "mscz": (_CONTAINER,),
 }
+
+
+_PACKAGES: tuple[tuple[type[Ooxml | Odf], frozenset[str], tuple[str, ...]], ...] = (
+    (Ooxml, frozenset({"docx", "docm", "dotx", "xlsx", "xlsm", "xltx", "xlsb", "pptx", "pptm", "ppsx", "potx", "vsdx"}), ("word/", "xl/", "ppt/", "visio/", "_rels/")),
+    (Odf, frozenset({"odt", "ods", "odp", "odg", "ott", "ots", "otp", "odf"}), ("content.xml", "META-INF/manifest.xml", "styles.xml")),
+)  # fmt: skip
+"""Office documents by their reader, their formats, and parts that only they have."""
 
 
 class _Pages(xml_parts.Handler):
@@ -112,13 +119,25 @@ class PlainZip:
     @staticmethod
     def _document(archive: zips.Archive) -> Format | None:
         """Office documents whose first member does not show what they are: unusual, but valid for most readers."""
-        if _TYPES in archive.members:
+        if any(member.casefold() == _TYPES for member in archive.members):
             return Ooxml()
         return Odf() if declared_type(archive) else None
 
+    @staticmethod
+    def _claimed(archive: zips.Archive, name: str) -> Format | None:
+        """The office document that an archive without its list of types should be: by its name and by one of its parts, or if it is empty."""
+        for family, format_names, parts in _PACKAGES:
+            if format_of_extension(extension_of(name)) in format_names and (
+                not archive.members or any(member.startswith(parts) for member in archive.members)
+            ):
+                if not archive.members:
+                    raise Malformed("nothing is in it: an empty archive, no document")
+                return family()
+        return None
+
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
-        if (family := self._document(archive)) is not None:
+        if (family := self._document(archive) or self._claimed(archive, name)) is not None:
             return family.check(stream, size, name, sink, limits)
         if any(member.encrypted for member in archive.members.values()):
             said = "its members are protected by a password"
@@ -129,14 +148,17 @@ class PlainZip:
                 raise Malformed(f"the part {needed} is missing")
         values: dict[str, str] = {}
         if kind == "zip":
-            for member in archive.members.values():
+            for member in (*archive.members.values(), *archive.repeated):
                 for _ in archive.read(member):
                     pass
         else:
+            archive.each_once()
             values = _package(archive, kind, sink)
-        amounts = {"members": len(archive.members)}
+        count = len(archive.members) + len(archive.repeated)
+        amounts = {"members": count}
         whole = "" if kind == "zip" else ", what it names is there"
-        reason = f"read to the end: the sums of all {len(archive.members)} members fit{whole}"
+        again = f"; {archive.repeated[0].name} is there more than once" if archive.repeated else ""
+        reason = f"read to the end: the sums of all {count} members fit{whole}{again}"
         glance = Glance(format=kind, title=values.get("title") or None, author=values.get("creator") or None)
         return Reading(glance, State.INTACT, reason, amounts, has_text=kind == "epub")
 

@@ -9,13 +9,35 @@ from typing import BinaryIO
 
 from msgspec.structs import replace
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
+from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office import compound_others, doc, ppt, xls
 from rustfern.formats.office.compound_file import SIGNATURE, Compound, summary
 from rustfern.formats.text_sink import TextSink
 
+PACKED = frozenset(
+    {
+        "docx",
+        "docm",
+        "dotx",
+        "dotm",
+        "xlsx",
+        "xlsm",
+        "xltx",
+        "xltm",
+        "xlsb",
+        "pptx",
+        "pptm",
+        "ppsx",
+        "potx",
+        "potm",
+        "vsdx",
+        "vsdm",
+    }
+)
+"""OOXML packages, which are put into a compound file to be encrypted."""
 _BEFORE_97 = b"\xdc\xa5"
 # Main stream → format, in the order in which they are looked for.
 _MAIN = (
@@ -23,7 +45,9 @@ _MAIN = (
     ("WordDocument", "doc"),
     ("Workbook", "xls"),
     ("Book", "xls"),
+    ("PP97_DUALSTORAGE/PowerPoint Document", "ppt"),  # beside one for the version of 1995
     ("PowerPoint Document", "ppt"),
+    ("PP40", "ppt"),
     ("VisioDocument", "vsd"),
     ("Quill", "pub"),
     ("__properties_version1.0", "msg"),
@@ -53,6 +77,9 @@ class OfficeBinary:
         glance = summary(compound, format_name)
         amounts: dict[str, int] = {}
         if main == "EncryptedPackage":
+            # What is inside cannot be seen: its name is believed, if it is one of what is packed so.
+            claimed = format_of_extension(extension_of(name))
+            glance = replace(glance, format=claimed if claimed in PACKED else format_name)
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         if main is None:
             if not any(compound.read(path) for path in compound.paths):
@@ -74,7 +101,9 @@ class OfficeBinary:
         elif format_name == "xls":
             protected = xls.read(data, sink, amounts)
         elif format_name == "ppt":
-            protected = ppt.read(compound, data, sink, amounts)
+            if main == "PP40":
+                raise Refused("a presentation of 1995 or before: reading it was refused")
+            protected = ppt.read(compound, data, sink, amounts, main.rpartition("PowerPoint Document")[0])
         elif format_name == "msg":
             title, author = compound_others.message(compound, sink, amounts)
             glance = replace(glance, title=title, author=author)

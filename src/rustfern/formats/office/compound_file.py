@@ -20,7 +20,7 @@ from rustfern.formats.reader import ByteReader
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 _END, _FREE, _FAT, _DIFAT = 0xFFFFFFFE, 0xFFFFFFFF, 0xFFFFFFFD, 0xFFFFFFFC
 _LAST = 0xFFFFFFFA
-_STREAM, _STORAGE, _ROOT = 2, 1, 5
+_STREAM, _STORAGE, _ROOT, _IMPOSSIBLE = 2, 1, 5, 255
 _MAX_ENTRIES = 1 << 20
 
 
@@ -45,7 +45,7 @@ class Compound:
         if header[:8] != SIGNATURE:
             raise Malformed("the compound file signature is missing", 0)
         major, order, shift, mini_shift = struct.unpack_from("<HHHH", header, 26)
-        if order != 0xFFFE or (major, shift) not in ((3, 9), (4, 12)) or mini_shift != 6:
+        if order != 0xFFFE or (major, shift) not in ((3, 9), (3, 12), (4, 12)) or mini_shift != 6:
             raise Malformed("the header of the compound file is damaged", 26)
         self.sector = 1 << shift
         self.sectors = (size - self.sector + self.sector - 1) // self.sector
@@ -59,10 +59,11 @@ class Compound:
         self.entries = self._load_directory(directory)
         root = self.entries[0]
         self.mini_fat = array("I")
-        if mini_count:
+        if mini_count and mini_start != _END:  # some write a count though they have none
             self.mini_fat.frombytes(self._chain(mini_start, mini_count * self.sector, "the mini FAT"))
         self._mini = self._chain(root.start, root.size, "the mini stream") if root.size else b""
         self.paths = self._tree()
+        self._folded = {path.casefold() for path in self.paths}
         self._data: dict[str, bytes] = {}
         for path, number in self.paths.items():
             if self.entries[number].kind == _STREAM:
@@ -138,7 +139,7 @@ class Compound:
             if self.sector == 512:
                 size &= 0xFFFFFFFF
             if kind and (length < 2 or length > 64 or length % 2):
-                raise Malformed("a directory entry has an impossible name", at)
+                kind = _IMPOSSIBLE  # what no tree leads to may hold anything
             name = data[at : at + max(length - 2, 0)].decode("utf-16-le", "replace") if kind else ""
             entries.append(Stream(name, kind, start, size, child, left, right))
         if not entries or entries[0].kind != _ROOT:
@@ -160,6 +161,8 @@ class Compound:
                 raise Malformed("the directory tree has a loop or points nowhere")
             seen.add(number)
             entry = self.entries[number]
+            if entry.kind == _IMPOSSIBLE:
+                raise Malformed("a directory entry has an impossible name")
             if entry.kind not in (_STREAM, _STORAGE):
                 raise Malformed("the directory tree points at an empty entry")
             paths[prefix + entry.name] = number
@@ -195,8 +198,8 @@ class Compound:
         return next((data for name, data in self._data.items() if name.casefold() == folded), None)
 
     def has(self, path: str) -> bool:
-        """Whether a stream or storage exists."""
-        return path in self.paths
+        """Whether a stream or storage exists, without regard to case."""
+        return path in self.paths or path.casefold() in self._folded
 
 
 _TITLE, _AUTHOR, _LAST_AUTHOR, _SAVES, _CREATED, _SAVED, _CODEPAGE = 2, 4, 8, 9, 12, 13, 1

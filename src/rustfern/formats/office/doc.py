@@ -21,7 +21,7 @@ _FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
 _ZEROS = "\0" * 8
 _END = re.compile(r"[\r\x07\x0c]")
 _PARAGRAPHS, _PIECES = 13, 33
-_OLDER = 0xA5DC
+_OLDER, _FAR_EAST = 0xA5DC, frozenset({0xA697, 0xA698, 0xA699})
 _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
 
@@ -32,6 +32,8 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     ident, version = struct.unpack_from("<HH", data, 0)
     if ident == _OLDER:
         return _before_97(data, sink, amounts)
+    if ident in _FAR_EAST:
+        raise Refused("a text of a Far-East version before 1997: reading it was refused")
     if ident != 0xA5EC:
         raise Malformed("the header of the stream WordDocument is damaged", 0)
     if struct.unpack_from("<H", data, 10)[0] & 0x0100:

@@ -305,6 +305,7 @@ class Odf:
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive, format_name = self._open(stream, size, limits)
+        archive.each_once()
         if format_name is None:
             raise Malformed("the package names no ODF format")
         listed: list[xml_parts.Attributes] = []

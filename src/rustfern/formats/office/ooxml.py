@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import lru_cache
 from typing import BinaryIO
 from urllib.parse import unquote
+from xml.parsers import expat
 
 from msgspec.structs import replace
 
@@ -20,7 +22,7 @@ from rustfern.core.model import Glance, State
 from rustfern.core.times import iso
 from rustfern.formats import identity as marks
 from rustfern.formats.archives import zip as zips
-from rustfern.formats.format_table import class_of
+from rustfern.formats.format_table import class_of, extension_of, format_of_extension
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.office import xlsb, xml_parts
 from rustfern.formats.office.embedded import BLANK, check_member, is_blank
@@ -40,6 +42,7 @@ _MAIN = {
     "application/vnd.openxmlformats-officedocument.presentationml.presentation.main+xml": "pptx",
     "application/vnd.ms-powerpoint.presentation.macroEnabled.main+xml": "pptm",
     "application/vnd.openxmlformats-officedocument.presentationml.slideshow.main+xml": "ppsx",
+    "application/vnd.ms-powerpoint.slideshow.macroEnabled.main+xml": "ppsx",
     "application/vnd.openxmlformats-officedocument.presentationml.template.main+xml": "potx",
     "application/vnd.ms-powerpoint.template.macroEnabled.main+xml": "potm",
     "application/vnd.ms-visio.drawing.main+xml": "vsdx",
@@ -49,6 +52,10 @@ _MAIN = {
     "application/vnd.ms-package.3dmanufacturing-3dmodel+xml": "3mf",
     "application/vnd.ms-package.xps-fixeddocumentsequence+xml": "xps",
 }
+_MAIN_PARTS = frozenset(
+    {"word/document.xml", "xl/workbook.xml", "xl/workbook.bin", "ppt/presentation.xml", "visio/document.xml"}
+)
+_OFFICE = frozenset({"text", "sheet", "slides"})
 # The relationship that names the main part, by kind of package.
 _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
@@ -149,39 +156,99 @@ class _Package:
     def __init__(self, archive: zips.Archive) -> None:
         self.archive = archive
         self.read: dict[str, Sequence[tuple[str, str]]] = {}
+        self.named = {
+            name.casefold(): name for name in archive.members
+        }  # part names know no case (ECMA-376-2, 6.2.2.3)
+        self._overrides: Mapping[str, str] = {}
+        self._defaults: Mapping[str, str] = {}
 
     def kind(self) -> tuple[str, str | None]:
         """The name of the main part and the format that its content type tells."""
-        members = self.archive.members
-        if _TYPES not in members:
+        if _TYPES.casefold() not in self.named:
             raise Malformed(f"the part {_TYPES} is missing")
-        data = self.archive.bytes_of(_TYPES)
-        overrides, defaults = _types(data) if len(data) <= _MAX_KEPT_BYTES else _types.__wrapped__(data)
-        if "_rels/.rels" not in members:
+        data = self.archive.bytes_of(self.named[_TYPES.casefold()])
+        types = _types(data) if len(data) <= _MAX_KEPT_BYTES else _types.__wrapped__(data)
+        self._overrides, self._defaults = types
+        if "_rels/.rels" not in self.named:
             raise Malformed("the part _rels/.rels is missing")
         named = self.targets("_rels/.rels")
         main = next((part for root in _ROOTS for kind, part in named if kind.endswith(root)), None)
         if main is None:
             raise Malformed("no part is named as the document itself")
-        kind = overrides.get(main.casefold()) or defaults.get(main.rpartition(".")[2].casefold(), "")
-        return main, _MAIN.get(kind)
+        return main, _MAIN.get(self.type_of(main) or "")
+
+    def is_office(self, name: str) -> bool:
+        """Whether this should be an office document: by its name, by the types of its parts, or by one that only these have."""
+        if class_of(format_of_extension(extension_of(name))) in _OFFICE or not _MAIN_PARTS.isdisjoint(self.named):
+            return True
+        try:
+            self.kind()
+        except Malformed:
+            return not _MAIN.keys().isdisjoint(self._overrides.values())
+        return not _MAIN.keys().isdisjoint((*self._overrides.values(), *self._defaults.values()))
+
+    def type_of(self, part: str) -> str | None:
+        """The content type of a part, None if it has none."""
+        small = part.casefold()
+        return self._overrides.get(small) or self._defaults.get(posixpath.basename(small).rpartition(".")[2])
+
+    def reached(self) -> set[str]:
+        """The parts that relationships lead to, from the package's own on: no other is loaded (ECMA-376-2, 6.5.2). Raises `Malformed` for one
+        that is named but not there, or has no content type (6.2.3.3).
+        """
+        found: set[str] = set()
+        waiting = ["_rels/.rels"]
+        while waiting:
+            rels = waiting.pop()
+            for _, target in self.targets(rels):
+                part = self.named.get(target.casefold())
+                if part is None:
+                    raise Malformed(f"part {target}, which {rels} names, is missing")
+                if part in found:
+                    continue
+                if self.type_of(part) is None:
+                    raise Malformed(f"part {part} has no content type: {_TYPES} names none for it")
+                found.add(part)
+                inner = self.named.get(_rels_of(part).casefold())
+                if inner is not None:
+                    found.add(inner)
+                    waiting.append(inner)
+        return found
 
     def targets(self, rels: str) -> Sequence[tuple[str, str]]:
         """(type, part) of each relationship that points inside the package."""
         if rels in self.read:
             return self.read[rels]
-        data = self.archive.bytes_of(rels)
+        data = self.archive.bytes_of(self.named.get(rels.casefold(), rels))
         found = _links(data, rels) if len(data) <= _MAX_KEPT_BYTES else _links.__wrapped__(data, rels)
         self.read[rels] = found
         return found
 
+    def core_part(self) -> str:
+        """The part of the document's own properties, empty if there is none. Raises `Malformed` for more than one (ECMA-376-2, 8.3.4)."""
+        found = {t for kind, t in self.targets("_rels/.rels") if kind.endswith("/core-properties")}
+        if len(found) > 1:
+            raise Malformed("several parts are named as the document's properties, where there may be one")
+        return self.named.get(found.pop().casefold(), "") if found else ""
+
     def core(self) -> dict[str, str]:
         """The document's own properties."""
-        core = next((t for kind, t in self.targets("_rels/.rels") if kind.endswith("/core-properties")), "")
+        core = self.core_part()
         values = xml_parts.Collect(_CORE)
         if core in self.archive.members:
             xml_parts.run(self.archive.read(self.archive.members[core]), values, core)
         return values.values
+
+
+def _other_package(archive: zips.Archive) -> Reading:
+    """A package of parts that is no office document: themes, add-ins of programs, other programs' documents."""
+    for member in (*archive.members.values(), *archive.repeated):
+        for _ in archive.read(member):
+            pass
+    reason = (
+        f"read to the end: the sums of all {len(archive.members)} members fit; a package of a kind that is not known"
+    )
+    return Reading(Glance(format="zip"), State.INTACT, reason, {"members": len(archive.members)}, has_text=False)
 
 
 def _rels_of(part: str) -> str:
@@ -189,18 +256,62 @@ def _rels_of(part: str) -> str:
     return posixpath.join(folder, "_rels", f"{name}.rels")
 
 
-def _implied(package: _Package, main: str) -> None:
+def _implied(package: _Package, reached: Collection[str]) -> None:
     """Relationships that no part spells out, but programs need (ECMA-376 part 1, 13.3: slide to layout to master to theme)."""
-    folder = posixpath.dirname(main)
-    beside = [name for name in package.archive.members if folder and name.startswith(folder + "/") and name != main]
-    if beside and _rels_of(main) not in package.read and any(posixpath.dirname(name) == folder for name in beside):
-        raise Malformed(f"the part {_rels_of(main)}, which names the others, is missing")
-    for name in beside:
+    for name in reached:
         for kind, (pattern, needed) in _CHAIN.items():
-            if pattern.search(name) and not any(to.endswith(needed) for to, _ in package.read.get(_rels_of(name), ())):
+            rels = package.named.get(_rels_of(name).casefold(), "")
+            if pattern.search(name) and not any(to.endswith(needed) for to, _ in package.read.get(rels, ())):
                 raise Malformed(
                     f"the {kind} {name} does not say on which {needed[1:]} it rests: its relationships are missing"
                 )
+
+
+_TERMS, _INSTANCE = "http://purl.org/dc/terms/ ", "http://www.w3.org/2001/XMLSchema-instance type"
+_COMPATIBILITY, _LANGUAGE = (
+    "http://schemas.openxmlformats.org/markup-compatibility/",
+    "http://www.w3.org/XML/1998/namespace lang",
+)
+_DATED = (_TERMS + "created", _TERMS + "modified")
+
+
+def _legal_properties(data: bytes, part: str) -> None:
+    """Raises `Malformed` for what core properties must not hold, as programs refuse the document then (ECMA-376-2, 8.3.4)."""
+    seen: set[str] = set()
+
+    def start(name: str, attributes: Mapping[str, str]) -> None:
+        fault = ""
+        if any(each.startswith(_COMPATIBILITY) for each in (name, *attributes)):
+            fault = "uses markup for compatibility"
+        elif name in seen and not name.endswith((" value", " keywords")):
+            fault = "is there twice"
+        elif name.startswith(_TERMS) and name not in _DATED:
+            fault = "is none of the terms that are allowed"
+        elif (name in _DATED) != (_INSTANCE in attributes) or not attributes.get(_INSTANCE, ":W3CDTF").endswith(
+            ":W3CDTF"
+        ):
+            fault = "has a wrong type, or none"
+        elif _LANGUAGE in attributes and not name.endswith((" value", " keywords")):
+            fault = "names a language"
+        if fault:
+            raise Malformed(f"property {name.rpartition(' ')[2]} in part {part} {fault}")
+        seen.add(name)
+
+    parser = expat.ParserCreate(namespace_separator=" ")
+    parser.StartElementHandler = start
+    with suppress(expat.ExpatError):  # said where the part is read as XML
+        parser.Parse(data, True)
+
+
+def _derived(names: Iterable[str]) -> None:
+    """Raises `Malformed` for a part whose name goes on from that of another part (ECMA-376-2, 6.2.2.3)."""
+    parts = {name.casefold() for name in names if not name.endswith("/")}
+    for name in sorted(parts):
+        folder = posixpath.dirname(name)
+        while folder:
+            if folder in parts:
+                raise Malformed(f"part {name} is named as if it lay in part {folder}")
+            folder = posixpath.dirname(folder)
 
 
 class Ooxml:
@@ -229,19 +340,19 @@ class Ooxml:
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         archive = zips.Archive(stream, size, limits)
         package = _Package(archive)
+        if not package.is_office(name):
+            return _other_package(archive)
+        archive.each_once()
         main, format_name = package.kind()
-        folded = {member.casefold() for member in archive.members}
-        if main.casefold() not in folded:
+        if main.casefold() not in package.named:
             raise Malformed(f"the part {main}, the document itself, is missing")
         if format_name is None:
             raise Malformed(f"the type of part {main} is none that office programs open")
-        for rels in [n for n in archive.members if n.casefold().endswith(".rels")]:
-            for _, target in package.targets(rels):
-                if target.casefold() not in folded:
-                    raise Malformed(f"part {target}, which {rels} names, is missing")
-        _implied(package, main)
+        _derived(archive.members)
+        reached = package.reached()
+        _implied(package, reached)
         amounts: dict[str, int] = {}
-        identity = self._read_parts(package, main, sink, amounts)
+        identity = self._read_parts(package, main, reached, sink, amounts)
         if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):
             amounts["slides"] = slides
         found = _glance(format_name, package.core())
@@ -253,23 +364,30 @@ class Ooxml:
         reason = f"read to the end: {len(archive.members)} parts, sums and XML right, nothing missing"
         return Reading(glance, State.INTACT, reason, amounts)
 
-    def _read_parts(self, package: _Package, main: str, sink: TextSink, amounts: dict[str, int]) -> marks.Marks:
-        """Read every part; gives the identities that they carry."""
+    def _read_parts(
+        self, package: _Package, main: str, reached: Collection[str], sink: TextSink, amounts: dict[str, int]
+    ) -> marks.Marks:
+        """Read every part, those that nothing leads to for their sums alone; gives the identities that they carry."""
         archive = package.archive
         names = sorted(archive.members, key=lambda n: (not n.casefold().endswith("sharedstrings.xml"), _natural(n)))
         strings: Texts | None = None
         binary: Texts | None = None
         base = posixpath.dirname(main)
         settings, workbook, times = marks.Settings(), marks.Workbook(), xml_parts.Collect(("TotalTime",))
+        core = package.core_part()
         sections, styles = self._structure(package, main) if sink.keeps else ({}, Styles())
         sink.order = {section: at for at, section in enumerate(sections.values())}
         for name in names:
             sink.section = sections.get(name, "")
-            if name in package.read or name == _TYPES:
+            if name in package.read or name.casefold() == _TYPES.casefold():
                 continue
             member = archive.members[name]
             chunks = archive.read(member)
             lower = name.casefold()
+            if name not in reached:
+                for _ in chunks:
+                    pass
+                continue
             handler: xml_parts.Handler | None = None
             if lower.endswith("sharedstrings.xml"):
                 strings = self._shared(package, name)
@@ -301,6 +419,10 @@ class Ooxml:
                 handler = workbook
             elif name == _TIMES:
                 handler = times
+            elif name == core and member.size <= _MAX_KEPT_BYTES:
+                data = b"".join(chunks)
+                _legal_properties(data, name)
+                chunks = iter((data,))
             xml_parts.run(chunks, handler, name)
         return (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
 

@@ -21,6 +21,9 @@ _HEADING_NAME = re.compile(r"(?:heading ([1-9])|title)")
 _LITERAL = re.compile(r'"[^"]*"|\\.|\[[^\]]*\]|_.')
 _ADDRESS = re.compile(r"\$?([A-Z]{1,3})\$?([0-9]{1,7})")
 
+_LONG_TEXT, _MAX_REPEATED = 1_000, 32 << 20
+"""Characters of a shared text that comes again and again, when so many were taken of such texts."""
+
 DRAWN = frozenset({"drawing", "pict", "object", "oMath", "sdt", "fldSimple", "instrText"})
 
 
@@ -287,6 +290,8 @@ class Cells(xml_parts.Handler):
         self._kind = ""
         self._text: Gathered | None = None
         self._value: list[str] = []
+        self._long: set[int] = set()
+        self._repeated = 0
 
     def whole(self, data: bytes) -> bool:
         if (
@@ -325,6 +330,17 @@ class Cells(xml_parts.Handler):
         elif tag == "c" and self._value:
             self._take(self._kind, "".join(self._value))
 
+    def _shared(self, number: int) -> str:
+        """A shared text. Long ones that come again and again are cut to their beginnings: a small file may name one a million times."""
+        assert self._strings is not None
+        if number in self._long and self._repeated > _MAX_REPEATED:
+            return self._strings.beginning(number, _LONG_TEXT)
+        text = self._strings[number]
+        if len(text) > _LONG_TEXT:
+            self._repeated += len(text) if number in self._long else 0
+            self._long.add(number)
+        return text
+
     def _take(self, kind: str, value: str) -> None:
         full = value
         if kind == "s":
@@ -332,7 +348,7 @@ class Cells(xml_parts.Handler):
                 raise Malformed("the part sharedStrings.xml, which cells need, is missing")
             if not value.strip().isdigit() or int(value) >= len(self._strings):
                 raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
-            value = self._strings[int(value)]
+            value = self._shared(int(value))
         elif kind == "n":
             value = number(value)
         if value.strip():

@@ -8,11 +8,14 @@ from __future__ import annotations
 import io
 import struct
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.text_layout import day, figure, truth
 from rustfern.formats.text_sink import Enough, TextSink, number
 
 _BOF, _EOF, _FILEPASS, _BOUNDSHEET = 0x0809, 0x000A, 0x002F, 0x0085
+_OLDER_BOFS = (0x0009, 0x0209, 0x0409)
+"""The first records of the second to the fourth version (those files are no compound files)."""
+_TOO_MANY_ZEROS = 16
 _MAX_RECORD = 8228
 _MAX_CELLS = 5_000_000
 
@@ -22,15 +25,20 @@ def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
     position, depth, substreams = 0, 0, 0
     sheets: list[int] = []
     starts: set[int] = set()
+    first, zeros = int.from_bytes(data[:2], "little"), 0
+    begins = first if first in _OLDER_BOFS else _BOF
     while position + 4 <= len(data):
         kind, length = struct.unpack_from("<HH", data, position)
         if kind == 0 and length == 0 and depth == 0:
             break  # padding behind the last sheet
+        zeros = zeros + 1 if kind == 0 and length == 0 else 0
+        if zeros > _TOO_MANY_ZEROS:
+            raise Malformed("zeros where records of the workbook should be", position - 4 * _TOO_MANY_ZEROS)
         if length > _MAX_RECORD or position + 4 + length > len(data):
             raise Malformed("a record of the workbook reaches beyond its stream", position)
-        if position == 0 and kind not in (_BOF, 0x0009, 0x0209, 0x0409):
+        if position == 0 and kind != begins:
             raise Malformed("the workbook does not begin with its first record", 0)
-        if kind == _BOF:
+        if kind == begins:
             depth += 1
             starts.add(position)
             substreams += 1
@@ -54,6 +62,7 @@ def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
 
 def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
     import xlrd
+    import xlrd.formula
 
     try:
         book = xlrd.open_workbook(file_contents=data, logfile=io.StringIO(), on_demand=True, ragged_rows=True)
@@ -84,5 +93,8 @@ def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
             amounts["cells"] = count
     except (Malformed, Enough):
         raise
+    except (xlrd.formula.FormulaError, AssertionError, NotImplementedError) as error:
+        # What the library does not know is no damage.
+        raise Refused("a workbook whose records are whole, but whose cells cannot be read here") from error
     except Exception as error:  # xlrd raises whatever its code runs into on damaged records
         raise Malformed(f"the cells of the workbook cannot be read ({type(error).__name__})") from error

@@ -1,0 +1,49 @@
+"""Office documents of the versions before compound files: workbooks of the second to the fourth version, texts that are only told.
+
+Source: [MS-XLS] 2.4.21 (BOF; the older ones by the published layouts of those versions), the first words of the older texts as the versions of
+their programs write them.
+"""
+
+from __future__ import annotations
+
+from typing import BinaryIO
+
+from rustfern.core.errors import Refused
+from rustfern.core.model import Glance, State
+from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.office import xls
+from rustfern.formats.text_sink import TextSink
+
+_WORKBOOKS = (b"\x09\x00\x04\x00", b"\x09\x02\x06\x00", b"\x09\x04\x06\x00")
+_TEXTS = (
+    b"\x9b\xa5\x21\x00",
+    b"\xdb\xa5\x2d\x00",
+    b"\x31\xbe\x00\x00\x00\xab",
+    b"\xfe\x37\x00\x1c",
+    b"\xfe\x37\x00\x23",
+)
+FIRST = frozenset(mark[0] for mark in (*_WORKBOOKS, *_TEXTS))
+_MAX_BYTES = 64 << 20
+_NEEDS = "written by a version before 1995: newer programs block such files until that is allowed"
+
+
+class BeforeCompound:
+    """Workbooks and texts that are no compound files yet."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.9 if head.startswith((*_WORKBOOKS, *_TEXTS)) else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        return Glance(format="xls" if stream.read(4) in _WORKBOOKS else "doc", needs=_NEEDS)
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        glance = self.glance(stream, size, name)
+        if glance.format == "doc":
+            raise Refused("a text of a version before 1993: reading it was refused")
+        if size > _MAX_BYTES:
+            raise Refused("larger than workbooks of its version can be: refused")
+        stream.seek(0)
+        amounts: dict[str, int] = {}
+        if xls.read(stream.read(), sink, amounts):
+            return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        return Reading(glance, State.INTACT, "read to the end: its records are whole", amounts)

@@ -130,10 +130,9 @@ def test_flipped_bits_in_members_are_caught(kind: str) -> None:
         (docx("keel", leave_out=("word/document.xml",)), "a.docx", State.DAMAGED, "word/document.xml"),
         (docx("keel", leave_out=("_rels/.rels",)), "a.docx", State.DAMAGED, "_rels/.rels"),
         (docx("keel & rib <"), "a.docx", State.DAMAGED, "not well-formed"),
-        (docx("keel", extra={"customXml/item.xml": "<a><b></a>"}), "a.docx", State.DAMAGED, "not well-formed"),
         (docx("keel", extra={"word/_rels/document.xml.rels": _r} if (_r := '<Relationships xmlns="x"><Relationship Id="1" '
          'Type="t" Target="media/one.png"/></Relationships>') else {}), "a.docx", State.DAMAGED, "word/media/one.png"),
-        (docx("keel", extra={"x.xml": '<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>'}), "a.docx", State.UNREADABLE, "entities"),
+        (docx("keel", extra={"word/_rels/document.xml.rels": _r.replace("media/one.png", "/x.xml"), "x.xml": '<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>'}), "a.docx", State.UNREADABLE, "entities"),
         (odt("keel", extra={"content.xml": "<a/>"}), "a.odt", State.EMPTY, "blank"),
         (odt(body="<text:p>half"), "a.odt", State.DAMAGED, "content.xml"),
         (package({"mimetype": "application/vnd.oasis.opendocument.text" + " " * 20}), "a.odt", State.DAMAGED, "manifest"),

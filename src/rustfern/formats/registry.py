@@ -303,12 +303,12 @@ def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, diges
         reason=reading.reason,
         size=size,
         sha256=sha256,
-        words=sink.words if has_text else None,
+        words=sink.words if has_text and sink.counted else None,
         text_hash=sink.text_hash() if has_text else None,
         tokens=sink.tokens(),
         lines=sink.lines(),
         pixel_hash=pixel_hash,
-        amounts=dict(reading.amounts) | ({"words": sink.words} if has_text else {}),
+        amounts=dict(reading.amounts) | ({"words": sink.words} if has_text and sink.counted else {}),
     )
 
 

@@ -24,9 +24,10 @@ _BRIEF = 10
 @click.command()
 @click.argument("paths", nargs=-1, required=True, metavar="PATH...")
 @click.option("--recursive", is_flag=True, help="Folders: all files in them.")
+@click.option("--words", is_flag=True, help="Count the words of each, too, which takes longer (--json always does).")
 @paths_option
 @json_option
-def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
+def command(paths: tuple[str, ...], recursive: bool, words: bool, as_json: bool) -> int:
     """Read files to their end by their own format's rules, and say of each: intact, damaged, empty, encrypted or unreadable, with
     the first thing that is wrong and where. `-` reads from the standard input.
 
@@ -51,7 +52,8 @@ def command(paths: tuple[str, ...], recursive: bool, as_json: bool) -> int:
         raise missing[0]
     for each in missing:
         print_error(each)
-    found = list(check_paths(paths if as_json else there, recursive=recursive, session=session))
+    counted = words or as_json
+    found = list(check_paths(paths if as_json else there, recursive=recursive, counted=counted, session=session))
     if as_json:
         print_json(command_schema.checked(found, alarm(found, this_run().clock)))
     else:
@@ -99,10 +101,10 @@ def _show(console: Console, found: list[Checked]) -> None:
             ),
             style="bold" if state != "intact" else "",
         )
-        line.append(
-            f"  {title_of(item.content.format) if item.content.format else 'unknown'}, {size(item.content.size)}",
-            style=PALE,
-        )
+        kind = title_of(item.content.format) if item.content.format else "unknown"
+        words = item.content.words
+        told = "" if words is None else f", {words:,} word{'s' * (words != 1)}"
+        line.append(f"  {kind}, {size(item.content.size)}{told}", style=PALE)
         console.print(line, soft_wrap=True)
         if state == "intact" and len(found) > _BRIEF:
             for text in item.hindrances:

@@ -1,0 +1,214 @@
+"""Packages, archives and older office documents by the rules of their kinds: what is a fault, and what is only unusual."""
+
+from __future__ import annotations
+
+import bz2
+import io
+import lzma
+import struct
+import zipfile
+import zlib
+from collections.abc import Sequence
+
+import pytest
+from conftest import compound_file, docx, odt, package
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rustfern.core.model import Content, State
+from rustfern.formats import registry as formats
+from rustfern.formats.format_table import extension_right
+
+RELATIONS = "http://schemas.openxmlformats.org/"
+NAMES = (
+    'xmlns:cp="http://schemas.openxmlformats.org/package/2006/metadata/core-properties" xmlns:dc="http://purl.org/dc/elements/1.1/" '
+    'xmlns:dcterms="http://purl.org/dc/terms/" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" '
+    'xmlns:mc="http://schemas.openxmlformats.org/markup-compatibility/2006"'
+)
+
+
+def check(data: bytes, name: str) -> Content:
+    return formats.check(io.BytesIO(data), name)
+
+
+def links(*targets: str, kind: str = "x") -> str:
+    rows = "".join(f'<Relationship Id="r{n}" Type="{kind}" Target="{each}"/>' for n, each in enumerate(targets))
+    return f'<Relationships xmlns="{RELATIONS}package/2006/relationships">{rows}</Relationships>'
+
+
+def with_properties(*properties: str, parts: int = 1) -> bytes:
+    core = f"<cp:coreProperties {NAMES}>{''.join(properties)}</cp:coreProperties>"
+    rows = "".join(
+        f'<Relationship Id="c{n}" Type="{RELATIONS}package/2006/relationships/metadata/core-properties" Target="docProps/core{n}.xml"/>'
+        for n in range(parts)
+    )
+    rels = f'<Relationship Id="r1" Type="{RELATIONS}officeDocument/2006/relationships/officeDocument" Target="word/document.xml"/>'
+    top = f'<Relationships xmlns="{RELATIONS}package/2006/relationships">{rels}{rows}</Relationships>'
+    return docx("keel", extra={"_rels/.rels": top} | {f"docProps/core{n}.xml": core for n in range(parts)})
+
+
+DATED = '<dcterms:created xsi:type="dcterms:W3CDTF">2026-09-01T08:00:00Z</dcterms:created>'
+RELS = "word/_rels/document.xml.rels"
+
+
+@pytest.mark.parametrize(
+    "data,state,said",
+    [
+        (docx("keel", extra={"word/styles.xml": "<s/>"}), State.INTACT, ""),
+        (docx("keel", extra={"lost.xml": "<a><b>", "lost/_rels/x.xml.rels": links("gone.xml")}), State.INTACT, ""),
+        (docx("keel", extra={RELS: links("a.xml"), "word/a.xml": "<a><b></a>"}), State.DAMAGED, "not well-formed"),
+        (docx("keel", extra={RELS: links("media/a.png"), "word/media/a.png": "x"}), State.DAMAGED, "no content type"),
+        (docx("keel", extra={RELS: links("STYLES.xml"), "word/styles.xml": "<s/>"}), State.INTACT, ""),
+        (docx("keel", extra={"word/document.xml/a.gif": "x"}), State.DAMAGED, "as if it lay in part"),
+        (with_properties("<dc:creator>Ines</dc:creator>", DATED), State.INTACT, ""),
+        (with_properties("<dc:creator>a</dc:creator>", "<dc:creator>b</dc:creator>"), State.DAMAGED, "is there twice"),
+        (with_properties("<dcterms:created>2026-09-01</dcterms:created>"), State.DAMAGED, "wrong type, or none"),
+        (with_properties(DATED.replace("W3CDTF", "Period")), State.DAMAGED, "wrong type, or none"),
+        (with_properties("<dcterms:creator>a</dcterms:creator>"), State.DAMAGED, "none of the terms"),
+        (with_properties('<dc:title xml:lang="de">a</dc:title>'), State.DAMAGED, "names a language"),
+        (with_properties('<dc:title mc:Ignorable="x">a</dc:title>'), State.DAMAGED, "compatibility"),
+        (with_properties(DATED, parts=2), State.DAMAGED, "several parts are named"),
+        (package({}), State.DAMAGED, "an empty archive"),
+        (package({"word/document.xml": "<a/>"}), State.DAMAGED, "[Content_Types].xml is missing"),
+    ],
+)  # fmt: skip
+def test_packages_are_read_as_far_as_they_lead(data: bytes, state: State, said: str) -> None:
+    content = check(data, "survey.docx")
+    assert (content.state, said in content.reason) == (state, True), content.reason
+
+
+def test_packages_of_other_kinds_are_archives() -> None:
+    theme = package({"[Content_Types].xml": "<Types/>", "_rels/.rels": links("theme.xml"), "theme.xml": "<a/>"})
+    content = check(theme, "yard.thmx")
+    assert (content.state, content.format) == (State.INTACT, "zip") and "not known" in content.reason
+    assert check(theme, "yard.docx").state is State.DAMAGED
+    with zipfile.ZipFile(io.BytesIO(docx("keel"))) as source:
+        parts = {name.replace("/", "\\").casefold(): source.read(name) for name in source.namelist()}
+    assert check(raw_zip([(name, 0, data, data) for name, data in parts.items()]), "a.docx").state is State.INTACT
+
+
+def raw_zip(members: Sequence[tuple[str, int, bytes, bytes]], *, needless: bool = False) -> bytes:
+    """An archive of (name, method, packed, unpacked) members, with `needless` zip64 records as writers to a pipe leave them."""
+    out, directory = bytearray(), bytearray()
+    for name, method, data, whole in members:
+        raw, sums = name.encode(), (zlib.crc32(whole), len(data), len(whole))
+        directory += (
+            struct.pack(
+                "<4sHHHHHHIIIHHHHHII", b"PK\1\2", 63, 63, 0, method, 0, 33, *sums, len(raw), 0, 0, 0, 0, 0, len(out)
+            )
+            + raw
+        )
+        out += struct.pack("<4sHHHHHIIIHH", b"PK\3\4", 63, 0, method, 0, 33, *sums, len(raw), 0) + raw + data
+    start, count = len(out), len(members)
+    out += directory
+    if needless:
+        out += struct.pack("<4sQHHIIQQQQ", b"PK\6\6", 44, 45, 45, 0, 0, count, count, len(directory), start)
+        out += struct.pack("<4sIQI", b"PK\6\7", 0, start + len(directory), 1)
+    return bytes(out + struct.pack("<4sHHHHIIH", b"PK\5\6", 0, 0, count, count, len(directory), start, 0))
+
+
+TEXT = b"two slings, high water at six\n" * 40
+
+
+@pytest.mark.parametrize(
+    "members,needless,state,said",
+    [
+        ([("a.txt", 0, TEXT, TEXT)], True, State.INTACT, ""),
+        ([("a.txt", 12, bz2.compress(TEXT), TEXT)], False, State.INTACT, ""),
+        ([("a.txt", 95, lzma.compress(TEXT), TEXT)], False, State.INTACT, ""),
+        ([("a.txt", 95, lzma.compress(TEXT)[:-30] + bytes(30), TEXT)], False, State.DAMAGED, "cannot be unpacked"),
+        ([("a.txt", 1, b"shrunk", TEXT)], False, State.UNREADABLE, "method 1"),
+        ([("a.txt", 9, b"deflate64", TEXT)], False, State.UNREADABLE, "method 9"),
+        ([("ümlaut.txt", 0, TEXT, TEXT)], False, State.INTACT, ""),
+        ([("a.txt", 0, TEXT, TEXT), ("a.txt", 0, b"later", b"later")], False, State.INTACT, "more than once"),
+        ([], False, State.INTACT, "all 0 members"),
+    ],
+)  # fmt: skip
+def test_archives_as_they_are_written(
+    members: list[tuple[str, int, bytes, bytes]], needless: bool, state: State, said: str
+) -> None:
+    content = check(raw_zip(members, needless=needless), "a.zip")
+    assert (content.state, said in content.reason) == (state, True), content.reason
+    moved = check(b"#!stub\n" * 9 + raw_zip(members, needless=needless), "a.zip")
+    assert moved.state is (state if members else moved.state), moved.reason
+
+
+def test_documents_have_each_part_once() -> None:
+    data = odt(body="<text:p>keel</text:p>")
+    with zipfile.ZipFile(io.BytesIO(data)) as source:
+        members = [(name, 0, source.read(name), source.read(name)) for name in source.namelist()]
+    assert check(raw_zip(members), "a.odt").state is State.INTACT
+    assert "listed twice" in check(raw_zip([*members, members[-1]]), "a.odt").reason
+
+
+def record(kind: int, data: bytes, *, container: bool = False, instance: int = 0) -> bytes:
+    return struct.pack("<HHI", instance << 4 | (0xF if container else 0), kind, len(data)) + data
+
+
+def presentation(*, gap: bytes = b"", slide: int = 2, extra: bytes = b"", encrypted: bool = False) -> bytes:
+    """A presentation of one slide, that was saved twice: the second time with the slide."""
+    first = record(1000, b"", container=True)
+    edit = len(first) + 16
+    data = (
+        first
+        + record(6002, struct.pack("<II", 1 | 1 << 20, 0))
+        + record(4085, struct.pack("<IIIIII4x", 0, 0, 0, len(first), 1, 2))
+    )
+    data += gap
+    named = record(4080, record(1011, struct.pack("<I16x", slide)), container=True)
+    document, at = record(1000, named + extra, container=True), len(data)
+    text = record(3999, struct.pack("<I", 0)) + record(4008, b"Kittiwake")
+    page = record(1006, record(61453, text, container=True), container=True)
+    places = struct.pack("<III", 1 | 2 << 20, at, at + len(document))
+    data += document + page
+    directory = len(data)
+    data += record(6002, places)
+    newest = len(data)
+    data += record(4085, struct.pack("<IIIIII4x", 0, 0, edit, directory, 1, 3) + bytes(4 * encrypted))
+    return compound_file(
+        {"PowerPoint Document": data, "Current User": bytes(12) + struct.pack("<II", 0xE391C05F, newest) + bytes(8)}
+    )
+
+
+@pytest.mark.parametrize(
+    "data,state,said",
+    [
+        (presentation(), State.INTACT, ""),
+        (presentation(gap=b"\xff" * 99), State.INTACT, ""),
+        (presentation(extra=record(0x428, b"PK\3\4" + b"\xff" * 90, container=True)), State.INTACT, ""),
+        (presentation(extra=record(0x428, b"\xff" * 90, container=True)), State.DAMAGED, "beyond its parent"),
+        (presentation(slide=9), State.DAMAGED, "object 9"),
+        (presentation(encrypted=True), State.ENCRYPTED, ""),
+        (compound_file({"PP40": b"x" * 40}), State.UNREADABLE, "1995 or before"),
+        (compound_file({"PowerPoint Document": b"x" * 4000}), State.UNREADABLE, "1995 or before"),
+    ],
+)  # fmt: skip
+def test_presentations_by_their_newest_edit(data: bytes, state: State, said: str) -> None:
+    content = check(data, "launch.ppt")
+    assert (content.state, said in content.reason) == (state, True), content.reason
+    if state is State.INTACT:
+        assert content.words == 1 and content.amounts["slides"] == 1
+
+
+@given(at=st.integers(0, 5_000), value=st.integers(0, 255))
+def test_presentations_never_break_the_reader(at: int, value: int) -> None:
+    data = bytearray(presentation())
+    data[at % len(data)] = value
+    assert check(bytes(data), "launch.ppt").reason
+
+
+def test_workbooks_and_texts_before_compound_files() -> None:
+    begin, end = struct.pack("<HH", 0x0209, 6) + bytes(2) + b"\x10\0" + bytes(2), struct.pack("<HH", 10, 0)
+    cell = struct.pack("<HHHHHd", 0x0203, 14, 0, 0, 0, 42.0)
+    content = check(begin + cell + end, "dues.xls")
+    assert (content.state, content.format, content.amounts["cells"]) == (State.INTACT, "xls", 1)
+    assert check(begin + cell, "dues.xls").state is State.DAMAGED
+    assert "zeros" in check(begin + bytes(400) + end, "dues.xls").reason
+    assert check(b"\xdb\xa5\x2d\0" + bytes(range(250)), "letter.doc").state is State.UNREADABLE
+
+
+@pytest.mark.parametrize("name,kind", [("a.docx", "docx"), ("a.xlsb", "xlsb"), ("a.tmp", "cfb")])
+def test_encrypted_packages_keep_the_name_that_they_have(name: str, kind: str) -> None:
+    content = check(compound_file({"EncryptedPackage": bytes(5_000), "EncryptionInfo": bytes(200)}), name)
+    assert (content.state, content.format) == (State.ENCRYPTED, kind)
+    assert extension_right(name, content.format) is not False

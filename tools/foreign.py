@@ -52,10 +52,26 @@ def fetch(base: Path, only: Iterable[str]) -> None:
         part.mkdir(parents=True, exist_ok=True)
     for name in wanted["pip"]:
         if (not only or name in only) and not list(sources.glob(f"pip-{name}/*")):
-            command = [sys.executable, "-m", "pip", "download", "-q", "--no-deps", "--no-binary", name, "-d", str(sources / f"pip-{name}"), name]
+            command = [
+                sys.executable,
+                "-m",
+                "pip",
+                "download",
+                "-q",
+                "--no-deps",
+                "--no-binary",
+                name,
+                "-d",
+                str(sources / f"pip-{name}"),
+                name,
+            ]
             _say(name, command)
     (apt / "sources.list").write_text(wanted["debian-sources"] + "\n")
-    options = [f"-oDir::Etc::sourcelist={apt}/sources.list", "-oDir::Etc::sourceparts=-", f"-oDir::State::lists={apt}/lists"]
+    options = [
+        f"-oDir::Etc::sourcelist={apt}/sources.list",
+        "-oDir::Etc::sourceparts=-",
+        f"-oDir::State::lists={apt}/lists",
+    ]
     _say("the list of source packages", ["apt-get", *options, "-q", "update"])
     for name in wanted["debian"]:
         folder = sources / f"debian-{name}"
@@ -195,14 +211,26 @@ READERS: dict[str, tuple[Callable[[Path], str], ...]] = {
     "docx": (UNZIP, docx), "pptx": (UNZIP, pptx), "xlsx": (UNZIP, xlsx), "odt": (odf,), "ods": (odf,), "odp": (odf,), "odg": (odf,),
     "sqlite": (ends("sqlite3", "-readonly", "{}", "pragma integrity_check"),), "json": (strict_json,), "txt": (text,),
 }  # fmt: skip
-OPTIONAL = {"docm": "docx", "dotx": "docx", "xlsm": "xlsx", "pptm": "pptx", "ppsx": "pptx", "ott": "odt", "ots": "ods", "opus": "ogg", "tiff": "tif"}
+OPTIONAL = {
+    "docm": "docx",
+    "dotx": "docx",
+    "xlsm": "xlsx",
+    "pptm": "pptx",
+    "ppsx": "pptx",
+    "ott": "odt",
+    "ots": "ods",
+    "opus": "ogg",
+    "tiff": "tif",
+}
 
 
 def others(path: Path, kind: str | None) -> dict[str, str]:
     """What independent readers of this format say: good, bad or encrypted."""
     said = {}
     for reader in READERS.get(OPTIONAL.get(kind or "", kind or ""), ()):
-        if reader.__name__ in ("pillow", "docx", "pptx", "xlsx", "odf", "text", "strict_json") or shutil.which(reader.__name__):
+        if reader.__name__ in ("pillow", "docx", "pptx", "xlsx", "odf", "text", "strict_json") or shutil.which(
+            reader.__name__
+        ):
             try:
                 said[reader.__name__] = reader(path)
             except subprocess.TimeoutExpired:

@@ -197,6 +197,11 @@ _RECORDS = (
         reader="media.audio",
     ),
     FormatInfo("mp3", "audio", "MP3 recording", signatures=((0, b"ID3"),), reader="media.audio", recording="frames"),
+    FormatInfo("avi", "video", "AVI recording", signatures=((8, b"AVI LIST"),)),
+    FormatInfo(
+        "asf", "video", "ASF recording", others="wmv wma", signatures=((0, b"\x30\x26\xb2\x75\x8e\x66\xcf\x11"),)
+    ),
+    FormatInfo("flv", "video", "FLV recording", signatures=((0, b"FLV\x01"),)),
     FormatInfo("aac", "audio", "AAC recording", others="adts", reader="media.audio"),
     FormatInfo("flac", "audio", "FLAC recording", signatures=((0, b"fLaC"),), reader="media.flac", recording="flac"),
     FormatInfo(

@@ -57,8 +57,12 @@ FAMILIES = (
         "office.before_compound.BeforeCompound",
         lambda head, tail: head[:1] in b"\x09\xdb\x9b\x31\xfe" and head[:1] != b"",
     ),
+    Family(
+        "archives.compressed.Unmarked",
+        lambda head, tail: head[:1] == b"]" or (head[148:149] in b" 0123456789" and len(head) >= 512),
+    ),
     Family("office.odf.FlatOdf", lambda head, tail: b"<?xml" in head[:64], is_guess=True),
-    Family("text.xml_documents.Markup", lambda head, tail: head[:2] == b"\x1f\x8b" or head[:5] == b"<?xml"),
+    Family("text.xml_documents.Markup", lambda head, tail: head[:2] == b"\x1f\x8b" or head[:1] == b"<", is_guess=True),
     Family("databases.sqlite.Database", lambda head, tail: head[:6] == b"SQLite"),
     Family("drawings.cdr.RiffDrawing", lambda head, tail: head[:3] == b"RIF"),
     Family("recognised.SignatureOnly", lambda head, tail: True),

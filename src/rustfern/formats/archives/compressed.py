@@ -1,6 +1,6 @@
-"""xz, bzip2 and tar archives, EPS drawings: sums compared where there are any, read to the end.
+"""xz, LZMA, bzip2 and tar archives, EPS drawings: sums compared where there are any, read to the end.
 
-Source: the .xz file format 1.1 and bzip2's block sums (both read by the standard library), POSIX.1-2017 pax (ustar headers and their
+Source: the .xz file format 1.1, the .lzma file format and bzip2's block sums (both read by the standard library), POSIX.1-2017 pax (ustar headers and their
 checksums), the document structuring conventions 3.0 (`%%EOF`).
 """
 
@@ -9,6 +9,8 @@ from __future__ import annotations
 import bz2
 import lzma
 import re
+from collections.abc import Callable
+from functools import partial
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed, Refused
@@ -17,53 +19,107 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
 
 _STEP = 1 << 20
+_XZ = b"\xfd7zXZ\0"
 _BLOCK = 512
 _ZEROS = bytes(48)
 _FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
 """The first line of a font, or of a part of one: no drawing."""
+_LAST_LINE = re.compile(rb"[\r\n](?:%[^\r\n]*|(?![0-9A-Fa-f]*[\r\n])[$A-Za-z][$\w]{0,30})[\r\n\x04\x1a ]*\Z")
+"""A whole last line: one operator alone, or a comment. Many drawings end without the mark that the conventions ask for."""
 _BINARY = (b"%%BeginBinary", b"%%BeginData", b"readstring", b"currentfile")
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Read one of these archives. Raises `Malformed`."""
-    head = stream.read(6)
+    head = stream.read(13)
     stream.seek(0)
-    if head[:6] == b"\xfd7zXZ\0":
-        return _whole("xz", _unpack(stream, lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=256 << 20), limits))
+    if head[:6] == _XZ:
+        new: Callable[[], lzma.LZMADecompressor] = partial(lzma.LZMADecompressor, lzma.FORMAT_XZ, memlimit=256 << 20)
+        return _whole("xz", *_unpack(stream, new, _XZ, limits))
     if head[:3] == b"BZh":
-        return _whole("bz2", _unpack(stream, bz2.BZ2Decompressor(), limits))
+        return _whole("bz2", *_unpack(stream, bz2.BZ2Decompressor, b"BZh", limits))
+    if is_lzma(head):
+        new = partial(lzma.LZMADecompressor, lzma.FORMAT_ALONE, memlimit=256 << 20)
+        return _whole("xz", *_unpack(stream, new, b"", limits), "it carries no sum")
     if head[:4] == b"%!PS":
         return _script(stream, size)
     return _tar(stream, size)
 
 
-def _whole(form: str, unpacked: int) -> Reading:
-    reason = f"read to the end: its sums fit, {unpacked} bytes unpacked"
+def is_lzma(head: bytes) -> bool:
+    """Whether bytes begin like LZMA alone: its properties as everybody writes them, a round size of its dictionary, a size that can be."""
+    if len(head) < 13 or head[0] != 0x5D:
+        return False
+    window, size = int.from_bytes(head[1:5], "little"), int.from_bytes(head[5:13], "little")
+    round_size = window >= 1 << 12 and (window & (window - 1) == 0 or window == 3 << (window.bit_length() - 2))
+    return round_size and (size == (1 << 64) - 1 or size < 1 << 38)
+
+
+def is_header(block: bytes) -> bool:
+    """Whether a block is the header of a file in a tar archive, by its sum: those before 1988 have no mark."""
+    if len(block) < _BLOCK or not block[0] or block[100:101] not in b"0123456789 \0":
+        return False
+    try:
+        wanted = int(block[148:156].strip(b"\0 ") or b"-1", 8)
+        int(block[100:108].strip(b"\0 ") or b"0", 8)
+    except ValueError:
+        return False
+    return sum(block[:148]) + sum(block[156:_BLOCK]) + 8 * 32 == wanted
+
+
+class Unmarked:
+    """Archives that carry no mark: tar before 1988, LZMA alone."""
+
+    def score(self, head: bytes, tail: bytes) -> float:
+        return 0.7 if is_lzma(head) or is_header(head) else 0.0
+
+    def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
+        return Glance(format="xz" if is_lzma(stream.read(13)) else "tar")
+
+    def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
+        return check(stream, size, name, sink, limits)
+
+
+def _whole(form: str, unpacked: int, behind: int, sums: str = "its sums fit") -> Reading:
+    more = f"; {behind} bytes stand behind its end" if behind else ""
+    reason = f"read to the end: {sums}, {unpacked} bytes unpacked{more}"
     return Reading(Glance(format=form), State.INTACT, reason, {"bytes": unpacked}, has_text=False)
 
 
-def _unpack(stream: BinaryIO, inflate: lzma.LZMADecompressor | bz2.BZ2Decompressor, limits: Limits) -> int:
+def _unpack(
+    stream: BinaryIO, new: Callable[[], lzma.LZMADecompressor | bz2.BZ2Decompressor], mark: bytes, limits: Limits
+) -> tuple[int, int]:
+    """Unpack all streams that follow each other, with zeros between them: (bytes unpacked, bytes of something else behind)."""
+    inflate = new()
     got = at = 0
-    while data := stream.read(_STEP):
+    waiting = b""
+    while data := waiting or stream.read(_STEP):
+        waiting = b""
         if inflate.eof:
-            if data.strip(b"\0"):
-                raise Malformed("something else follows behind its end", at)
-            break
+            data = data.lstrip(b"\0")
+            if data and len(data) < len(mark):
+                data += stream.read(_STEP)
+            if not data:
+                continue
+            if not mark or not data.startswith(mark):
+                return got, len(data) + sum(map(len, iter(lambda: stream.read(_STEP), b"")))
+            inflate = new()
+        at = stream.tell()
         piece = data
-        while piece or not inflate.needs_input:
+        while not inflate.eof and (piece or not inflate.needs_input):
             try:
                 got += len(inflate.decompress(piece, _STEP))
             except (lzma.LZMAError, OSError, ValueError, EOFError) as error:
-                raise Malformed("the packed bytes are damaged, or their sum does not fit", at) from error
+                if "nsupported" in str(error):
+                    raise Refused("packed in a way that is not unpacked here") from error
+                raise Malformed("the packed bytes are damaged, or their sum does not fit", at - len(data)) from error
             piece = b""
-            if limits.too_much(got, at + len(data)):
+            if limits.too_much(got, at):
                 raise Refused("it would unpack to more than can be a document: refused")
-            if inflate.eof:
-                break
-        at += len(data)
+        waiting = inflate.unused_data
     if not inflate.eof:
         raise Malformed("the packed bytes stop before their end", at)
-    return got
+    return got, 0
 
 
 def _script(stream: BinaryIO, size: int) -> Reading:
@@ -72,7 +128,7 @@ def _script(stream: BinaryIO, size: int) -> Reading:
         raise Refused("a font: its program is not read")
     stream.seek(max(size - 2048, 0))
     tail = stream.read(2048)
-    if b"%%EOF" not in tail and b"showpage" not in tail:
+    if b"%%EOF" not in tail and b"showpage" not in tail and not _LAST_LINE.search(tail):
         raise Malformed("the drawing stops before its end mark", size)
     # A program is text; only what is declared as binary may hold zeros.
     stream.seek(0)
@@ -85,7 +141,12 @@ def _script(stream: BinaryIO, size: int) -> Reading:
             raise Malformed("zeros where the drawing's program should be", at - len(before) + hole)
         at += len(chunk)
         before = joined[-64:]
-    reason = "its end mark is there; what it draws is a program, which is not run"
+    mark = (
+        "its end mark is there"
+        if b"%%EOF" in tail or b"showpage" in tail
+        else "its last line is whole, but has no end mark"
+    )
+    reason = f"{mark}; what it draws is a program, which is not run"
     return Reading(Glance(format="eps"), State.INTACT, reason, has_text=False)
 
 
@@ -103,10 +164,19 @@ def _tar(stream: BinaryIO, size: int) -> Reading:
             length = int.from_bytes(raw[1:], "big") if raw[0] & 0x80 else int(raw.strip(b"\0 ") or b"0", 8)
         except ValueError as error:
             raise Malformed("a header of the archive is damaged", at) from error
-        if sum(head[:148]) + sum(head[156:]) + 8 * 32 != wanted:
+        signed = sum(byte - 256 * (byte > 127) for byte in head[:148] + head[156:]) + 8 * 32
+        if wanted not in (sum(head[:148]) + sum(head[156:]) + 8 * 32, signed):  # old writers summed signed bytes
             raise Malformed("the sum of a header does not fit", at)
         if head[156:157] in (b"1", b"2", b"3", b"4", b"5", b"6"):
             length = 0
-        at += _BLOCK + -(-length // _BLOCK) * _BLOCK
+        at += _BLOCK
+        if head[156:157] == b"S" and head[257:263] == b"ustar " and head[482]:
+            # Old sparse files go on with their list of pieces (GNU tar, the format of before 1990).
+            while at + _BLOCK <= size:
+                stream.seek(at + 504)
+                at += _BLOCK
+                if not (stream.read(1) or b"\0")[0]:
+                    break
+        at += -(-length // _BLOCK) * _BLOCK
         members += 1
     raise Malformed("the archive stops before its end blocks", size)

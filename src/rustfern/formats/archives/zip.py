@@ -165,7 +165,8 @@ class Archive:
         rest = self._bytes.exactly(member.offset + 30, n + e, f"part {member.name}")
         size, packed, _ = _extra64(rest[n:], size, packed, 0)
         later = bool(flags & 8)
-        if rest[:n] != member.raw_name or method != member.method:
+        same = rest[:n].replace(b"\\", b"/") == member.raw_name.replace(b"\\", b"/")
+        if not same or method != member.method:
             raise Malformed(f"part {member.name} disagrees with the directory of parts", member.offset)
         if (crc, packed, size) != (member.crc, member.packed, member.size) and not (
             later and all(mine in (0, _ALL, known) for mine, known in self._pairs(crc, packed, size, member))

@@ -98,7 +98,9 @@ def _tell(found: Iterable[xml_fast.Token], handler: Handler) -> None:
 
 
 def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
-    parser = expat.ParserCreate(namespace_separator=" ")
+    # A file of its own may use a prefix that it never explains: it is well-formed all the same (XML 1.0, 2.1).
+    sign = ":" if part == WHOLE else " "
+    parser = expat.ParserCreate() if part == WHOLE else expat.ParserCreate(namespace_separator=sign)
     depth = near = 0
 
     if handler is not None:
@@ -115,11 +117,11 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
                 raise Malformed(f"part {part} is nested too deep")
             tag = local.get(name)
             if tag is None:
-                tag = local[name] = name.rpartition(" ")[2]
+                tag = local[name] = name.rpartition(sign)[2]
             if attributes:
                 for key in attributes:
-                    if " " in key:
-                        attributes = {k.rpartition(" ")[2]: value for k, value in attributes.items()}
+                    if sign in key:
+                        attributes = {k.rpartition(sign)[2]: value for k, value in attributes.items()}
                         break
             begin(tag, attributes)
 

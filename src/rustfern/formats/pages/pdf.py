@@ -17,9 +17,11 @@ from itertools import islice
 from typing import Any, BinaryIO
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
+from rustfern.formats.format_table import extension_of
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, matched, searched
 from rustfern.formats.text_sink import TextSink
@@ -82,7 +84,10 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         from rustfern.formats.pages.pdf_text import show
 
         show(stream, sink)
-    return _Document(load_or_page(stream, size)).run()
+    found = _Document(load_or_page(stream, size)).run()
+    if found.glance.format == "ai" and extension_of(name) == "pdf":
+        return replace(found, glance=replace(found.glance, format="pdf"))  # a drawing that was saved as PDF is one
+    return found
 
 
 class _Places:
@@ -475,18 +480,27 @@ class _Document:
         return bytes(kept)
 
     def _predicted(self, body: bytes, stream: Stream) -> bytes:
-        """Undo the row filters of packed tables (7.4.4.4: PNG predictors)."""
+        """Undo the filters of packed tables and of streams of objects (7.4.4.4: TIFF and PNG predictors)."""
         facts = self._plain(stream.facts.get("DecodeParms"))
         facts = facts[0] if isinstance(facts, list) and facts else facts
-        predictor = facts.get("Predictor", 1) if isinstance(facts, dict) else 1
-        if not isinstance(predictor, int) or predictor < 10 or stream.facts.get("Type") != "XRef":
+        if not isinstance(facts, dict):
             return body
-        columns = facts.get("Columns", 1)
-        if not isinstance(columns, int) or not 0 < columns < 1000:
-            raise Malformed("the stream of the table of objects is damaged", stream.start)
-        if len(body) > _WITH_ARRAYS_BYTES and (quick := _all_up(body, columns)) is not None:
+        values = (
+            facts.get("Predictor", 1),
+            facts.get("Columns", 1),
+            facts.get("Colors", 1),
+            facts.get("BitsPerComponent", 8),
+        )
+        predictor, columns, colours, bits = (value if isinstance(value, int) else 0 for value in values)
+        if predictor < 2 or (2 < predictor < 10):
+            return body
+        if not (0 < columns < 1000 and 0 < colours <= 32 and bits == 8):
+            raise Malformed("a stream of the table of objects is damaged", stream.start)
+        if predictor == 2:
+            return _by_the_left(body, columns * colours, colours)
+        if colours == 1 and len(body) > _WITH_ARRAYS_BYTES and (quick := _all_up(body, columns)) is not None:
             return quick
-        return _row_by_row(body, columns)
+        return _row_by_row(body, columns * colours, colours)
 
     # --- from the root --------------------------------------------------------------------------------------------
 
@@ -530,15 +544,24 @@ class _Document:
                 raise Malformed(f"a page is missing (object {kid.number})")
 
 
-def _row_by_row(body: bytes, columns: int) -> bytes:
-    """Undo the filter that each row names."""
+def _by_the_left(body: bytes, columns: int, step: int) -> bytes:
+    """Undo TIFF's predictor: each value was written as what it differs from the one to its left."""
+    out = bytearray(body)
+    for at in range(0, len(out), columns):
+        for n in range(at + step, min(at + columns, len(out))):
+            out[n] = out[n] + out[n - step] & 255
+    return bytes(out)
+
+
+def _row_by_row(body: bytes, columns: int, step: int = 1) -> bytes:
+    """Undo the filter that each row names; `step` bytes are a value of all colours."""
     out, before = bytearray(), bytes(columns)
     for at in range(0, len(body), columns + 1):
         kind, row = body[at], bytearray(body[at + 1 : at + 1 + columns].ljust(columns, b"\0"))
         for n in range(columns):
-            left = row[n - 1] if n else 0
+            left = row[n - step] if n >= step else 0
             up = before[n]
-            corner = before[n - 1] if n else 0
+            corner = before[n - step] if n >= step else 0
             if kind == 1:
                 row[n] = row[n] + left & 255
             elif kind == 2:

@@ -179,9 +179,11 @@ def _html(text: TextIO, size: int) -> str:
             return ""  # no page has a tag of megabytes
     if closing is None and (opened := _OPENED.match(held, at)):
         what, closing = ("a comment" if opened[1] else f"<{opened[2].lower()}>"), _OPENED
+    low = last.casefold()
+    if closing is not None and what.startswith("<") and "</html" in low:
+        return f"; {what} is never closed, but the page goes on to its end"
     if closing is not None or held[at:] not in ("", "<"):
         raise Malformed(f"the page stops inside {what if closing is not None else 'a tag'}", size)
-    low = last.casefold()
     if whole_page and "</html" not in low and "</body" not in low:
         return "; its end tag is missing: look whether its last lines are there"
     return ""

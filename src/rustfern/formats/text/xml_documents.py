@@ -5,6 +5,7 @@ Source: AbiWord's published `awml` DTD (text in `p`), Xournal++'s file descripti
 
 from __future__ import annotations
 
+import re
 import zlib
 from collections.abc import Iterator
 from typing import BinaryIO
@@ -16,6 +17,7 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office import xml_parts
+from rustfern.formats.recognised import format_of_magic
 from rustfern.formats.text_sink import TextSink
 
 _GZIP = b"\x1f\x8b\x08"
@@ -46,8 +48,12 @@ _FORMATS = {
 }
 
 
-def unpacked(stream: BinaryIO, limits: Limits, *, xml: bool = False) -> Iterator[bytes]:
-    """The content of a gzip file (`xml`: whose every element will be looked at); at the end its sum and size have been compared."""
+def unpacked(
+    stream: BinaryIO, limits: Limits, *, xml: bool = False, behind: list[int] | None = None
+) -> Iterator[bytes]:
+    """The content of a gzip file (`xml`: whose every element will be looked at); at the end its sum and size have been compared. What follows
+    its last member is none of it; `behind` takes how many bytes that is, but for padding.
+    """
     inflate = zlib.decompressobj(31)
     got = 0
     limits = replace(limits, large=min(limits.large, _LARGE)) if xml else limits
@@ -57,9 +63,10 @@ def unpacked(stream: BinaryIO, limits: Limits, *, xml: bool = False) -> Iterator
                 if data[:2] == _GZIP[:2]:
                     inflate = zlib.decompressobj(31)  # a further member (RFC 1952, 2.2)
                     continue
-                if data.strip(b"\0"):
-                    raise Malformed("bytes follow behind the end of the packed file")
-                break
+                rest = len(data.lstrip(b"\0"))
+                if behind is not None and rest:
+                    behind.append(rest + sum(map(len, iter(lambda: stream.read(_CHUNK), b""))))
+                return
             try:
                 piece = inflate.decompress(data, _CHUNK)
             except zlib.error as error:
@@ -124,11 +131,9 @@ class Markup:
     def score(self, head: bytes, tail: bytes) -> float:
         if head[:3] == _GZIP:
             return 0.7
-        return (
-            0.8
-            if head[:5] == b"<?xml" and _root(head) in ("abiword", "awml", "diagram", "gnc-v2", "KMYMONEY-FILE")
-            else 0.0
-        )
+        declared = head[:5] == b"<?xml" or (head[:4] == b"<!--" and re.search(rb"-->\s*<(?:abiword|awml)\s", head))
+        declared = declared or re.search(rb"<!DOCTYPE\s+(?:abiword|awml)\s", head)
+        return 0.8 if declared and _root(head) in ("abiword", "awml", "diagram", "gnc-v2", "KMYMONEY-FILE") else 0.0
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         head = stream.read(1 << 14)
@@ -149,13 +154,19 @@ class Markup:
         stream.seek(0)
         packed = stream.read(3) == _GZIP
         stream.seek(0)
-        chunks = (
-            unpacked(stream, limits, xml=glance.format != "gz") if packed else iter(lambda: stream.read(_CHUNK), b"")
-        )
+        behind: list[int] = []
+        chunks: Iterator[bytes] = iter(lambda: stream.read(_CHUNK), b"")
+        if packed:
+            chunks = unpacked(stream, limits, xml=glance.format != "gz", behind=behind)
         if glance.format == "gz":
+            first = next(chunks, b"")[:300]
             for _ in chunks:
                 pass
-            return Reading(glance, State.INTACT, "unpacked to the end, its sum fits", has_text=False)
+            claimed = format_of_extension(extension_of(name))
+            if claimed is not None and format_of_magic(first) == claimed:
+                glance = replace(glance, format=claimed)  # many programs pack their own documents so
+            more = f"; {behind[0]} bytes stand behind its end" if behind else ""
+            return Reading(glance, State.INTACT, f"unpacked to the end, its sum fits{more}", has_text=False)
         texts = _Texts(sink)
         xml_parts.run(chunks, texts, "document")
         sums = ", its sum fits" if packed else ""

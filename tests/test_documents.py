@@ -178,7 +178,7 @@ ABW = '<?xml version="1.0"?><abiword xmlns="http://www.abisource.com/awml.dtd"><
         (gzip.compress(XOPP.encode(), mtime=0), "a.xopp", ("xopp", State.INTACT, 5)),
         (gzip.compress(XOPP.encode(), mtime=0)[:-9], "a.xopp", ("xopp", State.DAMAGED, None)),
         (gzip.compress(XOPP.encode(), mtime=0) + bytes(512), "a.xopp", ("xopp", State.INTACT, 5)),
-        (gzip.compress(XOPP.encode(), mtime=0) + b"junk", "a.xopp", ("xopp", State.DAMAGED, None)),
+        (gzip.compress(XOPP.encode(), mtime=0) + b"junk", "a.xopp", ("xopp", State.INTACT, 5)),
         (gzip.compress(XOPP[:60].encode(), mtime=0), "a.xopp", ("xopp", State.DAMAGED, None)),
         (ABW.encode(), "a.rtf.bak~", ("abw", State.INTACT, 3)),
         (ABW[:90].encode(), "a.abw", ("abw", State.DAMAGED, None)),

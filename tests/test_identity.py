@@ -241,7 +241,8 @@ def timber(folder: str, value: str) -> bytes:
     kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"
     return package(
         {
-            "[Content_Types].xml": f'<Types><Override PartName="/xl/workbook.xml" ContentType="{kind}"/></Types>',
+            "[Content_Types].xml": '<Types><Default Extension="xml" ContentType="application/xml"/>'
+            f'<Override PartName="/xl/workbook.xml" ContentType="{kind}"/></Types>',
             "_rels/.rels": '<Relationships><Relationship Id="a" Type="t/officeDocument" Target="xl/workbook.xml"/></Relationships>',
             "xl/_rels/workbook.xml.rels": '<Relationships><Relationship Id="s" Type="t/worksheet" Target="worksheets/sheet1.xml"/></Relationships>',
             "xl/workbook.xml": f'<workbook xmlns:p="p"><p:absPath url="{folder}"/></workbook>',

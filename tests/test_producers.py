@@ -413,11 +413,16 @@ LAUGHS = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY a "ha">' + "".join(
         (lambda: gzip.compress(bytes(200 << 20), 1, mtime=0), "a.gz", "refused"),
         (lambda: lzma.compress(bytes(200 << 20), preset=0), "a.xz", "refused"),
         (
-            lambda: docx("keel", extra={"word/a.xml": '<?xml version="1.0" encoding="UTF-6"?><a/>'}),
+            lambda: docx(
+                "keel",
+                extra={
+                    "a.xml": '<?xml version="1.0" encoding="UTF-6"?><a/>',
+                    "word/_rels/document.xml.rels": '<Relationships><Relationship Id="a" Type="t" Target="/a.xml"/></Relationships>',
+                },
+            ),
             "a.docx",
-            "names the others",
+            "unknown way",
         ),
-        (lambda: docx("keel", extra={"a.xml": '<?xml version="1.0" encoding="UTF-6"?><a/>'}), "a.docx", "unknown way"),
         (lambda: f"{LAUGHS}]><svg>&a9;</svg>".encode(), "a.svg", "entities"),
         (lambda: b'<?xml version="1.0"?>' + b"<g>" * 2_000_000, "a.svg", "nested too deep"),
         (lambda: b"{\\rtf1" + b"{" * 200_000, "a.rtf", "nested too deep"),

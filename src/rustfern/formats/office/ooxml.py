@@ -61,6 +61,7 @@ _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
 _MAX_KEPT_PARTS, _MAX_KEPT_BYTES = 512, 1 << 15
 """Parts kept with what they say, and bytes of each at most: no large part stays in memory."""
+_MAX_LOST = 4 << 20
 _STRICT = "http://purl.oclc.org/ooxml/"
 _TYPES = "[Content_Types].xml"
 _TIMES = "docProps/app.xml"
@@ -194,7 +195,7 @@ class _Package:
 
     def reached(self) -> set[str]:
         """The parts that relationships lead to, from the package's own on: no other is loaded (ECMA-376-2, 6.5.2). Raises `Malformed` for one
-        that is named but not there, or has no content type (6.2.3.3).
+        that is named but not there, or has no content type (6.2.3.3) in a list of them that is whole.
         """
         found: set[str] = set()
         waiting = ["_rels/.rels"]
@@ -206,7 +207,7 @@ class _Package:
                     raise Malformed(f"part {target}, which {rels} names, is missing")
                 if part in found:
                     continue
-                if self.type_of(part) is None:
+                if self.type_of(part) is None and self.type_of("_rels/.rels") is not None:
                     raise Malformed(f"part {part} has no content type: {_TYPES} names none for it")
                 found.add(part)
                 inner = self.named.get(_rels_of(part).casefold())
@@ -375,6 +376,8 @@ class Ooxml:
         base = posixpath.dirname(main)
         settings, workbook, times = marks.Settings(), marks.Workbook(), xml_parts.Collect(("TotalTime",))
         core = package.core_part()
+        # A main part without relationships may be one whose list of them nobody wrote: then what lies beside it may be its text.
+        alone = _rels_of(main).casefold() not in package.named
         sections, styles = self._structure(package, main) if sink.keeps else ({}, Styles())
         sink.order = {section: at for at, section in enumerate(sections.values())}
         for name in names:
@@ -385,6 +388,8 @@ class Ooxml:
             chunks = archive.read(member)
             lower = name.casefold()
             if name not in reached:
+                if alone and member.size <= _MAX_LOST:
+                    self._lost(name, b"".join(chunks), sink, strings, amounts)
                 for _ in chunks:
                     pass
                 continue
@@ -425,6 +430,17 @@ class Ooxml:
                 chunks = iter((data,))
             xml_parts.run(chunks, handler, name)
         return (*settings.marks(), *workbook.found, *marks.of_minutes(times.values.get("TotalTime", "")))
+
+    @staticmethod
+    def _lost(name: str, data: bytes, sink: TextSink, strings: Texts | None, amounts: dict[str, int]) -> None:
+        """Take the text of a part that nothing leads to, where what is wrong in its XML harms nothing; pictures must be whole."""
+        if not name.casefold().endswith(_XML):
+            check_member([data], name, len(data))
+        with suppress(Malformed):
+            if _SHEET.search(name) and name.casefold().endswith(".xml"):
+                xml_parts.run([data], Cells(sink, strings, amounts, name), name)
+            elif _SLIDE.search(name):
+                xml_parts.run([data], Story(sink, amounts), name)
 
     @staticmethod
     def _structure(package: _Package, main: str) -> tuple[dict[str, str], Styles]:

@@ -212,3 +212,75 @@ def test_encrypted_packages_keep_the_name_that_they_have(name: str, kind: str) -
     content = check(compound_file({"EncryptedPackage": bytes(5_000), "EncryptionInfo": bytes(200)}), name)
     assert (content.state, content.format) == (State.ENCRYPTED, kind)
     assert extension_right(name, content.format) is not False
+
+
+def pdf(algorithm: str, user: str) -> bytes:
+    from pypdf import PdfWriter
+    from pypdf.generic import NameObject, StreamObject
+
+    writer = PdfWriter()
+    page = writer.add_blank_page(200, 200)
+    stream = StreamObject()
+    stream.set_data(b"BT (Kittiwake) Tj ET " * 40)
+    page[NameObject("/Contents")] = writer._add_object(stream.flate_encode())
+    writer.encrypt(user, "yard", algorithm=algorithm)
+    out = io.BytesIO()
+    writer.write(out)
+    return out.getvalue()
+
+
+@pytest.mark.parametrize("algorithm", ["RC4-40", "RC4-128", "AES-128", "AES-256-R5", "AES-256"])
+def test_documents_that_open_for_everybody_are_verified(algorithm: str) -> None:
+    data = pdf(algorithm, "")
+    content = check(data, "plan.pdf")
+    assert content.state is State.INTACT and "opens without a password" in content.reason
+    at = data.index(b"/FlateDecode")
+    hurt = bytearray(data)
+    start = data.index(b"stream", at) + 30
+    hurt[start : start + 8] = bytes(8)
+    assert check(bytes(hurt), "plan.pdf").state is State.DAMAGED
+    assert check(pdf(algorithm, "slip"), "plan.pdf").state is State.ENCRYPTED
+
+
+def streams(*texts: bytes) -> bytes:
+    return b"".join(lzma.compress(text) for text in texts)
+
+
+@pytest.mark.parametrize(
+    "data,name,state,said",
+    [
+        (streams(b"a", b"b") + bytes(4), "a.xz", State.INTACT, "2 bytes unpacked"),
+        (streams(b"a" * 99, b"b" * 99)[:-9], "a.xz", State.DAMAGED, "stop before their end"),
+        (streams(b"a") + b"junk", "a.xz", State.INTACT, "4 bytes stand behind"),
+        (bz2.compress(b"a") + bz2.compress(b"b" * 99)[:-9], "a.bz2", State.DAMAGED, "stop before their end"),
+        (lzma.compress(b"keel", lzma.FORMAT_ALONE), "a.lzma", State.INTACT, "carries no sum"),
+        (lzma.compress(b"keel" * 99, lzma.FORMAT_ALONE)[:-3], "a.lzma", State.DAMAGED, ""),
+        (b"%!PS-Adobe-3.0 EPSF-3.0\n0 0 moveto\nstroke\ngrestore\n", "a.eps", State.INTACT, "no end mark"),
+        (b"%!PS-Adobe-3.0 EPSF-3.0\n0 0 moveto\nstroke\ngrest 1", "a.eps", State.DAMAGED, "end mark"),
+        (b"<html><body>x</body><script src='a'>\n</html>", "a.html", State.INTACT, "never closed"),
+        (b"<html><body>x</body><script src='a'>\n", "a.html", State.DAMAGED, "stops inside <script>"),
+        (b'<?xml version="1.0"?><a><m:b/></a>', "a.xml", State.INTACT, ""),
+        (b"RIFF\x00\x10\0\0AVI LIST" + bytes(range(200)), "a.mp4", State.UNREADABLE, "AVI"),
+    ],
+)  # fmt: skip
+def test_what_stands_behind_and_what_ends_otherwise(data: bytes, name: str, state: State, said: str) -> None:
+    content = check(data, name)
+    assert (content.state, said in content.reason) == (state, True), content.reason
+
+
+def test_archives_of_before_1988_and_old_sparse_files() -> None:
+    def block(name: bytes, size: int, kind: bytes, mark: bytes = b"", more: int = 0) -> bytes:
+        head = bytearray(512)
+        head[: len(name)] = name
+        head[100:136] = b"   644 \0   765 \0    24 \0%11o " % size
+        head[136:148], head[156:157], head[257 : 257 + len(mark)], head[482] = b"%11o " % 0, kind, mark, more
+        head[148:156] = b"%6o\0 " % (sum(head[:148]) + sum(head[156:]) + 256)
+        return bytes(head)
+
+    old = block(b"plan.txt", 4, b"\0") + b"keel".ljust(512, b"\0") + bytes(1024)
+    assert check(old, "yard.tar").state is State.INTACT
+    sparse = (
+        block(b"a", 4, b"S", b"ustar  ", 1) + bytes(504) + b"\1" + bytes(7) + bytes(512) + b"keel".ljust(512, b"\0")
+    )
+    assert check(sparse + old, "yard.tar").amounts["members"] == 2
+    assert check(old[:700], "yard.tar").state is State.DAMAGED

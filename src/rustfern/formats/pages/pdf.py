@@ -24,6 +24,7 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, matched, searched
+from rustfern.formats.pages.pdf_rights import Rights, text_of, without_password
 from rustfern.formats.text_sink import TextSink
 
 _MAX = 1 << 30
@@ -55,7 +56,7 @@ _NAME = re.compile(rb"/([^\0\t\n\f\r ()<>\[\]{}/%]*)")
 _WORD = re.compile(rb"(true|false|null)(?![A-Za-z])")
 _OBJECT = re.compile(rb"(\d{1,10})[\0\t\n\f\r ]+(\d{1,5})[\0\t\n\f\r ]+obj")
 _LITERAL = re.compile(rb"[()\\]")
-_PAIR = re.compile(rb"\d{1,10}\s+(\d{1,18})(?!\d)")
+_PAIR = re.compile(rb"(\d{1,10})\s+(\d{1,18})(?!\d)")
 _ROW = re.compile(rb"(\d{10})[ ](\d{5})[ ]([nf])")
 
 
@@ -74,6 +75,8 @@ class Stream(msgspec.Struct):
 
     facts: dict[str, Any]
     start: int
+    number: int = 0
+    generation: int = 0
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -125,8 +128,9 @@ class _Document:
         self.data = data
         self.places = _Places()
         self.trailer: dict[str, Any] = {}
-        self.packed: OrderedDict[int, tuple[bytes, array[int]]] = OrderedDict()
+        self.packed: OrderedDict[int, tuple[bytes, array[int], array[int]]] = OrderedDict()
         self.verified: set[int] = set()
+        self.rights: Rights | None = None
         self.base = 0
         self.unpacked = 0
 
@@ -147,13 +151,16 @@ class _Document:
             raise Malformed("the document does not say where its table of objects is", end)
         revisions = self._tables(int(found[-1]))
         if "Encrypt" in self.trailer:
-            reason = "protected by a password or by rights: its structure is whole, its content was not verified"
-            return Reading(Glance(format="pdf"), State.ENCRYPTED, reason, has_text=False)
+            self.rights = self._rights()
+            if self.rights is None:
+                reason = "protected by a password or by rights: its structure is whole, its content was not verified"
+                return Reading(Glance(format="pdf"), State.ENCRYPTED, reason, has_text=False)
         pages, fields, objects, illustration = self._walk()
         if not pages:
             raise Malformed("no page can be reached")
         amounts = {"pages": pages, "objects": objects} | ({"fields": fields} if fields else {})
         many = f" in {revisions} revisions" if revisions > 1 else ""
+        many += "; encrypted, but it opens without a password" if self.rights else ""
         reason = f"read to the end: {pages} pages, all {objects} objects that they need{many}"
         newer = data[head + 5 : head + 6] == b"2"
         ids = self._plain(self.trailer.get("ID"))
@@ -164,6 +171,20 @@ class _Document:
             identity=(("file-id", first),) if first else (),
         )
         return Reading(glance, State.INTACT, reason, amounts, has_text=False)
+
+    def _rights(self) -> Rights | None:
+        """What opens an encrypted document by an empty password, which restricts only what may be done with it."""
+
+        def resolved(value: Any, depth: int = 0) -> Any:
+            value = self._plain(value)
+            if isinstance(value, dict) and depth < 4:
+                return {key: resolved(item, depth + 1) for key, item in value.items()}
+            return value
+
+        facts = resolved(self.trailer["Encrypt"])
+        ids = self._plain(self.trailer.get("ID"))
+        ident = text_of(ids[0]) if isinstance(ids, list) and ids else b""
+        return without_password(facts, ident) if isinstance(facts, dict) else None
 
     # --- the tables of objects ------------------------------------------------------------------------------------
 
@@ -350,16 +371,20 @@ class _Document:
             if not found or int(found[1]) != number:
                 raise Malformed(f"object {number} is not where the table says", min(at, len(self.data)))
             value, end = self._value(self._skip(found.end()), 0)
-            if not isinstance(value, Stream) and not self.data.startswith(b"endobj", self._skip(end)):
+            if isinstance(value, Stream):
+                value.number, value.generation = number, int(found[2])
+            elif not self.data.startswith(b"endobj", self._skip(end)):
                 raise Malformed(f"object {number} does not end", end)
             return value
-        body, starts = self._unpack(holder)
+        body, starts, numbers = self._unpack(holder)
+        if (index >= len(starts) or numbers[index] != number) and number in numbers:
+            index = numbers.index(number)  # the stream's own list counts (7.5.7)
         if index >= len(starts):
             raise Malformed(f"object {number} is not in the stream of objects {holder}")
         return self._value(self._skip_in(body, starts[index]), 1, body)[0]
 
-    def _unpack(self, holder: int) -> tuple[bytes, array[int]]:
-        """A stream of objects and where each of them begins in it; the last few are held."""
+    def _unpack(self, holder: int) -> tuple[bytes, array[int], array[int]]:
+        """A stream of objects, where each of them begins in it, and their numbers; the last few are held."""
         if (found := self.packed.get(holder)) is not None:
             self.packed.move_to_end(holder)
             return found
@@ -370,20 +395,20 @@ class _Document:
         first, count = self._plain(value.facts.get("First")), self._plain(value.facts.get("N"))
         if body is None or not isinstance(first, int) or not isinstance(count, int) or not 0 <= count <= _MAX_OBJECTS:
             raise Malformed(f"the stream of objects {holder} is damaged", value.start)
-        starts = array("Q")
-        numbers = _PAIR.finditer(body[:first])
-        for pair in islice(numbers, count):
-            starts.append(min(first + int(pair[1]), _LARGEST))
+        starts, numbers = array("Q"), array("Q")
+        for pair in islice(_PAIR.finditer(body[:first]), count):
+            numbers.append(min(int(pair[1]), _LARGEST))
+            starts.append(min(first + int(pair[2]), _LARGEST))
         if len(starts) < count:
             raise Malformed(f"the stream of objects {holder} is damaged", value.start)
         if holder not in self.verified:
             for start in starts:
                 self._value(self._skip_in(body, start), 1, body)
             self.verified.add(holder)
-        self.packed[holder] = body, starts
-        while len(self.packed) > 1 and sum(len(each) for each, _ in self.packed.values()) > _MAX_PACKED_BYTES:
+        self.packed[holder] = body, starts, numbers
+        while len(self.packed) > 1 and sum(len(each) for each, _, _ in self.packed.values()) > _MAX_PACKED_BYTES:
             self.packed.popitem(last=False)
-        return body, starts
+        return body, starts, numbers
 
     def _plain(self, value: Any) -> Any:
         return self._object(value.number) if isinstance(value, Ref) else value
@@ -413,11 +438,15 @@ class _Document:
         if strange := next((filter_ for filter_ in names if filter_ not in _FILTERS), None):
             raise Malformed(f"a stream is packed by {strange}, which no PDF knows", stream.start)
         raw: bytes | None = None
+        if names[:1] == ["Crypt"]:
+            names = names[1:]  # by a filter of its own: nearly always none
+        elif self.rights and stream.number and stream.facts.get("Type") not in ("XRef", self.rights.not_of):
+            raw = self.rights.open(data[stream.start : behind], stream.number, stream.generation, stream.start)
         if names and names[0] in ("ASCII85Decode", "A85"):
             if length > _MAX_LETTERS_BYTES:
                 return None
             try:
-                letters = data[stream.start : behind].partition(b"~>")[0].removeprefix(b"<~")
+                letters = (data[stream.start : behind] if raw is None else raw).partition(b"~>")[0].removeprefix(b"<~")
                 raw = base64.a85decode(letters, ignorechars=_SPACE)
             except ValueError as error:
                 raise Malformed("a stream of letters is damaged", stream.start) from error

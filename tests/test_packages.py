@@ -284,3 +284,48 @@ def test_archives_of_before_1988_and_old_sparse_files() -> None:
     )
     assert check(sparse + old, "yard.tar").amounts["members"] == 2
     assert check(old[:700], "yard.tar").state is State.DAMAGED
+
+
+def test_properties_that_only_look_like_the_documents_own() -> None:
+    rels = links(
+        "docProps/core0.xml",
+        kind="http://schemas.openxmlformats.org/officedocument/2006/relationships/metadata/core-properties",
+    )
+    main = f'<Relationship Id="m" Type="{RELATIONS}officeDocument/2006/relationships/officeDocument" Target="word/document.xml"/>'
+    core = f'<Relationship Id="c" Type="{RELATIONS}package/2006/relationships/metadata/core-properties" Target="docProps/core.xml"/>'
+    top = rels.replace("</Relationships>", main + core + "</Relationships>")
+    parts = {f"docProps/{name}.xml": f"<cp:coreProperties {NAMES}/>" for name in ("core", "core0")}
+    assert check(docx("keel", extra={"_rels/.rels": top} | parts), "a.docx").state is State.INTACT
+
+
+OLD = "application/vnd.sun.xml.writer"
+BODY = '<office:document-content xmlns:office="o" xmlns:text="t"><office:body><text:p>keel</text:p></office:body></office:document-content>'
+
+
+@pytest.mark.parametrize(
+    "kind,listed,name,expected",
+    [
+        (OLD, ("content.xml",), "a.sxw", ("sxw", State.INTACT)),
+        ("application/vnd.oasis.openoffice.text", ("content.xml",), "a.odt", ("odt", State.INTACT)),
+        ("application/vnd.oasis.opendocument.text", ("content.xml", "settings.xml", "layout-cache"), "a.odt", ("odt", State.INTACT)),
+        ("application/vnd.oasis.opendocument.text", ("content.xml", "Pictures/a.png"), "a.odt", ("odt", State.DAMAGED)),
+    ],
+)  # fmt: skip
+def test_packages_of_before_the_standard(
+    kind: str, listed: Sequence[str], name: str, expected: tuple[str, State]
+) -> None:
+    entries = "".join(f'<manifest:file-entry manifest:full-path="{each}" manifest:media-type=""/>' for each in listed)
+    # The prefix is explained by the document type alone, which is not fetched.
+    manifest = f'<!DOCTYPE manifest:manifest PUBLIC "-//OpenOffice.org//DTD Manifest 1.0//EN" "Manifest.dtd"><manifest:manifest>{entries}</manifest:manifest>'
+    content = check(package({"mimetype": kind, "content.xml": BODY, "META-INF/manifest.xml": manifest}), name)
+    assert (content.format, content.state) == expected, content.reason
+
+
+@pytest.mark.parametrize("encoding", ["utf-16-le", "utf-16-be"])
+def test_wide_texts_of_east_asia_and_of_pictures_are_in_step(encoding: str) -> None:
+    signs = "".join(map(chr, range(0x4E00, 0x9F00, 37)))
+    for text in (signs, "launch at six \U0001f469\u200d\U0001f527 \u200f" * 4):
+        data = ("\ufeff" + text + "\n").encode(encoding)
+        assert check(data, "a.txt").state is State.INTACT
+    moved = ("\ufeff" + "two slings, high water at six\n" * 9).encode(encoding)
+    assert "out of step" in check(moved[:80] + moved[81:] + b"\n", "a.txt").reason

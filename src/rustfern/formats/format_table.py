@@ -52,6 +52,10 @@ _RECORDS = (
     FormatInfo("doc", "text", "binary word-processor text", others="dot", opens_in="LibreOffice"),
     FormatInfo("odt", "text", "ODF text", opens_in="LibreOffice"),
     FormatInfo("ott", "text", "ODF text template", opens_in="LibreOffice"),
+    FormatInfo("sxw", "text", "text of before ODF", others="stw sxg", opens_in="LibreOffice"),
+    FormatInfo("sxc", "sheet", "spreadsheet of before ODF", others="stc", opens_in="LibreOffice"),
+    FormatInfo("sxi", "slides", "presentation of before ODF", others="sti", opens_in="LibreOffice"),
+    FormatInfo("sxd", "drawing", "drawing of before ODF", others="std", opens_in="LibreOffice"),
     FormatInfo("odm", "text", "ODF master document"),
     FormatInfo("fodt", "text", "flat ODF text", others="xml", is_text=True, opens_in="LibreOffice"),
     FormatInfo(

@@ -29,6 +29,16 @@ _TYPES = {
     "presentation": "odp", "presentation-template": "otp", "graphics": "odg", "graphics-template": "otg",
     "formula": "odf", "base": "odb", "database": "odb",
 }  # fmt: skip
+_BEFORE_STANDARD = ("application/vnd.oasis.openoffice.", "application/x-vnd.oasis.opendocument.")
+"""How types began before they were registered."""
+_FIRST_VERSION = {
+    f"application/vnd.sun.xml.{kind}": name
+    for kind, name in (
+        ("writer", "sxw"), ("writer.template", "sxw"), ("writer.global", "sxw"), ("writer.web", "sxw"), ("calc", "sxc"), ("calc.template", "sxc"), ("impress", "sxi"),
+        ("impress.template", "sxi"), ("draw", "sxd"), ("draw.template", "sxd"), ("base", "odb"),
+    )
+}  # fmt: skip
+"""The packages of the suite's first version, from which the standard was made: their parts are called the same."""
 _FLAT = {"odt": "fodt", "ods": "fods", "odp": "fodp", "odg": "fodg", "ott": "fodt", "ots": "fods"}
 _META = ("title", "creator", "initial-creator", "creation-date", "date", "editing-cycles", "editing-duration")
 _SKIP = frozenset({"tracked-changes", "notes", "annotation", "note-citation", "binary-data", "annotation-end"})
@@ -57,8 +67,12 @@ _NEWEST = "1.4"
 
 def format_of_type(mimetype: str) -> str | None:
     """The format that an ODF media type names, None if it is no ODF type."""
-    kind = mimetype.strip().removeprefix(_PREFIX)
-    return _TYPES.get(kind) if kind != mimetype.strip() else None
+    kind = mimetype.strip()
+    for before in _BEFORE_STANDARD:
+        kind = kind.replace(before, _PREFIX, 1) if kind.startswith(before) else kind
+    if kind in _FIRST_VERSION:
+        return _FIRST_VERSION[kind]
+    return _TYPES.get(kind.removeprefix(_PREFIX)) if kind.startswith(_PREFIX) else None
 
 
 def cell_value(attributes: xml_parts.Attributes) -> str | None:
@@ -279,6 +293,7 @@ _NO_CONTENT = (
     "popupmenu/",
     "progressbar/",
     "images/Bitmaps",
+    "settings.xml",
 )
 """Entries of a manifest that hold nothing of a document: its program's own settings, pictures of its first page."""
 

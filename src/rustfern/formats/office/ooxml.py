@@ -227,7 +227,7 @@ class _Package:
 
     def core_part(self) -> str:
         """The part of the document's own properties, empty if there is none. Raises `Malformed` for more than one (ECMA-376-2, 8.3.4)."""
-        found = {t for kind, t in self.targets("_rels/.rels") if kind.endswith("/core-properties")}
+        found = {part for kind, part in self.targets("_rels/.rels") if kind in _PROPERTIES}
         if len(found) > 1:
             raise Malformed("several parts are named as the document's properties, where there may be one")
         return self.named.get(found.pop().casefold(), "") if found else ""
@@ -268,6 +268,11 @@ def _implied(package: _Package, reached: Collection[str]) -> None:
                 )
 
 
+_PROPERTIES = (
+    "http://schemas.openxmlformats.org/package/2006/relationships/metadata/core-properties",
+    "http://purl.oclc.org/ooxml/package/relationships/metadata/core-properties",
+)
+"""Some programs name a second part by a type that only looks like it."""
 _TERMS, _INSTANCE = "http://purl.org/dc/terms/ ", "http://www.w3.org/2001/XMLSchema-instance type"
 _COMPATIBILITY, _LANGUAGE = (
     "http://schemas.openxmlformats.org/markup-compatibility/",
@@ -405,7 +410,10 @@ class Ooxml:
                     binary = self._binary_strings(archive)
                 xlsb.cells(chunks, binary, sink, amounts, name)
                 continue
-            if _rels_of(name) not in package.read and not lower.endswith(".rels") and lower.endswith(_XML):
+            needs = (
+                lower.endswith(_XML) and not lower.endswith(".rels") and "/theme/" not in lower
+            )  # of themes, only decoration
+            if needs and _rels_of(name) not in package.read:
                 chunks = _without_links(chunks, name)
             if not lower.endswith(_XML) or member.size == 0:
                 check_member(chunks, name, member.size)

@@ -98,9 +98,10 @@ def _tell(found: Iterable[xml_fast.Token], handler: Handler) -> None:
 
 
 def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
-    # A file of its own may use a prefix that it never explains: it is well-formed all the same (XML 1.0, 2.1).
-    sign = ":" if part == WHOLE else " "
-    parser = expat.ParserCreate() if part == WHOLE else expat.ParserCreate(namespace_separator=sign)
+    # A file of its own may use a prefix that it never explains (XML 1.0, 2.1), and a list of parts one that only its document type does.
+    plain = part == WHOLE or part.endswith("manifest.xml")
+    sign = ":" if plain else " "
+    parser = expat.ParserCreate() if plain else expat.ParserCreate(namespace_separator=sign)
     depth = near = 0
 
     if handler is not None:

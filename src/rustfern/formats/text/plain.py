@@ -10,6 +10,7 @@ import io
 import string
 from collections.abc import Callable
 from typing import BinaryIO
+from unicodedata import category
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
@@ -212,9 +213,14 @@ class PlainText:
         """UTF-16 out of step turns letters into signs of far-apart scripts: unassigned and private ones among them."""
         if len(text) < 40:
             return
-        odd = sum(1 for ch in text if not ch.isprintable() and ch not in "\r\n\t\f\ufeff")
+        odd = sum(not ch.isprintable() and ch not in "\r\n\t\f" and category(ch) != "Cf" for ch in text)
         if odd > 0.02 * len(text):
             raise Malformed("the text is out of step: a byte is missing", position)
-        blocks = len({ord(ch) >> 8 for ch in text if ord(ch) > 0x2FF})
+        if sum(ord(ch) > 0x2FF and not ord(ch) & 0xFF for ch in text) * 3 > len(
+            text
+        ):  # letters of the Latin script, moved
+            raise Malformed("the text is out of step: a byte is missing", position)
+        # The signs of East Asia fill many rows.
+        blocks = len({ord(ch) >> 8 for ch in text if ord(ch) > 0x2FF and not 0x3400 <= ord(ch) < 0xD7A4})
         if blocks > 30 and blocks * 4 > len(set(text)):
             raise Malformed("the text is out of step: a byte is missing", position)

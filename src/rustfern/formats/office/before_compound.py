@@ -15,6 +15,8 @@ from rustfern.formats.office import xls
 from rustfern.formats.text_sink import TextSink
 
 _WORKBOOKS = (b"\x09\x00\x04\x00", b"\x09\x02\x06\x00", b"\x09\x04\x06\x00")
+_BARE = (b"\x09\x08\x08\x00", b"\x09\x08\x10\x00")
+"""Workbooks of later versions that programs wrote without the compound file around."""
 _TEXTS = (
     b"\x9b\xa5\x21\x00",
     b"\xdb\xa5\x2d\x00",
@@ -22,7 +24,6 @@ _TEXTS = (
     b"\xfe\x37\x00\x1c",
     b"\xfe\x37\x00\x23",
 )
-FIRST = frozenset(mark[0] for mark in (*_WORKBOOKS, *_TEXTS))
 _MAX_BYTES = 64 << 20
 _NEEDS = "written by a version before 1995: newer programs block such files until that is allowed"
 
@@ -31,10 +32,13 @@ class BeforeCompound:
     """Workbooks and texts that are no compound files yet."""
 
     def score(self, head: bytes, tail: bytes) -> float:
-        return 0.9 if head.startswith((*_WORKBOOKS, *_TEXTS)) else 0.0
+        return 0.9 if head.startswith((*_WORKBOOKS, *_BARE, *_TEXTS)) else 0.0
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
-        return Glance(format="xls" if stream.read(4) in _WORKBOOKS else "doc", needs=_NEEDS)
+        head = stream.read(4)
+        if head in _BARE:
+            return Glance(format="xls")
+        return Glance(format="xls" if head in _WORKBOOKS else "doc", needs=_NEEDS)
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         glance = self.glance(stream, size, name)
@@ -43,7 +47,10 @@ class BeforeCompound:
         if size > _MAX_BYTES:
             raise Refused("larger than workbooks of its version can be: refused")
         stream.seek(0)
+        data = stream.read()
+        if data[:4] in _BARE and data[4:6] not in (b"\x00\x05", b"\x00\x06"):
+            raise Refused("a workbook that does not name its version: reading it was refused")
         amounts: dict[str, int] = {}
-        if xls.read(stream.read(), sink, amounts):
+        if xls.read(data, sink, amounts):
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         return Reading(glance, State.INTACT, "read to the end: its records are whole", amounts)

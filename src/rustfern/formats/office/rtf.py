@@ -16,6 +16,8 @@ from rustfern.formats.paged_bytes import Data, load_or_page
 from rustfern.formats.text_sink import TextSink
 
 _MAX = 4 << 30
+_TOO_MANY = 16
+"""Closing brackets behind the end that programs write, and readers leave alone."""
 _BEHIND = 1 << 20
 _MAX_DEPTH = 10_000
 _CONTROLS = bytes(range(9)) + bytes(range(14, 32))
@@ -69,15 +71,16 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     if end < 0:
         raise Malformed(f"the text stops with {depth} of its groups open", size)
     rest = data[end : end + _BEHIND]
-    if rest.strip(b"\0\r\n\t \x1a"):
+    too_many = rest.count(b"}") if not rest.strip(b"}\0\r\n\t \x1a") else 0
+    if rest.strip(b"\0\r\n\t \x1a") and not 0 < too_many <= _TOO_MANY:
         raise Malformed("something else follows behind its end", end)
     if len(rest) > 512 and not rest.strip(b"\0"):
         raise Malformed(f"{size - end} zeros follow behind its end", end)
     if not sink.pieces and not any(data.find(sign) >= 0 for sign in (b"\\pict", b"\\object", b"\\shp")):
         return Reading(Glance(format="rtf"), State.EMPTY, BLANK)
-    return Reading(
-        Glance(format="rtf"), State.INTACT, "read to the end: all its groups are closed", {"pieces": sink.pieces}
-    )
+    more = f"; {too_many} closing brackets too many stand behind" if too_many else ""
+    reason = f"read to the end: all its groups are closed{more}"
+    return Reading(Glance(format="rtf"), State.INTACT, reason, {"pieces": sink.pieces})
 
 
 class _Lay:

@@ -54,7 +54,8 @@ RELS = "word/_rels/document.xml.rels"
 @pytest.mark.parametrize(
     "data,state,said",
     [
-        (docx("keel", extra={"word/styles.xml": "<s/>"}), State.INTACT, ""),
+        (docx("keel", extra={"word/": "", "lost/styles.xml": "<s/>"}), State.INTACT, ""),
+        (docx("keel", extra={"word/styles.xml": "<s/>"}), State.DAMAGED, "which names the others"),
         (docx("keel", extra={"lost.xml": "<a><b>", "lost/_rels/x.xml.rels": links("gone.xml")}), State.INTACT, ""),
         (docx("keel", extra={RELS: links("a.xml"), "word/a.xml": "<a><b></a>"}), State.DAMAGED, "not well-formed"),
         (docx("keel", extra={RELS: links("media/a.png"), "word/media/a.png": "x"}), State.DAMAGED, "no content type"),
@@ -310,7 +311,7 @@ BODY = '<office:document-content xmlns:office="o" xmlns:text="t"><office:body><t
     [
         (OLD, ("content.xml",), "a.sxw", ("sxw", State.INTACT)),
         ("application/vnd.oasis.openoffice.text", ("content.xml",), "a.odt", ("odt", State.INTACT)),
-        ("application/vnd.oasis.opendocument.text", ("content.xml", "settings.xml", "layout-cache"), "a.odt", ("odt", State.INTACT)),
+        ("application/vnd.oasis.opendocument.text", ("content.xml", "accelerator/current.xml", "layout-cache"), "a.odt", ("odt", State.INTACT)),
         ("application/vnd.oasis.opendocument.text", ("content.xml", "Pictures/a.png"), "a.odt", ("odt", State.DAMAGED)),
     ],
 )  # fmt: skip

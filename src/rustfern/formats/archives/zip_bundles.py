@@ -19,7 +19,7 @@ from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.office import xml_parts
 from rustfern.formats.office.embedded import check_member
 from rustfern.formats.office.odf import Odf, declared_type
-from rustfern.formats.office.ooxml import Ooxml
+from rustfern.formats.office.ooxml import PACKAGES, Ooxml
 from rustfern.formats.text_sink import TextSink
 
 _TYPES = "[content_types].xml"
@@ -38,7 +38,7 @@ _NEEDED = {
 
 
 _PACKAGES: tuple[tuple[type[Ooxml | Odf], frozenset[str], tuple[str, ...]], ...] = (
-    (Ooxml, frozenset({"docx", "docm", "dotx", "xlsx", "xlsm", "xltx", "xlsb", "pptx", "pptm", "ppsx", "potx", "vsdx"}), ("word/", "xl/", "ppt/", "visio/", "_rels/")),
+    (Ooxml, PACKAGES, ("word/", "xl/", "ppt/", "visio/", "3D/", "_rels/")),
     (Odf, frozenset({"odt", "ods", "odp", "odg", "ott", "ots", "otp", "odf"}), ("content.xml", "META-INF/manifest.xml", "styles.xml")),
 )  # fmt: skip
 """Office documents by their reader, their formats, and parts that only they have."""

@@ -293,7 +293,6 @@ _NO_CONTENT = (
     "popupmenu/",
     "progressbar/",
     "images/Bitmaps",
-    "settings.xml",
 )
 """Entries of a manifest that hold nothing of a document: its program's own settings, pictures of its first page."""
 

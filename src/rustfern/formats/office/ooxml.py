@@ -55,7 +55,8 @@ _MAIN = {
 _MAIN_PARTS = frozenset(
     {"word/document.xml", "xl/workbook.xml", "xl/workbook.bin", "ppt/presentation.xml", "visio/document.xml"}
 )
-_OFFICE = frozenset({"text", "sheet", "slides"})
+PACKAGES = frozenset(_MAIN.values())
+"""The formats that are such packages."""
 # The relationship that names the main part, by kind of package.
 _ROOTS = ("/officeDocument", "/document", "/3dmodel", "/fixedrepresentation")
 _XML = (".xml", ".rels", ".model", ".fdseq", ".fdoc", ".fpage")
@@ -180,7 +181,7 @@ class _Package:
 
     def is_office(self, name: str) -> bool:
         """Whether this should be an office document: by its name, by the types of its parts, or by one that only these have."""
-        if class_of(format_of_extension(extension_of(name))) in _OFFICE or not _MAIN_PARTS.isdisjoint(self.named):
+        if format_of_extension(extension_of(name)) in PACKAGES or not _MAIN_PARTS.isdisjoint(self.named):
             return True
         try:
             self.kind()
@@ -257,8 +258,17 @@ def _rels_of(part: str) -> str:
     return posixpath.join(folder, "_rels", f"{name}.rels")
 
 
-def _implied(package: _Package, reached: Collection[str]) -> None:
-    """Relationships that no part spells out, but programs need (ECMA-376 part 1, 13.3: slide to layout to master to theme)."""
+def _implied(package: _Package, main: str, reached: Collection[str]) -> None:
+    """Relationships that no part spells out, but programs need (ECMA-376 part 1, 13.3: slide to layout to master to theme); and those of the main
+    part, where others lie beside it.
+    """
+    folder = posixpath.dirname(main)
+    if folder and _rels_of(main).casefold() not in package.named:
+        others = (
+            name for name in package.archive.members if not name.endswith("/") and name.casefold() != main.casefold()
+        )
+        if any(posixpath.dirname(name) == folder for name in others):
+            raise Malformed(f"the part {_rels_of(main)}, which names the others, is missing")
     for name in reached:
         for kind, (pattern, needed) in _CHAIN.items():
             rels = package.named.get(_rels_of(name).casefold(), "")
@@ -356,7 +366,7 @@ class Ooxml:
             raise Malformed(f"the type of part {main} is none that office programs open")
         _derived(archive.members)
         reached = package.reached()
-        _implied(package, reached)
+        _implied(package, main, reached)
         amounts: dict[str, int] = {}
         identity = self._read_parts(package, main, reached, sink, amounts)
         if class_of(format_name) == "slides" and (slides := sum(1 for n in archive.members if _SLIDE.search(n))):

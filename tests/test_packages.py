@@ -261,7 +261,7 @@ def streams(*texts: bytes) -> bytes:
         (b"<html><body>x</body><script src='a'>\n</html>", "a.html", State.INTACT, "never closed"),
         (b"<html><body>x</body><script src='a'>\n", "a.html", State.DAMAGED, "stops inside <script>"),
         (b'<?xml version="1.0"?><a><m:b/></a>', "a.xml", State.INTACT, ""),
-        (b"{\\rtf1 keel}\n}}\n", "a.rtf", State.INTACT, "2 closing brackets too many"),
+        (b"{\\rtf1 keel}\n}}\n", "a.rtf", State.INTACT, "too many stand behind its end (2)"),
         (b"{\\rtf1 keel}\n}\\par two slings\n", "a.rtf", State.DAMAGED, "something else follows"),
         (b"\x09\x08\x08\0\0\0\x10\0" + bytes(4) + b"\x0a\0\0\0", "a.xls", State.UNREADABLE, "version"),
         (b"RIFF\x00\x10\0\0AVI LIST" + bytes(range(200)), "a.mp4", State.UNREADABLE, "AVI"),

@@ -78,7 +78,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         raise Malformed(f"{size - end} zeros follow behind its end", end)
     if not sink.pieces and not any(data.find(sign) >= 0 for sign in (b"\\pict", b"\\object", b"\\shp")):
         return Reading(Glance(format="rtf"), State.EMPTY, BLANK)
-    more = f"; {too_many} closing brackets too many stand behind" if too_many else ""
+    more = f"; closing brackets too many stand behind its end ({too_many})" if too_many else ""
     reason = f"read to the end: all its groups are closed{more}"
     return Reading(Glance(format="rtf"), State.INTACT, reason, {"pieces": sink.pieces})
 

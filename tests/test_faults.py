@@ -8,9 +8,12 @@ import io
 import os
 import shutil
 import socket
+import subprocess
+import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import psutil
 import pytest
 from conftest import Run, docx, odt, packed, write
 
@@ -399,3 +402,17 @@ def test_folders_that_vanish_are_nothing(tmp_path: Path, monkeypatch: pytest.Mon
     answer = scan.scan([str(tmp_path / "disk")])
     assert [document.name for document in answer.documents] == ["plan.txt"] and not answer.problems
     assert not list((home / "Documents").glob("work*"))
+
+
+@pytest.mark.skipif(os.name != "posix", reason="ends a process from outside")
+def test_no_worker_outlives_a_check_that_was_killed(tmp_path: Path) -> None:
+    for number in range(3_000):
+        (tmp_path / f"{number}.txt").write_text("two slings, high water at six\n" * 40)
+    command = [sys.executable, "-m", "rustfern", "check", "--json", "--recursive", str(tmp_path)]
+    run = psutil.Popen(command, stdout=subprocess.DEVNULL)
+    workers: list[psutil.Process] = []
+    while not workers and run.poll() is None:
+        workers = run.children()
+    run.kill()
+    run.wait()
+    assert workers and not psutil.wait_procs(workers, timeout=20)[1]

@@ -55,7 +55,7 @@ _RECORDS = (
     FormatInfo("sxw", "text", "text of before ODF", others="stw sxg", opens_in="LibreOffice"),
     FormatInfo("sxc", "sheet", "spreadsheet of before ODF", others="stc", opens_in="LibreOffice"),
     FormatInfo("sxi", "slides", "presentation of before ODF", others="sti", opens_in="LibreOffice"),
-    FormatInfo("sxd", "drawing", "drawing of before ODF", others="std", opens_in="LibreOffice"),
+    FormatInfo("sxd", "drawing", "drawing of before ODF", opens_in="LibreOffice"),
     FormatInfo("odm", "text", "ODF master document"),
     FormatInfo("fodt", "text", "flat ODF text", others="xml", is_text=True, opens_in="LibreOffice"),
     FormatInfo(

@@ -108,10 +108,23 @@ def _work(door: Sources, files: Sequence[str]) -> float:
 
 
 def _worker() -> None:
-    """Most objects of a check live as long as its document: looking for dead ones less often saves time."""
+    """Most objects of a check live as long as its document: looking for dead ones less often saves time. A worker whose command was killed
+    ends itself.
+    """
     import gc
+    import threading
 
     gc.set_threshold(100_000, 50, 50)
+    threading.Thread(target=_end_with_the_command, daemon=True).start()
+
+
+def _end_with_the_command() -> None:
+    from multiprocessing import parent_process
+    from multiprocessing.connection import wait
+
+    if (command := parent_process()) is not None:
+        wait([command.sentinel])
+        os._exit(1)
 
 
 def _verdict_alone(door: Sources, path: str, *, counted: bool) -> Checked:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import struct
 import zlib
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, BinaryIO, Protocol
+from typing import TYPE_CHECKING, BinaryIO, Protocol, cast
 
 import msgspec
 
@@ -18,8 +18,6 @@ from rustfern.formats.reader import ByteReader
 
 if TYPE_CHECKING:
     import lzma
-
-    import zstandard
 
 _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ = 12, 14, 20, 93, 95
 _OTHERS = frozenset({_BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ})
@@ -229,20 +227,9 @@ class Archive:
         """A member that is packed by bzip2, LZMA, xz or Zstandard (APPNOTE 4.4.5, 5.8)."""
         import lzma
 
-        left, crc, got = member.packed, 0, 0
-        unpack: _Unpacker
+        crc = got = 0
         try:
-            if member.method == _LZMA:
-                unpack, length = self._lzma(member, at)
-                left -= length
-            else:
-                unpack = _unpacker(member, at)
-            while left > 0 or not (unpack.needs_input or unpack.eof):
-                data = self.stream.read(min(_CHUNK, left)) if unpack.needs_input else b""
-                if unpack.eof or (unpack.needs_input and not data):
-                    break
-                left -= len(data)
-                piece = unpack.decompress(data, _CHUNK)
+            for piece in self._pieces_otherwise(member, at):
                 got += len(piece)
                 crc = zlib.crc32(piece, crc)
                 if got > member.size:
@@ -252,6 +239,24 @@ class Archive:
             raise Malformed(f"part {member.name} cannot be unpacked", at) from error
         if got != member.size or crc != member.crc:
             raise Malformed(f"the size or the sum of part {member.name} does not fit its bytes", at)
+
+    def _pieces_otherwise(self, member: Member, at: int) -> Iterator[bytes]:
+        if member.method in (_ZSTD, _ZSTD_OLD):
+            yield from _zstandard(self.stream, member, at)
+            return
+        unpack: _Unpacker
+        left = member.packed
+        if member.method == _LZMA:
+            unpack, length = self._lzma(member, at)
+            left -= length
+        else:
+            unpack = _unpacker(member)
+        while left > 0 or not (unpack.needs_input or unpack.eof):
+            data = self.stream.read(min(_CHUNK, left)) if unpack.needs_input else b""
+            if unpack.eof or (unpack.needs_input and not data):
+                break
+            left -= len(data)
+            yield unpack.decompress(data, _CHUNK)
 
     def _lzma(self, member: Member, at: int) -> tuple[lzma.LZMADecompressor, int]:
         """What unpacks LZMA, and how long its properties are."""
@@ -304,45 +309,41 @@ class _Unpacker(Protocol):
     def decompress(self, data: bytes, max_length: int) -> bytes: ...
 
 
-class _Zstandard:
-    """Zstandard in the same way. Raises `ValueError` for damage."""
+class _Packed:
+    """The packed bytes of a member, as a file."""
 
-    def __init__(self, unpack: zstandard.ZstdDecompressionObj) -> None:
-        self._unpack, self._held = unpack, b""
+    def __init__(self, stream: BinaryIO, left: int) -> None:
+        self._stream, self._left = stream, left
 
-    @property
-    def eof(self) -> bool:
-        return self._unpack.eof and not self._held
-
-    @property
-    def needs_input(self) -> bool:
-        return not self._held
-
-    def decompress(self, data: bytes, max_length: int) -> bytes:
-        import zstandard
-
-        try:
-            self._held += self._unpack.decompress(data) if data else b""
-        except zstandard.ZstdError as error:
-            raise ValueError(str(error)) from error
-        piece, self._held = self._held[:max_length], self._held[max_length:]
-        return piece
+    def read(self, size: int = -1) -> bytes:
+        data = self._stream.read(self._left if size < 0 else min(size, self._left))
+        self._left -= len(data)
+        return data
 
 
-def _unpacker(member: Member, at: int) -> _Unpacker:
-    if member.method == _BZIP2:
-        import bz2
-
-        return bz2.BZ2Decompressor()
-    if member.method == _XZ:
-        import lzma
-
-        return lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=256 << 20)
+def _zstandard(stream: BinaryIO, member: Member, at: int) -> Iterator[bytes]:
+    """What a member by Zstandard unpacks to, piece by piece, however much a few bytes stand for. Raises `ValueError` for damage."""
     try:
         import zstandard
     except ImportError as error:
         raise Refused(f"part {member.name} is packed by Zstandard, whose package is not installed", at) from error
-    return _Zstandard(zstandard.ZstdDecompressor(max_window_size=128 << 20).decompressobj())
+    unpack = zstandard.ZstdDecompressor(max_window_size=128 << 20)
+    try:
+        with unpack.stream_reader(cast(BinaryIO, _Packed(stream, member.packed)), closefd=False) as reader:
+            while piece := reader.read(_CHUNK):
+                yield piece
+    except zstandard.ZstdError as error:
+        raise ValueError(str(error)) from error
+
+
+def _unpacker(member: Member) -> _Unpacker:
+    if member.method == _BZIP2:
+        import bz2
+
+        return bz2.BZ2Decompressor()
+    import lzma
+
+    return lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=256 << 20)
 
 
 def _name(raw: bytes) -> str:

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Run, docx, packed, write
+from conftest import Run, docx, package, packed, write
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
@@ -181,6 +181,11 @@ def test_a_file_from_standard_input_a_large_hole_and_many_at_once(tmp_path: Path
         write(tmp_path / "d" / f"plan {number}.docx.krypt7", os.urandom(3000), T0 + number)
     assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d").out
     assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d", "--json").json["alarm"]
+    # Whole files of the same ending and minute: an archive of both was unpacked.
+    for number in range(9):
+        write(tmp_path / "e" / f"plan {number}.zip", package({"a": str(number)}), T0)
+        write(tmp_path / "e" / f"noise {number}.zip", b"PK\3\4" + os.urandom(3000), T0) if number < 8 else None
+    assert rustfern("check", "--recursive", tmp_path / "e", "--json").json["alarm"] is None
 
 
 def packed_forms() -> dict[str, bytes]:

@@ -9,7 +9,7 @@ import stat
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from datetime import timedelta
+from datetime import datetime, timedelta
 from functools import partial
 from typing import BinaryIO, cast
 
@@ -282,17 +282,22 @@ def _is_noise(entry: Entry) -> bool:
 def alarm(checked: Sequence[Checked], clock: Clock) -> str | None:
     """Many files turned to noise within minutes under one new ending: not an accident of one disk sector, nor an archive unpacked."""
     groups: dict[str, list[Checked]] = {}
+    whole: dict[str, list[datetime]] = {}
     for item in checked:
+        ending = os.path.basename(item.path).rpartition(".")[2].casefold()
+        if item.content.state is State.INTACT and item.entry and item.entry.modified:
+            whole.setdefault(ending, []).append(item.entry.modified)
         if item.content.state is State.DAMAGED or (
             item.content.state is State.UNREADABLE and item.content.format is None
         ):
-            ending = os.path.basename(item.path).rpartition(".")[2].casefold()
             groups.setdefault(ending, []).append(item)
     for ending, items in groups.items():
         entries = [item.entry for item in items if item.entry and item.entry.size]
         times = sorted(entry.modified for entry in entries if entry.modified)
         if len(times) < _MIN_ALARMING_FILES or times[-1] - times[0] > _ALARM_WINDOW:
             continue
+        if sum(times[0] <= when <= times[-1] for when in whole.get(ending, ())) > len(times):
+            continue  # an archive of both was unpacked: an attack leaves none of that ending whole
         looked_into = entries[:_MAX_LOOKED_INTO]
         if sum(map(_is_noise, looked_into)) * 5 >= len(looked_into) * 4:
             return (

@@ -82,6 +82,10 @@ class _Tiff:
         return tags, struct.unpack_from(f"{self.order}{'Q' if self.big else 'I'}", body, count * entry)[0]
 
 
+_DECODED_PACKINGS = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 32773, 32809, 32946, 34925, 50000})
+"""Kinds of packing that the common decoder knows, however it was built."""
+
+
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Follow all directories and unpack what can be. Raises `Malformed`."""
     picture = _Tiff(stream, size, limits)
@@ -96,6 +100,9 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     if verified < strips and size <= _DECODED:
         stream.seek(0)
         if refusal := refused(stream.read(size)):
+            strange = {tags.get(259, (1,))[0] for tags in directories} - _DECODED_PACKINGS
+            if strange:
+                raise Refused(f"its pixels are packed in a way ({min(strange)}) that is not unpacked here")
             raise Malformed(f"a strip of the picture is damaged ({refusal})")
     width, height = directories[0].get(256, (0,))[0], directories[0].get(257, (0,))[0]
     extent = (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import bz2
+import gzip
 import io
 import lzma
 import struct
@@ -260,7 +261,13 @@ def streams(*texts: bytes) -> bytes:
         (bz2.compress(b"a") + bz2.compress(b"b" * 99)[:-9], "a.bz2", State.DAMAGED, "stop before their end"),
         (lzma.compress(b"keel", lzma.FORMAT_ALONE), "a.lzma", State.INTACT, "carries no sum"),
         (lzma.compress(b"keel" * 99, lzma.FORMAT_ALONE)[:-3], "a.lzma", State.DAMAGED, ""),
-        (b"%!PS-Adobe-3.0 EPSF-3.0\n0 0 moveto\nstroke\ngrestore\n", "a.eps", State.INTACT, "no end mark"),
+        (b"%!PS-Adobe-3.0 EPSF-3.0\ngsave\n0 0 moveto\nstroke\ngrestore\n", "a.eps", State.INTACT, "no end mark"),
+        (b"%!PS-Adobe-3.0 EPSF-3.0\n$YardBegin\ngsave\nstroke\ngrestore\n", "a.eps", State.DAMAGED, "end mark"),
+        (b"%!PS-Adobe-3.0 EPSF-3.0\ngsave\n0 0 moveto\nstroke\n", "a.eps", State.DAMAGED, "end mark"),
+        (streams(b"a") + bytes(40) + streams(b"b")[9:], "a.xz", State.DAMAGED, "beginning is damaged"),
+        (gzip.compress(b"a") + b"hurt" + gzip.compress(b"b"), "a.gz", State.DAMAGED, "between its members"),
+        (gzip.compress(b"a") + b"hurt", "a.gz", State.INTACT, "4 bytes stand behind"),
+        (streams(b"a") + b"hurt" + streams(b"b"), "a.xz", State.DAMAGED, "between its streams"),
         (b"%!PS-Adobe-3.0 EPSF-3.0\n0 0 moveto\nstroke\ngrest 1", "a.eps", State.DAMAGED, "end mark"),
         (b"<html><body>x</body><script src='a'>\n</html>", "a.html", State.INTACT, "never closed"),
         (b"<html><body>x</body><script src='a'>\n", "a.html", State.DAMAGED, "stops inside <script>"),

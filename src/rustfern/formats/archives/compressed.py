@@ -9,6 +9,7 @@ from __future__ import annotations
 import bz2
 import lzma
 import re
+from collections import Counter
 from collections.abc import Callable
 from functools import partial
 from typing import BinaryIO
@@ -26,6 +27,8 @@ _FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
 """The first line of a font, or of a part of one: no drawing."""
 _LAST_LINE = re.compile(rb"[\r\n](?:%[^\r\n]*|(?![0-9A-Fa-f]*[\r\n])[$A-Za-z][$\w]{0,30})[\r\n\x04\x1a ]*\Z")
 """A whole last line: one operator alone, or a comment. Many drawings end without the mark that the conventions ask for."""
+_PAIRED = re.compile(rb"(?<![\w$/%])[$\w]*(?:Begin|begin|End|end|gsave|grestore)(?!\w)")
+_MAX_COUNTED = 64 << 20
 _BINARY = (b"%%BeginBinary", b"%%BeginData", b"readstring", b"currentfile")
 
 
@@ -102,7 +105,7 @@ def _unpack(
             if not data:
                 continue
             if not mark or not data.startswith(mark):
-                return got, len(data) + sum(map(len, iter(lambda: stream.read(_STEP), b"")))
+                return got, _behind(data, stream, mark, at)
             inflate = new()
         at = stream.tell()
         piece = data
@@ -122,13 +125,29 @@ def _unpack(
     return got, 0
 
 
+def _behind(data: bytes, stream: BinaryIO, mark: bytes, at: int) -> int:
+    """How many bytes of something else stand behind. Raises `Malformed` if they are a further stream whose beginning is hurt."""
+    count, before = 0, b""
+    while data:
+        joined = before + data
+        if mark and mark in joined:
+            raise Malformed("something else stands between its streams", at)
+        count += len(data)
+        before = joined[-16:]
+        data = stream.read(_STEP)
+    if mark == _XZ and before.rstrip(b"\0").endswith(b"YZ"):
+        raise Malformed("a further stream ends here, whose beginning is damaged", at)
+    return count
+
+
 def _script(stream: BinaryIO, size: int) -> Reading:
     stream.seek(0)
     if _FONT.match(stream.readline(80)):
         raise Refused("a font: its program is not read")
     stream.seek(max(size - 2048, 0))
     tail = stream.read(2048)
-    if b"%%EOF" not in tail and b"showpage" not in tail and not _LAST_LINE.search(tail):
+    marked = b"%%EOF" in tail or b"showpage" in tail
+    if not marked and not (_LAST_LINE.search(tail) and size <= _MAX_COUNTED and _all_closed(stream)):
         raise Malformed("the drawing stops before its end mark", size)
     # A program is text; only what is declared as binary may hold zeros.
     stream.seek(0)
@@ -141,13 +160,26 @@ def _script(stream: BinaryIO, size: int) -> Reading:
             raise Malformed("zeros where the drawing's program should be", at - len(before) + hole)
         at += len(chunk)
         before = joined[-64:]
-    mark = (
-        "its end mark is there"
-        if b"%%EOF" in tail or b"showpage" in tail
-        else "its last line is whole, but has no end mark"
-    )
+    mark = "its end mark is there" if marked else "it has no end mark, but all that it begins it ends"
     reason = f"{mark}; what it draws is a program, which is not run"
     return Reading(Glance(format="eps"), State.INTACT, reason, has_text=False)
+
+
+def _all_closed(stream: BinaryIO) -> bool:
+    """Whether a drawing ends whatever it begins, by the names of what it calls: states, dictionaries, sections, its own pairs."""
+    stream.seek(0)
+    counts: Counter[bytes] = Counter()
+    for name in _PAIRED.findall(stream.read()):
+        opens = name.endswith((b"egin", b"gsave"))
+        kind = (
+            name[:-5]
+            if name.endswith((b"Begin", b"begin", b"gsave"))
+            else name[:-8]
+            if name.endswith(b"grestore")
+            else name[:-3]
+        )
+        counts[kind + (b"state" if b"save" in name or b"store" in name else b"")] += 1 if opens else -1
+    return bool(counts) and not any(counts.values())
 
 
 def _tar(stream: BinaryIO, size: int) -> Reading:

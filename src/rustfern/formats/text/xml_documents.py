@@ -63,9 +63,15 @@ def unpacked(
                 if data[:2] == _GZIP[:2]:
                     inflate = zlib.decompressobj(31)  # a further member (RFC 1952, 2.2)
                     continue
-                rest = len(data.lstrip(b"\0"))
+                rest, before = 0, b""
+                data = data.lstrip(b"\0")
+                while data:
+                    if _GZIP in before + data:
+                        raise Malformed("something else stands between its members")
+                    rest, before = rest + len(data), data[-2:]
+                    data = stream.read(_CHUNK)
                 if behind is not None and rest:
-                    behind.append(rest + sum(map(len, iter(lambda: stream.read(_CHUNK), b""))))
+                    behind.append(rest)
                 return
             try:
                 piece = inflate.decompress(data, _CHUNK)

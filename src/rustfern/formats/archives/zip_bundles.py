@@ -19,7 +19,8 @@ from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.office import xml_parts
 from rustfern.formats.office.embedded import check_member
 from rustfern.formats.office.odf import Odf, declared_type
-from rustfern.formats.office.ooxml import PACKAGES, Ooxml
+from rustfern.formats.office.ooxml import Ooxml
+from rustfern.formats.office.opc import PACKAGES
 from rustfern.formats.text_sink import TextSink
 
 _TYPES = "[content_types].xml"

@@ -13,7 +13,7 @@ from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.office import compound_others, doc, ooxml, ppt, xls
+from rustfern.formats.office import compound_others, doc, opc, ppt, xls
 from rustfern.formats.office.compound_file import SIGNATURE, Compound, summary
 from rustfern.formats.text_sink import TextSink
 
@@ -58,7 +58,7 @@ class OfficeBinary:
         if main == "EncryptedPackage":
             # What is inside cannot be seen: its name is believed, if it is one of what is packed so.
             claimed = format_of_extension(extension_of(name))
-            glance = replace(glance, format=claimed if claimed in ooxml.PACKAGES else format_name)
+            glance = replace(glance, format=claimed if claimed in opc.PACKAGES else format_name)
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         if main is None:
             if not any(compound.read(path) for path in compound.paths):

@@ -252,9 +252,20 @@ def streams(*texts: bytes) -> bytes:
     return b"".join(lzma.compress(text) for text in texts)
 
 
+def with_preview(script: bytes, preview: bytes) -> bytes:
+    places = (30, len(script), 0, 0, 30 + len(script), len(preview))
+    return struct.pack("<4s6IH", b"\xc5\xd0\xd3\xc6", *places, 0xFFFF) + script + preview
+
+
+SCRIPT = b"%!PS-Adobe-3.0 EPSF-3.0\nshowpage\n%%EOF\n"
+
+
 @pytest.mark.parametrize(
     "data,name,state,said",
     [
+        (with_preview(SCRIPT, b"II*"), "a.eps", State.INTACT, "end mark is there"),
+        (with_preview(SCRIPT, b"II*")[:-1], "a.eps", State.DAMAGED, "beyond the end"),
+        (with_preview(SCRIPT[:30], b"II*"), "a.eps", State.DAMAGED, "before its end mark"),
         (streams(b"a", b"b") + bytes(4), "a.xz", State.INTACT, "2 bytes unpacked"),
         (streams(b"a" * 99, b"b" * 99)[:-9], "a.xz", State.DAMAGED, "stop before their end"),
         (streams(b"a") + b"junk", "a.xz", State.INTACT, "4 bytes stand behind"),

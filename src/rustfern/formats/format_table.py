@@ -313,7 +313,7 @@ _RECORDS = (
         "drawing",
         "EPS drawing",
         others="epsf",
-        signatures=((0, b"%!PS"),),
+        signatures=((0, b"%!PS"), (0, b"\xc5\xd0\xd3\xc6")),
         reader="archives.compressed",
         carries=XMP,
     ),

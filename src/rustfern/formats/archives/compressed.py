@@ -7,8 +7,10 @@ checksums), the document structuring conventions 3.0 (`%%EOF`).
 from __future__ import annotations
 
 import bz2
+import io
 import lzma
 import re
+import struct
 from collections import Counter
 from collections.abc import Callable
 from functools import partial
@@ -21,6 +23,7 @@ from rustfern.formats.text_sink import TextSink
 
 _STEP = 1 << 20
 _XZ = b"\xfd7zXZ\0"
+_WITH_PREVIEW = b"\xc5\xd0\xd3\xc6"
 _BLOCK = 512
 _ZEROS = bytes(48)
 _FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
@@ -46,6 +49,8 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         return _whole("xz", *_unpack(stream, new, b"", limits), "it carries no sum")
     if head[:4] == b"%!PS":
         return _script(stream, size)
+    if head[:4] == _WITH_PREVIEW:
+        return _with_preview(stream, size)
     return _tar(stream, size)
 
 
@@ -138,6 +143,25 @@ def _behind(data: bytes, stream: BinaryIO, mark: bytes, at: int) -> int:
     if mark == _XZ and before.rstrip(b"\0").endswith(b"YZ"):
         raise Malformed("a further stream ends here, whose beginning is damaged", at)
     return count
+
+
+def _with_preview(stream: BinaryIO, size: int) -> Reading:
+    """A drawing behind a header that says where it and its preview lie (EPS file format 3.0, 5.2)."""
+    head = stream.read(30)
+    if len(head) < 30:
+        raise Malformed("the drawing stops inside its header", size)
+    places = struct.unpack_from("<6I", head, 4)
+    for start, length in zip(places[::2], places[1::2], strict=True):
+        if length and start + length > size:
+            raise Malformed("a part that the drawing's header names lies beyond the end of the file", size)
+    start, length = places[:2]
+    if length > _MAX_COUNTED:
+        raise Refused("a drawing of this size is refused")
+    stream.seek(start)
+    script = stream.read(length)
+    if script[:4] != b"%!PS":
+        raise Malformed("the drawing is not where its header says", start)
+    return _script(io.BytesIO(script), length)
 
 
 def _script(stream: BinaryIO, size: int) -> Reading:

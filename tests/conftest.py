@@ -11,7 +11,7 @@ import subprocess
 import sys
 import tarfile
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -171,7 +171,7 @@ def packed(archive: str) -> dict[str, bytes]:
         return {m.name: source.extractfile(m).read() for m in source.getmembers() if m.isfile()}  # type: ignore[union-attr]
 
 
-def package(parts: dict[str, str | bytes], *, stored: tuple[str, ...] = ()) -> bytes:
+def package(parts: Mapping[str, str | bytes], *, stored: tuple[str, ...] = ()) -> bytes:
     """A ZIP package of these parts, in this order."""
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w") as target:
@@ -182,7 +182,11 @@ def package(parts: dict[str, str | bytes], *, stored: tuple[str, ...] = ()) -> b
 
 
 def odt(
-    *paragraphs: str, kind: str = "text", body: str = "", meta: str = "", extra: dict[str, str] | None = None
+    *paragraphs: str,
+    kind: str = "text",
+    body: str = "",
+    meta: str = "",
+    extra: Mapping[str, str | bytes] | None = None,
 ) -> bytes:
     """A small ODF document; `body` replaces the paragraphs."""
     inner = body or "".join(f"<text:p>{p}</text:p>" for p in paragraphs)

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Run, docx, package, packed, write
+from conftest import Run, docx, odt, package, packed, write
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
@@ -155,7 +155,8 @@ def test_the_check_command(tmp_path: Path, rustfern: Rustfern) -> None:
         ]
     )
     assert files[0].keys() >= {"path", "format", "class", "extension_right", "state", "reason", "size", "words"}
-    assert (files[3]["format"], files[3]["extension_right"], files[3]["words"]) == ("docx", False, 5)
+    assert (files[3]["format"], files[3]["extension_right"], files[3]["words"]) == ("docx", False, None)
+    assert rustfern("check", misnamed, "--json", "--count").json["files"][0]["words"] == 5
     assert any("rename it to .docx" in text for text in files[3]["hindrances"]) and any(
         "lock" in text for text in files[3]["hindrances"]
     )
@@ -163,6 +164,56 @@ def test_the_check_command(tmp_path: Path, rustfern: Rustfern) -> None:
     screen = rustfern("check", "--recursive", tmp_path)
     assert screen.status == 1 and screen.out.index("damaged") < screen.out.index("intact   ")
     assert rustfern("check", tmp_path).status == 1
+
+
+def _photo(**how: object) -> bytes:
+    """A photo too large to be walked through where a decoder takes it for whole."""
+    from PIL import Image
+
+    made = io.BytesIO()
+    Image.frombytes("RGB", (400, 300), random.Random(5).randbytes(360_000)).resize((1000, 750)).save(made, "JPEG", **how)
+    return made.getvalue()
+
+
+def _pdf(picture: bytes) -> bytes:
+    """One page that shows a JPEG picture."""
+    objects = [
+        b"<</Type/Catalog/Pages 2 0 R>>",
+        b"<</Type/Pages/Kids[3 0 R]/Count 1>>",
+        b"<</Type/Page/Parent 2 0 R/MediaBox[0 0 500 400]/Resources<</XObject<</P 4 0 R>>>>>>",
+        b"<</Type/XObject/Subtype/Image/Width 1000/Height 750/BitsPerComponent 8/ColorSpace/DeviceRGB/Filter/DCTDecode"
+        b"/Length %d>>\nstream\n%s\nendstream" % (len(picture), picture),
+    ]
+    made, table = b"%PDF-1.4\n", b"0000000000 65535 f \n"
+    for number, body in enumerate(objects, 1):
+        table += b"%010d 00000 n \n" % len(made)
+        made += b"%d 0 obj\n%s\nendobj\n" % (number, body)
+    trailer = b"trailer\n<</Size 5/Root 1 0 R>>\nstartxref\n%d\n%%%%EOF\n" % len(made)
+    return made + b"xref\n0 5\n" + table + trailer
+
+
+@pytest.mark.parametrize(
+    "how", [{}, {"progressive": True}, {"restart_marker_rows": 1}, {"subsampling": 0, "quality": 95}]
+)
+def test_large_photos_alone_and_in_documents(how: dict[str, object]) -> None:
+    whole = _photo(**how)
+    assert len(whole) > 160 << 10 and state(whole, "kittiwake.jpg") == "intact"
+    assert state(whole + bytes(600), "kittiwake.jpg") == "intact"
+    at = len(whole) * 2 // 3
+    hurts = {
+        "cut": whole[:at],
+        "zeros": whole[:at] + bytes(4096) + whole[at + 4096 :],
+        "text": whole[:at] + b"Hull survey of the Kittiwake. " * 100 + whole[at + 3000 :],
+        "shorter": whole[:at] + whole[at + 700 :],
+        "another's": whole[:at] + _photo(quality=50)[9000:14000] + whole[at + 5000 :],
+    }
+    for title, hurt in hurts.items():
+        assert state(hurt, "kittiwake.jpg") == "damaged", title
+    for title, inner in {"whole": whole, **hurts}.items():
+        wanted = "intact" if title == "whole" else "damaged"
+        packed_in = odt("the hull", extra={"Pictures/one.jpg": inner})
+        assert state(packed_in, "survey.odt") == wanted, title
+        assert state(_pdf(inner), "survey.pdf") == wanted, title
 
 
 def test_a_file_from_standard_input_a_large_hole_and_many_at_once(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -24,10 +24,10 @@ _BRIEF = 10
 @click.command()
 @click.argument("paths", nargs=-1, required=True, metavar="PATH...")
 @click.option("--recursive", is_flag=True, help="Folders: all files in them.")
-@click.option("--words", is_flag=True, help="Count the words of each, too, which takes longer (--json always does).")
+@click.option("--count", "counted", is_flag=True, help="Count the words of each, too, which takes longer.")
 @paths_option
 @json_option
-def command(paths: tuple[str, ...], recursive: bool, words: bool, as_json: bool) -> int:
+def command(paths: tuple[str, ...], recursive: bool, counted: bool, as_json: bool) -> int:
     """Read files to their end by their own format's rules, and say of each: intact, damaged, empty, encrypted or unreadable, with
     the first thing that is wrong and where. `-` reads from the standard input.
 
@@ -52,7 +52,6 @@ def command(paths: tuple[str, ...], recursive: bool, words: bool, as_json: bool)
         raise missing[0]
     for each in missing:
         print_error(each)
-    counted = words or as_json
     found = list(check_paths(paths if as_json else there, recursive=recursive, counted=counted, session=session))
     if as_json:
         print_json(command_schema.checked(found, alarm(found, this_run().clock)))

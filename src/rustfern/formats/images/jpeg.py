@@ -2,7 +2,10 @@
 
 Source: ITU T.81: B (markers and segments), F.1.2 and F.2.2 (sequential coding), G.1.2 (progressive coding), E.1.4 (restart).
 The walk decodes no pixel: it proves that the codes exist, that no block runs over its 64 coefficients, and that each scan has
-exactly the blocks that the picture's size asks for.
+exactly the blocks that the picture's size asks for. It costs some fifty times what decoding costs. A larger picture is therefore decoded
+first, by a decoder that stops at the first fault; only one that it refuses is walked through, which finds the place and has the last word.
+What the decoder takes for whole although the walk does not: mostly blocks that run over their end in the refinements of a progressive
+picture, 1 in 100 of the damages that the walk finds. So small pictures, and scans with long runs of zeros, are walked through always.
 """
 
 from __future__ import annotations
@@ -21,6 +24,12 @@ _MAX = 512 << 20
 _MAX_BLOCKS = 64 << 20
 _DC_LIMIT = 16 * 1024
 _PAD = 16
+_WALKED = 48 << 10
+_WALKED_PROGRESSIVE = 160 << 10
+"""Bytes up to which a picture is walked through in any case."""
+_DECODED = 1 << 20
+"""Most blocks of a progressive picture that is decoded: 128 bytes of each are held at once."""
+_HOLE = bytes(24)
 
 
 class _Part(msgspec.Struct):
@@ -42,7 +51,20 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Walk the whole picture. Raises `Malformed`."""
     if size > _MAX:
         raise Refused("a picture of this size is refused")
-    return _Walk(stream.read(size)).run()
+    return read(stream.read(size))
+
+
+def read(data: bytes, *, alone: bool = True) -> Reading:
+    """The verdict on a whole picture. One of the many of a document, not `alone`, is decoded even if it is small. Raises `Malformed`."""
+    if len(data) > _WALKED or not alone:
+        try:
+            quick = _Walk(data, marks_only=True)
+            reading = quick.run()
+            if quick.decodes(alone=alone):
+                return reading
+        except Malformed:
+            pass
+    return _Walk(data).run()
 
 
 def _up(value: int, by: int) -> int:
@@ -51,13 +73,15 @@ def _up(value: int, by: int) -> int:
 
 
 class _Walk:
-    def __init__(self, data: bytes) -> None:
-        self.data, self.at = data, 0
+    """Through the whole picture; with `marks_only` through its markers, headers and restarts, not through its blocks."""
+
+    def __init__(self, data: bytes, *, marks_only: bool = False) -> None:
+        self.data, self.at, self.marks_only = data, 0, marks_only
         self.parts: dict[int, _Part] = {}
         self.tables: dict[tuple[int, int], list[int]] = {}
         self.quantisers: dict[int, int] = {}
         self.width = self.height = self.interval = self.scans = 0
-        self.progressive = False
+        self.progressive = self.hole = False
         self.covered: set[int] = set()
 
     def run(self) -> Reading:
@@ -92,6 +116,22 @@ class _Walk:
         reason = f"read to the end: {kind} of {self.width} by {self.height} pixels decoded{more}"
         amounts = {"width": self.width, "height": self.height}
         return Reading(Glance(format="jpg"), State.INTACT, reason, amounts, has_text=False)
+
+    def decodes(self, *, alone: bool) -> bool:
+        """Whether a decoder takes every block for whole, and the picture is one of which that can be believed."""
+        blocks = sum(part.wide * part.tall for part in self.parts.values())
+        small = alone and len(self.data) <= _WALKED_PROGRESSIVE
+        if self.hole or (self.progressive and (small or blocks > _DECODED)):
+            return False
+        import simplejpeg
+
+        try:
+            # The smallest size, in grey where there is one: every code is read all the same.
+            colours = "CMYK" if len(self.parts) == 4 else "GRAY"
+            simplejpeg.decode_jpeg(self.data, colours, min_height=1, min_width=1, min_factor=8, strict=True)
+        except (ValueError, MemoryError):
+            return False
+        return True
 
     def _marker(self) -> int:
         data, start = self.data, self.at
@@ -197,7 +237,19 @@ class _Walk:
         else:
             order = [(part, part.h, part.v) for part in parts]
             total, across = self.mcus_across * self.mcus_down, self.mcus_across
-        coder = _Blocks(self, order, across, first, last, approximation >> 4, single=len(parts) == 1)
+        if self.marks_only:
+            if len(segments) != (_up(total, self.interval) if self.interval else 1):
+                raise Malformed("the restarts of a scan are not those that its size asks for", self.at)
+            self.hole = self.hole or any(_HOLE in data for _, data in segments)
+        else:
+            coder = _Blocks(self, order, across, first, last, approximation >> 4, single=len(parts) == 1)
+            self._blocks(coder, segments, total)
+        self.scans += 1
+        if not first:
+            self.covered.update(idents)
+
+    def _blocks(self, coder: _Blocks, segments: list[tuple[int, bytes]], total: int) -> None:
+        """Walk through the blocks of a scan of `total` units."""
         done = 0
         for number, (start, data) in enumerate(segments):
             count = min(self.interval or total, total - done)
@@ -209,9 +261,6 @@ class _Walk:
                 raise Malformed("a restart stands where there is none", start)
         if done < total:
             raise Malformed(f"the picture stops after {100 * done // total} % of a scan", self.at)
-        self.scans += 1
-        if not first:
-            self.covered.update(idents)
 
     def _segments(self) -> list[tuple[int, bytes]]:
         """The coded data up to the next marker, parted at restarts, without stuffed zeros."""

@@ -36,6 +36,7 @@ _PIECE = 1 << 20
 _MAX_UNPACKED = 2 << 30
 _MAX_PACKED_BYTES = 48 << 20
 _MAX_LETTERS_BYTES = 24 << 20
+_MAX_PICTURE = 64 << 20
 _WITH_ARRAYS_BYTES = 1 << 20
 _MAX_DEPTH = 100
 _TAIL = 2048
@@ -456,13 +457,8 @@ class _Document:
                 raise Refused("a table or a stream of objects is larger than any: refused", stream.start)
             return (raw if raw is not None else data[stream.start : behind]) if most else None
         if names[0] in ("DCTDecode", "DCT"):
-            head, tail = (
-                (raw[:2], raw[-64:])
-                if raw is not None
-                else (data[stream.start : stream.start + 2], data[max(behind - 64, stream.start) : behind])
-            )
-            if head != b"\xff\xd8" or b"\xff\xd9" not in tail:
-                raise Malformed("a picture in the document is damaged", stream.start)
+            if length <= _MAX_PICTURE:
+                _picture(data[stream.start : behind] if raw is None else raw, stream.start)
             return None
         if names[0] not in ("FlateDecode", "Fl"):
             return None
@@ -571,6 +567,18 @@ class _Document:
         for kid in kids if isinstance(kids, list) else ():
             if isinstance(kid, Ref) and not isinstance(self._object(kid.number), dict):
                 raise Malformed(f"a page is missing (object {kid.number})")
+
+
+def _picture(data: bytes, at: int) -> None:
+    """A JPEG picture as a stream. Raises `Malformed` where it is not whole."""
+    from rustfern.formats.images import jpeg
+
+    try:
+        jpeg.read(data, alone=False)
+    except Refused:
+        pass
+    except Malformed as error:
+        raise Malformed(f"a picture in the document is damaged: {error}", at) from error
 
 
 def _by_the_left(body: bytes, columns: int, step: int) -> bytes:

@@ -5,11 +5,12 @@ The walk decodes no pixel: it proves that the codes exist, that no block runs ov
 exactly the blocks that the picture's size asks for. It costs some fifty times what decoding costs. A larger picture is therefore decoded
 first, by a decoder that stops at the first fault; only one that it refuses is walked through, which finds the place and has the last word.
 What the decoder takes for whole although the walk does not: mostly blocks that run over their end in the refinements of a progressive
-picture, 1 in 100 of the damages that the walk finds. So small pictures, and scans with long runs of zeros, are walked through always.
+picture, 1 in 100 of the damages that the walk finds. So small pictures, and scans in which zeros or letters stand, are walked through always.
 """
 
 from __future__ import annotations
 
+import re
 import struct
 from typing import BinaryIO
 
@@ -29,7 +30,12 @@ _WALKED_PROGRESSIVE = 160 << 10
 """Bytes up to which a picture is walked through in any case."""
 _DECODED = 1 << 20
 """Most blocks of a progressive picture that is decoded: 128 bytes of each are held at once."""
-_HOLE = bytes(24)
+_LETTER = bytes(value > 127 for value in range(256))
+_NO_CODES = bytes(32)
+"""So many bytes below 128 in a row are hardly codes (once in a thousand photos), but zeros, or text of another file."""
+_TEXT = re.compile(rb"[\t\n\r -~]{96,}")
+_LETTERS = 16
+"""So many different ones no pattern of a plain area has, whose codes come again and again."""
 
 
 class _Part(msgspec.Struct):
@@ -237,16 +243,26 @@ class _Walk:
         else:
             order = [(part, part.h, part.v) for part in parts]
             total, across = self.mcus_across * self.mcus_down, self.mcus_across
+        self._strangers(segments)
         if self.marks_only:
             if len(segments) != (_up(total, self.interval) if self.interval else 1):
                 raise Malformed("the restarts of a scan are not those that its size asks for", self.at)
-            self.hole = self.hole or any(_HOLE in data for _, data in segments)
         else:
             coder = _Blocks(self, order, across, first, last, approximation >> 4, single=len(parts) == 1)
             self._blocks(coder, segments, total)
         self.scans += 1
         if not first:
             self.covered.update(idents)
+
+    def _strangers(self, segments: list[tuple[int, bytes]]) -> None:
+        """What stands in a scan that may be no codes, or cannot be."""
+        for start, data in segments:
+            if _NO_CODES not in data.translate(_LETTER):
+                continue
+            self.hole = True
+            for found in _TEXT.finditer(data):
+                if len(set(found.group())) >= _LETTERS:
+                    raise Malformed("text of another file stands inside a scan", start + found.start())
 
     def _blocks(self, coder: _Blocks, segments: list[tuple[int, bytes]], total: int) -> None:
         """Walk through the blocks of a scan of `total` units."""

@@ -171,18 +171,61 @@ def _photo(**how: object) -> bytes:
     from PIL import Image
 
     made = io.BytesIO()
-    Image.frombytes("RGB", (400, 300), random.Random(5).randbytes(360_000)).resize((1000, 750)).save(made, "JPEG", **how)
+    Image.frombytes("RGB", (400, 300), random.Random(5).randbytes(360_000)).resize((1000, 750)).save(
+        made, "JPEG", **how
+    )
     return made.getvalue()
 
 
-def _pdf(picture: bytes) -> bytes:
-    """One page that shows a JPEG picture."""
+def _codes(values: bytes, *, end: bool = True) -> bytes:
+    """LZW codes of nine bits that use no entry of the table, but one that is not there for `?`."""
+    codes = []
+    for at, value in enumerate(values):
+        codes += [256] * (at % 200 == 0) + [500 if value == 63 else value]
+    bits = "".join(f"{code:09b}" for code in codes + [257] * end)
+    return int(bits.ljust(-(-len(bits) // 8) * 8, "0"), 2).to_bytes(-(-len(bits) // 8), "big")
+
+
+@pytest.mark.parametrize("colours", [2, 16, 256])
+@pytest.mark.parametrize(("kind", "how"), [("GIF", {}), ("TIFF", {"compression": "tiff_lzw"})])
+def test_pictures_packed_by_lzw(kind: str, how: dict[str, str], colours: int) -> None:
+    """Noise fills the table of codes many times over, a plain part makes its entries long."""
+    from PIL import Image
+
+    noise = bytes(value % colours for value in random.Random(colours).randbytes(60_000)) + bytes(30_000)
+    made = io.BytesIO()
+    picture = Image.frombytes("P" if kind == "GIF" else "L", (300, 300), noise)
+    if kind == "GIF":
+        picture.putpalette(bytes(range(colours)) * 3)
+    picture.save(made, kind, **how)
+    whole, name = made.getvalue(), f"plan.{kind.lower()}"
+    assert state(whole, name) == "intact"
+    at = len(whole) // 3
+    for hurt in (
+        whole[:at] + bytes(2000) + whole[at + 2000 :],
+        whole[:at] + whole[at + 900 :],
+        whole[:at] + b"\xff" * 40 + whole[at + 40 :],
+    ):
+        assert state(hurt, name) == "damaged"
+
+
+def test_streams_packed_by_lzw() -> None:
+    drawn = b"BT /F1 11 Tf 56 800 Td (Kittiwake) Tj ET\n" * 30
+    for body, wanted in ((drawn, "intact"), (drawn[:600] + b"?" + drawn[600:], "damaged")):
+        for end in (True, False):
+            assert state(_pdf(_codes(body, end=end), b"/Filter/LZWDecode"), "survey.pdf") == wanted
+
+
+_SHOWN = b"/Type/XObject/Subtype/Image/Width 1000/Height 750/BitsPerComponent 8/ColorSpace/DeviceRGB/Filter/DCTDecode"
+
+
+def _pdf(stream: bytes, facts: bytes = _SHOWN) -> bytes:
+    """One page that shows a picture, or another stream."""
     objects = [
         b"<</Type/Catalog/Pages 2 0 R>>",
         b"<</Type/Pages/Kids[3 0 R]/Count 1>>",
         b"<</Type/Page/Parent 2 0 R/MediaBox[0 0 500 400]/Resources<</XObject<</P 4 0 R>>>>>>",
-        b"<</Type/XObject/Subtype/Image/Width 1000/Height 750/BitsPerComponent 8/ColorSpace/DeviceRGB/Filter/DCTDecode"
-        b"/Length %d>>\nstream\n%s\nendstream" % (len(picture), picture),
+        b"<<%s/Length %d>>\nstream\n%s\nendstream" % (facts, len(stream), stream),
     ]
     made, table = b"%PDF-1.4\n", b"0000000000 65535 f \n"
     for number, body in enumerate(objects, 1):

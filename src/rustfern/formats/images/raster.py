@@ -97,32 +97,15 @@ def _blocks(data: Data, at: int) -> tuple[bytes, int]:
 
 
 def _codes(body: bytes, least: int, wanted: int, start: int) -> int:
-    clear = 1 << least
-    lengths = [1] * clear + [0, 0]
-    width, before, value, count, got = least + 1, -1, 0, 0, 0
-    for byte in body:
-        value |= byte << count
-        count += 8
-        while count >= width:
-            code = value & ((1 << width) - 1)
-            value >>= width
-            count -= width
-            if code == clear:
-                del lengths[clear + 2 :]
-                width, before = least + 1, -1
-                continue
-            if code == clear + 1:
-                return got
-            if before >= 0 and len(lengths) < 4096:
-                lengths.append(lengths[before] + 1)
-            if code >= len(lengths):
-                raise Malformed("a code of the picture does not exist", start)
-            got += lengths[code]
-            if got > wanted:
-                raise Malformed("the codes run over the picture", start)
-            before = code
-            if len(lengths) == 1 << width and width < 12:
-                width += 1
+    """How many pixels the codes stand for. Raises `Malformed` for more than `wanted`."""
+    from rustfern.formats.images import lzw
+
+    try:
+        got = lzw.measure(body, least, high_first=False, early=False, most=wanted + 1).values
+    except Malformed as error:
+        raise Malformed("a code of the picture does not exist", start) from error
+    if got > wanted:
+        raise Malformed("the codes run over the picture", start)
     return got
 
 

@@ -11,6 +11,7 @@ from typing import BinaryIO
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
+from rustfern.formats.images import lzw
 from rustfern.formats.images.raster import refused
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.reader import ByteReader
@@ -20,6 +21,8 @@ _SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12
 _MAX_DIRECTORIES = 10_000
 _MAX_VALUES = 4_000_000
 _DECODED = 64 << 20
+_TOGETHER = 8 << 20
+"""Bytes that strips unpack to which are decoded at once."""
 Tags = dict[int, tuple[int, ...]]
 
 
@@ -175,7 +178,7 @@ def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
     packing = tags.get(259, (1,))[0]
     subsampled = tags.get(262, (0,))[0] == 6 and packing not in (6, 7)
     row_bytes = (columns * bits + 7) // 8
-    done = 0
+    done, waiting = 0, _Waiting(row_bytes)
     if row_bytes * sum(rows[:wanted]) > picture.limits.unpacked:
         raise Refused(f"a picture of {width} by {height} would unpack to too much: refused")
     for number in range(wanted):
@@ -184,13 +187,65 @@ def _image(picture: _Tiff, tags: Tags) -> tuple[int, int]:
             continue  # a hole that is allowed: nothing was drawn there
         data = picture.bytes.exactly(offsets[number], length, "a strip of the picture")
         size = row_bytes * rows[number]
+        if packing == 5 and data[:2] != b"\0\1" and not subsampled and size <= _TOGETHER:
+            waiting.add(data, rows[number], offsets[number])
+            done += 1
+            continue
         got = _unpacked(data, packing, size, offsets[number]) if not subsampled else None
         if got is None:
             continue
         if got < size:
             raise Malformed(f"a strip unpacks to {got} of {size} bytes", offsets[number])
         done += 1
+    waiting.decide()
     return done, wanted
+
+
+class _Waiting:
+    """LZW strips that are decoded together, as the rows of one grey picture: a decoder is asked once for many of them. What it refuses is
+    followed code by code, which finds the place and has the last word.
+    """
+
+    def __init__(self, row_bytes: int) -> None:
+        self._row_bytes = row_bytes
+        self._strips: list[tuple[bytes, int, int]] = []
+        self._rows = 0
+
+    def add(self, data: bytes, rows: int, at: int) -> None:
+        """One strip of so many rows, and its place in the file. Raises `Malformed` for one before it."""
+        if self._strips and (rows != self._strips[0][1] or (self._rows + rows) * self._row_bytes > _TOGETHER):
+            self.decide()
+        self._strips.append((data, rows, at))
+        self._rows += rows
+
+    def decide(self) -> None:
+        """Judge all that wait. Raises `Malformed`."""
+        strips, rows, wide = self._strips, self._rows, self._row_bytes
+        self._strips, self._rows = [], 0
+        if not strips or refused(_grey([data for data, _, _ in strips], strips[0][1], rows, wide)) is None:
+            return
+        for data, high, at in strips:
+            if (got := _codes(data, wide * high, at)) < wide * high:
+                raise Malformed(f"a strip unpacks to {got} of {wide * high} bytes", at)
+
+
+def _grey(strips: list[bytes], each: int, rows: int, wide: int) -> bytes:
+    """A picture of one byte a pixel made of LZW strips of `each` rows."""
+    count = len(strips)
+    numbers = struct.Struct(f"<{count}I")
+    places = [8]
+    for data in strips:
+        places.append(places[-1] + len(data))
+    tables = places.pop()
+    apart = count > 1  # one number stands in the directory itself
+    tags = [(256, 1, wide), (257, 1, rows), (258, 1, 8), (259, 1, 5), (262, 1, 1), (273, count, tables if apart else places[0]),
+        (277, 1, 1), (278, 1, each), (279, count, tables + numbers.size if apart else len(strips[0]))]  # fmt: skip
+    directory = struct.pack("<H", len(tags)) + b"".join(
+        struct.pack("<HHII", tag, 4, many, value) for tag, many, value in tags
+    )
+    lists = numbers.pack(*places) + numbers.pack(*map(len, strips))
+    start = struct.pack("<2sHI", b"II", 42, tables + len(lists))
+    return b"".join([start, *strips, lists, directory, bytes(4)])
 
 
 def _unpacked(data: bytes, packing: int, size: int, at: int) -> int | None:
@@ -207,7 +262,7 @@ def _unpacked(data: bytes, packing: int, size: int, at: int) -> int | None:
     if packing == 32773:
         return _pack_bits(data, size)
     if packing == 5 and data[:2] != b"\0\1":
-        return _lzw(data, size, at)
+        return _codes(data, size, at)
     return None
 
 
@@ -224,35 +279,9 @@ def _pack_bits(data: bytes, size: int) -> int:
     return got
 
 
-def _lzw(data: bytes, size: int, at: int) -> int:
-    """The length that the codes stand for: only lengths are kept, not the bytes."""
-    lengths = [1] * 256 + [0, 0]
-    value = count = got = 0
-    width, before = 9, -1
-    for byte in data:
-        value = (value << 8 | byte) & 0xFFFFFFFF
-        count += 8
-        if count < width:
-            continue
-        count -= width
-        code = value >> count & ((1 << width) - 1)
-        if code == 256:
-            lengths = lengths[:258]
-            width, before = 9, -1
-            continue
-        if code == 257:
-            return got
-        if before >= 0:
-            if len(lengths) > 4096:
-                raise Malformed("the codes of a strip run over", at)
-            lengths.append(lengths[before] + 1)
-        if code >= len(lengths):
-            raise Malformed("a code of a strip does not exist", at)
-        got += lengths[code]
-        if got >= size:
-            return size
-        before = code
-        # The width grows one code early (TIFF 6.0, section 13).
-        if len(lengths) >= (1 << width) - 1 and width < 12:
-            width += 1
-    return got
+def _codes(data: bytes, size: int, at: int) -> int:
+    """How many bytes the codes of a strip stand for (at most `size`)."""
+    try:
+        return min(lzw.measure(data, most=size).values, size)
+    except Malformed as error:
+        raise Malformed(f"in a strip {error.reason}", at + (error.offset or 0)) from error

@@ -460,6 +460,8 @@ class _Document:
             if length <= _MAX_PICTURE:
                 _picture(data[stream.start : behind] if raw is None else raw, stream.start)
             return None
+        if names[0] in ("LZWDecode", "LZW") and length <= _MAX_LETTERS_BYTES:
+            _follow(raw if raw is not None else data[stream.start : behind], self._early(stream), stream.start)
         if names[0] not in ("FlateDecode", "Fl"):
             return None
         pieces = (
@@ -471,6 +473,13 @@ class _Document:
             most = 0
         body = self._flate(pieces, stream.start, most)
         return self._predicted(body, stream) if most else None
+
+    def _early(self, stream: Stream) -> bool:
+        """Whether the codes of an LZW stream grow one code early, as they do if nothing else is said (ISO 32000-1, table 8)."""
+        how = self._plain(stream.facts.get("DecodeParms"))
+        if isinstance(how, list):
+            how = next((part for part in map(self._plain, how) if isinstance(part, dict)), None)
+        return not isinstance(how, dict) or self._plain(how.get("EarlyChange", 1)) != 0
 
     def _flate(self, pieces: Iterable[bytes], at: int, most: int) -> bytes:
         """Inflate a stream to its end, piece by piece; at most `most` bytes of it are kept. Raises `Malformed`."""
@@ -567,6 +576,18 @@ class _Document:
         for kid in kids if isinstance(kids, list) else ():
             if isinstance(kid, Ref) and not isinstance(self._object(kid.number), dict):
                 raise Malformed(f"a page is missing (object {kid.number})")
+
+
+def _follow(data: bytes, early: bool, at: int) -> None:
+    """A stream of LZW codes, which may lack its end code. Raises `Malformed` for a code that does not exist."""
+    from rustfern.formats.images import lzw
+
+    try:
+        lzw.measure(data, early=early)
+    except lzw.RunsOver:
+        pass
+    except Malformed as error:
+        raise Malformed("a packed stream is damaged", at) from error
 
 
 def _picture(data: bytes, at: int) -> None:

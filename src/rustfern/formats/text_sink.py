@@ -216,7 +216,10 @@ class TextSink:
 
     def count_lines(self, lines: list[str]) -> None:
         """The same for many short pieces at once."""
-        if self._hashed or not self.counted:
+        if not self.counted:
+            self.pieces += any(line and not line.isspace() for line in lines)
+            return
+        if self._hashed:
             for line in lines:
                 self.count(line)
             return

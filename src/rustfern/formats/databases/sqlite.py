@@ -130,6 +130,9 @@ def _texts(db: sqlite3.Connection, sink: TextSink) -> int:
     ).fetchall():
         sink.section = table
         quoted = _quoted(table)
+        if not sink.counted:
+            rows += min(db.execute(f"SELECT count(*) FROM {quoted}").fetchone()[0], _MAX_ROWS)
+            continue
         columns = [
             (number, name) for number, name, *_, hidden in db.execute(f"PRAGMA table_xinfo({quoted})") if not hidden
         ]

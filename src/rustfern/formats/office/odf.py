@@ -120,7 +120,10 @@ class _Body(xml_parts.Handler):
         self._full = ""
         self._repeat = 1
         self._cell_texts: list[str] | None = None
-        self.ended = False
+        self.skims = not sink.counted
+
+    def enough(self) -> bool:
+        return self.skims and self._sheet and self.sink.pieces > 0
 
     def start(self, tag: str, attributes: xml_parts.Attributes) -> None:
         if tag in _DRAWN:

@@ -23,7 +23,16 @@ from rustfern.formats.format_table import class_of
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits, Reading
 from rustfern.formats.office import opc, xlsb, xml_parts
 from rustfern.formats.office.embedded import BLANK, check_member, is_blank
-from rustfern.formats.office.ooxml_text import Cells, PlainStrings, PlainText, ShownStory, Story, Strings, Styles
+from rustfern.formats.office.ooxml_text import (
+    Cells,
+    PlainStrings,
+    PlainText,
+    SharedNumbers,
+    ShownStory,
+    Story,
+    Strings,
+    Styles,
+)
 from rustfern.formats.office.opc import (
     MAX_KEPT_BYTES,
     TYPES,
@@ -190,6 +199,13 @@ class Ooxml:
             if not lower.endswith(_XML) or member.size == 0:
                 check_member(chunks, name, member.size)
                 continue
+            if _SHEET.search(name) and not sink.counted:
+                named = SharedNumbers()
+                xml_parts.run(named.watch(chunks), Cells(sink, strings, amounts, name, skims=True), name)
+                if named.plain:
+                    named.require(strings, name)
+                    continue
+                chunks = archive.read(member)
             if _SHEET.search(name):
                 handler = Cells(sink, strings, amounts, name, styles.dates)
             elif _SLIDE.search(name) or (

@@ -38,6 +38,10 @@ class Story(xml_parts.Handler):
         self._paragraphs: list[Gathered] = []
         self._in_text = False
         self._skipping = 0
+        self.skims = not sink.counted
+
+    def enough(self) -> bool:
+        return self.skims and self._sink.pieces > 0
 
     def start(self, tag: str, attributes: xml_parts.Attributes) -> None:
         if tag in DRAWN:
@@ -271,6 +275,54 @@ class PlainStrings:
         self.plain = self.plain and len(self._held) < LONG_CHARACTERS
 
 
+_SHARED = re.compile(rb't="s"[^<>]*><v>([0-9]+)</v></c>')
+_TAIL = 512
+
+
+class SharedNumbers:
+    """The shared texts that the cells of a sheet name, taken from what passes through. Not `plain`: the sheet writes its cells in another way
+    than programs do, and must be read cell by cell.
+    """
+
+    def __init__(self) -> None:
+        self.plain = True
+        self._begun = False
+        self._numbers: set[bytes] = set()
+
+    def watch(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        """Hand a sheet on while the numbers are taken."""
+        before = b""
+        for chunk in chunks:
+            data = before + chunk
+            end = data.rfind(b"</c>") + 4
+            if end < 4:
+                end = max(len(data) - _TAIL, 0)
+            self._take(data[:end])
+            before = data[end:]
+            yield chunk
+        self._take(before)
+
+    def _take(self, data: bytes) -> None:
+        if not self.plain:
+            return
+        found = _SHARED.findall(data)
+        self._numbers.update(found)
+        # A writer is the same from the first cell to the last.
+        strange = not self._begun and any(sign in data for sign in (b"t='", b"t =", b"t= ", b":c ", b"<!"))
+        self._begun = True
+        self.plain = len(found) == data.count(b't="s"') and not strange
+
+    def require(self, strings: Texts | None, part: str) -> None:
+        """Raises `Malformed` for a shared text that does not exist."""
+        if not self._numbers:
+            return
+        if strings is None:
+            raise Malformed("the part sharedStrings.xml, which cells need, is missing")
+        highest = max(map(int, self._numbers))
+        if highest >= len(strings):
+            raise Malformed(f"a cell of part {part} needs shared text {highest}, which does not exist")
+
+
 class Cells(xml_parts.Handler):
     """The cells of one sheet. A shared string that does not exist is damage."""
 
@@ -284,6 +336,8 @@ class Cells(xml_parts.Handler):
         amounts: dict[str, int],
         part: str,
         dates: Sequence[bool] = (),
+        *,
+        skims: bool = False,
     ) -> None:
         self._sink, self._strings, self._amounts, self._part = sink, strings, amounts, part
         self._dates, self._style, self._spot = dates, "", ""
@@ -292,6 +346,10 @@ class Cells(xml_parts.Handler):
         self._value: list[str] = []
         self._long: set[int] = set()
         self._repeated = 0
+        self.skims = skims
+
+    def enough(self) -> bool:
+        return self.skims and self._sink.pieces > 0
 
     def whole(self, data: bytes) -> bool:
         if (

@@ -20,6 +20,8 @@ Attributes = Mapping[str, str]
 _MAX_DEPTH, _TOO_DEEP = 2_000, 100_000
 _AT_ONCE = 4 << 20
 """Parts up to this many bytes are held whole."""
+_SKIMMED = 16 << 10
+"""Bytes of a part after which a listener that skims may have heard enough."""
 
 
 class Handler:
@@ -31,6 +33,12 @@ class Handler:
 
     wanted: frozenset[str] | None = None
     looked_at: frozenset[str] | None = None
+    skims = False
+    """Whether it may have heard `enough` before the end of a part."""
+
+    def enough(self) -> bool:
+        """Whether what follows makes no difference to it: then only the part's form is looked at."""
+        return False
 
     def whole(self, data: bytes) -> bool:
         """Take a whole part that is well-formed; False if it has to be told element by element."""
@@ -68,7 +76,9 @@ def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial:
             _stream(chain(held, source), handler, part)
             return
     data = b"".join(held)
-    if handler is None:
+    if handler is not None and handler.skims and size > _SKIMMED:
+        _stream((data[:_SKIMMED], data[_SKIMMED:]), handler, part)
+    elif handler is None:
         if xml_fast.known(data):
             return
         if xml_fast.tokens(data) is None:
@@ -150,14 +160,12 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     try:
         for chunk in chunks:
             parser.Parse(chunk, False)
+            if handler is not None and handler.enough():
+                handler = parser.StartElementHandler = parser.EndElementHandler = parser.CharacterDataHandler = None
             # Without a listener the elements are not counted one by one: about so many are open.
-            near += (
-                chunk.count(b"<")
-                - 2 * chunk.count(b"</")
-                - chunk.count(b"/>")
-                - chunk.count(b"<!")
-                - chunk.count(b"<?")
-            )
+            near += chunk.count(b"<") - 2 * chunk.count(b"</") - chunk.count(b"/>")
+            if near > _TOO_DEEP // 2:
+                near -= chunk.count(b"<!") + chunk.count(b"<?")
             if near > _TOO_DEEP:
                 raise Refused(f"part {part} is nested too deep: refused")
         parser.Parse(b"", not partial)

@@ -30,6 +30,8 @@ _BLANK = frozenset({b"\n", b"\r\n", b"\r\r\n"})
 _TELLING_FIELDS = frozenset({"content-type", "content-disposition", "content-transfer-encoding"})
 _LINE = 1 << 20
 _TEXT_LIMIT = 4 << 20
+_SIGNS = (b"--", b"From ")
+_ALPHABET = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/\r\n"
 _BASE64 = re.compile(rb"[A-Za-z0-9+/]*={0,2}")
 _MAX_DEPTH = 50
 
@@ -103,7 +105,8 @@ class Mail:
         at = messages = attachments = 0
         after_blank, last = True, b""
         box = form == "mbox"
-        while line := stream.readline(_LINE):
+        lines = _Lines(stream)
+        while line := lines.line() if not reader.plain_body else lines.block():
             if b"\0\0\0\0" in line:
                 raise Malformed("zeros where a message should be", at + line.index(b"\0\0\0\0"))
             if box and after_blank and line.startswith(b"From ") and _FROM.fullmatch(line):
@@ -116,9 +119,9 @@ class Mail:
                 messages += 1
             else:
                 reader.line(line)
-            after_blank = line in _BLANK
-            last = line
             at += len(line)
+            last = line[line.rfind(b"\n", 0, -1) + 1 :]
+            after_blank = last in _BLANK
         reader.close(size, ended=after_blank or (form == "eml" and last.endswith(b"\n")))
         attachments += reader.attachments
         amounts = {"messages": max(messages, 1), "attachments": attachments}
@@ -134,6 +137,42 @@ def _claims_text(name: str) -> bool:
     return claimed in TEXT_FORMATS and claimed != "eml"
 
 
+class _Lines:
+    """The lines of a stream, or many of them at once where none of them can be a mark."""
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self._stream, self._data, self._at = stream, b"", 0
+
+    def _more(self) -> bool:
+        piece = self._stream.read(_LINE)
+        self._data, self._at = self._data[self._at :] + piece, 0
+        return bool(piece)
+
+    def line(self) -> bytes:
+        """The next line, at most 1 MB of it; nothing at the end."""
+        end = self._data.find(b"\n", self._at)
+        while end < 0 and len(self._data) - self._at < _LINE and self._more():
+            end = self._data.find(b"\n")
+        end = min(end + 1 or len(self._data), self._at + _LINE)
+        line, self._at = self._data[self._at : end], end
+        return line
+
+    def block(self) -> bytes:
+        """The next lines before one that begins with two hyphens or `From `: at least one, and no more than are at hand."""
+        line = self.line()
+        start, data = self._at, self._data
+        if line.startswith(_SIGNS) or not line.endswith(b"\n") or data.startswith(_SIGNS, start):
+            return line
+        last = data.rfind(b"\n", start) + 1
+        for sign in _SIGNS:
+            found = data.find(b"\n" + sign, start, last)
+            last = found + 1 if found >= 0 else last
+        if last <= start:
+            return line
+        self._at = last
+        return line + data[start:last]
+
+
 class _Reader:
     """Follows one message."""
 
@@ -146,8 +185,13 @@ class _Reader:
         self._open: list[tuple[bytes, str]] = []
         self._field: tuple[str, bytearray] | None = None
 
+    @property
+    def plain_body(self) -> bool:
+        """Whether what follows, up to the next mark, may come many lines at once."""
+        return self.in_body
+
     def line(self, line: bytes) -> None:
-        """Take the next line."""
+        """Take the next line; inside a body also several of which only the first can be a mark."""
         if self._open and line.startswith(b"--") and self._mark(line.rstrip()):
             return
         if not self.in_body:
@@ -217,13 +261,23 @@ class _Reader:
     def _body(self, line: bytes) -> None:
         part = self._part
         if part.encoding == "base64":
+            self._encoded(line)
+        if part.kind.startswith("text/") and not part.title and len(part.text) < _TEXT_LIMIT:
+            part.text += line
+
+    def _encoded(self, lines: bytes) -> None:
+        """Count the letters of lines packed by base64."""
+        part = self._part
+        plain = lines.rfind(b"\n", 0, lines.find(b"=") % (len(lines) + 1)) + 1
+        if not part.padded and not lines[:plain].translate(None, _ALPHABET):
+            part.encoded += plain - lines.count(b"\n", 0, plain) - lines.count(b"\r", 0, plain)
+            lines = lines[plain:]
+        for line in lines.splitlines():
             data = line.strip()
             # Lists of mailing programs hang plain lines on encoded parts: those are no damage.
             if data and _BASE64.fullmatch(data) and not part.padded:
                 part.encoded += len(data)
                 part.padded = data.endswith(b"=")
-        if part.kind.startswith("text/") and not part.title and len(part.text) < _TEXT_LIMIT:
-            part.text += line
 
     def finish_part(self) -> None:
         """The part has ended: hand its text on. Raises `Malformed` for an encoded part that is not complete."""

@@ -12,7 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-from rustfern.operations.text_diff import compare
+from rustfern.formats.text_sink import Piece
+from rustfern.operations import line_diff
+from rustfern.operations.text_diff import compare, compare_pieces
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -106,6 +108,54 @@ def test_any_file_can_be_looked_at_and_compared(tmp_path: Path, rustfern: Rustfe
         pictures.append(write(tmp_path / name, buffer.getvalue()))
     assert "the same pixels" in rustfern("look", pictures[0], pictures[1]).out
     assert "100.0% of the pixels differ" in rustfern("look", pictures[0], pictures[2]).out
+
+
+def test_large_logs_are_compared_to_their_end(tmp_path: Path, rustfern: Rustfern) -> None:
+    lines = [f"{number} {'larch oak keel '[number % 3 :] * 4}hull" for number in range(60_000)]
+    one = write(tmp_path / "yard.log", "\n".join(lines) + "\n")
+    lines[40] += " seam"
+    lines[50_000:50_000] = ["Kittiwake hauled out", "Petrel launched"]
+    del lines[59_990]
+    two = write(tmp_path / "yard2.log", "\r\n".join(lines) + "\r\n")
+    found = rustfern("look", one, two, "--json").json
+    assert [(c["kind"], c["at"]) for c in found["changes"]] == [
+        ("changed", 41),
+        ("added", 50_001),
+        ("added", 50_002),
+        ("removed", 59_989),
+    ]
+    assert found["more"] == 6 and found["notice"] is None
+    assert "1 changed, 2 added, 1 removed" in rustfern("look", one, two).out
+    small = write(tmp_path / "small.docx", docx("Keel bolts drawn"))
+    assert rustfern("look", one, small, "--json").json["more"] == 2
+
+
+LINES = st.lists(st.sampled_from([b"keel", b"", b"hull", b"1", b"2", b"3", b"4"]), max_size=40)
+
+
+@given(LINES, LINES, LINES)
+def test_lines_are_led_from_one_side_to_the_other(before: list[bytes], left: list[bytes], right: list[bytes]) -> None:
+    """What lies outside of the differences is the same on both sides, whatever comes again."""
+    old, new = before + left + before, before + right + before
+    made, at, there = [], 0, 0
+    for a, b, c, d in line_diff.gaps(old, new):
+        assert old[at:a] == new[there:c]
+        made += old[at:a] + new[c:d]
+        at, there = b, d
+    assert made + old[at:] == new
+
+
+@pytest.mark.parametrize("cut", [True, False])
+def test_what_was_read_up_to_a_cut_is_no_difference_behind_it(cut: bool) -> None:
+    sheet = [
+        Piece(f"{row} {column}", "cell", section="Orders", spot=(0, row, column))
+        for row in range(1, 9)
+        for column in (1, 2)
+    ]
+    text = [Piece(f"Frame {number}", "line") for number in range(9)]
+    for pieces in (sheet, text):
+        found = compare_pieces(pieces[:-3], pieces, cut=cut).changes
+        assert bool(found) is not cut
 
 
 @given(PIECES, PIECES)

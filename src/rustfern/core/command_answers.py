@@ -292,6 +292,7 @@ class CompareAnswer(Fields, frozen=True, kw_only=True):
     changes: list[ChangeAnswer]
     picture: PictureDifference | None
     problem: str | None
+    notice: str | None = None
 
 
 class CaseRowAnswer(Fields, frozen=True, kw_only=True):

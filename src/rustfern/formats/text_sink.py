@@ -147,6 +147,13 @@ def _counted(data: bytes) -> int:
     return signs.startswith(b"a") + signs.count(b" a") + signs.count(b"ja")
 
 
+def count_words(data: bytes) -> int:
+    """How many words a text in UTF-8 holds."""
+    if data.isascii():
+        return _counted(data)
+    return sum(len(words_of(line.decode("utf-8", "replace"))) for line in data.split(b"\n"))
+
+
 class Enough(Exception):
     """As much of a text was read as is to be shown: reading stops here."""
 

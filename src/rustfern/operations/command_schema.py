@@ -247,7 +247,12 @@ def looked(
 
 
 def compared(
-    left: str, right: str, found: Comparison, picture: PictureDifference | None, problem: str | None
+    left: str,
+    right: str,
+    found: Comparison,
+    picture: PictureDifference | None,
+    problem: str | None,
+    notice: str | None = None,
 ) -> CompareAnswer:
     """How two things differ."""
     return CompareAnswer(
@@ -267,6 +272,7 @@ def compared(
         ],
         picture=picture,
         problem=problem,
+        notice=notice,
     )
 
 

@@ -16,7 +16,8 @@ from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.interface import Limits
-from rustfern.formats.text_sink import Enough, Piece
+from rustfern.formats.text.plain import encoding_of
+from rustfern.formats.text_sink import Enough, Piece, count_words
 from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
@@ -25,13 +26,16 @@ if TYPE_CHECKING:
 _LARGE_BYTES, _CHUNK_BYTES = 1 << 20, 1 << 20
 _PIECES_AHEAD = 10_000
 """Pieces read ahead of what is shown."""
-WHOLE_CHARACTERS = 8 << 20
+WHOLE_CHARACTERS = 32 << 20
 """Characters of a text read for comparing."""
+_BY_LINES_BYTES, _MOST_LINES_BYTES = 2 << 20, 256 << 20
+"""Plain texts from this size on are compared by their lines, up to so many bytes."""
 
 
 class Preview(msgspec.Struct, frozen=True):
     """The pieces of a text (names of files, for a folder), what is wrong if it vanished or changed since the scan, what reading it told, and
-    the parts that it is made of; `content` is None where nothing could be read. Not `to_the_end`: enough was read to show its beginning.
+    the parts that it is made of; `content` is None where nothing could be read. Not `to_the_end`: enough was read to show its beginning. `cut`:
+    the text goes on behind the last piece. A large plain text has `lines` (UTF-8) instead of pieces where it is to be compared.
     """
 
     pieces: tuple[Piece, ...]
@@ -39,6 +43,8 @@ class Preview(msgspec.Struct, frozen=True):
     content: Content | None = None
     parts: tuple[Part, ...] = ()
     to_the_end: bool = True
+    cut: bool = False
+    lines: tuple[bytes, ...] = ()
 
 
 def _stream(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
@@ -57,7 +63,36 @@ def _begin(stream: BinaryIO, name: str, keep: int, size: int, limits: Limits) ->
     return Preview(tuple(kept), None, nothing, (), to_the_end=False)
 
 
-def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int) -> Preview:
+def by_lines(stream: BinaryIO, name: str, limits: Limits, *, least: int = _BY_LINES_BYTES) -> Preview | None:
+    """A large plain text as lines, with its verdict; None for what is no such text, or is larger than is compared by lines."""
+    from rustfern.formats.format_table import TEXT_FORMATS
+
+    if not least <= _size(stream) <= _MOST_LINES_BYTES:
+        return None
+    stream.seek(0)
+    encoding = encoding_of(stream.read(1 << 12))
+    stream.seek(0)
+    if encoding is None or formats.glance(stream, name).format not in TEXT_FORMATS - {"html", "eml"}:
+        return None
+    stream.seek(0)
+    content = formats.check(stream, name, limits=limits, counted=False)
+    stream.seek(0)
+    data = stream.read()
+    try:
+        data.decode("utf-8")
+    except UnicodeDecodeError:
+        data = data.decode(encoding if encoding not in ("utf-8", "utf-8-sig") else "cp1252", "replace").encode()
+    if b"\r" in data:
+        data = data.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
+    told = msgspec.structs.replace(content, words=count_words(data))
+    return Preview((), None, told, lines=tuple(data.split(b"\n")))
+
+
+def _is_cut(kept: Sequence[Piece], keep: int) -> bool:
+    return sum(len(piece.text) + 1 for piece in kept) >= keep
+
+
+def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int, *, compared: bool = False) -> Preview:
     """The first `keep` characters of a copy's text as it is now; `bases` are the copies that it is rebuilt on."""
     if copy.facts.members:
         return Preview(tuple(Piece(str(member), "line") for member in copy.facts.members))
@@ -66,22 +101,25 @@ def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int)
         with _stream(door, copy, bases) as stream:
             if keep < WHOLE_CHARACTERS and _size(stream) > _LARGE_BYTES and _sum(stream) == copy.facts.sha256:
                 return _begin(stream, name, keep, copy.facts.size, door.limits)
-            content, kept = formats.read_text(stream, name, keep, door.limits)
-            made_of = parts(stream)
+            seen = by_lines(stream, name, door.limits) if compared else None
+            if seen is None:
+                content, kept = formats.read_text(stream, name, keep, door.limits)
+                seen = Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
     except SourceError as error:
         return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
-    changed = content.sha256 != copy.facts.sha256
-    trouble = "this copy changed since the scan: scan again" if changed else None
-    return Preview(tuple(kept), trouble, content, tuple(made_of))
+    changed = seen.content is not None and seen.content.sha256 != copy.facts.sha256
+    return msgspec.structs.replace(seen, trouble="this copy changed since the scan: scan again" if changed else None)
 
 
-def see_file(door: Sources, path: str, keep: int) -> Preview:
+def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> Preview:
     """The first `keep` characters of any file. Raises `SourceError` if it cannot be opened."""
     with _file(door, path) as stream:
         if keep < WHOLE_CHARACTERS and (size := _size(stream)) > _LARGE_BYTES:
             return _begin(stream, os.path.basename(path), keep, size, door.limits)
+        if compared and (seen := by_lines(stream, os.path.basename(path), door.limits)):
+            return seen
         content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits)
-        return Preview(tuple(kept), None, content, tuple(parts(stream)))
+        return Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
 
 
 def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:

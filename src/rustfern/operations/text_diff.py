@@ -55,19 +55,47 @@ def compare(left: Sequence[str], right: Sequence[str]) -> Comparison:
     return compare_pieces([Piece(text) for text in left], [Piece(text) for text in right])
 
 
-def compare_pieces(left: Sequence[Piece], right: Sequence[Piece]) -> Comparison:
-    """Compare two texts: cells of sheets by row and address, form fields by name, all else in reading order."""
-    changes = [*_running(left, right), *_sheets(left, right), *_fields(left, right)]
+def compare_pieces(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool = False) -> Comparison:
+    """Compare two texts: cells of sheets by row and address, form fields by name, all else in reading order. Of texts that were `cut`, what
+    only one side has at its end is no difference: the other may have it behind the cut.
+    """
+    if cut:
+        left, right = _common(left, right)
+    changes = [*_running(left, right, cut=cut), *_sheets(left, right), *_fields(left, right)]
     # The sum counts words wherever they stand: what was only moved is neither more nor fewer.
     old, new = (Counter(word for piece in side for word in words_of(piece.text)) for side in (left, right))
     return Comparison((new - old).total(), (old - new).total(), (old & new).total(), tuple(changes))
+
+
+def _common(left: Sequence[Piece], right: Sequence[Piece]) -> list[list[Piece]]:
+    """The rows of sheets that both sides came to: those of the last sheet up to the last row that both have."""
+    reached: list[dict[str, int]] = []
+    for side in (left, right):
+        last: dict[str, int] = {}
+        for piece in side:
+            if piece.spot and _of_sheet(piece):
+                last[piece.section] = max(last.get(piece.section, 0), piece.spot[1])
+        reached.append(last)
+    ends = {next(reversed(last)) for last in reached if last}
+    found = []
+    for side in (left, right):
+        kept = []
+        for piece in side:
+            if piece.spot and _of_sheet(piece):
+                least = min(last.get(piece.section, 0) for last in reached)
+                # The last row may stop in its middle.
+                if least == 0 or (piece.section in ends and piece.spot[1] >= least):
+                    continue
+            kept.append(piece)
+        found.append(kept)
+    return found
 
 
 def _of_sheet(piece: Piece) -> bool:
     return piece.spot is not None and piece.spot[0] == 0
 
 
-def _running(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
+def _running(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool) -> list[Change]:
     """What is read from top to bottom: paragraphs, headings, lines, tables inside texts."""
     sides = []
     for side in (left, right):
@@ -77,9 +105,9 @@ def _running(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
     changes: list[Change] = []
     matcher = SequenceMatcher(None, old, new, autojunk=len(old) > _LONG)
     for what, a, b, c, d in matcher.get_opcodes():
-        if what == "equal":
+        if what == "equal" or (cut and (b == len(old) or d == len(new))):
             continue
-        for change in _pair(old[a:b], new[c:d], a, c):
+        for change in paired(old[a:b], new[c:d], a, c):
             gone = change.kind == "removed"
             at, where = (old_at, old_where) if gone else (new_at, new_where)
             changes.append(replace(change, at=at[change.at], where=where[change.at]))
@@ -193,7 +221,7 @@ def _words(piece: str) -> list[str]:
     return [word for word in _WORD.split(piece) if word]
 
 
-def _pair(old: Sequence[str], new: Sequence[str], old_at: int, new_at: int) -> list[Change]:
+def paired(old: Sequence[str], new: Sequence[str], old_at: int, new_at: int) -> list[Change]:
     """Pieces that stand in each other's place: each new one is held against the first old one that is like it."""
     out: list[Change] = []
     at = 0

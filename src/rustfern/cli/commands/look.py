@@ -78,7 +78,7 @@ def command(
     set_scratch_outside_of(this_run().session, [*roots, *(each for each in what if is_file(each))])
     try:
         keep = WHOLE_CHARACTERS if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
-        found = [LookedUp.of(each, file, keep) for each in what]
+        found = [LookedUp.of(each, file, keep, compared=len(what) == 2) for each in what]
         life = _life(found[0], what, file)
     finally:
         if file is not None:
@@ -133,16 +133,17 @@ class LookedUp(msgspec.Struct, frozen=True):
     bases: tuple[StoredCopy, ...] = ()
 
     @classmethod
-    def of(cls, what: str, file: CaseFile | None, keep: int) -> LookedUp:
+    def of(cls, what: str, file: CaseFile | None, keep: int, *, compared: bool) -> LookedUp:
         """Read what a word names. Raises `NotFound`."""
+        door = this_run().session.sources
         if file is None or is_file(what):
             try:
-                return cls(what, os.path.basename(what), see_file(this_run().session.sources, what, keep), None)
+                return cls(what, os.path.basename(what), see_file(door, what, keep, compared=compared), None)
             except SourceError as error:
                 raise NotFound(error.what, what, "Give the path of a file that can be read") from error
         copy = find_copy(file, what)
         bases = tuple(other for other in file.copies(copy.number) if other.id in copy.facts.needs)
-        return cls(copy.id, copy.document.name, see(this_run().session.sources, copy, bases, keep), copy, bases)
+        return cls(copy.id, copy.document.name, see(door, copy, bases, keep, compared=compared), copy, bases)
 
     def again(self) -> LookedUp:
         """The same, with all of its text."""
@@ -192,7 +193,7 @@ def _write_picture(found: Sequence[LookedUp], target: str, roots: Sequence[str])
 
 def _one(shown: LookedUp, life: list[Event], asked: _Asked, as_json: bool) -> int:
     from rustfern.cli.screen import copy_view
-    from rustfern.cli.screen.console import out
+    from rustfern.cli.screen.console import WARN, bullet, out
 
     pieces = list(shown.seen.pieces)
     if asked.sheet is not None:
@@ -203,6 +204,9 @@ def _one(shown: LookedUp, life: list[Event], asked: _Asked, as_json: bool) -> in
         print_json(_as_json(shown, pieces, life, hits if asked.words else None))
     elif asked.words:
         copy_view.show_hits(out(), shown, pieces, asked.words, hits)
+        if shown.seen.cut:
+            notice = f"Only the first {WHOLE_CHARACTERS >> 20} million characters were looked through"
+            bullet(out(), f"! {notice}", f"bold {WARN}", indent=0)
         return 0 if hits else 1
     elif asked.whole or asked.sheet is not None:
         # Slides lie in another order than they are shown: they are read before.
@@ -244,25 +248,37 @@ def _as_json(shown: LookedUp, pieces: Sequence[Piece], life: Sequence[Event], hi
 
 
 def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None) -> int:
+    from rustfern.operations.line_diff import compare_lines
     from rustfern.operations.text_diff import compare_pieces
     from rustfern.reports.pictures import Differing, differing
 
     trouble = left.seen.trouble or right.seen.trouble
-    found = compare_pieces(left.seen.pieces, right.seen.pieces)
+    if left.seen.lines and right.seen.lines:
+        words = right.seen.content.words if right.seen.content else None
+        found = compare_lines(left.seen.lines, right.seen.lines, words or 0)
+    else:
+        left, right = (each.again() if each.seen.lines else each for each in (left, right))
+        found = compare_pieces(left.seen.pieces, right.seen.pieces, cut=left.seen.cut or right.seen.cut)
+    cut = left.seen.cut or right.seen.cut
+    notice = f"only the first {WHOLE_CHARACTERS >> 20} million characters of the text were compared" if cut else None
     seen: Differing | None = None
-    if not any(side.seen.content and side.seen.content.tokens for side in (left, right)):
+    if not found.more + found.fewer + found.same and not any(
+        side.seen.content and side.seen.content.tokens for side in (left, right)
+    ):
         pictures = [picture(this_run().session.sources, each.copy, each.bases, each.label) for each in (left, right)]
         if pictures[0] and pictures[1]:
             seen = differing(pictures[0][0], pictures[1][0])
     if as_json:
-        print_json(command_schema.compared(left.label, right.label, found, seen.facts() if seen else None, trouble))
+        print_json(
+            command_schema.compared(left.label, right.label, found, seen.facts() if seen else None, trouble, notice)
+        )
     else:
         from rustfern.cli.screen import copy_view
         from rustfern.cli.screen.comparison import show
         from rustfern.cli.screen.console import out
 
         sides = [(each.label, each.name, each.seen.content, each.copy is not None) for each in (left, right)]
-        show(out(), sides[0], sides[1], found, trouble, seen)
+        show(out(), sides[0], sides[1], found, trouble or notice, seen)
         if target:
             copy_view.written(out(), "picture", target)
     return 3 if trouble else 0

@@ -189,6 +189,7 @@ class _Keeper:
         self._aside = ThreadPoolExecutor(1)
         self._pending: tuple[_Written, Future[str]] | None = None
         self._top: Folder
+        self._last: tuple[list[str], Folder] | None = None
 
     @contextlib.contextmanager
     def manifest(self, head: dict[str, object]) -> Iterator[None]:
@@ -247,6 +248,9 @@ class _Keeper:
     def _drop(self) -> None:
         """End the other thread; what it was verifying when an interrupt came is not kept."""
         self._aside.shutdown()
+        if self._last is not None:
+            self._last[1].close()
+            self._last = None
         if self._pending is not None:
             self._pending[0].drop()
             self._pending = None
@@ -313,7 +317,7 @@ class _Keeper:
         relative = os.path.relpath(entry.path, self.base)
         *above, name = relative.split(os.sep)
         with self._telling(entry):
-            folder = self._top.below([FILES, *above], mode=_FOLDER_MODE)
+            folder = self._below([FILES, *above])
             self._folders.add(os.path.dirname(relative))
             written = None
             try:
@@ -331,6 +335,15 @@ class _Keeper:
                 # While this one is verified the next is read; the one before is done.
                 self._settle()
                 self._pending = written, verifying
+
+    def _below(self, names: list[str]) -> Folder:
+        """A folder of the target; mostly it is the one that was written into last."""
+        if self._last is not None and (self._last[0] != names or not self._last[1].is_where_it_was()):
+            self._last[1].close()
+            self._last = None
+        if self._last is None:
+            self._last = names, self._top.below(names, mode=_FOLDER_MODE)
+        return self._last[1].again()
 
     @contextlib.contextmanager
     def _telling(self, entry: Entry) -> Iterator[None]:

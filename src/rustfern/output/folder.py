@@ -44,7 +44,7 @@ class Folder:
 
     def below(self, names: Sequence[str], *, make: bool = True, mode: int = 0o777) -> Folder:
         """A folder below this one, made (if wanted) where it is missing. Raises `OSError` where a link or a file is in the way."""
-        now = Folder(self.path, os.dup(self.handle) if self.handle is not None else None)
+        now = self.again()
         for name in names:
             with now:
                 made = False
@@ -63,6 +63,10 @@ class Folder:
                     sync_folder(now.handle)
             now = Folder(inner, handle)
         return now
+
+    def again(self) -> Folder:
+        """The same folder by a handle of its own."""
+        return Folder(self.path, os.dup(self.handle) if self.handle is not None else None)
 
     def is_where_it_was(self) -> bool:
         """Whether its path still leads to it."""

@@ -62,6 +62,43 @@ def test_cases_are_listed_annotated_chosen_and_removed(disk: Path, tmp_path: Pat
     assert rustfern("cases", "--json").json["cases"][0]["used"]
 
 
+def test_a_second_search_reads_only_what_has_changed(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    """Another case of the same disk will do; a file that was changed, or put in the place of another, is read again whatever its time."""
+    for number in range(20):
+        write(disk / f"home/ines/Documents/survey{number}.txt", "Larch on oak, carvel built, topsides fair", T0)
+        write(disk / f"home/ines/Documents/survey{number}.txt~", "Larch on oak, carvel built", T0 - 60)
+    time.sleep(2.1)  # what was changed just now may change again unseen, and is not relied on
+
+    def scan(*more: object) -> dict[str, object]:
+        answer: dict[str, object] = rustfern("scan", disk, "--json", *more).json
+        return answer
+
+    def answers(found: dict[str, object]) -> list[dict[str, object]]:
+        told = found["documents"]
+        assert isinstance(told, list)
+        return told
+
+    def read(found: dict[str, object]) -> int:
+        totals = found["totals"]
+        assert isinstance(totals, dict)
+        return int(totals["bytes_read"])
+
+    case = ("--case", tmp_path / "one.fern")
+    first, second = scan(*case), scan(*case)
+    assert read(first) > 0 and read(second) == 0 and answers(second) == answers(first)
+    rustfern("cases", tmp_path / "one.fern", "--purge-text")
+    assert read(scan(*case)) == read(first)
+    assert [read(scan()), read(scan())] == [read(first), 0]  # the newest other case of this disk knows them
+    path = disk / "home/ines/Documents/survey3.txt~"
+    facts = path.stat()
+    path.write_bytes(b"\0" * facts.st_size)
+    os.utime(path, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+    fifth = scan()
+    assert read(fifth) == facts.st_size
+    states = {copy["path"]: copy["state"] for document in answers(fifth) for copy in document["copies"]}  # type: ignore[attr-defined]
+    assert states[str(path)] == "damaged"
+
+
 def test_numbers_are_not_tickets_and_old_cases_go_together(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     for person in ("ines", "tobias", "ines"):
         rustfern("scan", disk, "--person", person)

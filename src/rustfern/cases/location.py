@@ -11,7 +11,7 @@ import os
 import sqlite3
 import stat
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 
 import msgspec
@@ -123,6 +123,21 @@ def roots_of_recent_cases() -> list[str]:
         finally:
             case.close()
     return sorted(set(roots))
+
+
+def earlier_case(roots: Sequence[str], but: str | None) -> CaseFile | None:
+    """The newest other case that searched the same roots; None if none of the last ones did."""
+    for path in case_paths()[:_RECENT_CASES]:
+        if path == but:
+            continue
+        case = None
+        with contextlib.suppress(CaseError, sqlite3.Error, ValueError):
+            case = CaseFile.open(path)
+            if sorted(roots_of(case)) == sorted(roots):
+                return case
+        if case is not None:
+            case.close()
+    return None
 
 
 def open_existing(path: str) -> CaseFile:

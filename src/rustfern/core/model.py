@@ -95,7 +95,7 @@ class Entry(msgspec.Struct, frozen=True):
 
     `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the names
     of things beside it that belong to it (a database's journals, a project's data folder). `mode` are its permission bits,
-    `modified_ns` is its time in ns since 1970.
+    `modified_ns` is its time in ns since 1970, `changed_ns` that of the last change of anything about it, where the system keeps one.
     """
 
     location: Location
@@ -108,6 +108,7 @@ class Entry(msgspec.Struct, frozen=True):
     inode: int = 0
     mode: int = 0o600
     modified_ns: int | None = None
+    changed_ns: int = 0
     companions: tuple[str, ...] = ()
 
     @property

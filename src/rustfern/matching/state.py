@@ -11,6 +11,7 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
+from rustfern.cases.content_memory import ContentMemory
 from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
@@ -73,8 +74,10 @@ class Draft(msgspec.Struct):
 class Reader:
     """Reads each copy at most once. Problems and bytes are counted where they arise."""
 
-    def __init__(self, door: Sources, on_problem: Callable[[str, str], None]) -> None:
-        self._door = door
+    def __init__(
+        self, door: Sources, on_problem: Callable[[str, str], None], memory: ContentMemory | None = None
+    ) -> None:
+        self._door, self._memory = door, memory
         self._known: dict[Location, tuple[Content, tuple[str, ...]]] = {}
         self._on_problem = on_problem
         self.bytes_read = 0
@@ -106,6 +109,8 @@ class Reader:
 
     def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """Read a copy; one that changes while it is read is read again, then said to be still written."""
+        if self._memory is not None and (content := self._memory.known(entry, name)) is not None:
+            return content, ()
         source = self._door.open(entry.root)
         for attempt in range(_TRIES):
             known = contents.check(self._door, entry, name)
@@ -114,6 +119,8 @@ class Reader:
                 break
             now = source.entry(entry.path)
             if (now.size, now.modified) == (entry.size, entry.modified):
+                if self._memory is not None:
+                    self._memory.remember(entry, name, known[0])
                 break
             entry = replace(now.at_part(entry.part), companions=entry.companions)
             if attempt == _TRIES - 1:

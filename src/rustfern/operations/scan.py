@@ -13,7 +13,8 @@ from msgspec.structs import replace
 
 from rustfern._version import __version__
 from rustfern.cases.case_file import CaseFile
-from rustfern.cases.location import remember
+from rustfern.cases.content_memory import ContentMemory
+from rustfern.cases.location import earlier_case, remember
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import WrongUsage
 from rustfern.core.model import Answer, Copy, Document, Hints, Hit, Kind, Problem, Searched, Situation, Totals, Verdict
@@ -138,7 +139,8 @@ class _Scan:
             self.door, sources, self.homes, self.places, self._on_problem, self.totals, own_folders(self.file), narrowed,
             thorough,
         )  # fmt: skip
-        self.reader = Reader(self.door, self._on_problem)
+        self.memory = ContentMemory(self.file, earlier_case(self.tops, self.file.path) if self.file.path else None)
+        self.reader = Reader(self.door, self._on_problem, self.memory)
         self.linker = Linker(
             LinkState(
                 self.places, self.door, session.clock, self.homes, sources, self.file, self.problems, self.reader,
@@ -231,6 +233,7 @@ class _Scan:
         with _undisturbed() as came:
             answer = self._answer()
             self._keep(answer)
+            self.memory.close()
         if self.own_case:
             self.file.close()
         if came and not self.partial:

@@ -176,6 +176,7 @@ class FolderSource:
             inode=facts.st_ino,
             mode=stat.S_IMODE(facts.st_mode) & 0o777,
             modified_ns=facts.st_mtime_ns,
+            changed_ns=facts.st_ctime_ns,
         )
 
     def open(self, entry: Entry) -> BinaryIO:

@@ -204,7 +204,10 @@ def purge_texts(path: str) -> bool:
     try:
         there = _holds_texts(file)
         # What is deleted is overwritten, in the tables and in the free space of the file.
-        tables = ("DROP TABLE IF EXISTS wording", "DROP TABLE IF EXISTS was_read")  # the latter holds sums of their words
+        tables = (
+            "DROP TABLE IF EXISTS wording",
+            "DROP TABLE IF EXISTS was_read",
+        )  # the latter holds sums of their words
         for statement in ("PRAGMA secure_delete = ON", *tables):
             file.connection.execute(statement)
         there = _forget_words(file) or there

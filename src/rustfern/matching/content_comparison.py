@@ -22,6 +22,7 @@ from rustfern.formats.format_table import (
 from rustfern.matching.evidence import by_content, by_identity, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.evidence.similarity_index import Likeness
+from rustfern.matching.saved_documents import SavedDocuments, SavedRow
 from rustfern.matching.state import SLACK, Draft, LinkState, clocks_of
 
 _MAX_COMPARED, _MAX_TEXTS = 40, 4_000
@@ -46,7 +47,8 @@ class Comparing:
 
     def __init__(self, state: LinkState) -> None:
         self.state = state
-        self.like: dict[str, list[tuple[str, int, datetime | None]]] = {}
+        self.like: dict[str, SavedDocuments] = {}
+        self.homeless: list[Draft] | None = None
         self.looked_around = 0
         self.likeness = Likeness()  # the contents of known documents
         self.indexed: dict[str, int] = {}  # how many versions of each are in it
@@ -200,10 +202,13 @@ class Comparing:
             return []
         about = saved.entry.modified if saved and not draft.locks else None
         wanted = format_of_extension(extension_of(draft.name))
+        if self.homeless is None:
+            # Asked when all copies have their documents: looked up once for all that ask.
+            self.homeless = [other for other in self.state.drafts.values() if other.original is None]
         return [
             copy.path
-            for other in self.state.drafts.values()
-            if other.original is None and not other.never_saved and other.home == draft.home
+            for other in self.homeless
+            if not other.never_saved and other.home == draft.home
             for copy in other.copies
             if copy.kind is Kind.AUTOSAVE and wanted and compatible(copy.content.format, wanted)
             if about is None or copy.entry.modified is None or abs(copy.entry.modified - about) <= _SAVED_AFTER
@@ -241,8 +246,8 @@ class Comparing:
         """Documents that a copy without a telling name may belong to: those of its folder, or known ones that are like it."""
         folder = os.path.dirname(find.entry.path)
         format_name = copy.content.format
-        drafted = [d.original for d in self.state.drafts.values() if d.original]
         if beside:
+            drafted = [d.original for d in self.state.drafts.values() if d.original]
             paths = [*self.state.case.names.in_folder(folder), *(p for p in drafted if os.path.dirname(p) == folder)]
         else:
             base = (find.home.volume or find.home.path) if find.home else find.entry.root
@@ -281,18 +286,12 @@ class Comparing:
 
     def _likely_originals(self, copy: Copy, base: str) -> list[str]:
         """Documents worth comparing with a copy from a temporary folder: of its very size, or written about its time."""
-        when, near_in_time, same_size = copy.entry.modified, [], []
         known = self._documents_like(copy.content.format)
+        same_size = [path for path in known.of_size(copy.entry.size) if inside(path, base)]
         about = timedelta.max if len(known) <= _MAX_NEAR else _ABOUT_THEN
-        for path, size, modified in known:
-            if size == copy.entry.size:
-                if inside(path, base):
-                    same_size.append(path)
-            elif when is not None and modified is not None:
-                apart = abs(modified - when)
-                if apart <= about and inside(path, base):
-                    near_in_time.append((apart, path))
-        nearest = [path for _, path in sorted(near_in_time)[:_MAX_NEAR]]
+        nearest = []
+        if copy.entry.modified is not None:
+            nearest = known.about(copy.entry.modified, about, copy.entry.size, _MAX_NEAR, base)
         fresh = [path for path in nearest if not self.state.reader.has(self.state.location_of(path))]
         self.looked_around += len(fresh)
         if self.looked_around > _MAX_LOOKED_AROUND:
@@ -305,15 +304,15 @@ class Comparing:
         def apart(row: tuple[str, int, datetime | None]) -> float:
             return abs((row[2] - when).total_seconds()) if row[2] and when else 0.0
 
-        return [path for path, _, _ in sorted(self._documents_like(format_name), key=apart)]
+        return [path for path, _, _ in sorted(self._documents_like(format_name).rows, key=apart)]
 
-    def _documents_like(self, format_name: str | None) -> list[tuple[str, int, datetime | None]]:
-        """(path, size, time) of the indexed documents that a copy of this format can belong to; looked up once."""
+    def _documents_like(self, format_name: str | None) -> SavedDocuments:
+        """The indexed documents that a copy of this format can belong to; looked up once."""
         if format_name is None:
-            return []
-        known = self.like.get(format_name)
-        if known is None:
-            known = self.like[format_name] = []
+            return SavedDocuments([])
+        found = self.like.get(format_name)
+        if found is None:
+            known: list[SavedRow] = []
             for other in [f for f in FORMATS if compatible(format_name, f) and f != "cfb"]:
                 paths = self.state.case.names.with_extension(other)
                 if other == "txt" and len(paths) > _MAX_TEXTS:
@@ -325,4 +324,5 @@ class Comparing:
                             known.append((path, entry.size, entry.modified))
                     except SourceError:
                         continue
-        return known
+            found = self.like[format_name] = SavedDocuments(known)
+        return found

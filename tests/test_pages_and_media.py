@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
 import os
@@ -16,9 +17,11 @@ from conftest import Run, docx, odt, package, packed, write
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from rustfern.core.errors import Malformed
 from rustfern.core.model import State
 from rustfern.formats import format_table
 from rustfern.formats import registry as formats
+from rustfern.formats.office import art_pictures
 
 Rustfern = Callable[..., Run]
 MEDIA = packed("media.tar.xz")
@@ -207,6 +210,52 @@ def test_pictures_packed_by_lzw(kind: str, how: dict[str, str], colours: int) ->
         whole[:at] + b"\xff" * 40 + whole[at + 40 :],
     ):
         assert state(hurt, name) == "damaged"
+
+
+@pytest.mark.parametrize(
+    ("archive", "name", "free"),
+    [("packages.tar.xz", "survey-office.doc", 6), ("packages.tar.xz", "timber-office.xls", 4), ("packages.tar.xz", "timber-xlwt.xls", 0),
+     ("media.tar.xz", "plan-444.jpg", 0), ("media.tar.xz", "plan-im-progressive.jpg", 0), ("media.tar.xz", "plan-cmyk.jpg", 0)],
+)  # fmt: skip
+def test_a_sector_of_zeros_shows_wherever_the_content_is(archive: str, name: str, free: int) -> None:
+    """`free` sectors hold tables of the container and descriptions only, of which nothing can be said."""
+    data = packed(archive)[name]
+    places = [at for at in range(512, len(data) - 512, 512) if data[at : at + 512].strip(b"\0")]
+    found = [state(data[:at] + bytes(512) + data[at + 512 :], name) for at in places]
+    assert found.count("intact") <= free < len(found)
+
+
+def test_pictures_in_older_presentations_are_checked_by_their_own_format() -> None:
+    data = packed("packages.tar.xz")["launch-office.ppt"]
+    at = data.index(b"\x89PNG") + 300
+    assert state(data, "launch.ppt") == "intact"
+    hurt = formats.check(io.BytesIO(data[:at] + b"\x55" * 8 + data[at + 8 :]), "launch.ppt")
+    assert hurt.state is State.DAMAGED and "picture" in hurt.reason
+    # Of a text's pictures, and of what programs draw with, the packed bytes must end where they say.
+    drawing = zlib.compress(random.Random(6).randbytes(10_000))
+    for packed_in, wanted in (
+        (drawing, None),
+        (drawing[:50] + bytes(40) + drawing[90:], "damaged"),
+        (drawing[:-20], "stops"),
+    ):
+        head = struct.pack("<I24xIBB", 10_000, len(packed_in), 0, 0xFE)
+        record = struct.pack("<HHI", 0x3D4 << 4, 0xF01A, 50 + len(packed_in)) + bytes(16) + head + packed_in
+        inline = struct.pack("<IHH", 68 + len(record), 68, 100).ljust(68, b"\0") + record
+        if wanted is None:
+            art_pictures.check_stored(record)
+            art_pictures.check_inline(inline)
+            continue
+        for check, stream in ((art_pictures.check_stored, record), (art_pictures.check_inline, inline)):
+            with pytest.raises(Malformed, match=wanted):
+                check(stream)
+
+
+@given(st.binary(max_size=300))
+def test_any_records_of_pictures(data: bytes) -> None:
+    for check in (art_pictures.check_stored, art_pictures.check_inline):
+        for stream in (data, struct.pack("<IHH", 68 + len(data), 68, 100).ljust(68, b"\0") + data):
+            with contextlib.suppress(Malformed):
+                check(stream)
 
 
 def test_streams_packed_by_lzw() -> None:

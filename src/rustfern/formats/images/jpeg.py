@@ -18,6 +18,7 @@ import msgspec
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
+from rustfern.formats.holes import lost_sector
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
 
@@ -243,6 +244,9 @@ class _Walk:
         else:
             order = [(part, part.h, part.v) for part in parts]
             total, across = self.mcus_across * self.mcus_down, self.mcus_across
+        hole = lost_sector(self.data, segments[0][0], self.at)
+        if hole is not None:
+            raise Malformed("zeros of whole sectors inside a scan", hole)
         self._strangers(segments)
         if self.marks_only:
             if len(segments) != (_up(total, self.interval) if self.interval else 1):

@@ -15,6 +15,7 @@ from typing import BinaryIO
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
+from rustfern.formats.holes import lost_sector
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, unpack
 from rustfern.formats.text_sink import TextSink
@@ -149,6 +150,10 @@ def _webp(data: Data) -> Reading:
                 raise Malformed("the start of the image data is damaged", at + 8)
             bits = int.from_bytes(body[1:5], "little")
             width, height = (bits & 0x3FFF) + 1, (bits >> 14 & 0x3FFF) + 1
+        if kind in (b"VP8 ", b"VP8L", b"ANMF", b"ALPH") and isinstance(data, bytes):
+            hole = lost_sector(data, at + 8, at + 8 + length)
+            if hole is not None:
+                raise Malformed("zeros of whole sectors in the image data", hole)
         kinds.append(kind)
         at += 8 + length + length % 2
     if not {b"VP8 ", b"VP8L", b"ANMF"} & set(kinds):

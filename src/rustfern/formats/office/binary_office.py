@@ -12,8 +12,9 @@ from msgspec.structs import replace
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of, format_of_extension
+from rustfern.formats.holes import lost_sector
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.office import compound_others, doc, opc, ppt, xls
+from rustfern.formats.office import art_pictures, compound_others, doc, opc, ppt, xls
 from rustfern.formats.office.compound_file import SIGNATURE, Compound, summary
 from rustfern.formats.text_sink import TextSink
 
@@ -38,6 +39,10 @@ def _format(compound: Compound) -> tuple[str, str | None]:
         if compound.has(stream):
             return format_name, stream
     return "cfb", None
+
+
+_UNBROKEN = {"ppt": ("Pictures",), "xls": ("Workbook", "Book")}
+"""Streams in which no part lies fallow or is plain zeros."""
 
 
 class OfficeBinary:
@@ -94,5 +99,13 @@ class OfficeBinary:
             return Reading(glance, State.INTACT, reason, has_text=False)
         if protected:
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
+        for part in _UNBROKEN.get(format_name or "", ()):
+            path = f"{main.rpartition('/')[0]}/{part}".lstrip("/")
+            if (hole := lost_sector(compound.read(path) or b"")) is not None:
+                raise Malformed(f"zeros of whole sectors in the stream {part}", hole)
+        if format_name == "doc":
+            art_pictures.check_inline(compound.read("Data") or b"")
+        elif format_name == "ppt":
+            art_pictures.check_stored(compound.read(main.replace("PowerPoint Document", "Pictures")) or b"")
         reason = f"read to the end: {len(compound.paths)} streams, chains and the main stream right"
         return Reading(glance, State.INTACT, reason, amounts)

@@ -21,6 +21,9 @@ _FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
 _ZEROS = "\0" * 8
 _END = re.compile(r"[\r\x07\x0c]")
 _PARAGRAPHS, _PIECES = 13, 33
+_FORMATTED = {12: 0x65, 13: 0x1D}
+"""Lists of pages with the properties of characters and of paragraphs, and the most runs on each page."""
+_PAGE = 512
 _OLDER, _FAR_EAST = 0xA5DC, frozenset({0xA697, 0xA698, 0xA699})
 _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
@@ -55,6 +58,8 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     total = sum(counts)
     if len(text) < total:
         raise Malformed(f"the piece table gives {len(text)} of {total} characters")
+    for index, most in _FORMATTED.items():
+        _formatted(data, table, *_pair(data, index), most)
     after = main + footnotes + headers + counts[3] + notes
     paragraphs = 0
     layout = None
@@ -118,6 +123,18 @@ def _header(data: bytes) -> tuple[tuple[int, ...], tuple[int, int]]:
     longs_at = 34 + 2 * struct.unpack_from("<H", data, 32)[0] + 2
     counts = struct.unpack_from("<7i", data, longs_at + 12)
     return counts, _pair(data, _PIECES)
+
+
+def _formatted(data: bytes, table: bytes, at: int, size: int, most: int) -> None:
+    """Pages of properties, each with its runs in order (2.8.5, 2.8.6, 2.9.33, 2.9.174). Raises `Malformed` where one is not there."""
+    count = (size - 4) // 8
+    if count < 1 or at + size > len(table):
+        return
+    for number in struct.unpack_from(f"<{count}I", table, at + 4 * (count + 1)):
+        begin = (number & 0x3FFFFF) * _PAGE
+        page = data[begin : begin + _PAGE]
+        if not page.strip(b"\0"):
+            raise Malformed("zeros where the formatting of the text should be", begin)
 
 
 def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:

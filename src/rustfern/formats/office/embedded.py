@@ -24,13 +24,13 @@ def check_member(chunks: Iterable[bytes], name: str, size: int) -> None:
         return
     data = b"".join(chunks)
     try:
-        _picture(data)
+        check_picture(data)
     except Malformed as error:
         if not isinstance(error, Refused):
             raise Malformed(f"it opens, but the picture {name} in it is damaged: {error}") from error
 
 
-def _picture(data: bytes) -> None:
+def check_picture(data: bytes) -> None:
     from rustfern.formats.images import jpeg, png, raster
 
     stream, sink = io.BytesIO(data), TextSink()

@@ -22,6 +22,7 @@ _SLIDES = 0
 _ENCRYPTED, _PACKAGE = 0xF3D1C4DF, b"PK\x03\x04"
 _PERSIST, _HEADER, _TITLES = 1011, 3999, (0, 6)
 _MAX_DEPTH = 100
+_ZEROS = bytes(16)
 
 
 def _records(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int, int, int]]:
@@ -58,6 +59,8 @@ def _walk(
     for version, instance, kind, begin, finish in _records(data, start, end):
         if version == 0xF and data[begin : begin + 4] == _PACKAGE:
             continue  # kept for newer programs, whole, though it calls itself a container
+        if version == instance == kind == begin - finish == 0:
+            raise Malformed("zeros where a record of the presentation should be", begin - 8)
         if version == 0xF:
             inner = instance if kind == _LIST else of
             _walk(data, begin, finish, out, depth + 1, of=inner, shown=shown and inner in (None, _SLIDES))
@@ -68,6 +71,8 @@ def _walk(
             continue
         elif kind == _HEADER and finish - begin >= 4:
             out.title = struct.unpack_from("<I", data, begin)[0] in _TITLES
+        elif kind in (_CHARS, _BYTES) and _ZEROS in data[begin:finish]:
+            raise Malformed("zeros where text should be", begin)
         elif kind == _CHARS:
             out.add(data[begin:finish].decode("utf-16-le", "replace"))
         elif kind == _BYTES:

@@ -19,8 +19,8 @@ from rustfern.formats.reader import ByteReader
 if TYPE_CHECKING:
     import lzma
 
-_BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ = 12, 14, 20, 93, 95
-_OTHERS = frozenset({_BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ})
+_DEFLATE64, _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ = 9, 12, 14, 20, 93, 95
+_OTHERS = frozenset({_DEFLATE64, _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ})
 _END = b"PK\x05\x06"
 _END64 = b"PK\x06\x06"
 _LOCATOR64 = b"PK\x06\x07"
@@ -29,7 +29,7 @@ _LOCAL = b"PK\x03\x04"
 _DESCRIPTOR = b"PK\x07\x08"
 _ALL = 0xFFFFFFFF
 _CHUNK = 1 << 18
-_SMALL = 1 << 20
+_SMALL, _FEW = 1 << 20, 1 << 10
 _TIMES = 4
 """Parts of relationships and lists are read more than once."""
 
@@ -224,7 +224,7 @@ class Archive:
             raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
 
     def _unpacked_otherwise(self, member: Member, at: int) -> Iterator[bytes]:
-        """A member that is packed by bzip2, LZMA, xz or Zstandard (APPNOTE 4.4.5, 5.8)."""
+        """A member that is packed by Deflate64, bzip2, LZMA, xz or Zstandard (APPNOTE 4.4.5, 5.8)."""
         import lzma
 
         crc = got = 0
@@ -243,6 +243,9 @@ class Archive:
     def _pieces_otherwise(self, member: Member, at: int) -> Iterator[bytes]:
         if member.method in (_ZSTD, _ZSTD_OLD):
             yield from _zstandard(self.stream, member, at)
+            return
+        if member.method == _DEFLATE64:
+            yield from _deflate64(self.stream, member, at)
             return
         unpack: _Unpacker
         left = member.packed
@@ -334,6 +337,25 @@ def _zstandard(stream: BinaryIO, member: Member, at: int) -> Iterator[bytes]:
                 yield piece
     except zstandard.ZstdError as error:
         raise ValueError(str(error)) from error
+
+
+def _deflate64(stream: BinaryIO, member: Member, at: int) -> Iterator[bytes]:
+    """What a member by Deflate64 unpacks to, as file managers pack files of more than 2 GB. Raises `ValueError` for damage."""
+    try:
+        import inflate64
+    except ImportError as error:
+        raise Refused(f"part {member.name} is packed by Deflate64, whose package is not installed", at) from error
+    unpack = inflate64.Inflater()
+    left = member.packed
+    # A kilobyte stands for at most 30 MB: small pieces keep what comes back in bounds.
+    while left > 0 and not unpack.eof:
+        data = stream.read(min(_FEW, left))
+        if not data:
+            raise EOFError
+        left -= len(data)
+        yield unpack.inflate(data)
+    if not unpack.eof:
+        raise EOFError
 
 
 def _unpacker(member: Member) -> _Unpacker:

@@ -7,6 +7,7 @@ published MOV file format.
 from __future__ import annotations
 
 import struct
+import zlib
 from collections.abc import Iterator
 from typing import BinaryIO
 
@@ -67,7 +68,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         elif kind == b"moov":
             if end - start > _MAX_MOOV:
                 raise Refused("the tables of the recording are too large: refused", at)
-            moov = read.upto(start, end - start)
+            moov = _unpacked(read.upto(start, end - start), at)
         elif kind == b"moof":
             fragments += 1
         at = end
@@ -99,6 +100,29 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         {"tracks": len(tracks), "seconds": seconds},
         has_text=False,
     )
+
+
+def _unpacked(moov: bytes, at: int) -> bytes:
+    """Tables that older programs packed (QuickTime File Format, "Compressed Movie Resources"): cmov with dcom and cmvd."""
+    packed = next((body for kind, body in inside(moov, 0) if kind == b"cmov"), None)
+    if packed is None:
+        return moov
+    found = dict(inside(packed, 0))
+    how, data = found.get(b"dcom", b""), found.get(b"cmvd", b"")
+    if how[:4] != b"zlib":
+        raise Refused("the tables of the recording are packed in a way that is not unpacked here", at)
+    size = int.from_bytes(data[:4], "big")
+    if size > _MAX_MOOV:
+        raise Refused("the tables of the recording are too large: refused", at)
+    inflate = zlib.decompressobj()
+    try:
+        made = inflate.decompress(data[4:], size + 1)
+    except zlib.error as error:
+        raise Malformed("the packed tables of the recording are damaged", at) from error
+    tables = next((body for kind, body in inside(made, 0) if kind == b"moov"), None) if len(made) == size else None
+    if tables is None or not inflate.eof:
+        raise Malformed("the packed tables of the recording are damaged", at)
+    return tables
 
 
 def _identity(moov: bytes) -> Marks:

@@ -57,6 +57,8 @@ class Handler:
 WHOLE = "document"
 """The name for a document that is one XML file, no part of a package."""
 _MAX_ENTITIES, _MAX_ENTITY = 1_000, 1_024
+_NEWER = re.compile(rb"(?:\xef\xbb\xbf)?<\?xml\s+version=[\"']1\.1")
+_BAD_REFERENCE = expat.errors.codes[expat.errors.XML_ERROR_BAD_CHAR_REF]
 _NUMBER = re.compile(r"&#(?:\d{1,7}|x[0-9A-Fa-f]{1,6});")
 """Internal entities (XML 1.0, section 4.3): those of an external subset are not fetched."""
 
@@ -113,6 +115,7 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     sign = ":" if plain else " "
     parser = expat.ParserCreate() if plain else expat.ParserCreate(namespace_separator=sign)
     depth = near = 0
+    newer = False
 
     if handler is not None:
         parser.buffer_text = True
@@ -159,6 +162,7 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     parser.EntityDeclHandler = declared
     try:
         for chunk in chunks:
+            newer = newer or (parser.CurrentByteIndex <= 0 and bool(_NEWER.match(chunk)))
             parser.Parse(chunk, False)
             if handler is not None and handler.enough():
                 handler = parser.StartElementHandler = parser.EndElementHandler = parser.CharacterDataHandler = None
@@ -176,6 +180,8 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     except expat.ExpatError as error:
         if partial:
             return
+        if newer and error.code == _BAD_REFERENCE:
+            raise Refused(f"part {part} is XML 1.1 with control characters: reading it was refused") from error
         raise Malformed(
             f"part {part} is not well-formed XML: {expat.ErrorString(error.code)} in line {error.lineno}",
             max(parser.CurrentByteIndex, 0),

@@ -161,7 +161,7 @@ def check(
     for relative, member in members(door, entry):
         try:
             with open_content(door, member) as stream:
-                content = _checked(door, stream, os.path.basename(relative), member)
+                content = _checked(door, stream, os.path.basename(relative), member, counted=counted)
         except SourceError as error:
             # One pipe or unreadable file costs the rest nothing, but the whole is not whole any more.
             lost.append(f"{relative}: {error.what}")

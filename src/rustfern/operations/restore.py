@@ -300,7 +300,7 @@ def _again(
         entry = door.around(target).entry(target)
         if not (entry.is_file or entry.is_folder):
             return None
-        content, _ = contents.check(door, entry, os.path.basename(target))
+        content, _ = contents.check(door, entry, os.path.basename(target), counted=False)
     except SourceError:
         return None
     if content.sha256 != expected:
@@ -471,7 +471,8 @@ def _folder(door: Sources, entry: Entry, folder: Folder, name: str, expected: st
                     _like(member, inner, place)
         if contents.bundle_sum(sums) != expected:
             raise _changed(entry.path)
-        content, _ = contents.check(door, door.open(folder.path).entry(os.path.join(folder.path, made)), name)
+        written = door.open(folder.path).entry(os.path.join(folder.path, made))
+        content, _ = contents.check(door, written, name, counted=False)
         _like(entry, folder, made, _FOLDER_MODE)
         return _place(folder, made, name, has_extension=False), content
 

@@ -258,6 +258,26 @@ def test_any_records_of_pictures(data: bytes) -> None:
                 check(stream)
 
 
+@pytest.mark.parametrize(
+    ("runs", "wanted"),
+    [(b"\4\7\0\0" * 3 + b"\4\7\0\1", "intact"), (b"\4\7\0\0" * 4, "intact"), (b"\0\4\1\2\3\4\0\0" * 4 + b"\0\1", "intact"),
+     (b"\0\2\0\3\4\7\0\1", "intact"), (b"\4\7\0\0" + bytes(60), "damaged"), (b"\4\7\0\0\4\7", "damaged")],
+)  # fmt: skip
+def test_bitmaps_packed_by_runs(runs: bytes, wanted: str) -> None:
+    head = struct.pack("<IiiHHIIiiII", 40, 4, 4, 1, 8, 1, len(runs), 0, 0, 256, 0) + bytes(1024)
+    whole = struct.pack("<2sIII", b"BM", 14 + len(head) + len(runs), 0, 14 + len(head)) + head + runs
+    assert state(whole, "plan.bmp") == wanted
+
+
+def test_a_lost_sector_in_a_layered_picture() -> None:
+    rows = b"\xfd\x07" * 8 * 400  # 32 pixels each: a run of four, eight times
+    data = struct.pack(">4sH6xHIIHH", b"8BPS", 1, 57, 400, 32, 8, 7) + bytes(12) + struct.pack(">H", 1)
+    data += struct.pack(">H", 16) * 400 + bytes(2 * 400 * 56) + rows
+    assert state(data, "plan.psd") == "intact"
+    at = (len(data) - 2000) // 512 * 512
+    assert state(data[:at] + bytes(512) + data[at + 512 :], "plan.psd") == "damaged"
+
+
 def test_streams_packed_by_lzw() -> None:
     drawn = b"BT /F1 11 Tf 56 800 Td (Kittiwake) Tj ET\n" * 30
     for body, wanted in ((drawn, "intact"), (drawn[:600] + b"?" + drawn[600:], "damaged")):

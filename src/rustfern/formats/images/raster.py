@@ -23,7 +23,8 @@ from rustfern.formats.text_sink import TextSink
 _COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
 _SILENCE = threading.Lock()
 _MAX = 1 << 30
-_CHANNELS = 56
+_CHANNELS = 99
+"""More than the 56 that are published: programs write them."""
 _MAX_PIXELS = 40_000_000
 _STRIP_ROWS = 128
 
@@ -126,7 +127,33 @@ def _bmp(data: Data) -> Reading:
     need = -(-width * bits // 32) * 4 * abs(height) if packing in (0, 3, 6) else length
     if start + need > len(data):
         raise Malformed(f"the picture stops after {len(data)} of {start + need} bytes", len(data))
+    if packing in (1, 2):
+        _runs(data, start, start + need if need else len(data), abs(height), packing == 2)
+        return _reading("bmp", f"all its {abs(height)} rows of runs are there", width, abs(height))
     return _reading("bmp", f"all its {need} bytes of pixels are there; they carry no sum", width, abs(height))
+
+
+def _runs(data: Data, at: int, end: int, rows: int, halves: bool) -> None:
+    """Packed rows of a bitmap, of bytes or of half bytes ([MS-WMF] 3.1.6). Raises `Malformed` where rows are missing."""
+    done, start = 0, at
+    while at + 2 <= end:
+        count, value = data[at : at + 2]
+        at += 2
+        if count:
+            continue
+        if value == 1:
+            return
+        if value == 0:
+            done += 1
+        elif value == 2:
+            done += data[at + 1] if at + 2 <= end else 0
+            at += 2
+        else:
+            at += ((value + 1) // 2 + 1 if halves else value + 1) & ~1
+        if done > rows:
+            raise Malformed(f"the runs go on behind the last of {rows} rows", at)
+    if done < rows - 1 or at > end:
+        raise Malformed(f"the runs stop after {done} of {rows} rows", start)
 
 
 def _webp(data: Data) -> Reading:
@@ -196,6 +223,8 @@ def _layers(data: Data) -> Reading:
         need = at + len(table) + sum(int.from_bytes(table[n : n + wide], "big") for n in range(0, len(table), wide))
         if len(table) < wide * height * channels:
             raise Malformed("the picture stops inside the table of its rows", len(data))
+        if isinstance(data, bytes) and (hole := lost_sector(data, at + len(table), min(need, len(data)))) is not None:
+            raise Malformed("zeros of whole sectors in the packed rows", hole)
     elif packing in (2, 3):
         need = at
     else:

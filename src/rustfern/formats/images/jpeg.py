@@ -29,7 +29,7 @@ _PAD = 16
 _WALKED = 48 << 10
 _WALKED_PROGRESSIVE = 160 << 10
 """Bytes up to which a picture is walked through in any case."""
-_DECODED = 1 << 20
+_DECODED = 3 << 19
 """Most blocks of a progressive picture that is decoded: 128 bytes of each are held at once."""
 _LETTER = bytes(value > 127 for value in range(256))
 _NO_CODES = bytes(32)

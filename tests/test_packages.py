@@ -367,6 +367,17 @@ _DEFLATE64 = (
 """A list of boats, as an archiver packed it."""
 
 
+@pytest.mark.parametrize(("needed", "state"), [(62, State.UNREADABLE), (45, State.DAMAGED)])
+def test_archives_with_an_encrypted_directory(needed: int, state: State) -> None:
+    """A stand-in: no archiver at hand writes them. The directory is noise, and the end record says that it takes a newer reader."""
+    body = b"PK\x03\x04" + bytes(26) + b"\x91\x72" * 60
+    hidden = b"\x8a\x31\xfe" * 40
+    end64 = struct.pack("<4sQHHIIQQQQ", b"PK\x06\x06", 44, 62, needed, 0, 0, 1, 1, len(hidden), len(body))
+    locator = struct.pack("<4sIQI", b"PK\x06\x07", 0, len(body) + len(hidden), 1)
+    end = struct.pack("<4sHHHHIIH", b"PK\x05\x06", 0, 0, 0xFFFF, 0xFFFF, 0xFFFFFFFF, 0xFFFFFFFF, 0)
+    assert check(body + hidden + end64 + locator + end, "a.zip").state is state
+
+
 def test_archives_packed_by_deflate64() -> None:
     whole = base64.b64decode(_DEFLATE64)
     assert check(whole, "a.zip").state is State.INTACT

@@ -28,6 +28,8 @@ _CENTRAL = b"PK\x01\x02"
 _LOCAL = b"PK\x03\x04"
 _DESCRIPTOR = b"PK\x07\x08"
 _ALL = 0xFFFFFFFF
+_HIDDEN_DIRECTORY = 62
+"""The version that a reader needs for an encrypted directory (APPNOTE 4.4.3, 7.3)."""
 _CHUNK = 1 << 18
 _SMALL, _FEW = 1 << 20, 1 << 10
 _TIMES = 4
@@ -121,6 +123,9 @@ class Archive:
         if record[:4] != _END64:
             raise Malformed("the zip64 end record is damaged", at)
         total, length, start = struct.unpack_from("<QQQ", record, 32)
+        needed = struct.unpack_from("<H", record, 14)[0]
+        if needed >= _HIDDEN_DIRECTORY and self._bytes.upto(at - length, 4) != _CENTRAL:
+            raise Refused("its directory is encrypted: what is in it cannot be read without the password", at - length)
         return total, length, start, at
 
     def _central(self, at: int, length: int, total: int, shift: int) -> None:

@@ -16,6 +16,6 @@ def lost_sector(data: bytes, start: int = 0, end: int | None = None) -> int | No
     if data.find(bytes(SECTOR), start, last) < 0:
         return None
     for found in _ZEROS.finditer(data, start, last):
-        if found.start() % SECTOR == 0 and (found.end() % SECTOR == 0 or found.end() == last):
+        if found.start() % SECTOR == 0 and found.end() % SECTOR == 0:
             return found.start()
     return None

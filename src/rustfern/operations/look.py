@@ -63,11 +63,11 @@ def _begin(stream: BinaryIO, name: str, keep: int, size: int, limits: Limits) ->
     return Preview(tuple(kept), None, nothing, (), to_the_end=False)
 
 
-def by_lines(stream: BinaryIO, name: str, limits: Limits, *, least: int = _BY_LINES_BYTES) -> Preview | None:
+def _by_lines(stream: BinaryIO, name: str, limits: Limits) -> Preview | None:
     """A large plain text as lines, with its verdict; None for what is no such text, or is larger than is compared by lines."""
     from rustfern.formats.format_table import TEXT_FORMATS
 
-    if not least <= _size(stream) <= _MOST_LINES_BYTES:
+    if not _BY_LINES_BYTES <= _size(stream) <= _MOST_LINES_BYTES:
         return None
     stream.seek(0)
     encoding = encoding_of(stream.read(1 << 12))
@@ -101,7 +101,7 @@ def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int,
         with _stream(door, copy, bases) as stream:
             if keep < WHOLE_CHARACTERS and _size(stream) > _LARGE_BYTES and _sum(stream) == copy.facts.sha256:
                 return _begin(stream, name, keep, copy.facts.size, door.limits)
-            seen = by_lines(stream, name, door.limits) if compared else None
+            seen = _by_lines(stream, name, door.limits) if compared else None
             if seen is None:
                 content, kept = formats.read_text(stream, name, keep, door.limits)
                 seen = Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
@@ -116,7 +116,7 @@ def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> 
     with _file(door, path) as stream:
         if keep < WHOLE_CHARACTERS and (size := _size(stream)) > _LARGE_BYTES:
             return _begin(stream, os.path.basename(path), keep, size, door.limits)
-        if compared and (seen := by_lines(stream, os.path.basename(path), door.limits)):
+        if compared and (seen := _by_lines(stream, os.path.basename(path), door.limits)):
             return seen
         content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits)
         return Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))

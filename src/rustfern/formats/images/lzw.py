@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -25,17 +24,11 @@ class RunsOver(Malformed):
     """A table that is full was not cleared: some readers go on, with the entries that there are."""
 
 
-class Codes(msgspec.Struct, frozen=True):
-    """What codes stand for: so many values (bytes or pixels), whether the end code closed them, and how many bytes they took."""
+def measure(body: bytes, least: int = 8, *, high_first: bool = True, early: bool = True, most: int = 1 << 62) -> int:
+    """How many values (bytes or pixels) the codes of `body` stand for, up to their end code, or until they are `most` or more.
 
-    values: int
-    ended: bool
-    used: int
-
-
-def measure(body: bytes, least: int = 8, *, high_first: bool = True, early: bool = True, most: int = 1 << 62) -> Codes:
-    """Follow the codes of `body` to their end code, or until they stand for `most` values or more. Raises `Malformed` (with a place in
-    `body`) for a code that does not exist. With the highest bit first a full table must be cleared; in GIF it may be used on.
+    Raises `Malformed` (with a place in `body`) for a code that does not exist. With the highest bit first a full table must be cleared; in
+    GIF it may be used on.
     """
     plan = _plan(least, high_first, int(early))
     bits = np.frombuffer(body + bytes(4), np.uint8)
@@ -44,26 +37,26 @@ def measure(body: bytes, least: int = 8, *, high_first: bool = True, early: bool
     while True:
         codes, stop = plan.cut(bits, at, total, clear)
         if not len(codes):
-            return Codes(values, ended=False, used=len(body))
+            return values
         lengths = _lengths(codes[:stop], clear, at, plan)
         here = int(lengths.sum())
         if values + here >= most:
-            return Codes(values + here, ended=False, used=-(-(at + int(plan.ends[len(codes) - 1])) // 8))
+            return values + here
         values += here
         if stop < len(codes):
             at += int(plan.ends[stop])
             if codes[stop] == clear + 1:
-                return Codes(values, ended=True, used=-(-at // 8))
+                return values
             continue
         at += int(plan.ends[len(codes) - 1])
         if len(codes) < len(plan.ends):
-            return Codes(values, ended=False, used=len(body))
+            return values
         if high_first:
             raise RunsOver("the codes run over a full table", at // 8)
         ended, at, more = _beyond(bits, at, total, clear, lengths, most - values)
         values += more
         if ended or values >= most or at >= total:
-            return Codes(values, ended=ended, used=-(-at // 8))
+            return values
 
 
 class _Plan:

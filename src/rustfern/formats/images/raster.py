@@ -103,7 +103,7 @@ def _codes(body: bytes, least: int, wanted: int, start: int) -> int:
     from rustfern.formats.images import lzw
 
     try:
-        got = lzw.measure(body, least, high_first=False, early=False, most=wanted + 1).values
+        got = lzw.measure(body, least, high_first=False, early=False, most=wanted + 1)
     except Malformed as error:
         raise Malformed("a code of the picture does not exist", start) from error
     if got > wanted:

@@ -282,6 +282,6 @@ def _pack_bits(data: bytes, size: int) -> int:
 def _codes(data: bytes, size: int, at: int) -> int:
     """How many bytes the codes of a strip stand for (at most `size`)."""
     try:
-        return min(lzw.measure(data, most=size).values, size)
+        return min(lzw.measure(data, most=size), size)
     except Malformed as error:
         raise Malformed(f"in a strip {error.reason}", at + (error.offset or 0)) from error

@@ -103,7 +103,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
 
 
 def _unpacked(moov: bytes, at: int) -> bytes:
-    """Tables that older programs packed (QuickTime File Format, "Compressed Movie Resources"): cmov with dcom and cmvd."""
+    """Tables that older programs packed: cmov with the method (dcom) and the packed tables (cmvd), by the published format of .mov files."""
     packed = next((body for kind, body in inside(moov, 0) if kind == b"cmov"), None)
     if packed is None:
         return moov

@@ -21,8 +21,8 @@ _FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
 _ZEROS = "\0" * 8
 _END = re.compile(r"[\r\x07\x0c]")
 _PARAGRAPHS, _PIECES = 13, 33
-_FORMATTED = {12: 0x65, 13: 0x1D}
-"""Lists of pages with the properties of characters and of paragraphs, and the most runs on each page."""
+_FORMATTED = (12, 13)
+"""Lists of pages with the properties of characters and of paragraphs."""
 _PAGE = 512
 _OLDER, _FAR_EAST = 0xA5DC, frozenset({0xA697, 0xA698, 0xA699})
 _OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
@@ -58,8 +58,8 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     total = sum(counts)
     if len(text) < total:
         raise Malformed(f"the piece table gives {len(text)} of {total} characters")
-    for index, most in _FORMATTED.items():
-        _formatted(data, table, *_pair(data, index), most)
+    for index in _FORMATTED:
+        _formatted(data, table, *_pair(data, index))
     after = main + footnotes + headers + counts[3] + notes
     paragraphs = 0
     layout = None
@@ -125,8 +125,8 @@ def _header(data: bytes) -> tuple[tuple[int, ...], tuple[int, int]]:
     return counts, _pair(data, _PIECES)
 
 
-def _formatted(data: bytes, table: bytes, at: int, size: int, most: int) -> None:
-    """Pages of properties, each with its runs in order (2.8.5, 2.8.6, 2.9.33, 2.9.174). Raises `Malformed` where one is not there."""
+def _formatted(data: bytes, table: bytes, at: int, size: int) -> None:
+    """Pages of properties (2.8.5, 2.8.6, 2.9.33, 2.9.174), none of which is without runs. Raises `Malformed` where one is plain zeros."""
     count = (size - 4) // 8
     if count < 1 or at + size > len(table):
         return

@@ -14,18 +14,15 @@ import re
 import struct
 from typing import BinaryIO
 
-import msgspec
-
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.holes import lost_sector
+from rustfern.formats.images.jpeg_blocks import Blocks, Part
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
 
 _MAX = 512 << 20
 _MAX_BLOCKS = 64 << 20
-_DC_LIMIT = 16 * 1024
-_PAD = 16
 _WALKED = 48 << 10
 _WALKED_PROGRESSIVE = 160 << 10
 """Bytes up to which a picture is walked through in any case."""
@@ -37,21 +34,6 @@ _NO_CODES = bytes(32)
 _TEXT = re.compile(rb"[\t\n\r -~]{96,}")
 _LETTERS = 16
 """So many different ones no pattern of a plain area has, whose codes come again and again."""
-
-
-class _Part(msgspec.Struct):
-    """A component: sampling factors, blocks across and down, its quantiser, the tables in use, for each block what is not zero."""
-
-    h: int
-    v: int
-    quantiser: int
-    across: int = 0
-    down: int = 0
-    wide: int = 0
-    tall: int = 0
-    dc: int = 0
-    ac: int = 0
-    seen: dict[int, int] = msgspec.field(default_factory=dict)
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -84,7 +66,7 @@ class _Walk:
 
     def __init__(self, data: bytes, *, marks_only: bool = False) -> None:
         self.data, self.at, self.marks_only = data, 0, marks_only
-        self.parts: dict[int, _Part] = {}
+        self.parts: dict[int, Part] = {}
         self.tables: dict[tuple[int, int], list[int]] = {}
         self.quantisers: dict[int, int] = {}
         self.width = self.height = self.interval = self.scans = 0
@@ -174,7 +156,7 @@ class _Walk:
             h, v = body[at + 1] >> 4, body[at + 1] & 15
             if not (1 <= h <= 4 and 1 <= v <= 4) or body[at] in self.parts:
                 raise Malformed("the picture's header holds impossible sampling factors", self.at)
-            self.parts[body[at]] = _Part(h, v, body[at + 2])
+            self.parts[body[at]] = Part(h, v, body[at + 2])
         most_h, most_v = max(p.h for p in self.parts.values()), max(p.v for p in self.parts.values())
         self.mcus_across = -(-self.width // (8 * most_h))
         self.mcus_down = -(-self.height // (8 * most_v))
@@ -252,7 +234,14 @@ class _Walk:
             if len(segments) != (_up(total, self.interval) if self.interval else 1):
                 raise Malformed("the restarts of a scan are not those that its size asks for", self.at)
         else:
-            coder = _Blocks(self, order, across, first, last, approximation >> 4, single=len(parts) == 1)
+            coder = Blocks(
+                order,
+                across,
+                (first, last, approximation >> 4),
+                self.tables,
+                self.quantisers,
+                progressive=self.progressive,
+            )
             self._blocks(coder, segments, total)
         self.scans += 1
         if not first:
@@ -268,7 +257,7 @@ class _Walk:
                 if len(set(found.group())) >= _LETTERS:
                     raise Malformed("text of another file stands inside a scan", start + found.start())
 
-    def _blocks(self, coder: _Blocks, segments: list[tuple[int, bytes]], total: int) -> None:
+    def _blocks(self, coder: Blocks, segments: list[tuple[int, bytes]], total: int) -> None:
         """Walk through the blocks of a scan of `total` units."""
         done = 0
         for number, (start, data) in enumerate(segments):
@@ -307,188 +296,3 @@ class _Walk:
                 found.append((start, data[start:at].rstrip(b"\xff").replace(b"\xff\x00", b"\xff")))
                 self.at = at
                 return found
-
-
-class _Blocks:
-    """Walks the blocks of one scan."""
-
-    def __init__(
-        self,
-        walk: _Walk,
-        order: list[tuple[_Part, int, int]],
-        across: int,
-        first: int,
-        last: int,
-        high: int,
-        *,
-        single: bool,
-    ) -> None:
-        self.order, self.across, self.first, self.last, self.high = order, across, first, last, high
-        self.single, self.progressive = single, walk.progressive
-        self.tables, self.quantisers = walk.tables, walk.quantisers
-
-    def run(self, data: bytes, begin: int, count: int, start: int) -> None:
-        """Walk `count` units from the unit `begin` on; all of `data` must be used up."""
-        bits = _Bits(data, start)
-        self.run_of_ends = 0
-        dc = dict.fromkeys((id(part) for part, _, _ in self.order), 0)
-        for unit in range(begin, begin + count):
-            row, column = divmod(unit, self.across)
-            for part, h, v in self.order:
-                for y in range(v):
-                    for x in range(h):
-                        where = (row * v + y) * part.wide + column * h + x
-                        if not self.progressive:
-                            dc[id(part)] = self._dc(bits, part, dc[id(part)])
-                            self._ac(bits, part)
-                        elif self.first == 0:
-                            if self.high:
-                                bits.skip(1)
-                            else:
-                                dc[id(part)] = self._dc(bits, part, dc[id(part)])
-                        elif self.high:
-                            self._refine(bits, part, where)
-                        else:
-                            self._ac_first(bits, part, where)
-        bits.end()
-
-    def _table(self, kind: int, number: int, start: int) -> list[int]:
-        table = self.tables.get((kind, number))
-        if table is None:
-            raise Malformed("a scan uses a code table that is not there", start)
-        return table
-
-    def _dc(self, bits: _Bits, part: _Part, before: int) -> int:
-        size = bits.symbol(self._table(0, part.dc, bits.start))
-        if size > 15:
-            raise Malformed("a block holds an impossible value", bits.where())
-        value = bits.take(size)
-        after = before + (value if not size or value >> (size - 1) else value - (1 << size) + 1)
-        if abs(after) * self.quantisers.get(part.quantiser, 1) > _DC_LIMIT * 2:
-            raise Malformed("the brightness of a block is impossible", bits.where())
-        return after
-
-    def _ac(self, bits: _Bits, part: _Part) -> None:
-        table, k = self._table(1, part.ac, bits.start), 1
-        while k < 64:
-            symbol = bits.symbol(table)
-            size, run = symbol & 15, symbol >> 4
-            if not size:
-                if run != 15:
-                    return
-                k += 16
-                continue
-            k += run + 1
-            bits.skip(size)
-        if k > 64:
-            raise Malformed("a block runs over its end", bits.where())
-
-    def _ac_first(self, bits: _Bits, part: _Part, where: int) -> None:
-        if self.run_of_ends:
-            self.run_of_ends -= 1
-            return
-        table, k, seen = self._table(1, part.ac, bits.start), self.first, 0
-        while k <= self.last:
-            symbol = bits.symbol(table)
-            size, run = symbol & 15, symbol >> 4
-            if not size:
-                if run < 15:
-                    self.run_of_ends = (1 << run) + bits.take(run) - 1
-                    break
-                k += 16
-                continue
-            k += run
-            if k > self.last:
-                raise Malformed("a block runs over its end", bits.where())
-            bits.skip(size)
-            seen |= 1 << k
-            k += 1
-        if k > self.last + 1:
-            raise Malformed("a block runs over its end", bits.where())
-        if seen:
-            part.seen[where] = part.seen.get(where, 0) | seen
-
-    def _refine(self, bits: _Bits, part: _Part, where: int) -> None:
-        """G.1.2.3: every coefficient that is not zero yet takes a bit on the way."""
-        seen, k = part.seen.get(where, 0), self.first
-        if not self.run_of_ends:
-            table = self._table(1, part.ac, bits.start)
-            while k <= self.last:
-                symbol = bits.symbol(table)
-                size, run = symbol & 15, symbol >> 4
-                if not size and run < 15:
-                    self.run_of_ends = (1 << run) + bits.take(run)
-                    break
-                if size > 1:
-                    raise Malformed("a block holds an impossible value", bits.where())
-                if size:
-                    bits.skip(1)
-                while k <= self.last:
-                    if seen >> k & 1:
-                        bits.skip(1)
-                    elif run:
-                        run -= 1
-                    else:
-                        break
-                    k += 1
-                if size:
-                    if k > self.last:
-                        raise Malformed("a block runs over its end", bits.where())
-                    part.seen[where] = part.seen.get(where, 0) | 1 << k
-                k += 1
-        if self.run_of_ends:
-            rest = seen >> k & ((1 << max(self.last - k + 1, 0)) - 1)
-            bits.skip(rest.bit_count())
-            self.run_of_ends -= 1
-
-
-class _Bits:
-    """Bits of one coded segment, the highest of each byte first."""
-
-    __slots__ = ("at", "count", "data", "kept", "start")
-
-    def __init__(self, data: bytes, start: int) -> None:
-        self.data, self.at, self.kept, self.count, self.start = data, 0, 0, 0, start
-
-    def where(self) -> int:
-        return self.start + self.at
-
-    def _fill(self, need: int) -> None:
-        piece = self.data[self.at : self.at + 8]
-        self.at += 8
-        # Beyond the end stand ones: `end` finds out how many of them were used.
-        self.kept = (self.kept & ((1 << self.count) - 1)) << 64 | int.from_bytes(piece.ljust(8, b"\xff"), "big")
-        self.count += 64
-        if self.at > len(self.data) + 16:
-            raise Malformed("the coded data stops inside a block", self.start + len(self.data))
-
-    def symbol(self, table: list[int]) -> int:
-        if self.count < 16:
-            self._fill(16)
-        entry = table[self.kept >> (self.count - 16) & 0xFFFF]
-        length = entry & 31
-        if not length:
-            raise Malformed("a code in the picture does not exist", self.where())
-        self.count -= length
-        return entry >> 5
-
-    def take(self, count: int) -> int:
-        if self.count < count:
-            self._fill(count)
-        self.count -= count
-        return self.kept >> self.count & ((1 << count) - 1)
-
-    def skip(self, count: int) -> None:
-        if self.count < count:
-            self._fill(count)
-        self.count -= count
-
-    def end(self) -> None:
-        """All bits must have been used but padding."""
-        used = self.at * 8 - self.count
-        have = len(self.data) * 8
-        if used > have:
-            raise Malformed("the coded data stops inside a block", self.start + len(self.data))
-        rest = self.data[-(-used // 8) :]
-        if len(rest) > _PAD or rest.strip(b"\xff\x00"):
-            raise Malformed(f"{len(rest)} bytes are left over behind the last block of a scan", self.start + used // 8)

@@ -24,6 +24,7 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, matched, searched
+from rustfern.formats.pages.pdf_filters import all_up, by_the_left, check_picture, follow_codes, row_by_row
 from rustfern.formats.pages.pdf_rights import Rights, text_of, without_password
 from rustfern.formats.text_sink import TextSink
 
@@ -458,10 +459,10 @@ class _Document:
             return (raw if raw is not None else data[stream.start : behind]) if most else None
         if names[0] in ("DCTDecode", "DCT"):
             if length <= _MAX_PICTURE:
-                _picture(data[stream.start : behind] if raw is None else raw, stream.start)
+                check_picture(data[stream.start : behind] if raw is None else raw, stream.start)
             return None
         if names[0] in ("LZWDecode", "LZW") and length <= _MAX_LETTERS_BYTES:
-            _follow(raw if raw is not None else data[stream.start : behind], self._early(stream), stream.start)
+            follow_codes(raw if raw is not None else data[stream.start : behind], self._early(stream), stream.start)
         if names[0] not in ("FlateDecode", "Fl"):
             return None
         pieces = (
@@ -531,10 +532,10 @@ class _Document:
         if not (0 < columns < 1000 and 0 < colours <= 32 and bits == 8):
             raise Malformed("a stream of the table of objects is damaged", stream.start)
         if predictor == 2:
-            return _by_the_left(body, columns * colours, colours)
-        if colours == 1 and len(body) > _WITH_ARRAYS_BYTES and (quick := _all_up(body, columns)) is not None:
+            return by_the_left(body, columns * colours, colours)
+        if colours == 1 and len(body) > _WITH_ARRAYS_BYTES and (quick := all_up(body, columns)) is not None:
             return quick
-        return _row_by_row(body, columns * colours, colours)
+        return row_by_row(body, columns * colours, colours)
 
     # --- from the root --------------------------------------------------------------------------------------------
 
@@ -576,70 +577,3 @@ class _Document:
         for kid in kids if isinstance(kids, list) else ():
             if isinstance(kid, Ref) and not isinstance(self._object(kid.number), dict):
                 raise Malformed(f"a page is missing (object {kid.number})")
-
-
-def _follow(data: bytes, early: bool, at: int) -> None:
-    """A stream of LZW codes, which may lack its end code. Raises `Malformed` for a code that does not exist."""
-    from rustfern.formats.images import lzw
-
-    try:
-        lzw.measure(data, early=early)
-    except lzw.RunsOver:
-        pass
-    except Malformed as error:
-        raise Malformed("a packed stream is damaged", at) from error
-
-
-def _picture(data: bytes, at: int) -> None:
-    """A JPEG picture as a stream. Raises `Malformed` where it is not whole."""
-    from rustfern.formats.images import jpeg
-
-    try:
-        jpeg.read(data, alone=False)
-    except Refused:
-        pass
-    except Malformed as error:
-        raise Malformed(f"a picture in the document is damaged: {error}", at) from error
-
-
-def _by_the_left(body: bytes, columns: int, step: int) -> bytes:
-    """Undo TIFF's predictor: each value was written as what it differs from the one to its left."""
-    out = bytearray(body)
-    for at in range(0, len(out), columns):
-        for n in range(at + step, min(at + columns, len(out))):
-            out[n] = out[n] + out[n - step] & 255
-    return bytes(out)
-
-
-def _row_by_row(body: bytes, columns: int, step: int = 1) -> bytes:
-    """Undo the filter that each row names; `step` bytes are a value of all colours."""
-    out, before = bytearray(), bytes(columns)
-    for at in range(0, len(body), columns + 1):
-        kind, row = body[at], bytearray(body[at + 1 : at + 1 + columns].ljust(columns, b"\0"))
-        for n in range(columns):
-            left = row[n - step] if n >= step else 0
-            up = before[n]
-            corner = before[n - step] if n >= step else 0
-            if kind == 1:
-                row[n] = row[n] + left & 255
-            elif kind == 2:
-                row[n] = row[n] + up & 255
-            elif kind == 3:
-                row[n] = row[n] + (left + up) // 2 & 255
-            elif kind == 4:
-                guess = left + up - corner
-                nearest = min((abs(guess - left), 0, left), (abs(guess - up), 1, up), (abs(guess - corner), 2, corner))
-                row[n] = row[n] + nearest[2] & 255
-        out += row
-        before = bytes(row)
-    return bytes(out)
-
-
-def _all_up(body: bytes, columns: int) -> bytes | None:
-    """The same for a long table all of whose rows are filtered by the row above, as nearly all are; None if they are not."""
-    import numpy as np
-
-    rows = np.frombuffer(body, np.uint8, len(body) // (columns + 1) * (columns + 1)).reshape(-1, columns + 1)
-    if (rows[:, 0] != 2).any():
-        return None
-    return np.cumsum(rows[:, 1:], axis=0, dtype=np.uint8).tobytes()

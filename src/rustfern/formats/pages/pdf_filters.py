@@ -29,7 +29,7 @@ def check_picture(data: bytes, at: int) -> None:
     except Refused:
         pass
     except Malformed as error:
-        raise Malformed(f"a picture in the document is damaged: {error}", at) from error
+        raise Malformed(f"a picture in the document is damaged: {error.reason}", at) from error
 
 
 def by_the_left(body: bytes, columns: int, step: int) -> bytes:

@@ -229,6 +229,19 @@ def _checked(
     from rustfern.formats import registry as formats
 
     try:
-        return formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
+        found = formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
+        return _of_what_remains(found, entry) if entry.deleted else found
     except OSError as error:
         raise SourceError(f"reading failed ({(error.strerror or str(error)).lower()})", entry.path) from error
+
+
+def _of_what_remains(found: Content, entry: Entry) -> Content:
+    """The verdict on a deleted file: one of which others have a part is damaged, however well it opens."""
+    left = entry.remaining
+    if left is None or left >= 1.0 or found.state not in (State.INTACT, State.ENCRYPTED, State.DAMAGED):
+        return found
+    taken = f"{1 - left:.0%} of its place" if left else "all of its place"
+    reason = f"later files have taken {taken} on the disk"
+    if found.state is State.DAMAGED:
+        reason = f"{reason}: {found.reason}"
+    return replace(found, state=State.DAMAGED, reason=reason)

@@ -80,6 +80,39 @@ class CopyAnswer(Fields, frozen=True, kw_only=True):
     author: str | None
     notes: list[str]
     differs_from_saved: Difference | None
+    deleted: bool = False
+    extents: list[tuple[int, int]] | None = None
+    remaining: float | None = None
+    record: int | None = None
+
+
+class VolumeAnswer(Fields, frozen=True, kw_only=True):
+    """One volume of a disk: `offset` and `size` in bytes; living and deleted files, bytes that nothing claims, and how many of them were
+    searched byte by byte.
+    """
+
+    name: str
+    offset: int
+    size: int
+    type: str
+    label: str
+    status: str
+    message: str | None
+    files: int
+    deleted: int
+    unclaimed: int
+    searched_raw: int
+
+
+class DiskAnswer(Fields, frozen=True, kw_only=True):
+    """One disk that was searched: its container, `size` and `sector` in bytes, its table of volumes."""
+
+    path: str
+    container: str
+    size: int
+    sector: int
+    table: str
+    volumes: list[VolumeAnswer]
 
 
 class LockAnswer(Fields, frozen=True, kw_only=True):
@@ -209,6 +242,7 @@ class ScanAnswer(Fields, frozen=True, kw_only=True):
     zone: str | None
     words: str | None
     hits: list[HitAnswer]
+    disks: list[DiskAnswer]
     documents: list[DocumentAnswer]
     unmatched: list[CopyAnswer | LockAnswer | RecordAnswer]
     problems: list[ProblemAnswer]

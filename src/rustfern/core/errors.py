@@ -36,6 +36,10 @@ class SourceError(RustFernError):
     """Something that is searched cannot be read."""
 
 
+class KeptEncrypted(SourceError):
+    """A file that its file system keeps encrypted."""
+
+
 class CatalogueError(RustFernError):
     """A mistake in the places catalogue: says which file, entry and key."""
 

@@ -6,6 +6,7 @@ Times are timezone-aware UTC unless a name ends in `_local`; sizes are bytes. Pa
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -13,6 +14,7 @@ from enum import StrEnum
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.core.paths import plain_path
 from rustfern.core.remarks import NextStep, Notice, Reason, Warn
 
 
@@ -27,6 +29,8 @@ class Kind(StrEnum):
     TRASH = "trash"
     VERSION = "version"
     CONFLICT = "conflict"
+    DELETED = "deleted"
+    RAW = "raw"
 
 
 class State(StrEnum):
@@ -96,6 +100,8 @@ class Entry(msgspec.Struct, frozen=True):
     `modified` is None where the system gives a time that cannot be (outside the years 1 to 9999). `companions` are the names
     of things beside it that belong to it (a database's journals, a project's data folder). `mode` are its permission bits,
     `modified_ns` is its time in ns since 1970, `changed_ns` that of the last change of anything about it, where the system keeps one.
+    On a disk: whether it was `deleted`, the `extents` (offset, length; bytes from the start of the disk) where it lies, the share of a deleted
+    one that no later file took (`remaining`), and what else must be said of it (`caution`).
     """
 
     location: Location
@@ -110,6 +116,15 @@ class Entry(msgspec.Struct, frozen=True):
     modified_ns: int | None = None
     changed_ns: int = 0
     companions: tuple[str, ...] = ()
+    deleted: bool = False
+    extents: tuple[tuple[int, int], ...] | None = None
+    remaining: float | None = None
+    caution: str = ""
+
+    @property
+    def name(self) -> str:
+        """Its name, without the mark of an earlier record of the same path."""
+        return plain_path(os.path.basename(self.path))
 
     @property
     def root(self) -> str:
@@ -361,6 +376,33 @@ class Hit(msgspec.Struct, frozen=True):
     rank: float
 
 
+class SearchedVolume(msgspec.Struct, frozen=True):
+    """One volume of a disk that was searched; sizes in bytes. `status` is read, encrypted, unknown or damaged; `message` says what to do."""
+
+    name: str
+    offset: int
+    size: int
+    type: str
+    label: str
+    status: str
+    message: str | None
+    files: int = 0
+    deleted: int = 0
+    unclaimed: int = 0
+    searched_raw: int = 0
+
+
+class SearchedDisk(msgspec.Struct, frozen=True):
+    """One disk that was searched: its container, its table, its volumes; `size` and `sector` in bytes."""
+
+    path: str
+    container: str
+    size: int
+    sector: int
+    table: str
+    volumes: tuple[SearchedVolume, ...]
+
+
 class Answer(msgspec.Struct, frozen=True):
     """The answer of one scan. `zones` are the time zones that the searched systems are set to, by their own names; `zone` is the one
     in which people are told of times, by its name in the tz database, None for this machine's.
@@ -382,3 +424,4 @@ class Answer(msgspec.Struct, frozen=True):
     hits: tuple[Hit, ...] = ()
     stopped: bool = False
     thorough: bool = False
+    disks: tuple[SearchedDisk, ...] = ()

@@ -48,6 +48,26 @@ def inside(path: str, root: str) -> bool:
     return path == root or path.startswith(root.rstrip(os.sep) + os.sep)
 
 
+RECORD_MARK = "\x1f"
+"""Stands in the path of an earlier record of the same name between the name and the number of the record. No name on a disk holds it."""
+
+
+def with_record(path: str, record: int) -> str:
+    """The path of one of several things that a disk records under one name."""
+    return f"{path}{RECORD_MARK}{record}"
+
+
+def plain_path(path: str) -> str:
+    """A path as people know it: without the number of a record."""
+    return path.partition(RECORD_MARK)[0] if RECORD_MARK in path else path
+
+
+def record_of(path: str) -> int | None:
+    """The number of the record that a path names, None if it is an ordinary one."""
+    number = path.partition(RECORD_MARK)[2]
+    return int(number) if number.isdecimal() else None
+
+
 def stem_of(name: str) -> str:
     """A file name without its extension."""
     stem, dot, _ = name.rpartition(".")

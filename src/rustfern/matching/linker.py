@@ -22,6 +22,7 @@ from rustfern.matching.trash import Trash
 from rustfern.matching.versions import Versions
 
 if TYPE_CHECKING:
+    from rustfern.matching.deleted_files import DeletedFiles
     from rustfern.matching.nameless_texts import NamelessTexts
     from rustfern.matching.program_folders import ProgramFolders
     from rustfern.matching.swap_files import SwapFiles
@@ -41,6 +42,13 @@ class Linker:
         self.comparing = Comparing(state)
         self.requests = Requests(state, self.comparing)
         self.copies = Copies(state, self.comparing, self.recent_files, self.versions)
+
+    @cached_property
+    def deleted_files(self) -> DeletedFiles:
+        """The step for what a disk records of deleted documents."""
+        from rustfern.matching.deleted_files import DeletedFiles
+
+        return DeletedFiles(self.state)
 
     @cached_property
     def program_folders(self) -> ProgramFolders:

@@ -14,7 +14,7 @@ from rustfern.cases.case_file import CaseFile
 from rustfern.cases.content_memory import ContentMemory
 from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.content import open as contents
-from rustfern.core.errors import SourceError
+from rustfern.core.errors import KeptEncrypted, SourceError
 from rustfern.core.model import (
     Content,
     Copy,
@@ -88,6 +88,8 @@ class Reader:
         if known is None:
             try:
                 known = self._settled(entry, name)
+            except KeptEncrypted as error:
+                known = Content(Glance(), State.ENCRYPTED, error.what, entry.size), ()
             except SourceError as error:
                 self._on_problem(entry.path, error.what)
                 known = Content(Glance(), State.UNREADABLE, error.what, entry.size), ()
@@ -109,7 +111,8 @@ class Reader:
 
     def _settled(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
         """Read a copy; one that changes while it is read is read again, then said to be still written."""
-        if self._memory is not None and (content := self._memory.known(entry, name)) is not None:
+        memory = None if entry.deleted else self._memory
+        if memory is not None and (content := memory.known(entry, name)) is not None:
             return content, ()
         source = self._door.open(entry.root)
         for attempt in range(_TRIES):
@@ -119,8 +122,8 @@ class Reader:
                 break
             now = source.entry(entry.path)
             if (now.size, now.modified) == (entry.size, entry.modified):
-                if self._memory is not None:
-                    self._memory.remember(entry, name, known[0])
+                if memory is not None:
+                    memory.remember(entry, name, known[0])
                 break
             entry = replace(now.at_part(entry.part), companions=entry.companions)
             if attempt == _TRIES - 1:

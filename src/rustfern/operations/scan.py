@@ -17,7 +17,7 @@ from rustfern.cases.content_memory import ContentMemory
 from rustfern.cases.location import earlier_case, remember
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import WrongUsage
-from rustfern.core.model import Answer, Copy, Document, Hints, Hit, Kind, Problem, Searched, Situation, Totals, Verdict
+from rustfern.core.model import Answer, Copy, Document, Hints, Hit, Kind, Problem, Searched, SearchedDisk, Situation, Totals, Verdict
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
 from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why
@@ -122,8 +122,14 @@ class _Scan:
         self.notices = [
             *notices, *(Notice(kind=About.KEPT_FOLDER, names=(each.base,), text=str(each.at)) for each in kept)
         ]  # fmt: skip
-        self.live = self.own or any(live_machine.is_in_use(top) for top in self.tops if self.door.is_folder(top))
         sources = open_sources(session, self.tops, self._on_problem)
+        self.disks = [disk for top in self.tops if (disk := self.door.disk(top)) is not None]
+        on_disks = {disk.path for disk in self.disks}
+        self.live = self.own or any(
+            live_machine.is_in_use(top)
+            for top in self.tops
+            if self.door.is_folder(top) and not any(inside(top, path) for path in on_disks)
+        )
         try:
             self.homes, self.others = find_people(
                 session, sources, self.own, hints, self._on_problem, kept, self.notices
@@ -198,6 +204,10 @@ class _Scan:
     def match(self) -> None:
         """Copies, locks and records to documents."""
         gather(self.search, self.linker, self.dismissed or (), self.observer, self.hints, live=self.live)
+        if self.search.deleted:
+            self.observer.stage("reading what the disk records of deleted documents")
+            with self.linker.state.isolated(self.tops[0]):
+                self.linker.deleted_files.take(self.search.deleted, self.hints)
 
     def match_what_was_found(self) -> None:
         """After an interrupt: what was found until then, if nothing of it was matched yet."""
@@ -259,8 +269,13 @@ class _Scan:
         return Answer(
             self.file.path, tuple(self.tops), tuple(self.homes), tuple(self.search.searched), tuple(documents),
             tuple(self.linker.state.unmatched), tuple(_unique_problems(self.problems)), self.totals, self.hints, tuple(self.notices),
-            self.live, self.zones, self.zone, tuple(hits), self.stopped, self.thorough,
+            self.live, self.zones, self.zone, tuple(hits), self.stopped, self.thorough, self._disks(),
         )  # fmt: skip
+
+    def _disks(self) -> tuple[SearchedDisk, ...]:
+        """What is to be said of the disks that were searched, each once."""
+        told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
+        return tuple(each for each in told.values() if each is not None)
 
     def _unmet(self) -> list[Notice]:
         """What was asked for and fits nothing."""

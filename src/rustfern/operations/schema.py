@@ -10,6 +10,8 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from rustfern.core.answers import (
+    DiskAnswer,
+    VolumeAnswer,
     AdviceAnswer,
     CautionSaid,
     CopyAnswer,
@@ -31,7 +33,20 @@ from rustfern.core.answers import (
     TotalsAnswer,
     plain,
 )
-from rustfern.core.model import Answer, Copy, Document, Evidence, Hints, Home, Kind, Lock, Problem, Record
+from rustfern.core.model import (
+    Answer,
+    Copy,
+    Document,
+    Evidence,
+    Hints,
+    Home,
+    Kind,
+    Lock,
+    Problem,
+    Record,
+    SearchedDisk,
+)
+from rustfern.core.paths import plain_path, record_of
 from rustfern.core.remarks import KEEP_BOTH
 from rustfern.core.times import Clock, stamp
 from rustfern.matching.evidence.by_content import difference
@@ -69,7 +84,7 @@ def copy(
     content = item.content
     return CopyAnswer(
         id=ident,
-        path=item.path,
+        path=plain_path(item.path),
         part=item.entry.part,
         kind=str(item.kind),
         place=item.place,
@@ -95,6 +110,10 @@ def copy(
         author=content.glance.author,
         notes=list(item.notes),
         differs_from_saved=_differs(item, saved),
+        deleted=item.entry.deleted,
+        extents=None if item.entry.extents is None or item.recipe else list(item.entry.extents),
+        remaining=item.entry.remaining,
+        record=record_of(item.path),
     )
 
 
@@ -152,7 +171,7 @@ def _unmatched(item: Copy | Lock | Record) -> CopyAnswer | LockAnswer | RecordAn
 
 def _lock(item: Lock) -> LockAnswer:
     return LockAnswer(
-        path=item.entry.path,
+        path=plain_path(item.entry.path),
         owner=item.owner,
         host=item.host,
         opened=stamp(item.opened),
@@ -165,7 +184,7 @@ def _lock(item: Lock) -> LockAnswer:
 
 def _record(item: Record) -> RecordAnswer:
     return RecordAnswer(
-        path=item.path, type=item.type, when=stamp(item.when), evidence=_evidence(item.evidence), says=item.says
+        path=plain_path(item.path), type=item.type, when=stamp(item.when), evidence=_evidence(item.evidence), says=item.says
     )
 
 
@@ -206,6 +225,7 @@ def answer(item: Answer, clock: Clock) -> ScanAnswer:
         zones=list(item.zones),
         zone=item.zone,
         words=item.hints.words,
+        disks=[disk(each) for each in item.disks],
         hits=[
             HitAnswer(id=h.ident or None, document=h.number or None, path=h.path, sentence=h.sentence, found=h.found)
             for h in item.hits
@@ -217,6 +237,25 @@ def answer(item: Answer, clock: Clock) -> ScanAnswer:
         notices=[NoticeAnswer(kind=each.kind, alarm=each.is_alarm, text=notice(each)) for each in item.notices],
         totals=_totals(item),
     )
+
+
+def disk(item: SearchedDisk) -> DiskAnswer:
+    """One disk with its volumes."""
+    return DiskAnswer(
+        path=item.path,
+        container=item.container,
+        size=item.size,
+        sector=item.sector,
+        table=item.table,
+        volumes=[
+            VolumeAnswer(
+                name=each.name, offset=each.offset, size=each.size, type=each.type, label=each.label, status=each.status,
+                message=each.message, files=each.files, deleted=each.deleted, unclaimed=each.unclaimed,
+                searched_raw=each.searched_raw,
+            )
+            for each in item.volumes
+        ],
+    )  # fmt: skip
 
 
 def search(

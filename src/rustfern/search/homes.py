@@ -45,8 +45,13 @@ def _volume_layout(folders: Iterable[str]) -> Layout | None:
 
 
 def find_homes(source: Source, on_problem: OnProblem) -> list[Home]:
-    """The homes in a root that is a home, a `Users` or `home` folder, a whole disk, or any folder (four levels deep)."""
-    root = source.root
+    """The homes in a root that is a home, a `Users` or `home` folder, a whole disk, or any folder (four levels deep); on a disk, in each of
+    its volumes.
+    """
+    return [home for top in source.tops for home in _homes_in(source, top, on_problem)]
+
+
+def _homes_in(source: Source, root: str, on_problem: OnProblem) -> list[Home]:
     try:
         folders, files = source.names(root)
     except SourceError as error:
@@ -57,7 +62,7 @@ def find_homes(source: Source, on_problem: OnProblem) -> list[Home]:
         return _people(source, root, os.path.dirname(os.path.normpath(root)) or None, on_problem, inside=False)
     layout = layout_of(folders, files)
     if layout and not any(name.casefold() in _PARENTS for name in folders):
-        return [Home(root, layout, base, None, root)]
+        return [Home(root, layout, base, None, source.root)]
     return _below(source, root, folders, on_problem)
 
 
@@ -73,7 +78,7 @@ def _below(source: Source, root: str, folders: list[str], on_problem: OnProblem)
                 if name.casefold() in _PARENTS:
                     homes += _people(source, path, folder, on_problem, inside=True)
                 elif name == "root" and "etc" in names:
-                    homes.append(Home(path, Layout.LINUX, "root", folder, root))
+                    homes.append(Home(path, Layout.LINUX, "root", folder, source.root))
                 elif not name.startswith(".") and visited < _MAX_FOLDERS:
                     visited += 1
                     try:
@@ -82,7 +87,7 @@ def _below(source: Source, root: str, folders: list[str], on_problem: OnProblem)
                         continue  # the walk lists it under problems
                     layout = layout_of(below, files)
                     if layout and not any(n.casefold() in _PARENTS for n in below):
-                        homes.append(Home(path, layout, name, None, root))
+                        homes.append(Home(path, layout, name, None, source.root))
                     else:
                         next_step.append((path, below))
         if homes:

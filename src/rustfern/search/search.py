@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
@@ -13,7 +13,8 @@ import msgspec
 from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Find, Home, Layout, Order, Searched, Totals
-from rustfern.core.paths import inside
+from rustfern.core.paths import inside, plain_path
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.search.lister import Lister
 from rustfern.search.patterns import (
     TEMPORARY,
@@ -43,6 +44,8 @@ _ASKED_OFTEN = frozenset(
 """Folders in which many places have theirs: listed once."""
 _MAX_IN_PLACE = 100_000
 _TRASHES = re.compile(r"(?i)[/\\](?:\.trash(?:-[\d*]+)?|\.trashes|\$recycle\.bin|recycler)$")
+RECORD_NAME = re.compile(r"(?:record|inode|file) \d+")
+"""What stands for the name of a deleted file that a disk has no name of any more."""
 _MAX_OF_PROGRAMS = 300_000
 """Names in folders of programs that are looked at."""
 _MANY_HOMES = 5
@@ -86,6 +89,7 @@ class Search(msgspec.Struct, dict=True):
     seen: set[str] = msgspec.field(default_factory=set)
     kept_out: set[str] = msgspec.field(default_factory=set)
     of_programs: list[tuple[str, list[str]]] = msgspec.field(default_factory=list)
+    deleted: list[str] = msgspec.field(default_factory=list)
     settings: Settings = msgspec.field(default_factory=Settings)
     _lies_in: dict[str, Source] = msgspec.field(default_factory=dict)
     _own_names: int = 0
@@ -96,7 +100,9 @@ class Search(msgspec.Struct, dict=True):
     _folders_in: dict[str, _Inner | None] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=not self.door.gentle.is_on)
+        on_disks = any(self.door.disk(source.root) is not None for source in self.sources)
+        aside = not self.door.gentle.is_on and not on_disks
+        self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
         self._tops_of_homes = {home.path for home in self.homes}
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
@@ -347,17 +353,28 @@ class Search(msgspec.Struct, dict=True):
             self.on_problem(folder, f"this folder of copies could not be listed: {error.what}")
             return "denied"
         names = [*files, *folders] if place.folders_too else files
+        earlier = self._earlier_in(source, folder)
         for name in names[:_MAX_IN_PLACE]:
             path = os.path.join(folder, name)
-            if path in self.seen:
+            if path in self.seen and name not in earlier:
                 continue
             fields = self.catalogue.match(place, name)
             if fields is not None:
-                self._add(place, source, path, fields, home)
+                for each in (path, *earlier.get(name, ())):
+                    if each not in self.seen:
+                        self._add(place, source, each, fields, home)
         if depth > 0:
             for name in folders:
                 self._look(place, os.path.join(folder, name), source, home, depth - 1)
         return "found"
+
+    @staticmethod
+    def _earlier_in(source: Source, folder: str) -> dict[str, list[str]]:
+        """Name → the paths of earlier records under it, where a disk tells of deleted files."""
+        found: dict[str, list[str]] = {}
+        for path in source.deleted_in(folder)[1]:
+            found.setdefault(plain_path(os.path.basename(path)), []).append(path)
+        return found
 
     def _add(self, place: Place, source: Source, path: str, fields: dict[str, str], home: Home | None) -> None:
         self.seen.add(path)
@@ -393,6 +410,11 @@ class Search(msgspec.Struct, dict=True):
                 ]
                 if patterns:
                     self._place(place, top, source, None, dict.fromkeys(patterns))
+
+    def _note_deleted(self, folder: str, gone: Iterable[str], earlier: Sequence[str]) -> None:
+        """Deleted files that may be documents, for the step that gives them theirs."""
+        self.deleted += [os.path.join(folder, name) for name in gone]
+        self.deleted += [path for path in earlier if is_document_name(plain_path(os.path.basename(path)))]
 
     def _tops(self) -> list[tuple[str, Source]]:
         """What is walked: every root whole, or only the homes of the person who was asked for."""
@@ -466,12 +488,15 @@ class Search(msgspec.Struct, dict=True):
                         )
                         on_versions(folder, documents, tree[0].id, tree[1] or "", share)
                     continue
+                gone, earlier = source.deleted_in(folder)
                 if leftovers:
                     home = home_of(folder)
                     prefix = folder if folder.endswith(os.sep) else folder + os.sep
+                    others = self._earlier_in(source, folder) if earlier else {}
                     for name, ident, fields in leftovers:
-                        if (path := prefix + name) not in self.seen:
-                            self._add(catalogue.places[ident], source, path, fields, home)
+                        for path in (prefix + name, *others.get(name, ())):
+                            if path not in self.seen:
+                                self._add(catalogue.places[ident], source, path, fields, home)
                     taken = {leftover[0] for leftover in leftovers}
                     documents = [name for name in documents if name not in taken]
                 totals.dismissed_by_name += files - len(documents) - len(leftovers)
@@ -480,10 +505,23 @@ class Search(msgspec.Struct, dict=True):
                     on_dismissed(
                         folder, [n for n in names if n not in taken and os.path.join(folder, n) not in self.seen]
                     )
+                if gone or earlier:
+                    self._note_deleted(folder, names_of(gone, documents), earlier)
                 if documents and folder not in kept_out:
                     on_documents(folder, documents)
                 if totals.directories % 500 == 0:
                     tick(totals.files)
+
+
+def names_of(gone: Collection[str], documents: Iterable[str]) -> list[str]:
+    """The names of what was deleted that may be documents, or say nothing."""
+    named = [name for name in documents if name in gone] if gone else []
+    return named + [name for name in gone if RECORD_NAME.fullmatch(name)]
+
+
+def is_document_name(name: str) -> bool:
+    """Whether a name is one that documents have."""
+    return extension_of(name) in DOCUMENT_EXTENSIONS or RECORD_NAME.fullmatch(name) is not None
 
 
 def _path(home: Home | None) -> str:

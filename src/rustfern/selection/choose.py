@@ -141,8 +141,11 @@ class _Choice:
             return Situation.CRASHED if after and unsaved else Situation.WONT_OPEN
         holders = [i for i in self.others if self._own(i)]
         later = [i for i in holders if not self._earlier(i)]
-        if any(newer(self.copies[i], self.saved)[0] >= 0 for i in later):
-            return Situation.CRASHED
+        ahead = [i for i in later if newer(self.copies[i], self.saved)[0] >= 0]
+        if ahead:
+            # A newer state of the file itself was deleted, and an older one stands in its place.
+            replaced = all(self.copies[i].kind is Kind.DELETED for i in ahead)
+            return Situation.OVERWRITTEN if replaced else Situation.CRASHED
         if any(self._written_over(i) for i in later):
             return Situation.OVERWRITTEN
         if later:
@@ -181,6 +184,9 @@ class _Choice:
 
     def _earlier(self, index: int) -> bool:
         copy = self.copies[index]
+        if copy.entry.deleted and self.saved is not None:
+            # Programs delete what a save made superfluous: only what is newer than the saved file is unsaved work.
+            return newer(copy, self.saved)[0] <= 0
         return copy.order is Order.BEFORE or copy.kind in (Kind.TRASH, Kind.VERSION, Kind.CONFLICT)
 
     def _change_covered(self) -> bool:

@@ -33,6 +33,8 @@ _KIND_WORDS = {
     Kind.TRASH: "copy in the trash",
     Kind.VERSION: "older version",
     Kind.CONFLICT: "conflict copy",
+    Kind.DELETED: "deleted file",
+    Kind.RAW: "content without a record",
 }
 
 

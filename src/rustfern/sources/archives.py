@@ -34,6 +34,7 @@ from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Part
 from rustfern.output.temporary import Scratch
+from rustfern.sources.folder import NOTHING_DELETED
 from rustfern.sources.interface import OnProblem
 
 MAX_MEMBERS = 300_000
@@ -523,6 +524,15 @@ class ArchiveSource:
     def trouble(self) -> str:
         """What is wrong with the archive, empty if nothing is."""
         return self.archive.trouble
+
+    @property
+    def tops(self) -> tuple[str, ...]:
+        """The root itself."""
+        return (self.root,)
+
+    def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
+        """Nothing: an archive keeps no records of what was deleted."""
+        return NOTHING_DELETED
 
     def _inner(self, path: str) -> str:
         return os.path.normpath(path)[len(self.archive.path) :].strip("/")

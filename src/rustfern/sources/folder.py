@@ -33,6 +33,9 @@ _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
 # The same on macOS (SF_DATALESS, sys/stat.h).
 _DATALESS = 0x40000000
 
+NOTHING_DELETED: tuple[frozenset[str], list[str]] = frozenset(), []
+"""What a source tells of deleted files that keeps no records of them."""
+
 _HELD = re.compile(r"/proc/\d+/fd/\d+")
 HELD_ROOT = "/proc"
 
@@ -110,6 +113,15 @@ class FolderSource:
             stack += [prefix + name for name in found[0]]
 
     trouble = ""
+
+    @property
+    def tops(self) -> tuple[str, ...]:
+        """The root itself."""
+        return (self.root,)
+
+    def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
+        """Nothing: the system does not tell."""
+        return NOTHING_DELETED
 
     def exists(self, path: str) -> bool:
         """Whether there is anything at this path, a dangling link included."""

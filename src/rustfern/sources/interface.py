@@ -28,6 +28,13 @@ class Source(Protocol):
     def trouble(self) -> str:
         """What is wrong with the source as a whole, empty if nothing is."""
 
+    @property
+    def tops(self) -> tuple[str, ...]:
+        """The folders that stand for the top of a volume, or the root itself."""
+
+    def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
+        """(names of files in a folder that are only records of deleted ones, paths of earlier records under names that others have now)."""
+
     def exists(self, path: str) -> bool:
         """Whether there is anything at a path, a dangling link included."""
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, WrongUsage, explain
-from rustfern.core.model import Entry
+from rustfern.core.model import Entry, SearchedDisk
 from rustfern.core.paths import inside, show_name
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits
@@ -21,6 +21,7 @@ from rustfern.sources.interface import Source
 
 if TYPE_CHECKING:
     from rustfern.sources.archives import Archive, ArchiveSource
+    from rustfern.sources.disks.source import DiskSource, OpenDisk
 
 _HEAD_BYTES = 512
 _ARCHIVES = frozenset({"zip", "tar", "gz", "bz2", "xz", "7z"})
@@ -34,7 +35,7 @@ class Sources:
     def __init__(self, access: DiskAccess | None = None, limits: Limits | None = None) -> None:
         self.access = access or DiskAccess()
         self.limits = replace(limits or Limits(), scratch=self.access.scratch)
-        self._open: dict[str, ArchiveSource] = {}
+        self._open: dict[str, ArchiveSource | DiskSource] = {}
         self._changing = threading.RLock()
 
     def __reduce__(self) -> tuple[type[Sources], tuple[DiskAccess, Limits]]:
@@ -57,25 +58,56 @@ class Sources:
         return self.access.scratch
 
     def open(self, root: str) -> Source:
-        """The source that a root names: a folder, an archive, or a folder in one. Raises `SourceError` for an archive that cannot be read."""
+        """The source that a root names: a folder, an archive, a disk, or a folder in one of these. Raises `SourceError` for an archive or a
+        disk that cannot be read.
+        """
         with self._changing:
             source = self._open.get(root)
             if source is not None and source.is_current():
                 return source
-            found = _archive_of(root)
+            found = _holder_of(root)
             if found is None:
                 return FolderSource(root, self.access)
-            from rustfern.sources.archives import ArchiveSource
-
             path, facts = found
-            other = next((each for each in self._held() if each.archive.path == path and each.is_current()), None)
-            source = ArchiveSource(root, other.archive if other is not None else self._opened(path, facts))
+            source = self._in_archive(root, path, facts) if is_archive(path) else self._on_disk(root, path, facts)
             self._open[root] = source
             for oldest in list(self._open)[:-_MAX_HELD]:
                 del self._open[oldest]  # who works with it still holds it
             return source
 
-    def _held(self) -> list[ArchiveSource]:
+    def _in_archive(self, root: str, path: str, facts: os.stat_result) -> ArchiveSource:
+        from rustfern.sources.archives import ArchiveSource
+
+        for each in self._held():
+            if isinstance(each, ArchiveSource) and each.archive.path == path and each.is_current():
+                return ArchiveSource(root, each.archive)
+        return ArchiveSource(root, self._opened(path, facts))
+
+    def _on_disk(self, root: str, path: str, facts: os.stat_result) -> DiskSource:
+        from rustfern.sources.disks.disk import Disk
+        from rustfern.sources.disks.source import DiskSource, OpenDisk
+
+        for each in self._held():
+            if isinstance(each, DiskSource) and each.held.path == path and each.is_current():
+                return DiskSource(root, each.held)
+        held = OpenDisk(Disk(path, self.health), (facts.st_mtime_ns, facts.st_size), self.scratch, self.limits)
+        return DiskSource(root, held)
+
+    def disk(self, root: str) -> OpenDisk | None:
+        """The disk that a root is, or lies on; None if it is none."""
+        from rustfern.sources.disks.source import DiskSource
+
+        source = self.open(root)
+        return source.held if isinstance(source, DiskSource) else None
+
+    def told_disk(self, root: str) -> SearchedDisk | None:
+        """What is to be said of the disk that a root lies on; None if it lies on none."""
+        from rustfern.sources.disks.source import DiskSource
+
+        source = self.open(root)
+        return source.told() if isinstance(source, DiskSource) else None
+
+    def _held(self) -> list[ArchiveSource | DiskSource]:
         return list(self._open.values())
 
     def _opened(self, path: str, facts: os.stat_result) -> Archive:
@@ -103,7 +135,7 @@ class Sources:
         for held in self._held():
             if inside(path, held.root):
                 return held
-        found = _archive_of(os.path.dirname(path))
+        found = _holder_of(os.path.dirname(path))
         return self.open(found[0]) if found else FolderSource(os.path.dirname(path), self.access)
 
     def check_root(self, root: str) -> str:
@@ -122,7 +154,7 @@ class Sources:
             if self.open(path).is_folder(path):
                 return os.path.realpath(path)
             raise WrongUsage(
-                "there is nothing at this path", path, "Name the folder, the archive or the attached disk to search"
+                "there is nothing at this path", path, "Name the folder, the archive, the image or the attached disk to search"
             ) from error
         except (OSError, ValueError) as error:
             what = explain(error) if isinstance(error, OSError) else str(error)
@@ -131,11 +163,11 @@ class Sources:
             ) from error
         real = os.path.realpath(path)
         if not stat.S_ISDIR(mode):
-            if stat.S_ISREG(mode) and is_archive(real):
+            if is_searched_file(real):
                 self.open(real)
                 return real
             raise WrongUsage(
-                "this is a file; a folder or an archive is searched",
+                "this is a file; a folder, an archive or a disk is searched",
                 path,
                 f"Try its folder: {show_name(os.path.dirname(path))}",
             )
@@ -189,8 +221,8 @@ class Sources:
         return FolderSource.is_folder_here(path)
 
 
-def _archive_of(path: str) -> tuple[str, os.stat_result] | None:
-    """The archive that a path is, or lies in; None if it is a folder or there is none."""
+def _holder_of(path: str) -> tuple[str, os.stat_result] | None:
+    """The archive or disk that a path is, or lies in; None if it is a folder or there is none."""
     while True:
         try:
             facts = os.stat(path)
@@ -202,9 +234,22 @@ def _archive_of(path: str) -> tuple[str, os.stat_result] | None:
             continue
         except (OSError, ValueError):
             return None
-        if not stat.S_ISREG(facts.st_mode):
-            return None
-        return (path, facts) if is_archive(path) else None
+        return (path, facts) if is_searched_file(path) else None
+
+
+def is_searched_file(path: str) -> bool:
+    """Whether a path is no folder, but is searched like one: an archive, the image of a disk, a device."""
+    try:
+        mode = os.stat(path).st_mode
+    except (OSError, ValueError):
+        return False
+    if stat.S_ISREG(mode) and is_archive(path):
+        return True
+    if stat.S_ISDIR(mode):
+        return False
+    from rustfern.sources.disks.disk import is_disk
+
+    return is_disk(path)
 
 
 def is_packed_home(name: str) -> bool:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 _SHOWN = 5
 _NAMES = {
     "saved": ("saved original", "saved originals"), "temporary": ("temporary copy", "temporary copies"), "swap": ("swap file", "swap files"),
-    "trash": ("from the trash", "from the trash"), "version": ("older version", "older versions"), "conflict": ("conflict copy", "conflict copies"),
+    "trash": ("from the trash", "from the trash"), "version": ("older version", "older versions"), "conflict": ("conflict copy", "conflict copies"), "deleted": ("deleted file", "deleted files"),
     "settings": ("settings file", "settings files"),
 }  # fmt: skip
 """What one and several of a kind are called, where an s is not enough."""

@@ -16,6 +16,8 @@ WEIGHTS: dict[str, tuple[float, str]] = {
     "recovery-list": (7.0, "says-so"),
     "swap-header": (7.0, "says-so"),
     "its-own-file": (9.0, "says-so"),
+    "deleted-record": (7.5, "says-so"),
+    "own-content": (2.5, "says-so"),
     "lock-name": (6.0, "name"),
     "lock-name-cut": (4.5, "name"),
     "identical-bytes": (8.0, "content"),

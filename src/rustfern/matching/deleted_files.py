@@ -1,0 +1,147 @@
+"""What a disk still records of deleted documents: each goes to the document whose path it had."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+import msgspec
+from msgspec.structs import replace
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Content, Copy, Entry, Hints, Kind, State
+from rustfern.core.paths import plain_path
+from rustfern.formats.format_table import class_of, extension_of, extension_right, format_of_extension
+from rustfern.matching.evidence import weights
+from rustfern.matching.state import LinkState, clocks_of
+from rustfern.search.patterns import is_system
+from rustfern.search.program_folders import is_of_programs
+from rustfern.search.search import RECORD_NAME
+
+PLACE = "deleted-record"
+_NOT_OF_PEOPLE = frozenset({"other"})
+_OF_PROGRAMS = frozenset({"code", "database", "image", "other", "mail"})
+"""Classes of what programs write and delete all the time, in their folders and those of the system."""
+_MAX_READ = 20_000
+_RARELY_LOST = frozenset({"code", "database"})
+
+
+class Gone(msgspec.Struct):
+    """What was not listed: `clutter` of programs, documents whose place others have taken `entirely`, ones that are `empty`, and `more`
+    than are read in one scan.
+    """
+
+    clutter: int = 0
+    entirely: int = 0
+    empty: int = 0
+    more: int = 0
+
+
+class DeletedFiles:
+    """The step that gives deleted files to their documents."""
+
+    def __init__(self, state: LinkState) -> None:
+        self.state = state
+        self.gone = Gone()
+
+    def take(self, paths: Sequence[str], hints: Hints) -> None:
+        """Look at deleted files, those first that the person most likely misses."""
+        state = self.state
+        homes = [home.path for home in state.homes]
+        taken = self._taken()
+        entries: list[Entry] = []
+        for path in dict.fromkeys(paths):
+            source = state.source_of(path)
+            if source is None or path in taken:
+                continue
+            if self._is_clutter(path, homes):
+                self.gone.clutter += 1
+                continue
+            try:
+                entry = source.entry(path)
+            except SourceError as error:
+                state.problem(path, error.what)
+                continue
+            if not entry.is_file or not entry.size:
+                self.gone.empty += 1
+            elif entry.remaining == 0.0 and hints.document is None:
+                self.gone.entirely += 1
+            else:
+                entries.append(entry)
+        entries.sort(key=lambda entry: self._order(entry, hints))
+        self.gone.more = max(len(entries) - _MAX_READ, 0)
+        for entry in entries[:_MAX_READ]:
+            with state.isolated(entry.path):
+                self._one(entry)
+
+    def _taken(self) -> set[str]:
+        """What has its document already, as the copy that a program made."""
+        copies = {copy.path for draft in self.state.drafts.values() for copy in draft.copies}
+        return copies | {item.entry.path for item in self.state.unmatched if isinstance(item, Copy)}
+
+    def _is_clutter(self, path: str, homes: Sequence[str]) -> bool:
+        folder, name = os.path.split(plain_path(path))
+        if RECORD_NAME.fullmatch(name):
+            return False
+        doc_class = class_of(format_of_extension(extension_of(name)))
+        if doc_class in _NOT_OF_PEOPLE:
+            return True
+        if doc_class in _OF_PROGRAMS and is_of_programs(folder, homes):
+            return True
+        return is_system(folder, self.state.sources) and doc_class in _OF_PROGRAMS | {"text", "page", "audio"}
+
+    def _order(self, entry: Entry, hints: Hints) -> tuple[object, ...]:
+        from rustfern.selection.ranking import name_match
+
+        asked = name_match(hints.document, entry.name, entry.path) if hints.document else 0.0
+        doc_class = class_of(format_of_extension(extension_of(entry.name)))
+        wrong_class = hints.doc_class is not None and doc_class != hints.doc_class
+        of_nobody = bool(self.state.homes) and self.state.home_of(entry.path) is None
+        written = entry.modified.timestamp() if entry.modified else 0.0
+        return -round(asked, 1), wrong_class, of_nobody, doc_class in _RARELY_LOST, -written, entry.path
+
+    def _one(self, entry: Entry) -> None:
+        state = self.state
+        name = entry.name
+        content, members = state.content_of(entry, name)
+        nameless = RECORD_NAME.fullmatch(name) is not None
+        if nameless and (content.format is None or class_of(content.format) in _NOT_OF_PEOPLE):
+            self.gone.clutter += 1
+            return
+        if _says_nothing(content):
+            self.gone.entirely += 1
+            return
+        piece = weights.evidence("deleted-record", "the disk's own record of the deleted file gives its name and folder")
+        if nameless:
+            piece = weights.evidence("own-content", "the disk's record of it has lost its name")
+        copy = Copy(
+            entry=entry,
+            kind=Kind.DELETED,
+            place=PLACE,
+            content=content,
+            extension_right=None if nameless else extension_right(name, content.format),
+            clocks=clocks_of(entry, content),
+            confidence=weights.confidences([[piece]])[0],
+            evidence=(piece,),
+            members=members,
+            notes=(entry.caution,) if entry.caution else (),
+        )
+        path = plain_path(entry.path)
+        if nameless and content.format:
+            path = f"{path}.{content.format}"
+        draft = state.draft(path, state.home_of(path))
+        if draft.original is not None and not state.door.exists(draft.original):
+            draft.trashed = True
+        if any(_same(copy, other) for other in draft.copies):
+            return
+        draft.copies.append(replace(copy, complete=True))
+
+
+def _same(mine: Copy, other: Copy) -> bool:
+    """Whether two records are of one and the same bytes at one place."""
+    return mine.entry.extents is not None and mine.entry.extents == other.entry.extents and mine.kind is other.kind
+
+
+def _says_nothing(content: Content) -> bool:
+    """Whether the place of a file holds nothing but zeros by now."""
+    return content.state is State.DAMAGED and content.format is None and content.words is None and not content.sha256

@@ -1,0 +1,54 @@
+"""What containers with a map share: bytes put together from blocks of one size, of which some are not there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from rustfern.sources.disks.interface import Extent
+
+Find = Callable[[int], "int | bytes | None"]
+"""What stands for a block of the disk: its offset in the file, its bytes where they are packed, None if it was never written."""
+
+
+class BlockDisk:
+    """A disk in blocks of `block` bytes; `find` says where each lies in the file that `read` reads. Neighbours are read at once."""
+
+    sector = 512
+
+    def __init__(self, size: int, block: int, find: Find, read: Callable[[int, int], bytes]) -> None:
+        self.size, self._block, self._find, self._read = size, block, find, read
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """As `DiskBytes.read_at`."""
+        length = min(length, self.size - offset)
+        if length <= 0 or offset < 0:
+            return b""
+        block = self._block
+        number, inner = divmod(offset, block)
+        if inner + length <= block:
+            return self._piece(self._find(number), inner, length)
+        pieces: list[bytes] = []
+        end = offset + length
+        while offset < end:
+            number, inner = divmod(offset, block)
+            count = min(block - inner, end - offset)
+            there = self._find(number)
+            if isinstance(there, int):
+                # Blocks that follow each other in the file too are one read.
+                while offset + count < end and self._find(number + 1) == there + inner + count:
+                    number += 1
+                    count += min(block, end - offset - count)
+            pieces.append(self._piece(there, inner, count))
+            offset += count
+        return b"".join(pieces)
+
+    def _piece(self, there: int | bytes | None, inner: int, count: int) -> bytes:
+        if there is None:
+            return bytes(count)
+        if isinstance(there, bytes):
+            return there[inner : inner + count].ljust(count, b"\0")
+        return self._read(there + inner, count).ljust(count, b"\0")
+
+    def locate(self, offset: int, length: int) -> list[Extent]:
+        """As `DiskBytes.locate`."""
+        return [(offset, length)]

@@ -1,0 +1,178 @@
+"""An open disk: its container, its table, and its volumes with their file systems."""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Callable
+from typing import BinaryIO, Protocol
+
+import msgspec
+
+from rustfern.core.errors import Malformed, SourceError
+from rustfern.sources.disk_health import Health
+from rustfern.sources.disks.containers.raw import RawDisk, is_device
+from rustfern.sources.disks.containers.registry import container_of, open_container
+from rustfern.sources.disks.interface import DiskBytes, Stored, Window
+from rustfern.sources.disks.lvm import logical_volumes
+from rustfern.sources.disks.partitions import LVM_TYPES, has_table, layout_of
+from rustfern.sources.disks.recognise import Known, recognise
+from rustfern.sources.disks.space import ClusterMap
+from rustfern.sources.disks.tree import Tree
+
+_NAMED_SO = frozenset({"img", "dd", "raw", "ima", "001", "vhd", "vhdx", "vmdk", "qcow2", "qcow"})
+"""Extensions that only images of disks have: such a file is searched as one, whatever is left of it."""
+_NAMES = {
+    "apfs": "APFS", "btrfs": "btrfs", "xfs": "XFS", "refs": "ReFS", "f2fs": "F2FS", "iso9660": "a CD or DVD image (ISO 9660)",
+    "reiserfs": "ReiserFS", "jfs": "JFS", "squashfs": "SquashFS", "swap": "swap space", "lvm": "a part of LVM volumes", "hfs": "HFS (before HFS+)",
+}  # fmt: skip
+_MOUNT = "mount it read-only, and search the folder"
+
+
+class FileSystem(Protocol):
+    """A file system on a volume. `tree` holds all its names; the keys of its nodes are what the other methods are asked with.
+
+    `cluster` are the bytes that it gives out together, `clusters_at` is where in the volume the first of them begins. Methods raise `Malformed` and `SourceError`.
+    """
+
+    type: str
+    label: str
+    remark: str
+    case_matters: bool
+    cluster: int
+    clusters_at: int
+    tree: Tree
+
+    def stored(self, key: int) -> Stored:
+        """What it records of a file."""
+
+    def ways(self, key: int) -> list[Stored]:
+        """Where the bytes of a file may lie, the likeliest first."""
+
+    def open(self, key: int, way: Stored | None = None) -> BinaryIO:
+        """The bytes of a file, laid as `stored` or one of the `ways` says."""
+
+    def used(self) -> ClusterMap:
+        """Which clusters living files have."""
+
+    def holds_its_own(self, key: int) -> bool:
+        """Whether what a deleted file had is still marked as its own, as it was open when the system stopped."""
+
+
+def _opener(kind: str) -> Callable[[DiskBytes], FileSystem]:
+    """The reader of a kind of file system: imported only where there is one."""
+    if kind == "ntfs":
+        from rustfern.sources.disks.ntfs.volume import NtfsVolume
+
+        return NtfsVolume
+    if kind == "exfat":
+        from rustfern.sources.disks.fat.exfat import ExfatVolume
+
+        return ExfatVolume
+    if kind.startswith("fat"):
+        from rustfern.sources.disks.fat.volume import FatVolume
+
+        return FatVolume
+    if kind == "hfsplus":
+        from rustfern.sources.disks.hfsplus.volume import HfsVolume
+
+        return HfsVolume
+    from rustfern.sources.disks.ext.volume import ExtVolume
+
+    return ExtVolume
+
+
+class Volume(msgspec.Struct):
+    """One volume of a disk. `offset` and `size` are in bytes; `status` is `read`, `encrypted`, `unknown` or `damaged`; `message` says what to do."""
+
+    name: str
+    offset: int
+    size: int
+    type: str
+    bytes: DiskBytes
+    status: str = "unknown"
+    message: str | None = None
+    known: Known | None = None
+    system: FileSystem | None = None
+
+
+class Disk:
+    """An open disk. What lies on its volumes is read when it is first asked for."""
+
+    def __init__(self, path: str, health: Health | None = None) -> None:
+        """Raises `SourceError`."""
+        self.path = path
+        self.container, self.bytes = open_container(path, health)
+        found = layout_of(self.bytes)
+        self.table, self.remarks = found.table, list(found.remarks)
+        self.volumes: dict[str, Volume] = {}
+        physical: list[DiskBytes] = []
+        for part in found.partitions:
+            window = Window(self.bytes, part.offset, part.size)
+            known = self._recognised(window)
+            if (known is not None and known.type == "lvm") or part.kind in LVM_TYPES:
+                physical.append(window)
+            self._add(part.name, part.offset, part.size, window, known)
+        if physical:
+            logical, remarks = logical_volumes(physical)
+            self.remarks += remarks
+            for name, volume in logical:
+                start = volume.locate(0, 1)
+                self._add(name, start[0][0] if start else 0, volume.size, volume, self._recognised(volume))
+
+    def _recognised(self, window: DiskBytes) -> Known | None:
+        try:
+            return recognise(window)
+        except SourceError as error:
+            self.remarks.append(str(error))
+            return None
+
+    def _add(self, name: str, offset: int, size: int, window: DiskBytes, known: Known | None) -> None:
+        volume = Volume(name, offset, size, known.type if known else "", window, known=known)
+        if known is not None and known.encrypted:
+            volume.status, volume.type = "encrypted", "encrypted"
+            volume.message = f"it is encrypted ({known.type}): unlock it on a machine that has the key, then search the folder that it is mounted at"
+        elif known is not None and not known.read:
+            volume.message = f"{_NAMES.get(known.type, known.type)}: this kind is not read here"
+            if known.type not in ("lvm", "swap"):
+                volume.message += f"; {_MOUNT}"
+        elif known is None:
+            volume.message = "no file system was found in it"
+        else:
+            volume.status = "read"
+        if known is not None and known.size and window.size < known.size and volume.status == "read":
+            part = window.size / known.size
+            volume.message = f"only {part:.0%} of it is here: the image is cut, or was not finished"
+        self.volumes[name] = volume
+
+    def system(self, name: str) -> FileSystem | None:
+        """The file system of a volume, None if it cannot be read; the volume then says why."""
+        volume = self.volumes.get(name)
+        if volume is None or volume.status != "read":
+            return None
+        if volume.system is None:
+            try:
+                volume.system = _opener(volume.type)(volume.bytes)
+                volume.type = volume.system.type
+                volume.message = volume.message or volume.system.remark or None
+            except (Malformed, struct.error, IndexError, OverflowError, MemoryError) as error:
+                volume.status, volume.message = "damaged", f"its file system cannot be read: {error}"
+            except SourceError as error:
+                volume.status, volume.message = "damaged", error.what
+        return volume.system
+
+
+def is_disk(path: str) -> bool:
+    """Whether a file is the image of a disk, or a path names a device."""
+    if is_device(path):
+        return True
+    if os.path.basename(path).rpartition(".")[2].lower() in _NAMED_SO:
+        return True
+    try:
+        disk = RawDisk(path)
+        if container_of(disk) != "raw":
+            return True
+        known = recognise(disk) if disk.size >= 64 << 10 else None
+        return known is not None or (disk.size >= 1 << 20 and has_table(disk))
+    except SourceError:
+        return False

@@ -1,0 +1,1 @@
+"""FAT12, FAT16, FAT32 and exFAT."""

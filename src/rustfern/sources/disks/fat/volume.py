@@ -1,0 +1,297 @@
+"""A FAT volume: its folders and files, deleted ones, and folders that nothing leads to any more.
+
+Source: FAT32 File System Specification 1.03. The chain of a deleted file is mostly cleared: only its first cluster and its size remain.
+"""
+
+from __future__ import annotations
+
+import io
+import struct
+from array import array
+from typing import BinaryIO, cast
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rustfern.core.errors import Malformed, SourceError
+from rustfern.sources.disks.fat import lost
+from rustfern.sources.disks.fat.directory import SIZE, FatEntry, entries, is_plausible
+from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
+from rustfern.sources.disks.recognise import fat_of
+from rustfern.sources.disks.space import ClusterMap
+from rustfern.sources.disks.tree import LOST, ROOT, Tree
+
+_MAX_FOLDER = 32 << 20
+_MAX_FOLDERS, _MAX_ENTRIES = 1_000_000, 20_000_000
+_BITS = {"fat12": 12, "fat16": 16, "fat32": 28}
+_LARGEST_TABLE = 1 << 30
+
+
+class FatVolume:
+    """One FAT volume. `tree` holds all names; the keys of its nodes number their entries."""
+
+    case_matters = False
+    clusters_at = 0
+
+    def __init__(self, volume: DiskBytes) -> None:
+        """Raises `Malformed` and `SourceError`."""
+        self._volume = volume
+        boot, self.remark = volume.read_at(0, 512), ""
+        known = fat_of(boot)
+        if known is None:
+            boot, self.remark = volume.read_at(6 * 512, 512), "its boot sector is damaged; the copy of it was used"
+            known = fat_of(boot)
+            if known is None:
+                raise Malformed("its boot sector is damaged, and there is no copy of it")
+        self.type = known.type
+        sector, per_cluster, reserved, fats, roots, small, _, per_fat = struct.unpack_from("<HBHBHHBH", boot, 11)
+        large, per_fat32 = struct.unpack_from("<II", boot, 32)
+        per_fat = per_fat or per_fat32
+        self.cluster = sector * per_cluster
+        root_at = (reserved + fats * per_fat) * sector
+        root_size = -(-roots * SIZE // sector) * sector
+        self._data = root_at + root_size
+        self.clusters_at = self._data
+        sectors = small or large
+        self._count = min((sectors * sector - self._data) // self.cluster, per_fat * sector * 8 // (32 if known.type == "fat32" else _BITS[known.type]))
+        self._table = self._read_table(reserved * sector, per_fat * sector, fats)
+        self._map = ClusterMap.of(np.asarray(self._table[2:] != 0))
+        self.label = boot[43:54].decode("cp850", "replace").strip() if roots else boot[71:82].decode("cp850", "replace").strip()
+        self.label = "" if self.label == "NO NAME" else self.label
+        self._firsts, self._sizes = array("q"), array("q")
+        self._times, self._made = array("q"), array("q")
+        self._folders_at: dict[int, int] = {}  # first cluster of a folder → its node
+        self.tree = Tree()
+        self._entries = 0
+        self.old: list[lost.OldFolders] = []
+        if roots:
+            top = self._volume.read_at(root_at, root_size)
+            self._root_first = 0
+        else:
+            self._root_first = struct.unpack_from("<I", boot, 44)[0]
+            top = self._folder_bytes(self._root_first, deleted=False)
+        self._folders_at[self._root_first] = self._folders_at[0] = ROOT
+        self._label_of_root(top)
+        self._walk([(top, ROOT, False)])
+        self._add_lost_folders()
+        hide_former_names(self.tree, self._firsts)
+        self.tree.finish()
+
+    # --- the table -------------------------------------------------------------------------------------------------
+
+    def _read_table(self, at: int, size: int, copies: int) -> NDArray[np.uint32]:
+        """The chains, as what each cluster is followed by; from the second copy where the first is damaged."""
+        if size > _LARGEST_TABLE:
+            raise Malformed("its table has a size that cannot be")
+        raw = b""
+        for number in range(copies):
+            try:
+                raw = b"".join(
+                    self._volume.read_at(at + number * size + n, min(1 << 20, size - n)) for n in range(0, size, 1 << 20)
+                )
+            except SourceError:
+                if number == copies - 1:
+                    raise
+                continue
+            if len(raw) > 3 and raw[0] >= 0xF0:
+                break
+        count = self._count + 2
+        if self.type == "fat12":
+            data = np.frombuffer(raw[: len(raw) // 3 * 3], np.uint8).astype(np.uint32)
+            a, b, c = data[0::3], data[1::3], data[2::3]
+            table = np.empty(2 * len(a), np.uint32)
+            table[0::2], table[1::2] = a | (b & 15) << 8, b >> 4 | c << 4
+        elif self.type == "fat16":
+            table = np.frombuffer(raw[: len(raw) // 2 * 2], "<u2").astype(np.uint32)
+        else:
+            table = np.frombuffer(raw[: len(raw) // 4 * 4], "<u4") & np.uint32(0x0FFFFFFF)
+        table = table[:count]
+        return np.concatenate([table, np.zeros(count - len(table), np.uint32)]) if len(table) < count else table
+
+    def _chain(self, first: int, most: int) -> list[tuple[int, int]]:
+        """Runs of clusters (first, count) of a chain, at most `most` clusters of it; what is broken ends it."""
+        runs: list[tuple[int, int]] = []
+        table, end = self._table, self._count + 2
+        at, left = first, most
+        seen = 0
+        while 2 <= at < end and left > 0 and seen <= self._count:
+            stop = min(at + left, end)
+            follow = table[at:stop]
+            steps = np.flatnonzero(follow != np.arange(at + 1, stop + 1, dtype=np.uint32))
+            count = int(steps[0]) + 1 if len(steps) else len(follow)
+            runs.append((at, count))
+            seen, left = seen + count, left - count
+            at = int(table[at + count - 1])
+        return runs
+
+    def _offset(self, cluster: int) -> int:
+        return self._data + (cluster - 2) * self.cluster
+
+    def _in_bytes(self, runs: list[tuple[int, int]]) -> tuple[Extent, ...]:
+        return tuple((self._offset(first), count * self.cluster) for first, count in runs)
+
+    # --- folders ---------------------------------------------------------------------------------------------------
+
+    def _label_of_root(self, top: bytes) -> None:
+        for at in range(0, len(top) - SIZE + 1, SIZE):
+            if not top[at]:
+                return
+            if top[at] != 0xE5 and top[at + 11] & 0x3F in (0x08, 0x28):
+                self.label = top[at : at + 11].decode("cp850", "replace").strip() or self.label
+                return
+
+    def _folder_bytes(self, first: int, *, deleted: bool) -> bytes:
+        """The entries of a folder: by its chain, or of one without, as far as what follows can be entries."""
+        most = _MAX_FOLDER // self.cluster or 1
+        if not deleted or (2 <= first < self._count + 2 and self._table[first]):
+            if deleted and lost_chain(self._table, first):
+                return b""  # another file has its place
+            runs = self._chain(first, most)
+            return b"".join(self._volume.read_at(*extent) for extent in self._in_bytes(runs))
+        data = b""
+        for cluster in range(first, min(first + most, self._count + 2)):
+            if self._table[cluster]:
+                continue
+            piece = self._volume.read_at(self._offset(cluster), self.cluster)
+            if data and (not piece[:1].strip(b"\0") or not all(is_plausible(b"_" + piece[at + 1 : at + SIZE]) for at in range(0, min(len(piece), 8 * SIZE), SIZE) if piece[at])):
+                break
+            if data and piece[:11] == b".          ":
+                break
+            data += piece
+            if any(not piece[at] for at in range(0, len(piece), SIZE)):
+                break
+        return data
+
+    def _walk(self, stack: list[tuple[bytes, int, bool]]) -> None:
+        while stack:
+            data, node, gone = stack.pop()
+            for entry in entries(data):
+                if self._entries >= _MAX_ENTRIES:
+                    raise Malformed("it has more entries than can be")
+                self._take(entry, node, gone or entry.deleted, stack)
+
+    def _take(self, entry: FatEntry, parent: int, deleted: bool, stack: list[tuple[bytes, int, bool]]) -> None:
+        first = entry.first | (entry.high << 16 if self.type == "fat32" else 0)
+        node = self.tree.add(entry.name, parent, self._entries, folder=entry.is_folder, deleted=deleted)
+        self._entries += 1
+        self._firsts.append(first)
+        self._sizes.append(entry.size)
+        self._times.append(-1 if entry.modified is None else entry.modified)
+        self._made.append(-1 if entry.created is None else entry.created)
+        if not entry.is_folder or not 2 <= first < self._count + 2 or len(self._folders_at) >= _MAX_FOLDERS:
+            return
+        if first in self._folders_at:
+            return
+        if deleted:
+            head = self._volume.read_at(self._offset(first), 64)
+            dots = lost.dots(head)
+            if dots is None or dots[0] not in (first, first & 0xFFFF):
+                return
+        self._folders_at[first] = node
+        stack.append((self._folder_bytes(first, deleted=deleted), node, deleted))
+
+    def _add_lost_folders(self) -> None:
+        """Folders in clusters that nothing leads to: stitched together by their `..`."""
+        found = lost.find(self._volume, self._data, self.cluster, self._table, self._folders_at)
+        nodes: dict[int, int] = {}
+        stack: list[tuple[bytes, int, bool]] = []
+        for first, _ in found:
+            node = self.tree.add(f"folder {first}", LOST, -1, folder=True, deleted=True)
+            nodes[first] = self._folders_at[first] = node
+        for first, above in found:
+            parent = nodes.get(above) or self._folders_at.get(above)
+            if parent is not None and parent != nodes[first] and above:
+                self.tree.move(nodes[first], parent)
+            stack.append((self._folder_bytes(first, deleted=True), nodes[first], True))
+        self._walk(stack)
+
+    # --- files -----------------------------------------------------------------------------------------------------
+
+    def stored(self, key: int) -> Stored:
+        """What the entry of a file says; of a deleted one, with its likeliest place. Raises `Malformed`."""
+        return self.ways(key)[0]
+
+    def ways(self, key: int) -> list[Stored]:
+        """Where the bytes of a file may lie, the likeliest first: one for what lives, more where only the beginning is recorded."""
+        if key < 0:
+            return [Stored(0, is_file=False, local=True)]
+        first, size = self._firsts[key], self._sizes[key]
+        modified, made = self._times[key], self._made[key]
+        times = (None if modified < 0 else modified, None if made < 0 else made)
+
+        def laid(runs: list[tuple[int, int]], *, guessed: bool = False, note: str = "") -> Stored:
+            return Stored(
+                size, times[0], times[1], None, self._in_bytes(runs), local=True, guessed=guessed, note=note
+            )  # fmt: skip
+
+        needed = -(-size // self.cluster)
+        if not size:
+            return [laid([])]
+        if not self._is_deleted(key):
+            return [laid(self._chain(first, needed))]
+        found: list[Stored] = []
+        for start in self._starts(first):
+            if self._table[start]:
+                chain = self._chain(start, needed)
+                if sum(count for _, count in chain) == needed and not lost_chain(self._table, start):
+                    found.append(laid(chain))
+            straight = [(start, min(needed, self._count + 2 - start))]
+            found.append(laid(straight, guessed=needed > 1))
+            around = self._around(start, needed)
+            if around != straight:
+                found.append(laid(around, guessed=True))
+        return found or [laid([], note="its first cluster is not recorded any more")]
+
+    def _is_deleted(self, key: int) -> bool:
+        return self.tree.is_deleted(self._node_of(key))
+
+    def _node_of(self, key: int) -> int:
+        # Entries are added in the order of their keys; folders that were found by a scan have none, and stand between.
+        if not hasattr(self, "_nodes"):
+            self._nodes = np.full(self._entries, -1, np.int64)
+            keys = self.tree.keys
+            held = np.flatnonzero(keys >= 0)
+            self._nodes[keys[held]] = held
+        return int(self._nodes[key])
+
+    def _starts(self, first: int) -> list[int]:
+        """First clusters that an entry may mean: some systems clear the upper half when a file is deleted."""
+        end = self._count + 2
+        if not 2 <= first < end:
+            return [] if self.type != "fat32" or first else []
+        found = [first]
+        if self.type == "fat32" and first < 1 << 16:
+            found += [other for other in range(first + (1 << 16), end, 1 << 16) if not self._table[other]]
+        return found
+
+    def _around(self, start: int, needed: int) -> list[tuple[int, int]]:
+        """Clusters from `start` on that no living file has."""
+        return [(first + 2, count) for first, count in self._map.some_free(start - 2, needed)]
+
+    def open(self, key: int, way: Stored | None = None) -> BinaryIO:
+        """The bytes of a file, laid as said. Raises `Malformed`."""
+        stored = way or self.stored(key)
+        raw = ExtentStream(self._volume, stored.extents or (), stored.size)
+        return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
+
+    def used(self) -> ClusterMap:
+        """Which clusters living files have."""
+        return self._map
+
+    def holds_its_own(self, key: int) -> bool:
+        """Whether what a deleted file had is still marked as its own: never here."""
+        return False
+
+
+def hide_former_names(tree: Tree, firsts: array[int]) -> None:
+    """Take out deleted names whose content begins where that of something living does: it was renamed or moved, and is not gone."""
+    nodes = [(node, tree.key_of(node)) for node in range(2, len(tree))]
+    living = {firsts[key] for node, key in nodes if key >= 0 and firsts[key] and not tree.is_deleted(node)}
+    for node, key in nodes:
+        if key >= 0 and tree.is_deleted(node) and firsts[key] in living:
+            tree.hide(node)
+
+
+def lost_chain(table: NDArray[np.uint32], first: int) -> bool:
+    """Whether some other cluster leads to this one: it is inside another file's chain."""
+    return bool((table == first).any())

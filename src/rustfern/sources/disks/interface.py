@@ -1,0 +1,171 @@
+"""What the rooms of a disk agree on: bytes that can be read at any place, and what a file system records of one file."""
+
+from __future__ import annotations
+
+import io
+import os
+from bisect import bisect_right
+from collections.abc import Sequence
+from typing import Protocol
+
+import msgspec
+
+from rustfern.core.errors import Malformed
+
+HOLE = -1
+"""Stands for the place of bytes that were never written: they read as zeros."""
+Extent = tuple[int, int]
+"""Where bytes lie: (offset, length), both in bytes; the offset may be `HOLE`."""
+LARGEST_READ = 64 << 20
+"""Bytes that are read into memory at once, at most."""
+
+
+class DiskBytes(Protocol):
+    """Bytes that can be read at any place: a disk, or a volume on one. `size` and `sector` are in bytes."""
+
+    size: int
+    sector: int
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """The bytes from `offset` on, fewer only where the disk ends. Raises `SourceError` for what cannot be read."""
+
+    def locate(self, offset: int, length: int) -> list[Extent]:
+        """Where these bytes lie on the disk as a whole."""
+
+
+class Window:
+    """A stretch of a disk, as bytes of its own: a partition."""
+
+    def __init__(self, disk: DiskBytes, offset: int, size: int) -> None:
+        self._disk, self._offset = disk, offset
+        self.size = max(min(size, disk.size - offset), 0)
+        self.sector = disk.sector
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """As `DiskBytes.read_at`."""
+        length = min(length, self.size - offset)
+        return self._disk.read_at(self._offset + offset, length) if length > 0 and offset >= 0 else b""
+
+    def locate(self, offset: int, length: int) -> list[Extent]:
+        """As `DiskBytes.locate`."""
+        return self._disk.locate(self._offset + offset, length)
+
+
+def read_exactly(disk: DiskBytes, offset: int, length: int) -> bytes:
+    """All of these bytes. Raises `Malformed` where the disk ends before them, or for a length that nothing can have."""
+    if not 0 <= length <= LARGEST_READ or offset < 0:
+        raise Malformed(f"a structure of {length} bytes is said to lie here", offset)
+    data = disk.read_at(offset, length)
+    if len(data) != length:
+        raise Malformed("the disk ends in the middle of a structure", offset)
+    return data
+
+
+class Stored(msgspec.Struct, frozen=True):
+    """What a file system records of one file or folder.
+
+    `size` is in bytes; times are in ns since 1970 (UTC). `extents` lie in the volume, in content order, None where the bytes do not lie as they
+    are; `data` holds them where they lie in the record itself. `valid` is how many bytes were ever written: what follows reads as zeros. `local`
+    says that `modified` is what the clock on the wall showed. `guessed` says that only the beginning is recorded, and the rest of `extents`
+    was taken to follow it.
+    """
+
+    size: int
+    modified: int | None = None
+    created: int | None = None
+    changed: int | None = None
+    extents: tuple[Extent, ...] | None = ()
+    data: bytes | None = None
+    valid: int | None = None
+    mode: int = 0o600
+    is_file: bool = True
+    link_target: str | None = None
+    encrypted: bool = False
+    online_only: bool = False
+    local: bool = False
+    guessed: bool = False
+    note: str = ""
+
+
+class Node(Protocol):
+    """Nothing but a number: the place of a name in a `Tree`."""
+
+
+class ExtentStream(io.RawIOBase):
+    """A file's bytes, put together from where they lie; holes, and what was never written, read as zeros."""
+
+    def __init__(self, disk: DiskBytes, extents: Sequence[Extent], size: int, valid: int | None = None) -> None:
+        super().__init__()
+        self._disk, self._extents, self._size = disk, extents, size
+        self._valid = size if valid is None else valid
+        self._starts = []
+        at = 0
+        for _, length in extents:
+            self._starts.append(at)
+            at += length
+        self._end = at
+        self._at = 0
+
+    def readable(self) -> bool:
+        """As `io.RawIOBase.readable`."""
+        return True
+
+    def seekable(self) -> bool:
+        """As `io.RawIOBase.seekable`."""
+        return True
+
+    def tell(self) -> int:
+        """As `io.RawIOBase.tell`."""
+        return self._at
+
+    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
+        """As `io.RawIOBase.seek`."""
+        base = {os.SEEK_SET: 0, os.SEEK_CUR: self._at, os.SEEK_END: self._size}[whence]
+        if base + offset < 0:
+            raise ValueError("before the start of the file")
+        self._at = base + offset
+        return self._at
+
+    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
+        """As `io.RawIOBase.readinto`."""
+        view = memoryview(buffer).cast("B")
+        data = self.read_here(min(len(view), self._size - self._at))
+        view[: len(data)] = data
+        self._at += len(data)
+        return len(data)
+
+    def read_here(self, length: int) -> bytes:
+        """Up to `length` bytes from where the stream stands, of one extent: as many as lie in one piece."""
+        at = self._at
+        if length <= 0:
+            return b""
+        if at >= self._valid or at >= self._end:
+            # What a record gives no place for, and what was never written.
+            return bytes(min(length, self._size - at)) if at >= self._valid else b""
+        length = min(length, self._valid - at)
+        number = bisect_right(self._starts, at) - 1
+        offset, size = self._extents[number]
+        inner = at - self._starts[number]
+        length = min(length, size - inner)
+        if offset == HOLE:
+            return bytes(length)
+        return self._disk.read_at(offset + inner, length)
+
+
+def on_disk(volume: DiskBytes, extents: Sequence[Extent], size: int) -> tuple[Extent, ...] | None:
+    """Extents of a volume as ones of the disk, cut to the size of the file and joined where they touch; None if some were never written."""
+    found: list[Extent] = []
+    left = size
+    for offset, length in extents:
+        length = min(length, left)
+        if length <= 0:
+            break
+        if offset == HOLE:
+            return None
+        left -= length
+        for start, count in volume.locate(offset, length):
+            if found and found[-1][0] + found[-1][1] == start:
+                found[-1] = (found[-1][0], found[-1][1] + count)
+            else:
+                found.append((start, count))
+    return tuple(found)

@@ -1,0 +1,1 @@
+"""NTFS: file records, attributes, packed streams, deleted records."""

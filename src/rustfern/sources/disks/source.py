@@ -1,0 +1,420 @@
+"""A disk, a volume of one, or a folder in one as a source: what lives, and what was deleted, under the paths that they had."""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import BinaryIO
+
+import msgspec
+
+from rustfern.core.errors import KeptEncrypted, Malformed, SourceError
+from rustfern.core.model import Entry, Location, SearchedDisk, SearchedVolume
+from rustfern.core.paths import plain_path, record_of, with_record
+from rustfern.core.times import utc
+from rustfern.formats.interface import Limits
+from rustfern.output.temporary import Scratch
+from rustfern.sources.disks.claims import Claims
+from rustfern.sources.disks.disk import Disk, FileSystem, Volume
+from rustfern.sources.disks.interface import HOLE, Extent, Stored, on_disk
+from rustfern.sources.disks.layings import likeliest
+from rustfern.sources.disks.tree import ROOT
+from rustfern.sources.interface import OnProblem
+
+_BROKEN = (Malformed, struct.error, IndexError, OverflowError, ValueError)
+_LISTINGS_HELD = 512
+_CHUNK_BYTES = 1 << 20
+
+Listing = dict[str, list[int]]
+"""Name → its nodes: what lives first, then what was deleted, the latest first."""
+
+
+class OpenDisk:
+    """A disk and what was found out about its files; shared by all sources that lie on it."""
+
+    def __init__(self, disk: Disk, stamp: tuple[int, int], scratch: Scratch, limits: Limits) -> None:
+        self.disk, self.stamp, self.scratch, self.limits = disk, stamp, scratch, limits
+        self.path = disk.path
+        self._listings: OrderedDict[tuple[str, str], Listing] = OrderedDict()
+        self._folders: dict[tuple[str, str], tuple[int, ...]] = {}
+        self._claims: dict[str, Claims] = {}
+        self._chosen: dict[tuple[str, int], Stored] = {}
+
+    # --- paths -----------------------------------------------------------------------------------------------------
+
+    def take_apart(self, path: str) -> tuple[str, str]:
+        """(name of the volume, path in it without a leading separator) of a path; both empty for the disk itself."""
+        inner = path[len(self.path) :].replace(os.sep, "/").strip("/")
+        volume, _, rest = inner.partition("/")
+        return volume, rest
+
+    def folders(self, volume: str, inner: str) -> tuple[int, ...]:
+        """The nodes of the folders at a path: what lives and what was deleted may have shared it."""
+        known = self._folders.get((volume, inner))
+        if known is None:
+            system = self.disk.system(volume)
+            if system is None:
+                known = ()
+            elif not inner:
+                known = (ROOT,)
+            else:
+                outer, _, name = inner.rpartition("/")
+                nodes = self._named(volume, outer, name, system)
+                known = tuple(node for node in nodes if system.tree.is_folder(node))
+            self._folders[volume, inner] = known
+        return known
+
+    def _named(self, volume: str, outer: str, name: str, system: FileSystem) -> list[int]:
+        listing = self.listing(volume, outer)
+        found = listing.get(name)
+        if found is None and not system.case_matters and listing:
+            low = name.casefold()
+            found = next((nodes for each, nodes in listing.items() if each.casefold() == low), None)
+        return found or []
+
+    def listing(self, volume: str, inner: str) -> Listing:
+        """All names in a folder, living and deleted."""
+        key = volume, inner
+        known = self._listings.get(key)
+        if known is not None:
+            self._listings.move_to_end(key)
+            return known
+        listing: Listing = {}
+        system = self.disk.system(volume)
+        if system is not None:
+            tree = system.tree
+            for folder in self.folders(volume, inner):
+                for child in tree.children(folder).tolist():
+                    listing.setdefault(tree.names[child], []).append(child)
+            for nodes in listing.values():
+                if len(nodes) > 1:
+                    nodes.sort(key=lambda node: (tree.is_deleted(node), -self._time(system, node)))
+        self._listings[key] = listing
+        while len(self._listings) > _LISTINGS_HELD:
+            self._listings.popitem(last=False)
+        return listing
+
+    def _time(self, system: FileSystem, node: int) -> int:
+        try:
+            return system.stored(int(system.tree.keys[node])).modified or 0
+        except (*_BROKEN, SourceError):
+            return 0
+
+    def node(self, path: str) -> tuple[Volume, FileSystem, int] | None:
+        """What a path names, None if there is nothing."""
+        volume, inner = self.take_apart(plain_path(path))
+        system = self.disk.system(volume)
+        if system is None:
+            return None
+        if (record := record_of(path)) is not None:
+            return (self.disk.volumes[volume], system, record) if 0 <= record < len(system.tree) else None
+        if not inner:
+            return self.disk.volumes[volume], system, ROOT
+        outer, _, name = inner.rpartition("/")
+        nodes = self._named(volume, outer, name, system)
+        return (self.disk.volumes[volume], system, nodes[0]) if nodes else None
+
+    # --- files -----------------------------------------------------------------------------------------------------
+
+    def claims(self, volume: Volume, system: FileSystem) -> Claims:
+        """Which deleted files say that they lie where."""
+        if volume.name not in self._claims:
+            self._claims[volume.name] = Claims(system)
+        return self._claims[volume.name]
+
+    def stored(self, volume: Volume, system: FileSystem, node: int) -> Stored:
+        """What is recorded of a node; of a deleted file, laid as it most likely was. Raises `Malformed` and `SourceError`."""
+        known = self._chosen.get((volume.name, node))
+        if known is None:
+            key = int(system.tree.keys[node])
+            known = (
+                likeliest(system, key, system.tree.names[node], self.limits)
+                if system.tree.is_deleted(node) and not system.tree.is_folder(node)
+                else system.stored(key)
+            )
+            self._chosen[volume.name, node] = known
+        return known
+
+
+class DiskSource:
+    """A disk, a volume or a folder of one. Nothing is ever written to it, and it is never mounted."""
+
+    def __init__(self, root: str, held: OpenDisk) -> None:
+        self.root, self.held = root, held
+
+    @property
+    def disk(self) -> Disk:
+        """The disk that it lies on."""
+        return self.held.disk
+
+    @property
+    def trouble(self) -> str:
+        """What is wrong with the disk as a whole."""
+        found = list(self.disk.remarks)
+        if not any(volume.status == "read" for volume in self.disk.volumes.values()):
+            told = "; ".join(f"{each.name}: {each.message}" for each in self.disk.volumes.values() if each.message)
+            found.append(f"none of its volumes can be read ({told})")
+        return "; ".join(found)
+
+    @property
+    def tops(self) -> tuple[str, ...]:
+        """The folders that stand for the top of a volume, or the root itself where it lies in one."""
+        if self.root != self.held.path:
+            return (self.root,)
+        return tuple(os.path.join(self.root, name) for name in self._volumes())
+
+    @property
+    def volumes(self) -> list[Volume]:
+        """The volumes that it reaches."""
+        name, _ = self.held.take_apart(self.root)
+        return [each for each in self.disk.volumes.values() if name in ("", each.name)]
+
+    def told(self) -> SearchedDisk:
+        """What is to be said of the disk and its volumes."""
+        disk = self.disk
+        volumes = tuple(_told_volume(each) for each in self.volumes)
+        return SearchedDisk(
+            self.held.path, disk.container, disk.bytes.size, disk.bytes.sector, disk.table, volumes
+        )  # fmt: skip
+
+    def _volumes(self) -> list[str]:
+        return [name for name in self.disk.volumes if self.disk.system(name) is not None]
+
+    def is_current(self) -> bool:
+        """Whether the image is as it was when it was opened."""
+        try:
+            facts = os.stat(self.held.path)
+        except OSError:
+            return False
+        return (facts.st_mtime_ns, facts.st_size) == self.held.stamp
+
+    def exists(self, path: str) -> bool:
+        """Whether anything lives at this path; what was deleted does not."""
+        volume, inner = self.held.take_apart(path)
+        if not inner:
+            return not volume or volume in self.disk.volumes
+        found = self.held.node(path)
+        return found is not None and not found[1].tree.is_deleted(found[2])
+
+    def is_folder(self, path: str) -> bool | None:
+        """Whether this is a folder, or was one."""
+        volume, inner = self.held.take_apart(path)
+        if not inner:
+            return not volume or self.disk.system(volume) is not None
+        found = self.held.node(path)
+        return found is not None and found[1].tree.is_folder(found[2])
+
+    def is_deleted(self, path: str) -> bool:
+        """Whether what is recorded at this path was deleted."""
+        found = self.held.node(path)
+        return found is not None and found[1].tree.is_deleted(found[2])
+
+    def list_folder(
+        self, folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] | None = None
+    ) -> tuple[list[str], list[str]] | None:
+        """As in a folder; deleted names are among them."""
+        volume, inner = self.held.take_apart(folder)
+        if not volume:
+            return self._volumes(), []
+        try:
+            system = self.disk.system(volume)
+            if system is None or not self.held.folders(volume, inner):
+                on_problem(folder, "this folder could not be listed: there is none on the disk")
+                return None
+            listing = self.held.listing(volume, inner)
+        except (*_BROKEN, SourceError) as error:
+            on_problem(folder, f"this folder could not be listed: {error}")
+            return None
+        tree = system.tree
+        folders = [name for name, nodes in listing.items() if tree.is_folder(nodes[0])]
+        apart = frozenset(folders)
+        return folders, [name for name in listing if name not in apart]
+
+    def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
+        """(names of files in a folder that are only records of deleted ones, paths of earlier records under names that others have now)."""
+        volume, inner = self.held.take_apart(folder)
+        system = self.disk.system(volume) if volume else None
+        if system is None:
+            return frozenset(), []
+        tree = system.tree
+        gone, earlier = set(), []
+        for name, nodes in self.held.listing(volume, inner).items():
+            if tree.is_deleted(nodes[0]) and not tree.is_folder(nodes[0]):
+                gone.add(name)
+            earlier += [
+                with_record(os.path.join(folder, name), node)
+                for node in nodes[1:]
+                if tree.is_deleted(node) and not tree.is_folder(node)
+            ]
+        return frozenset(gone), earlier
+
+    def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
+        """As in a folder."""
+        stack = [top]
+        while stack:
+            folder = stack.pop()
+            found = self.list_folder(folder, folder == top, on_problem)
+            if found is not None:
+                yield folder, *found
+                stack += [os.path.join(folder, name) for name in found[0]]
+
+    def names(self, folder: str) -> tuple[list[str], list[str]]:
+        """As in a folder."""
+        told: list[str] = []
+        found = self.list_folder(folder, False, lambda path, message: told.append(message))
+        if found is None:
+            raise SourceError("this folder could not be listed (there is none on the disk)", folder)
+        return sorted(found[0]), sorted(found[1])
+
+    def entry(self, path: str) -> Entry:
+        """As in a folder; what was deleted says so, and where on the disk it lies."""
+        if path == self.held.path:
+            return Entry(Location(self.root, path), self.disk.bytes.size, None, is_folder=True, is_file=False)
+        found = self.held.node(path)
+        if found is None:
+            raise SourceError("this could not be looked at (there is nothing on the disk)", path)
+        volume, system, node = found
+        tree = system.tree
+        deleted = tree.is_deleted(node)
+        if tree.is_folder(node):
+            return self._folder_entry(path, system, node, deleted=deleted)
+        try:
+            stored = self.held.stored(volume, system, node)
+        except (*_BROKEN, SourceError) as error:
+            said = error.what if isinstance(error, SourceError) else f"its record on the disk is damaged ({error})"
+            raise SourceError(said, path) from error
+        modified = wall_time(stored.modified, local=stored.local)
+        extents, remaining, caution = None, None, stored.note
+        if stored.extents is not None:
+            extents = on_disk(volume.bytes, stored.extents, stored.size)
+        if deleted:
+            remaining, told = self._remaining(volume, system, node, stored)
+            caution = caution or told
+        return Entry(
+            Location(self.root, path),
+            stored.size,
+            None if modified is None else utc(modified / 1e9),
+            is_file=stored.is_file and stored.link_target is None,
+            link_target=stored.link_target,
+            inode=node,
+            mode=stored.mode or 0o600,
+            modified_ns=modified,
+            deleted=deleted,
+            extents=extents or None,
+            remaining=remaining,
+            caution=caution,
+        )
+
+    def _folder_entry(self, path: str, system: FileSystem, node: int, *, deleted: bool) -> Entry:
+        modified = None
+        if node != ROOT:
+            try:
+                stored = system.stored(int(system.tree.keys[node]))
+                modified = wall_time(stored.modified, local=stored.local)
+            except (*_BROKEN, SourceError):
+                modified = None
+        told = None if modified is None else utc(modified / 1e9)
+        return Entry(
+            Location(self.root, path), 0, told, is_folder=True, is_file=False, inode=node, mode=0o700,
+            modified_ns=modified, deleted=deleted,
+        )  # fmt: skip
+
+    def _remaining(self, volume: Volume, system: FileSystem, node: int, stored: Stored) -> tuple[float, str]:
+        """(the share of a deleted file that nothing took, what must be said)."""
+        if stored.data is not None or not stored.size:
+            return 1.0, ""
+        places = stored.extents
+        if places is None:
+            places = getattr(system, "places", lambda key: ())(int(system.tree.keys[node]))
+        places = [(at, length) for at, length in places or () if at != HOLE]
+        known = sum(length for _, length in places)
+        taken = 0 if system.holds_its_own(int(system.tree.keys[node])) else _taken(system, places)
+        claims = self.held.claims(volume, system)
+        others = claims.others(node, places)
+        caution = ""
+        later = [each for each in others if each.later]
+        if later:
+            lost = min(sum(each.bytes for each in later), known)
+            taken = max(taken, lost)
+            caution = f"another deleted file, {later[0].name}, was written later and had a part of its place"
+        elif others:
+            caution = f"another deleted file, {others[0].name}, had the same place before"
+        size = stored.size if stored.extents is not None else known
+        missing = max(size - known, 0) if stored.extents is not None and not any(at == HOLE for at, _ in stored.extents) else 0
+        return max(round(1.0 - (min(taken, size) + missing) / size, 4), 0.0) if size else 1.0, caution
+
+    def open(self, entry: Entry) -> BinaryIO:
+        """As in a folder."""
+        found = self.held.node(entry.path)
+        if found is None or found[1].tree.is_folder(found[2]):
+            raise SourceError("this is not a regular file and was not opened", entry.path)
+        volume, system, node = found
+        try:
+            stored = self.held.stored(volume, system, node)
+            if stored.online_only:
+                raise SourceError("the content is online only and was not fetched", entry.path)
+            if not stored.is_file or stored.link_target is not None:
+                raise SourceError("this is not a regular file and was not opened", entry.path)
+            if stored.encrypted:
+                raise KeptEncrypted(
+                    "the file system keeps it encrypted: only the person's own account on that machine can open it",
+                    entry.path,
+                )
+            if stored.note and not stored.size:
+                raise SourceError(stored.note, entry.path)
+            return system.open(int(system.tree.keys[node]), stored)
+        except _BROKEN as error:
+            raise SourceError(f"its record on the disk is damaged ({error})", entry.path) from error
+
+    @contextmanager
+    def materialise(self, entry: Entry) -> Iterator[Path]:
+        """As in a folder."""
+        import shutil
+
+        with self.held.scratch.private_folder() as folder, self.open(entry) as stream:
+            target = folder / "copy"
+            with target.open("wb") as out:
+                shutil.copyfileobj(stream, out, _CHUNK_BYTES)
+            yield target
+
+
+def _told_volume(volume: Volume) -> SearchedVolume:
+    files = deleted = unclaimed = 0
+    if volume.system is not None:
+        files, deleted = volume.system.tree.counts()
+        try:
+            unclaimed = volume.system.used().free() * volume.system.cluster
+        except (*_BROKEN, SourceError):
+            unclaimed = 0
+    label = volume.system.label if volume.system is not None else ""
+    return SearchedVolume(
+        volume.name, volume.offset, volume.size, volume.type, label, volume.status, volume.message, files, deleted, unclaimed
+    )  # fmt: skip
+
+
+def _taken(system: FileSystem, places: list[Extent]) -> int:
+    """How many bytes of these places living files have."""
+    used, cluster = system.used(), system.cluster
+    taken = 0
+    for at, length in places:
+        first = (at - system.clusters_at) // cluster
+        count = -(-(at - system.clusters_at + length) // cluster) - first
+        taken += int(used.used(first, count).sum()) * cluster
+    return taken
+
+
+def wall_time(stamp: int | None, *, local: bool) -> int | None:
+    """A recorded time in ns since 1970, UTC. One of the clock on the wall is taken to be of the zone of this machine."""
+    if stamp is None or not local:
+        return stamp
+    try:
+        told = datetime.fromtimestamp(stamp // 1_000_000_000, UTC).replace(tzinfo=None)
+        return round(told.astimezone().timestamp()) * 1_000_000_000 + stamp % 1_000_000_000
+    except (OverflowError, OSError, ValueError):
+        return stamp
+

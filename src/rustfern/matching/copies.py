@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind, Order
-from rustfern.core.paths import fold_name, show_name
+from rustfern.core.paths import fold_name, plain_path, show_name
 from rustfern.formats.format_table import class_of, companions_of, extension_right
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
@@ -287,7 +287,15 @@ class Copies:
         found = [item for item in self._comparing.around(find, copy, beside=False) if item.path != find.entry.path]
         self._comparing.compare(copy, found)
         if self._to_likeliest(find, copy, found) is not None and "nameless" not in find.fields:
-            draft = self.state.draft(find.entry.path, find.home)
+            draft = self.state.draft(plain_path(find.entry.path), find.home)
+            if find.entry.deleted:
+                piece = weights.evidence(
+                    "own-content", "the disk's record of the deleted file gives its folder, not what it was"
+                )
+                kept = replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
+                draft.copies.append(kept)
+                draft.trashed = True
+                return
             draft.misplaced, draft.misnamed, draft.place = True, True, find.place
 
     def _to_likeliest(self, find: Find, copy: Copy, found: list[Candidate]) -> tuple[str, float] | None:

@@ -111,7 +111,9 @@ class DeletedFiles:
         if _says_nothing(content):
             self.gone.entirely += 1
             return
-        piece = weights.evidence("deleted-record", "the disk's own record of the deleted file gives its name and folder")
+        piece = weights.evidence(
+            "deleted-record", "the disk's own record of the deleted file gives its name and folder"
+        )
         if nameless:
             piece = weights.evidence("own-content", "the disk's record of it has lost its name")
         copy = Copy(

@@ -17,7 +17,20 @@ from rustfern.cases.content_memory import ContentMemory
 from rustfern.cases.location import earlier_case, remember
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import WrongUsage
-from rustfern.core.model import Answer, Copy, Document, Hints, Hit, Kind, Problem, Searched, SearchedDisk, Situation, Totals, Verdict
+from rustfern.core.model import (
+    Answer,
+    Copy,
+    Document,
+    Hints,
+    Hit,
+    Kind,
+    Problem,
+    Searched,
+    SearchedDisk,
+    Situation,
+    Totals,
+    Verdict,
+)
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
 from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why
@@ -203,11 +216,13 @@ class _Scan:
 
     def match(self) -> None:
         """Copies, locks and records to documents."""
-        gather(self.search, self.linker, self.dismissed or (), self.observer, self.hints, live=self.live)
+        nameless = [*(self.dismissed or ()), *self.search.deleted_nameless]
+        gather(self.search, self.linker, nameless, self.observer, self.hints, live=self.live)
         if self.search.deleted:
             self.observer.stage("reading what the disk records of deleted documents")
             with self.linker.state.isolated(self.tops[0]):
-                self.linker.deleted_files.take(self.search.deleted, self.hints)
+                found = {find.entry.path for find in self.search.finds}
+                self.linker.deleted_files.take([p for p in self.search.deleted if p not in found], self.hints)
 
     def match_what_was_found(self) -> None:
         """After an interrupt: what was found until then, if nothing of it was matched yet."""

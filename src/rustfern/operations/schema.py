@@ -10,12 +10,11 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from rustfern.core.answers import (
-    DiskAnswer,
-    VolumeAnswer,
     AdviceAnswer,
     CautionSaid,
     CopyAnswer,
     Difference,
+    DiskAnswer,
     DocumentAnswer,
     ErrorAnswer,
     EvidenceAnswer,
@@ -31,6 +30,7 @@ from rustfern.core.answers import (
     SearchAnswer,
     SearchedAnswer,
     TotalsAnswer,
+    VolumeAnswer,
     plain,
 )
 from rustfern.core.model import (
@@ -184,7 +184,11 @@ def _lock(item: Lock) -> LockAnswer:
 
 def _record(item: Record) -> RecordAnswer:
     return RecordAnswer(
-        path=plain_path(item.path), type=item.type, when=stamp(item.when), evidence=_evidence(item.evidence), says=item.says
+        path=plain_path(item.path),
+        type=item.type,
+        when=stamp(item.when),
+        evidence=_evidence(item.evidence),
+        says=item.says,
     )
 
 

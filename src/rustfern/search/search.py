@@ -22,6 +22,8 @@ from rustfern.search.patterns import (
     TEMPORARY_OF_VOLUME,
     fitting,
     is_glob,
+    is_system,
+    is_uninformative_name,
     unreachable_reason,
     with_temporary,
 )
@@ -44,6 +46,8 @@ _ASKED_OFTEN = frozenset(
 """Folders in which many places have theirs: listed once."""
 _MAX_IN_PLACE = 100_000
 _TRASHES = re.compile(r"(?i)[/\\](?:\.trash(?:-[\d*]+)?|\.trashes|\$recycle\.bin|recycler)$")
+_MAX_NAMELESS = 50_000
+"""Deleted files under names that say nothing whose first bytes are looked at."""
 RECORD_NAME = re.compile(r"(?:record|inode|file) \d+")
 """What stands for the name of a deleted file that a disk has no name of any more."""
 _MAX_OF_PROGRAMS = 300_000
@@ -90,6 +94,7 @@ class Search(msgspec.Struct, dict=True):
     kept_out: set[str] = msgspec.field(default_factory=set)
     of_programs: list[tuple[str, list[str]]] = msgspec.field(default_factory=list)
     deleted: list[str] = msgspec.field(default_factory=list)
+    deleted_nameless: list[str] = msgspec.field(default_factory=list)
     settings: Settings = msgspec.field(default_factory=Settings)
     _lies_in: dict[str, Source] = msgspec.field(default_factory=dict)
     _own_names: int = 0
@@ -411,9 +416,13 @@ class Search(msgspec.Struct, dict=True):
                 if patterns:
                     self._place(place, top, source, None, dict.fromkeys(patterns))
 
-    def _note_deleted(self, folder: str, gone: Iterable[str], earlier: Sequence[str]) -> None:
-        """Deleted files that may be documents, for the step that gives them theirs."""
-        self.deleted += [os.path.join(folder, name) for name in gone]
+    def _note_deleted(self, folder: str, gone: Collection[str], named: Sequence[str], earlier: Sequence[str]) -> None:
+        """Deleted files that may be documents (by their names: `named`), for the step that gives them theirs."""
+        self.deleted += [os.path.join(folder, name) for name in named]
+        if len(self.deleted_nameless) < _MAX_NAMELESS and not is_system(folder, self.sources):
+            paths = [os.path.join(folder, name) for name in gone if is_uninformative_name(name)]
+            paths += [path for path in earlier if is_uninformative_name(plain_path(os.path.basename(path)))]
+            self.deleted_nameless += [path for path in paths if path not in self.seen]
         self.deleted += [path for path in earlier if is_document_name(plain_path(os.path.basename(path)))]
 
     def _tops(self) -> list[tuple[str, Source]]:
@@ -506,7 +515,7 @@ class Search(msgspec.Struct, dict=True):
                         folder, [n for n in names if n not in taken and os.path.join(folder, n) not in self.seen]
                     )
                 if gone or earlier:
-                    self._note_deleted(folder, names_of(gone, documents), earlier)
+                    self._note_deleted(folder, gone, names_of(gone, documents), earlier)
                 if documents and folder not in kept_out:
                     on_documents(folder, documents)
                 if totals.directories % 500 == 0:

@@ -154,7 +154,9 @@ class Sources:
             if self.open(path).is_folder(path):
                 return os.path.realpath(path)
             raise WrongUsage(
-                "there is nothing at this path", path, "Name the folder, the archive, the image or the attached disk to search"
+                "there is nothing at this path",
+                path,
+                "Name the folder, the archive, the image or the attached disk to search",
             ) from error
         except (OSError, ValueError) as error:
             what = explain(error) if isinstance(error, OSError) else str(error)

@@ -67,7 +67,8 @@ class Stored(msgspec.Struct, frozen=True):
     `size` is in bytes; times are in ns since 1970 (UTC). `extents` lie in the volume, in content order, None where the bytes do not lie as they
     are; `data` holds them where they lie in the record itself. `valid` is how many bytes were ever written: what follows reads as zeros. `local`
     says that `modified` is what the clock on the wall showed. `guessed` says that only the beginning is recorded, and the rest of `extents`
-    was taken to follow it.
+    was taken to follow it; `verified` that the check of its
+    format bore that out.
     """
 
     size: int
@@ -84,11 +85,8 @@ class Stored(msgspec.Struct, frozen=True):
     online_only: bool = False
     local: bool = False
     guessed: bool = False
+    verified: bool = False
     note: str = ""
-
-
-class Node(Protocol):
-    """Nothing but a number: the place of a name in a `Tree`."""
 
 
 class ExtentStream(io.RawIOBase):

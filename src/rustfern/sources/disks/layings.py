@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import State
 from rustfern.formats import registry as formats
@@ -16,6 +18,8 @@ if TYPE_CHECKING:
     from rustfern.sources.disks.disk import FileSystem
 
 _MAX_TRIED, _MAX_BYTES = 40, 256 << 20
+_SUMMED = (b"PK\x03\x04", b"\x89PNG", b"\xff\xd8\xff", b"7z\xbc\xaf", b"fLaC", b"\x1f\x8b", b"\xfd7zXZ")
+"""Beginnings of formats of which every part has a sum, or is coded so that other bytes would show."""
 _OWN_SHAPE = (b"PK\x03\x04", b"%PDF", b"{\\rtf")
 
 
@@ -23,17 +27,16 @@ def likeliest(system: FileSystem, key: int, name: str, limits: Limits) -> Stored
     """The way in which the bytes of a deleted file lay: the first that passes its format's check, else the first of all."""
     ways = system.ways(key)
     first = ways[0]
-    if len(ways) == 1 or not 0 < first.size <= _MAX_BYTES or not _may_tell(name):
+    if not any(way.guessed for way in ways) or not 0 < first.size <= _MAX_BYTES or not may_tell(name):
         return first
-    if _passes(system, key, first, name, limits):
-        return first
-    for way in ways[1:_MAX_TRIED]:
-        if _has_own_shape(system, key, way) and _passes(system, key, way, name, limits):
-            return way
+    for way in ways[:_MAX_TRIED]:
+        if (way is first or _has_own_shape(system, key, way)) and _passes(system, key, way, name, limits):
+            return replace(way, verified=_has_own_shape(system, key, way))
     return first
 
 
-def _may_tell(name: str) -> bool:
+def may_tell(name: str) -> bool:
+    """Whether a file's format can say how it lay."""
     return format_of_extension(extension_of(os.path.basename(name))) is not None
 
 
@@ -47,6 +50,18 @@ def _has_own_shape(system: FileSystem, key: int, way: Stored) -> bool:
     return b"\0" in head or head.startswith(_OWN_SHAPE)
 
 
+def proves_itself(system: FileSystem, key: int, stored: Stored, name: str, limits: Limits) -> bool:
+    """Whether sums, or a code that nothing foreign fits into, show that a file's bytes are all its own."""
+    if not 0 < stored.size <= _MAX_BYTES or not may_tell(name):
+        return False
+    try:
+        with system.open(key, stored) as stream:
+            summed = stream.read(8).startswith(_SUMMED)
+    except (Malformed, SourceError, OSError, ValueError):
+        return False
+    return summed and _passes(system, key, stored, name, limits)
+
+
 def _passes(system: FileSystem, key: int, way: Stored, name: str, limits: Limits) -> bool:
     try:
         with system.open(key, way) as stream:
@@ -54,4 +69,3 @@ def _passes(system: FileSystem, key: int, way: Stored, name: str, limits: Limits
     except (Malformed, SourceError, OSError, ValueError, LookupError, ArithmeticError, RecursionError, MemoryError):
         return False
     return found.state is State.INTACT
-

@@ -156,7 +156,11 @@ def _by_marks(disk: DiskBytes) -> list[Partition]:
 
 def _following(at: int, disk: DiskBytes) -> int:
     track = 63 * 512
-    return min((at // track + 1) * track, (at // (64 << 10) + 1) * (64 << 10)) if at < 64 << 20 else (at // _LARGEST_STEP + 1) * _LARGEST_STEP
+    return (
+        min((at // track + 1) * track, (at // (64 << 10) + 1) * (64 << 10))
+        if at < 64 << 20
+        else (at // _LARGEST_STEP + 1) * _LARGEST_STEP
+    )
 
 
 def has_table(disk: DiskBytes) -> bool:

@@ -157,7 +157,10 @@ def _by_backup(volume: DiskBytes) -> Known | None:
     )
     for tell, at, length in tries:
         head = volume.read_at(at, length) if at > 0 else b""
-        if (found := tell(head)) is not None and head[510:512] in (b"\x55\xaa", head[510:512] if tell is hfs_of else b""):
+        if (found := tell(head)) is not None and head[510:512] in (
+            b"\x55\xaa",
+            head[510:512] if tell is hfs_of else b"",
+        ):
             return Known(found.type, found.size, backup=True)
     for shift in range(3):
         at = (8193 * 1024, 16384 * 2048, 32768 * 4096)[shift]  # of the first group that keeps a copy, by block size

@@ -11,8 +11,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
-import msgspec
-
 from rustfern.core.errors import KeptEncrypted, Malformed, SourceError
 from rustfern.core.model import Entry, Location, SearchedDisk, SearchedVolume
 from rustfern.core.paths import plain_path, record_of, with_record
@@ -22,7 +20,7 @@ from rustfern.output.temporary import Scratch
 from rustfern.sources.disks.claims import Claims
 from rustfern.sources.disks.disk import Disk, FileSystem, Volume
 from rustfern.sources.disks.interface import HOLE, Extent, Stored, on_disk
-from rustfern.sources.disks.layings import likeliest
+from rustfern.sources.disks.layings import likeliest, may_tell, proves_itself
 from rustfern.sources.disks.tree import ROOT
 from rustfern.sources.interface import OnProblem
 
@@ -335,18 +333,39 @@ class DiskSource:
         known = sum(length for _, length in places)
         taken = 0 if system.holds_its_own(int(system.tree.keys[node])) else _taken(system, places)
         claims = self.held.claims(volume, system)
-        others = claims.others(node, places)
+        others = claims.others(node, places, lambda other: self._settled(volume, system, other))
         caution = ""
         later = [each for each in others if each.later]
         if later:
-            lost = min(sum(each.bytes for each in later), known)
-            taken = max(taken, lost)
-            caution = f"another deleted file, {later[0].name}, was written later and had a part of its place"
+            caution = f"another deleted file, {later[0].name}, claims a part of its place too"
+            key = int(system.tree.keys[node])
+            if not taken and not proves_itself(system, key, stored, system.tree.names[node], self.held.limits):
+                caution = f"another deleted file, {later[0].name}, was written later and had a part of its place"
+                taken = min(sum(each.bytes for each in later), known)
         elif others:
             caution = f"another deleted file, {others[0].name}, had the same place before"
         size = stored.size if stored.extents is not None else known
-        missing = max(size - known, 0) if stored.extents is not None and not any(at == HOLE for at, _ in stored.extents) else 0
+        missing = (
+            max(size - known, 0)
+            if stored.extents is not None and not any(at == HOLE for at, _ in stored.extents)
+            else 0
+        )
         return max(round(1.0 - (min(taken, size) + missing) / size, 4), 0.0) if size else 1.0, caution
+
+    def _settled(self, volume: Volume, system: FileSystem, node: int) -> list[Extent]:
+        """Where a deleted file lies of which only the beginning is recorded: as far as its format, or free space, bears it out."""
+        try:
+            stored = self.held.stored(volume, system, node)
+        except (*_BROKEN, SourceError):
+            return []
+        places = [(at, length) for at, length in stored.extents or () if at != HOLE]
+        if (
+            stored.verified
+            or (not stored.guessed)
+            or (not may_tell(system.tree.names[node]) and not _taken(system, places))
+        ):
+            return places
+        return [(at, min(length, system.cluster)) for at, length in places[:1]]
 
     def open(self, entry: Entry) -> BinaryIO:
         """As in a folder."""
@@ -417,4 +436,3 @@ def wall_time(stamp: int | None, *, local: bool) -> int | None:
         return round(told.astimezone().timestamp()) * 1_000_000_000 + stamp % 1_000_000_000
     except (OverflowError, OSError, ValueError):
         return stamp
-

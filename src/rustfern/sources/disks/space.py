@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,6 +42,13 @@ class ClusterMap:
             free = ~self.used(at, min(8 * _STEP, self.count - at))
             edges = np.flatnonzero(np.diff(np.concatenate(([False], free, [False]))))
             yield from zip((edges[::2] + at).tolist(), (edges[1::2] - edges[::2]).tolist(), strict=True)
+
+    def with_runs(self, runs: Iterable[tuple[int, int]]) -> ClusterMap:
+        """A map in which these runs are in use too."""
+        used = self.used(0, self.count)
+        for first, count in runs:
+            used[max(first, 0) : max(first + count, 0)] = True
+        return ClusterMap.of(used)
 
     def free(self) -> int:
         """How many clusters are free."""

@@ -41,7 +41,9 @@ class Tree:
         self._deleted.append(deleted)
         return len(self.names) - 1
 
-    def extend(self, names: list[str], parents: NDArray[np.int32], keys: NDArray[np.int64], folders: bytes, deleted: bytes) -> None:
+    def extend(
+        self, names: list[str], parents: NDArray[np.int32], keys: NDArray[np.int64], folders: bytes, deleted: bytes
+    ) -> None:
         """Many names at once; the names are safe already."""
         self.names += names
         self._parents += parents.tolist()

@@ -103,7 +103,13 @@ def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -
             return unpacked(entry)
         if extended:
             bitmap = found[2 * index + 1]
-            return (entry & _OFFSET) if bitmap == 0xFFFFFFFF else in_parts(entry, bitmap, number) if bitmap else beneath(number)
+            return (
+                (entry & _OFFSET)
+                if bitmap == 0xFFFFFFFF
+                else in_parts(entry, bitmap, number)
+                if bitmap
+                else beneath(number)
+            )
         if entry & _ZERO and version == 3:
             return None
         return (entry & _OFFSET) or beneath(number)

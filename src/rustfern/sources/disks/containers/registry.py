@@ -66,7 +66,9 @@ def open_container(path: str, health: Health | None = None, above: tuple[str, ..
         if not os.path.isfile(other):
             other = os.path.join(folder, os.path.basename(name))  # moved here together with it
         if not os.path.isfile(other):
-            raise SourceError(f"the file that this image builds on ({name}) is not beside it", path, "Copy it there too")
+            raise SourceError(
+                f"the file that this image builds on ({name}) is not beside it", path, "Copy it there too"
+            )
         if as_raw:
             return RawDisk(other, health)
         return open_container(other, health, (*above, path))[1]

@@ -97,9 +97,7 @@ def _own_descriptor(disk: DiskBytes, head: bytes) -> str:
     return disk.read_at(at * 512, min(count, 2048) * 512).rstrip(b"\0").decode("utf-8", "replace") if at else ""
 
 
-def _described(
-    text: str, path: str, open_beside: Callable[[str], DiskBytes], known: dict[str, DiskBytes]
-) -> DiskBytes:
+def _described(text: str, path: str, open_beside: Callable[[str], DiskBytes], known: dict[str, DiskBytes]) -> DiskBytes:
     _no_parent(text)
     extents: list[DiskBytes] = []
     for access, sectors, kind, name, offset in _EXTENT.findall(text):

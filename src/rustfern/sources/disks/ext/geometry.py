@@ -89,7 +89,11 @@ def _parsed(volume: DiskBytes, sb: bytes) -> Geometry:
     if inode_size < 128 or inode_size > block or inode_size & (inode_size - 1) or not inodes_per_group or size > 1024:
         raise Malformed("its superblock gives sizes that cannot be")
     count = -(-(blocks - first) // per_group)
-    if not 0 < count <= _MAX_GROUPS or inodes > count * inodes_per_group or blocks * block > 4 * volume.size + (1 << 30):
+    if (
+        not 0 < count <= _MAX_GROUPS
+        or inodes > count * inodes_per_group
+        or blocks * block > 4 * volume.size + (1 << 30)
+    ):
         raise Malformed("its superblock gives numbers that cannot be")
     made = Geometry(
         known.type, block, blocks, first, per_group, inodes_per_group, inodes, inode_size, bool(incompatible & _TYPED),

@@ -129,9 +129,7 @@ def places(inode: Inode, block: int, read: ReadBlock, *, blocks: int) -> list[Ex
     return [(HOLE if place == HOLE else place * block, count * block) for place, count in runs]
 
 
-def _extents(
-    node: bytes, read: ReadBlock, depth: int, found: list[tuple[int, int, int]], blocks: int
-) -> None:
+def _extents(node: bytes, read: ReadBlock, depth: int, found: list[tuple[int, int, int]], blocks: int) -> None:
     magic, count, _, levels = struct.unpack_from("<HHHH", node)
     if magic != _EXTENT_MAGIC or 12 + 12 * count > len(node) or levels > _MAX_DEPTH or depth > _MAX_DEPTH:
         raise Malformed("its extents are damaged")
@@ -192,9 +190,7 @@ def _mapped(pointers: bytes, block: int, read: ReadBlock, needed: int, blocks: i
         done += count
         if not place:
             place = HOLE
-        if run is not None and (
-            (place == HOLE and run[0] == HOLE) or (run[0] != HOLE and place == run[0] + run[1])
-        ):
+        if run is not None and ((place == HOLE and run[0] == HOLE) or (run[0] != HOLE and place == run[0] + run[1])):
             run = run[0], run[1] + count
         else:
             if run is not None:
@@ -225,7 +221,7 @@ def names(data: bytes, most: int, *, typed: bool) -> Iterator[Name]:
             yield from _in_slack(data, at, end, most, typed=typed)
             return
         used = 8
-        if 0 < size and 8 + size <= length:
+        if size > 0 and 8 + size <= length:
             used = 8 + -(-size // 4) * 4
             name = data[at + 8 : at + 8 + size]
             if 0 < inode <= most and b"/" not in name and b"\0" not in name:
@@ -244,7 +240,7 @@ def names(data: bytes, most: int, *, typed: bool) -> Iterator[Name]:
 def _in_slack(data: bytes, at: int, end: int, most: int, *, typed: bool) -> Iterator[Name]:
     while at + 12 <= end:
         inode, length, size, kind = struct.unpack_from("<IHBB", data, at)
-        fits = 0 < inode <= most and 0 < size and at + 8 + size <= end and length >= 8 + size and length % 4 == 0
+        fits = 0 < inode <= most and size > 0 and at + 8 + size <= end and length >= 8 + size and length % 4 == 0
         name = data[at + 8 : at + 8 + size] if fits else b""
         if fits and (kind <= 7 if typed else True) and _is_name(name):
             yield Name(inode, name, kind if typed else 0, True)

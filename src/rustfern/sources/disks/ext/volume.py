@@ -305,9 +305,9 @@ class ExtVolume:
                 best[old.inode.generation, _first_place(old.inode)] = old
         found = []
         for (generation, place), old in best.items():
-            if alive and now is not None and now.generation == generation:
-                if place == _first_place(now) or old.inode.kind != FILE or old.inode.is_inline:
-                    continue
+            same_use = alive and now is not None and now.generation == generation
+            if same_use and now and (place == _first_place(now) or old.inode.kind != FILE or old.inode.is_inline):
+                continue
             found.append(old)
         return found
 
@@ -376,7 +376,9 @@ class ExtVolume:
                     found += (at + np.flatnonzero(hits)).tolist()
                 left -= len(raw)
             if left < 0:
-                self.remark = self.remark or "folders that nothing leads to were sought in the first 4 GiB of free space only"
+                self.remark = (
+                    self.remark or "folders that nothing leads to were sought in the first 4 GiB of free space only"
+                )
                 break
         return found
 
@@ -493,7 +495,8 @@ class ExtVolume:
             count = -(-(shape.blocks - shape.first) // each)
             in_group = shape.per_group // each // 8
             maps = [
-                b"" if group.flags & _UNUSED_BLOCKS else self._block(group.block_map)[:in_group] for group in shape.groups
+                b"" if group.flags & _UNUSED_BLOCKS else self._block(group.block_map)[:in_group]
+                for group in shape.groups
             ]
             bits = np.frombuffer(b"".join(piece.ljust(in_group, b"\0") for piece in maps), np.uint8)
             self._used_map = ClusterMap(bits, count)

@@ -39,7 +39,13 @@ def time_ns(date: int, time: int) -> int | None:
     """A date and time of FAT in ns since 1970, as if the wall clock showed UTC."""
     try:
         told = datetime(
-            1980 + (date >> 9), date >> 5 & 15, date & 31, time >> 11, time >> 5 & 63, min((time & 31) * 2, 59), tzinfo=UTC
+            1980 + (date >> 9),
+            date >> 5 & 15,
+            date & 31,
+            time >> 11,
+            time >> 5 & 63,
+            min((time & 31) * 2, 59),
+            tzinfo=UTC,
         )
     except ValueError:
         return None

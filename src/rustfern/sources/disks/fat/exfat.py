@@ -8,6 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from array import array
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import BinaryIO, cast
 
@@ -15,6 +16,7 @@ import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed
+from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat.volume import hide_former_names
 from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
 from rustfern.sources.disks.recognise import exfat_of
@@ -29,6 +31,8 @@ _FOLDER = 0x10
 _MAX_FOLDER = 256 << 20
 _MAX_FOLDERS, _MAX_ENTRIES = 1_000_000, 20_000_000
 _LARGEST_TABLE = 1 << 30
+_MAX_LAID_AROUND = 20_000
+"""Files up to which a file in pieces is sought around all other deleted ones too."""
 
 
 class _Set(msgspec.Struct, frozen=True):
@@ -195,9 +199,7 @@ class ExfatVolume:
         raw = np.frombuffer(self._bytes(self._chain(first, -(-size // self.cluster)))[:size], np.uint8)
         self._map = ClusterMap(raw, self._count)
 
-    def _take(
-        self, found: _Set, parent: int, deleted: bool, stack: list[tuple[bytes, int, bool]], most: int
-    ) -> None:
+    def _take(self, found: _Set, parent: int, deleted: bool, stack: list[tuple[bytes, int, bool]], most: int) -> None:
         key = len(self._firsts)
         if key >= _MAX_ENTRIES:
             raise Malformed("it has more entries than can be")
@@ -246,12 +248,37 @@ class ExfatVolume:
             found.append(laid(chain))
         if straight != chain:
             found.append(laid(straight, guessed=True))
-        around = self._around(first, needed)
-        return found + ([laid(around, guessed=True)] if around not in (straight, chain) else [])
+        return found + [
+            laid(runs, guessed=True) for runs in self._around(first, needed) if runs not in (straight, chain)
+        ]
 
-    def _around(self, start: int, needed: int) -> list[tuple[int, int]]:
-        """Clusters from `start` on that no living file has."""
-        return [(first + 2, count) for first, count in self._map.some_free(start - 2, needed)]
+    def _around(self, start: int, needed: int) -> list[list[tuple[int, int]]]:
+        """Clusters from `start` on that no living file has, and those of them that no deleted file has either that lies in one piece."""
+        used = [self._map]
+        if len(self._firsts) <= _MAX_LAID_AROUND:
+            # Other documents stayed, as a rule; what has another name may have come and gone before.
+            for named, whole in ((False, True), (True, True), (True, False)):
+                used.append(self._map.with_runs(self._of_others(start, named=named, whole=whole)))
+        return [[(first + 2, count) for first, count in each.some_free(start - 2, needed)] for each in used]
+
+    def _of_others(self, start: int, *, named: bool, whole: bool) -> Iterator[tuple[int, int]]:
+        """Runs of deleted files and folders, but the one at `start`, as if each lay in one piece: only documents (`named`), only where nothing
+        that lives is among them (`whole`).
+        """
+        for key, (first, size) in enumerate(zip(self._firsts, self._sizes, strict=True)):
+            count = max(-(-size // self.cluster), 1)
+            if first in (0, start) or not self._is_deleted(key):
+                continue
+            if whole and self._map.used(first - 2, count).any():
+                continue
+            if not (named and size and format_of_extension(extension_of(self.tree.names[self._node_of(key)])) is None):
+                yield first - 2, count
+
+    def _node_of(self, key: int) -> int:
+        return key + 2  # one name for each set, in their order
+
+    def _is_deleted(self, key: int) -> bool:
+        return bool(self._flags[key] & 4)
 
     def open(self, key: int, way: Stored | None = None) -> BinaryIO:
         """The bytes of a file, laid as said."""

@@ -53,7 +53,9 @@ def find(
             hits = np.flatnonzero(marks[: len(raw) // cluster + 1] == _DOT)
             allowed = set(inside.tolist())
             heads = [
-                (first + int(n), raw[int(n) * cluster : int(n) * cluster + 64]) for n in hits if first + int(n) in allowed
+                (first + int(n), raw[int(n) * cluster : int(n) * cluster + 64])
+                for n in hits
+                if first + int(n) in allowed
             ]
         for number, head in heads:
             told = dots(head)

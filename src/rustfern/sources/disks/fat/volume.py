@@ -8,12 +8,14 @@ from __future__ import annotations
 import io
 import struct
 from array import array
+from collections.abc import Iterator
 from typing import BinaryIO, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat import lost
 from rustfern.sources.disks.fat.directory import SIZE, FatEntry, entries, is_plausible
 from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
@@ -25,6 +27,8 @@ _MAX_FOLDER = 32 << 20
 _MAX_FOLDERS, _MAX_ENTRIES = 1_000_000, 20_000_000
 _BITS = {"fat12": 12, "fat16": 16, "fat32": 28}
 _LARGEST_TABLE = 1 << 30
+_MAX_LAID_AROUND = 20_000
+"""Files up to which a file in pieces is sought around all other deleted ones too."""
 
 
 class FatVolume:
@@ -53,10 +57,15 @@ class FatVolume:
         self._data = root_at + root_size
         self.clusters_at = self._data
         sectors = small or large
-        self._count = min((sectors * sector - self._data) // self.cluster, per_fat * sector * 8 // (32 if known.type == "fat32" else _BITS[known.type]))
+        self._count = min(
+            (sectors * sector - self._data) // self.cluster,
+            per_fat * sector * 8 // (32 if known.type == "fat32" else _BITS[known.type]),
+        )
         self._table = self._read_table(reserved * sector, per_fat * sector, fats)
         self._map = ClusterMap.of(np.asarray(self._table[2:] != 0))
-        self.label = boot[43:54].decode("cp850", "replace").strip() if roots else boot[71:82].decode("cp850", "replace").strip()
+        self.label = (
+            boot[43:54].decode("cp850", "replace").strip() if roots else boot[71:82].decode("cp850", "replace").strip()
+        )
         self.label = "" if self.label == "NO NAME" else self.label
         self._firsts, self._sizes = array("q"), array("q")
         self._times, self._made = array("q"), array("q")
@@ -87,7 +96,8 @@ class FatVolume:
         for number in range(copies):
             try:
                 raw = b"".join(
-                    self._volume.read_at(at + number * size + n, min(1 << 20, size - n)) for n in range(0, size, 1 << 20)
+                    self._volume.read_at(at + number * size + n, min(1 << 20, size - n))
+                    for n in range(0, size, 1 << 20)
                 )
             except SourceError:
                 if number == copies - 1:
@@ -153,7 +163,14 @@ class FatVolume:
             if self._table[cluster]:
                 continue
             piece = self._volume.read_at(self._offset(cluster), self.cluster)
-            if data and (not piece[:1].strip(b"\0") or not all(is_plausible(b"_" + piece[at + 1 : at + SIZE]) for at in range(0, min(len(piece), 8 * SIZE), SIZE) if piece[at])):
+            if data and (
+                not piece[:1].strip(b"\0")
+                or not all(
+                    is_plausible(b"_" + piece[at + 1 : at + SIZE])
+                    for at in range(0, min(len(piece), 8 * SIZE), SIZE)
+                    if piece[at]
+                )
+            ):
                 break
             if data and piece[:11] == b".          ":
                 break
@@ -237,9 +254,7 @@ class FatVolume:
                     found.append(laid(chain))
             straight = [(start, min(needed, self._count + 2 - start))]
             found.append(laid(straight, guessed=needed > 1))
-            around = self._around(start, needed)
-            if around != straight:
-                found.append(laid(around, guessed=True))
+            found += [laid(runs, guessed=True) for runs in self._around(start, needed) if runs != straight]
         return found or [laid([], note="its first cluster is not recorded any more")]
 
     def _is_deleted(self, key: int) -> bool:
@@ -258,15 +273,33 @@ class FatVolume:
         """First clusters that an entry may mean: some systems clear the upper half when a file is deleted."""
         end = self._count + 2
         if not 2 <= first < end:
-            return [] if self.type != "fat32" or first else []
+            return []
         found = [first]
         if self.type == "fat32" and first < 1 << 16:
             found += [other for other in range(first + (1 << 16), end, 1 << 16) if not self._table[other]]
         return found
 
-    def _around(self, start: int, needed: int) -> list[tuple[int, int]]:
-        """Clusters from `start` on that no living file has."""
-        return [(first + 2, count) for first, count in self._map.some_free(start - 2, needed)]
+    def _around(self, start: int, needed: int) -> list[list[tuple[int, int]]]:
+        """Clusters from `start` on that no living file has, and those of them that no deleted file has either that lies in one piece."""
+        used = [self._map]
+        if len(self._firsts) <= _MAX_LAID_AROUND:
+            # Other documents stayed, as a rule; what has another name may have come and gone before.
+            for named, whole in ((False, True), (True, True), (True, False)):
+                used.append(self._map.with_runs(self._of_others(start, named=named, whole=whole)))
+        return [[(first + 2, count) for first, count in each.some_free(start - 2, needed)] for each in used]
+
+    def _of_others(self, start: int, *, named: bool, whole: bool) -> Iterator[tuple[int, int]]:
+        """Runs of deleted files and folders, but the one at `start`, as if each lay in one piece: only documents (`named`), only where nothing
+        that lives is among them (`whole`).
+        """
+        for key, (first, size) in enumerate(zip(self._firsts, self._sizes, strict=True)):
+            count = max(-(-size // self.cluster), 1)
+            if first in (0, start) or not self._is_deleted(key):
+                continue
+            if whole and self._map.used(first - 2, count).any():
+                continue
+            if not (named and size and format_of_extension(extension_of(self.tree.names[self._node_of(key)])) is None):
+                yield first - 2, count
 
     def open(self, key: int, way: Stored | None = None) -> BinaryIO:
         """The bytes of a file, laid as said. Raises `Malformed`."""

@@ -259,10 +259,16 @@ class NtfsVolume:
         parents = np.where(good, node_of[safe], LOST).astype(np.int32)
         clean = [n if is_safe(n) else safe_name(n) for n in names]
         self.tree.extend(
-            clean, parents, number, is_folder[number].astype(np.uint8).tobytes(), (~in_use[number]).astype(np.uint8).tobytes()
+            clean,
+            parents,
+            number,
+            is_folder[number].astype(np.uint8).tobytes(),
+            (~in_use[number]).astype(np.uint8).tobytes(),
         )
         nameless = np.flatnonzero(whole & ~in_use & (node_of < 0) & ~is_folder)
-        self._add_nameless([n for n in nameless.tolist() if n not in extensions and n >= _SYSTEM_RECORDS], node_of, is_folder)
+        self._add_nameless(
+            [n for n in nameless.tolist() if n not in extensions and n >= _SYSTEM_RECORDS], node_of, is_folder
+        )
         self.tree.finish()
 
     def _add_nameless(self, numbers: list[int], node_of: NDArray[np.int64], is_folder: NDArray[np.bool_]) -> None:
@@ -272,7 +278,9 @@ class NtfsVolume:
             return
         told = self.names_in_indexes(np.flatnonzero(self._in_use & is_folder).tolist())
         for number in held:
-            named = told.get((number, int(self._sequences[number]) - 1)) or told.get((number, int(self._sequences[number])))
+            named = told.get((number, int(self._sequences[number]) - 1)) or told.get(
+                (number, int(self._sequences[number]))
+            )
             parent = LOST
             name = f"record {number}"
             if named is not None:

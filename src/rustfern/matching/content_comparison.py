@@ -81,6 +81,7 @@ class Comparing:
                     item.evidence.append(weights.evidence("identical-bytes", text))
                     alike, tie = True, math.inf
             if share := shares.get(item.path, 0.0):
+                item.likeness = 1.0 if alike else share
                 common = max(by_content.difference(copy.content, content).common for content in contents[item.path])
                 text = f"it shares {counted(common, 'word')} with a copy of this document"
                 strength = share**1.5

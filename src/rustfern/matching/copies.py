@@ -27,6 +27,8 @@ from rustfern.sources.folder import with_companions
 _SAME_TIME = timedelta(hours=12)
 _THEN = "it lies in the same folder and was written about when a version of the document was"
 _MAX_NAMED, _MIN_WORDS = 4, 3
+_ALIKE = 0.4
+"""Likeness of a copy's text to a document's from which on it counts fully that it was written while that was open."""
 _WRITTEN = frozenset({"text", "sheet", "slides", "notes", "mail"})
 SAVED_PLACE = "beside-original"
 
@@ -331,7 +333,10 @@ class Copies:
         for item, lock in opened:
             since = f" (since {self.state.clock.format_time(lock.opened)})" if lock.opened else ""
             text = f"it was written {where}while the lock shows the document open{since}"
-            item.evidence.append(weights.evidence(kind, text, 1.0 / len(opened)))
+            # What was written in an open document's folder is hardly its next state if it has another text.
+            strange = item.likeness is not None and item.likeness < _ALIKE
+            share = item.likeness if strange and item.likeness is not None else 1.0
+            item.evidence.append(weights.evidence(kind, text, share / len(opened)))
 
     def _circumstances(self, find: Find, found: list[Candidate]) -> None:
         """Same folder, and about the same time."""

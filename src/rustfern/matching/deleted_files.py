@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.core.asked import likeness
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Copy, Entry, Hints, Kind, State
 from rustfern.core.paths import plain_path
@@ -91,9 +92,7 @@ class DeletedFiles:
         return is_system(folder, self.state.sources) and doc_class in _OF_PROGRAMS | {"text", "page", "audio"}
 
     def _order(self, entry: Entry, hints: Hints) -> tuple[object, ...]:
-        from rustfern.selection.ranking import name_match
-
-        asked = name_match(hints.document, entry.name, entry.path) if hints.document else 0.0
+        asked = likeness(hints.document, entry.name) if hints.document else 0.0
         doc_class = class_of(format_of_extension(extension_of(entry.name)))
         wrong_class = hints.doc_class is not None and doc_class != hints.doc_class
         of_nobody = bool(self.state.homes) and self.state.home_of(entry.path) is None

@@ -27,11 +27,14 @@ class Names(Protocol):
 
 
 class Candidate(msgspec.Struct):
-    """One original that something may belong to; `exists` tells whether a file is there now."""
+    """One original that something may belong to; `exists` tells whether a file is there now, `likeness` how far the text of a copy that was
+    compared with it is its own (0 to 1), None where nothing was compared or nothing shared.
+    """
 
     path: str
     evidence: list[Evidence] = msgspec.field(default_factory=list)
     exists: bool = True
+    likeness: float | None = None
 
 
 def folder_of(path: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Callable
+from importlib import import_module
 from typing import BinaryIO, Protocol
 
 import msgspec
@@ -13,7 +13,7 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.sources.disk_health import Health
 from rustfern.sources.disks.containers.raw import RawDisk, is_device
 from rustfern.sources.disks.containers.registry import container_of, open_container
-from rustfern.sources.disks.interface import DiskBytes, Stored, Window
+from rustfern.sources.disks.interface import DiskBytes, Extent, Stored, Window
 from rustfern.sources.disks.lvm import logical_volumes
 from rustfern.sources.disks.partitions import LVM_TYPES, has_table, layout_of
 from rustfern.sources.disks.recognise import Known, recognise
@@ -26,6 +26,11 @@ _NAMES = {
     "apfs": "APFS", "btrfs": "btrfs", "xfs": "XFS", "refs": "ReFS", "f2fs": "F2FS", "iso9660": "a CD or DVD image (ISO 9660)",
     "reiserfs": "ReiserFS", "jfs": "JFS", "squashfs": "SquashFS", "swap": "swap space", "lvm": "a part of LVM volumes", "hfs": "HFS (before HFS+)",
 }  # fmt: skip
+_READERS = {
+    "ntfs": ("ntfs.volume", "NtfsVolume"), "fat": ("fat.volume", "FatVolume"), "exfat": ("fat.exfat", "ExfatVolume"),
+    "ext": ("ext.volume", "ExtVolume"), "hfsplus": ("hfsplus.volume", "HfsVolume"),
+}  # fmt: skip
+"""Kind of a file system → its module and class."""
 _MOUNT = "mount it read-only, and search the folder"
 
 
@@ -52,6 +57,9 @@ class FileSystem(Protocol):
     def open(self, key: int, way: Stored | None = None) -> BinaryIO:
         """The bytes of a file, laid as `stored` or one of the `ways` says."""
 
+    def places(self, key: int) -> tuple[Extent, ...]:
+        """Where the bytes of a file lie, also where they do not lie as they are."""
+
     def used(self) -> ClusterMap:
         """Which clusters living files have."""
 
@@ -59,27 +67,11 @@ class FileSystem(Protocol):
         """Whether what a deleted file had is still marked as its own, as it was open when the system stopped."""
 
 
-def _opener(kind: str) -> Callable[[DiskBytes], FileSystem]:
-    """The reader of a kind of file system: imported only where there is one."""
-    if kind == "ntfs":
-        from rustfern.sources.disks.ntfs.volume import NtfsVolume
-
-        return NtfsVolume
-    if kind == "exfat":
-        from rustfern.sources.disks.fat.exfat import ExfatVolume
-
-        return ExfatVolume
-    if kind.startswith("fat"):
-        from rustfern.sources.disks.fat.volume import FatVolume
-
-        return FatVolume
-    if kind == "hfsplus":
-        from rustfern.sources.disks.hfsplus.volume import HfsVolume
-
-        return HfsVolume
-    from rustfern.sources.disks.ext.volume import ExtVolume
-
-    return ExtVolume
+def _opened(kind: str, volume: DiskBytes) -> FileSystem:
+    """The file system of a kind: its reader is imported only where there is one. Raises `Malformed` and `SourceError`."""
+    module, name = _READERS["fat" if kind in ("fat12", "fat16", "fat32") else "ext" if kind.startswith("ext") else kind]
+    found: FileSystem = getattr(import_module(f"rustfern.sources.disks.{module}"), name)(volume)
+    return found
 
 
 class Volume(msgspec.Struct):
@@ -152,7 +144,7 @@ class Disk:
             return None
         if volume.system is None:
             try:
-                volume.system = _opener(volume.type)(volume.bytes)
+                volume.system = _opened(volume.type, volume.bytes)
                 volume.type = volume.system.type
                 volume.message = volume.message or volume.system.remark or None
             except (Malformed, struct.error, IndexError, OverflowError, MemoryError) as error:

@@ -175,6 +175,7 @@ class DiskSource:
     def told(self) -> SearchedDisk:
         """What is to be said of the disk and its volumes."""
         disk = self.disk
+        self._volumes()  # reads what was not read yet
         volumes = tuple(_told_volume(each) for each in self.volumes)
         return SearchedDisk(
             self.held.path, disk.container, disk.bytes.size, disk.bytes.sector, disk.table, volumes
@@ -326,19 +327,17 @@ class DiskSource:
         """(the share of a deleted file that nothing took, what must be said)."""
         if stored.data is not None or not stored.size:
             return 1.0, ""
-        places = stored.extents
-        if places is None:
-            places = getattr(system, "places", lambda key: ())(int(system.tree.keys[node]))
-        places = [(at, length) for at, length in places or () if at != HOLE]
+        key = int(system.tree.keys[node])
+        told = system.places(key) if stored.extents is None else stored.extents
+        places = [(at, length) for at, length in told if at != HOLE]
         known = sum(length for _, length in places)
-        taken = 0 if system.holds_its_own(int(system.tree.keys[node])) else _taken(system, places)
+        taken = 0 if system.holds_its_own(key) else _taken(system, places)
         claims = self.held.claims(volume, system)
         others = claims.others(node, places, lambda other: self._settled(volume, system, other))
         caution = ""
         later = [each for each in others if each.later]
         if later:
             caution = f"another deleted file, {later[0].name}, claims a part of its place too"
-            key = int(system.tree.keys[node])
             if not taken and not proves_itself(system, key, stored, system.tree.names[node], self.held.limits):
                 caution = f"another deleted file, {later[0].name}, was written later and had a part of its place"
                 taken = min(sum(each.bytes for each in later), known)

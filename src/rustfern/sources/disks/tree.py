@@ -55,6 +55,10 @@ class Tree:
         """Take a name out again, before `finish`: it lies nowhere."""
         self._parents[node] = _HIDDEN
 
+    def rename(self, node: int, name: str) -> None:
+        """Give a node another name, before `finish`."""
+        self.names[node] = name if is_safe(name) else safe_name(name)
+
     def move(self, node: int, parent: int) -> None:
         """Lay a name into another folder, before `finish`."""
         self._parents[node] = parent
@@ -104,8 +108,8 @@ class Tree:
 
     def children(self, node: int) -> NDArray[np.int64]:
         """The nodes directly in a folder."""
-        first = np.searchsorted(self._sorted, node, "left")
-        last = np.searchsorted(self._sorted, node, "right")
+        first = int(np.searchsorted(self._sorted, node, "left"))
+        last = int(np.searchsorted(self._sorted, node, "right"))
         return self._order[first:last]
 
     def is_folder(self, node: int) -> bool:
@@ -119,7 +123,7 @@ class Tree:
     def deleted_nodes(self) -> NDArray[np.int64]:
         """All nodes of what was deleted, the folder `?` not counted."""
         found = np.flatnonzero(np.frombuffer(bytes(self._deleted), np.uint8))
-        return found[(found != LOST) & (self.parents[found] != _HIDDEN)]
+        return np.array([node for node in found.tolist() if node != LOST and self.parents[node] != _HIDDEN], np.int64)
 
     def counts(self) -> tuple[int, int]:
         """(living files, deleted files)."""
@@ -129,7 +133,7 @@ class Tree:
 
     def parts(self, node: int) -> list[str]:
         """The names from the root down to a node."""
-        found = []
+        found: list[str] = []
         while node != ROOT and len(found) < 2 * _MAX_DEPTH:
             found.append(self.names[node])
             node = int(self.parents[node])

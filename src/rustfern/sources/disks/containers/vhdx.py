@@ -158,7 +158,8 @@ def _sequences(log: bytes, guid: bytes) -> Iterator[list[_Entry]]:
     """Runs of whole entries that follow each other, and begin where the last of them says."""
     entries = {at: found for at in range(0, len(log), _LOG_SECTOR) if (found := _entry(log, at, guid)) is not None}
     for first in entries:
-        run, at, seen = [], first, set()
+        run: list[_Entry] = []
+        at, seen = first, set[int]()
         while (entry := entries.get(at)) is not None and at not in seen:
             if run and entry.number != run[-1].number + 1:
                 break

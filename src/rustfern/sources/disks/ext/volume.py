@@ -481,6 +481,10 @@ class ExtVolume:
         raw = ExtentStream(self._volume, stored.extents or (), stored.size)
         return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
 
+    def places(self, key: int) -> tuple[Extent, ...]:
+        """As `stored` says: all bytes lie as they are."""
+        return self.stored(key).extents or ()
+
     def holds_its_own(self, key: int) -> bool:
         """Whether a deleted file was still open when the system stopped: what is marked as in use is its own."""
         return key >= _OLD and self._old[key - _OLD].number in self._orphans

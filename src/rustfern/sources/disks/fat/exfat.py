@@ -144,7 +144,7 @@ class ExfatVolume:
         self.tree.finish()
 
     def _offset(self, cluster: int) -> int:
-        return self._data + (cluster - 2) * self.cluster
+        return int(self._data + (cluster - 2) * self.cluster)
 
     def _chain(self, first: int, most: int) -> list[tuple[int, int]]:
         runs: list[tuple[int, int]] = []
@@ -289,6 +289,10 @@ class ExfatVolume:
     def used(self) -> ClusterMap:
         """Which clusters living files have."""
         return self._map
+
+    def places(self, key: int) -> tuple[Extent, ...]:
+        """As `stored` says: all bytes lie as they are."""
+        return self.stored(key).extents or ()
 
     def holds_its_own(self, key: int) -> bool:
         """Whether what a deleted file had is still marked as its own: never here."""

@@ -12,11 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rustfern.core.errors import SourceError
-from rustfern.sources.disks.fat.directory import dot_entries as dots
+from rustfern.sources.disks.fat.directory import SIZE, dot_entries, is_plausible
 from rustfern.sources.disks.interface import DiskBytes
 
 _DOT = np.frombuffer(b".       ", "<u8")[0]
 _WINDOW = 4 << 20
+_MAX_OLD_CLUSTERS = 1_024
 _MAX_SOUGHT = 4 << 30
 """Bytes of free space that are looked through for folders, at most."""
 _SECTOR = 512
@@ -58,7 +59,7 @@ def find(
                 if first + int(n) in allowed
             ]
         for number, head in heads:
-            told = dots(head)
+            told = dot_entries(head)
             if told is not None and told[0] in (number, number & 0xFFFF) and number not in known:
                 found.append((number, told[1]))
     return found
@@ -67,11 +68,11 @@ def find(
 def find_old(volume: DiskBytes, data: int, cluster: int) -> OldFolders | None:
     """Folders of an earlier format of the volume, by what their own entries say of where they lie."""
     seen: list[tuple[int, int, int]] = []
-    for start in range(0, volume.size, _WINDOW):
+    for start in range(0, min(volume.size, _MAX_SOUGHT), _WINDOW):
         raw = _read(volume, start, _WINDOW)
         marks = np.frombuffer(raw[: len(raw) // 8 * 8], "<u8")[:: _SECTOR // 8]
         for hit in np.flatnonzero(marks == _DOT).tolist():
-            told = dots(raw[hit * _SECTOR : hit * _SECTOR + 64])
+            told = dot_entries(raw[hit * _SECTOR : hit * _SECTOR + 64])
             if told is not None and told[0] >= 2:
                 seen.append((start + hit * _SECTOR, *told))
     votes: Counter[tuple[int, int]] = Counter()
@@ -88,6 +89,25 @@ def find_old(volume: DiskBytes, data: int, cluster: int) -> OldFolders | None:
         return None
     folders = tuple((own, above) for place, own, above in seen if place == begin + (own - 2) * size)
     return OldFolders(begin, size, folders)
+
+
+def old_bytes(volume: DiskBytes, old: OldFolders, first: int) -> bytes:
+    """The entries of a folder of an earlier format, as far as its clusters follow each other."""
+    data = b""
+    for number in range(_MAX_OLD_CLUSTERS):
+        piece = _read(volume, old.data + (first - 2 + number) * old.cluster, old.cluster)
+        if len(piece) < old.cluster or (data and (dot_entries(piece) is not None or not _goes_on(piece))):
+            break
+        data += piece
+        if any(not piece[at] for at in range(0, len(piece), SIZE)):
+            break
+    return data
+
+
+def _goes_on(piece: bytes) -> bool:
+    """Whether a cluster can be the next one of a folder."""
+    first = [piece[at : at + SIZE] for at in range(0, min(len(piece), 8 * SIZE), SIZE)]
+    return bool(first[0][0]) and all(is_plausible(b"_" + entry[1:]) for entry in first if entry[0])
 
 
 def _read(volume: DiskBytes, offset: int, length: int) -> bytes:

@@ -12,12 +12,13 @@ from collections.abc import Iterator
 from typing import BinaryIO, cast
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat import lost
-from rustfern.sources.disks.fat.directory import SIZE, FatEntry, entries, is_plausible
+from rustfern.sources.disks.fat.directory import SIZE, FatEntry, dot_entries, entries, is_plausible
 from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
 from rustfern.sources.disks.recognise import fat_of
 from rustfern.sources.disks.space import ClusterMap
@@ -26,6 +27,8 @@ from rustfern.sources.disks.tree import LOST, ROOT, Tree
 _MAX_FOLDER = 32 << 20
 _MAX_FOLDERS, _MAX_ENTRIES = 1_000_000, 20_000_000
 _BITS = {"fat12": 12, "fat16": 16, "fat32": 28}
+_NEARLY_ALL = 0.9
+"""Share of free clusters from which on the folders of an earlier format are sought."""
 _LARGEST_TABLE = 1 << 30
 _MAX_LAID_AROUND = 20_000
 """Files up to which a file in pieces is sought around all other deleted ones too."""
@@ -72,7 +75,9 @@ class FatVolume:
         self._folders_at: dict[int, int] = {}  # first cluster of a folder → its node
         self.tree = Tree()
         self._entries = 0
-        self.old: list[lost.OldFolders] = []
+        self._lost: dict[int, int] = {}  # first cluster of a folder that nothing leads to → its node
+        self._old: lost.OldFolders | None = None
+        self._first_old = -1  # the first entry that is of an earlier format
         if roots:
             top = self._volume.read_at(root_at, root_size)
             self._root_first = 0
@@ -83,6 +88,7 @@ class FatVolume:
         self._label_of_root(top)
         self._walk([(top, ROOT, False)])
         self._add_lost_folders()
+        self._add_old_folders()
         hide_former_names(self.tree, self._firsts)
         self.tree.finish()
 
@@ -135,7 +141,7 @@ class FatVolume:
         return runs
 
     def _offset(self, cluster: int) -> int:
-        return self._data + (cluster - 2) * self.cluster
+        return int(self._data + (cluster - 2) * self.cluster)
 
     def _in_bytes(self, runs: list[tuple[int, int]]) -> tuple[Extent, ...]:
         return tuple((self._offset(first), count * self.cluster) for first, count in runs)
@@ -189,38 +195,66 @@ class FatVolume:
 
     def _take(self, entry: FatEntry, parent: int, deleted: bool, stack: list[tuple[bytes, int, bool]]) -> None:
         first = entry.first | (entry.high << 16 if self.type == "fat32" else 0)
+        if entry.is_folder and (known := self._lost.pop(first, None)) is not None and known != parent:
+            self.tree.rename(known, entry.name)
+            self.tree.move(known, parent)
+            return
         node = self.tree.add(entry.name, parent, self._entries, folder=entry.is_folder, deleted=deleted)
         self._entries += 1
         self._firsts.append(first)
         self._sizes.append(entry.size)
         self._times.append(-1 if entry.modified is None else entry.modified)
         self._made.append(-1 if entry.created is None else entry.created)
-        if not entry.is_folder or not 2 <= first < self._count + 2 or len(self._folders_at) >= _MAX_FOLDERS:
+        if (
+            self._first_old >= 0
+            or not entry.is_folder
+            or not 2 <= first < self._count + 2
+            or len(self._folders_at) >= _MAX_FOLDERS
+        ):
             return
         if first in self._folders_at:
             return
         if deleted:
             head = self._volume.read_at(self._offset(first), 64)
-            dots = lost.dots(head)
+            dots = dot_entries(head)
             if dots is None or dots[0] not in (first, first & 0xFFFF):
                 return
         self._folders_at[first] = node
         stack.append((self._folder_bytes(first, deleted=deleted), node, deleted))
 
     def _add_lost_folders(self) -> None:
-        """Folders in clusters that nothing leads to: stitched together by their `..`."""
+        """Folders in clusters that nothing leads to: stitched together by their `..`, and by the entries of those above them."""
         found = lost.find(self._volume, self._data, self.cluster, self._table, self._folders_at)
-        nodes: dict[int, int] = {}
-        stack: list[tuple[bytes, int, bool]] = []
         for first, _ in found:
-            node = self.tree.add(f"folder {first}", LOST, -1, folder=True, deleted=True)
-            nodes[first] = self._folders_at[first] = node
+            self._lost[first] = self._folders_at[first] = self.tree.add(
+                f"folder {first}", LOST, -1, folder=True, deleted=True
+            )
+        nodes = dict(self._lost)
         for first, above in found:
-            parent = nodes.get(above) or self._folders_at.get(above)
+            parent = self._folders_at.get(above)
             if parent is not None and parent != nodes[first] and above:
                 self.tree.move(nodes[first], parent)
-            stack.append((self._folder_bytes(first, deleted=True), nodes[first], True))
-        self._walk(stack)
+        self._walk([(self._folder_bytes(first, deleted=True), nodes[first], True) for first, _ in found])
+
+    def _add_old_folders(self) -> None:
+        """Folders of the format before this one, where the volume is nearly empty: what lay in the top folder then has lost its names."""
+        if self._map.free() < _NEARLY_ALL * self._count:
+            return
+        self._old = old = lost.find_old(self._volume, self._data, self.cluster)
+        if old is None:
+            return
+        self._first_old = self._entries
+        self._lost = {
+            first: self.tree.add(f"folder {first}", LOST, -1, folder=True, deleted=True) for first, _ in old.folders
+        }
+        nodes = dict(self._lost)
+        for first, above in old.folders:
+            if above in nodes and above != first:
+                self.tree.move(nodes[first], nodes[above])
+        self._walk([(lost.old_bytes(self._volume, old, first), nodes[first], True) for first, _ in old.folders])
+        self.remark = (
+            self.remark or "it was formatted again: folders of the format before were found, and what they record"
+        )
 
     # --- files -----------------------------------------------------------------------------------------------------
 
@@ -244,6 +278,12 @@ class FatVolume:
         needed = -(-size // self.cluster)
         if not size:
             return [laid([])]
+        if self._old is not None and key >= self._first_old:
+            old = self._old
+            at = old.data + (first - 2) * old.cluster
+            there = first >= 2 and at < self._volume.size
+            extents = ((at, -(-size // old.cluster) * old.cluster),) if there else ()
+            return [replace(laid([], guessed=size > old.cluster), extents=extents)]
         if not self._is_deleted(key):
             return [laid(self._chain(first, needed))]
         found: list[Stored] = []
@@ -310,6 +350,10 @@ class FatVolume:
     def used(self) -> ClusterMap:
         """Which clusters living files have."""
         return self._map
+
+    def places(self, key: int) -> tuple[Extent, ...]:
+        """As `stored` says: all bytes lie as they are."""
+        return self.stored(key).extents or ()
 
     def holds_its_own(self, key: int) -> bool:
         """Whether what a deleted file had is still marked as its own: never here."""

@@ -111,17 +111,17 @@ def best_names(block: Block) -> NDArray[np.bool_]:
     dos = block.spaces == DOS_NAME
     has_other = np.zeros(len(block.flags), bool)
     has_other[block.rows[~dos]] = True
-    return ~(dos & has_other[block.rows])
+    return np.asarray(~(dos & has_other[block.rows]))
 
 
 def is_in_use(block: Block) -> NDArray[np.bool_]:
     """Which records are of what lives."""
-    return (block.flags & _IN_USE) != 0
+    return np.asarray((block.flags & _IN_USE) != 0)
 
 
 def is_folder(block: Block) -> NDArray[np.bool_]:
     """Which records are of folders."""
-    return (block.flags & _FOLDER) != 0
+    return np.asarray((block.flags & _FOLDER) != 0)
 
 
 def blocks(read: Callable[[int, int], bytes], count: int, size: int) -> Iterator[tuple[int, Block]]:

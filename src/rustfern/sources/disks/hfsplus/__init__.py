@@ -1,0 +1,1 @@
+"""HFS+ and HFSX."""

@@ -230,7 +230,8 @@ def _checked(
 
     try:
         found = formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
-        return _of_what_remains(found, entry) if entry.deleted else found
+        found = _of_what_remains(found, entry) if entry.deleted else found
+        return _of_what_was_read(found, entry) if entry.unread else found
     except OSError as error:
         raise SourceError(f"reading failed ({(error.strerror or str(error)).lower()})", entry.path) from error
 
@@ -245,3 +246,11 @@ def _of_what_remains(found: Content, entry: Entry) -> Content:
     if found.state is State.DAMAGED:
         reason = f"{reason}: {found.reason}"
     return replace(found, state=State.DAMAGED, reason=reason)
+
+
+def _of_what_was_read(found: Content, entry: Entry) -> Content:
+    """The verdict on a file on an image that has gaps: zeros stand where its bytes could not be read."""
+    reason = f"{entry.unread} of its bytes could not be read when the image of the disk was made"
+    return replace(
+        found, state=State.DAMAGED, reason=f"{reason}: {found.reason}" if found.state is State.DAMAGED else reason
+    )

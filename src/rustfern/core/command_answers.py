@@ -187,6 +187,21 @@ class KeepAnswer(Fields, frozen=True, kw_only=True):
     problems: list[ProblemAnswer]
 
 
+class ImageAnswer(Fields, frozen=True, kw_only=True):
+    """The answer of `rustfern keep` for a disk: the image and the list of what could not be read, (offset, length) in bytes."""
+
+    schema: Literal["rustfern/keep-disk-1"] = "rustfern/keep-disk-1"
+    source: str
+    image: str
+    listing: str
+    size: int
+    read: int
+    before: int
+    unread: list[tuple[int, int]]
+    stopped: bool
+    seconds: float
+
+
 class PieceAnswer(Fields, frozen=True, kw_only=True):
     """One paragraph, heading, cell, field or line of a text; `spot` is (table, row, column)."""
 

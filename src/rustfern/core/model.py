@@ -101,7 +101,8 @@ class Entry(msgspec.Struct, frozen=True):
     of things beside it that belong to it (a database's journals, a project's data folder). `mode` are its permission bits,
     `modified_ns` is its time in ns since 1970, `changed_ns` that of the last change of anything about it, where the system keeps one.
     On a disk: whether it was `deleted`, the `extents` (offset, length; bytes from the start of the disk) where it lies, the share of a deleted
-    one that no later file took (`remaining`), and what else must be said of it (`caution`).
+    one that no later file took (`remaining`), what else must be said of it (`caution`), and how many
+    of its bytes could not be read when the image was made (`unread`).
     """
 
     location: Location
@@ -120,6 +121,7 @@ class Entry(msgspec.Struct, frozen=True):
     extents: tuple[tuple[int, int], ...] | None = None
     remaining: float | None = None
     caution: str = ""
+    unread: int = 0
 
     @property
     def name(self) -> str:

@@ -68,6 +68,7 @@ class Caution(StrEnum):
     OTHER_BRANCH = "other-branch"
     EARLIER_DIFFERS = "earlier-differs"
     NOT_JUDGED = "not-judged"
+    NEWER_MAY_BE_ANOTHERS = "newer-may-be-anothers"
 
 
 UNSURE = frozenset(
@@ -79,6 +80,7 @@ UNSURE = frozenset(
         Caution.STRAY_AUTOSAVE,
         Caution.STRAY_MAY_BE_NEWER,
         Caution.SAME_NAME_ELSEWHERE,
+        Caution.NEWER_MAY_BE_ANOTHERS,
     }
 )
 """Cautions with which the answer is not certain."""
@@ -144,9 +146,16 @@ class About(StrEnum):
     TIME_FAR_OFF = "time-far-off"
     NOT_AS_TOLD = "not-as-told"
     CHECKED_LATEST = "checked-latest"
+    DISK_MOUNTED = "disk-mounted"
+    DELETED_LEFT_OUT = "deleted-left-out"
 
 
-ALARMS = frozenset({About.DISK_FAILING, About.STOPPED, About.OPEN_HERE, About.DELETED_BUT_OPEN, About.WRITTEN_JUST_NOW})
+ALARMS = frozenset(
+    {
+        About.DISK_FAILING, About.STOPPED, About.OPEN_HERE, About.DELETED_BUT_OPEN, About.WRITTEN_JUST_NOW,
+        About.DISK_MOUNTED,
+    }
+)  # fmt: skip
 """What is said before anything else."""
 UNMET = frozenset(
     {

@@ -31,7 +31,7 @@ from rustfern.formats.format_table import (
 )
 from rustfern.operations.session import Session, set_scratch_outside_of
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import Sources, is_archive, on_disk
+from rustfern.sources.registry import Sources, is_searched_file, on_disk
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _MAX_LOOKED_INTO, _NOISE_BYTES = 20, 512
@@ -149,10 +149,10 @@ def _files(door: Sources, paths: Sequence[str], *, recursive: bool) -> Iterator[
 
 
 def _is_packed(door: Sources, path: str) -> bool:
-    """Whether a path is an archive of files, or a folder in one: what is in it is checked, not it."""
+    """Whether a path is an archive of files, a disk, or a folder in one: what is in it is checked, not it."""
     whole = os.path.abspath(path)
     try:
-        return (not on_disk(whole) or is_archive(whole)) and bool(door.open(whole).is_folder(whole))
+        return (not on_disk(whole) or is_searched_file(whole)) and bool(door.open(whole).is_folder(whole))
     except SourceError:
         return False
 
@@ -195,6 +195,9 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
             raise SourceError("this is not a regular file and was not opened", path)
         entry = with_companions(door.around(whole), entry, companions_of(name))
         content = contents.check(door, entry, name, digest=False, counted=counted)[0]
+        if content.format is None and on_disk(whole) and is_searched_file(whole):
+            what = "this is the image of a disk, no document: search it with scan, or check what lies in it with --recursive"
+            content = replace(content, state=State.UNREADABLE, reason=what)
     except SourceError as error:
         content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)
     except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:

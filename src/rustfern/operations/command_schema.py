@@ -19,6 +19,7 @@ from rustfern.core.command_answers import (
     CompareAnswer,
     CompletionAnswer,
     EventAnswer,
+    ImageAnswer,
     KeepAnswer,
     LogAnswer,
     LookAnswer,
@@ -53,6 +54,7 @@ if TYPE_CHECKING:
     from rustfern.formats.archives.parts import Part
     from rustfern.formats.text_sink import Piece
     from rustfern.operations.check import Checked
+    from rustfern.operations.copy_disk import DiskCopy
     from rustfern.operations.keep import Keeping
     from rustfern.operations.life import Event
     from rustfern.operations.look import Preview
@@ -184,6 +186,14 @@ def _place(row: Surveyed) -> PlaceAnswer:
         moved_by=place.moved_by or None if place else None,
         sure=place.confidence if place else None,
     )
+
+
+def image(done: DiskCopy) -> ImageAnswer:
+    """What a copy of a disk came to."""
+    return ImageAnswer(
+        source=done.source, image=done.image, listing=done.listing, size=done.size, read=done.read, before=done.before,
+        unread=list(done.unread), stopped=done.stopped, seconds=done.seconds,
+    )  # fmt: skip
 
 
 def kept(done: Keeping) -> KeepAnswer:

@@ -11,7 +11,7 @@ import msgspec
 
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import RustFernError
-from rustfern.core.model import Hints, Home, Problem, Totals
+from rustfern.core.model import Hints, Home, Problem, SearchedDisk, Totals
 from rustfern.core.times import Clock
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.operations.session import Session, find_people, open_roots, open_sources
@@ -58,6 +58,7 @@ class Readiness(msgspec.Struct, frozen=True):
     first: tuple[str, ...]
     never: tuple[str, ...]
     problems: tuple[Problem, ...]
+    disks: tuple[SearchedDisk, ...] = ()
 
 
 def ready(
@@ -76,7 +77,8 @@ def ready(
     tops, kept = open_roots(session, roots)
     sources = open_sources(session, tops, on_problem)
     own = not roots
-    live = own or any(live_machine.is_in_use(top) for top in tops if session.sources.is_folder(top))
+    live = own or any(map(session.sources.is_live, tops))
+    disks = tuple(disk for top in tops if (disk := session.sources.told_disk(top)) is not None)
     homes, _ = find_people(session, sources, own, Hints(person=person), on_problem, kept)
     search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
     search.known_places()
@@ -91,6 +93,15 @@ def ready(
     zones = sorted({told.text for told in search.settings.of("zone")})
     hosts = sorted({told.text for told in search.settings.of("host")})
     blocked = [*_blocked(session.sources, tops, homes), *live_machine.locked_disks()]
+    blocked += [
+        f"{top} is in use now, mounted at {', '.join(at)}" for top in tops if (at := session.sources.mounted_at(top))
+    ]
+    blocked += [
+        f"{disk.path}/{each.name}: {each.message}"
+        for disk in disks
+        for each in disk.volumes
+        if each.status in ("encrypted", "damaged")
+    ]
     free = _free(target) if target else None
     shared = same_volume(target, tops) if target else None
     clock = _clock(newest, session.clock, live=live)
@@ -101,6 +112,7 @@ def ready(
         tuple(tops), live, tuple(homes), live_machine.machine_name() if own else ", ".join(hosts) or None,
         live_machine.local_zone_name() if own else ", ".join(zones) or None, clock, programs, len(short), newest, tuple(denied),
         tuple(blocked), tuple(outside), tuple(advice_from(search.settings, search.catalogue)), free, shared, first, never, tuple(dict.fromkeys(problems)),
+        disks,
     )  # fmt: skip
 
 

@@ -33,7 +33,7 @@ from rustfern.core.model import (
 )
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
-from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why
+from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why, counted
 from rustfern.core.times import Clock, zone_named
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
 from rustfern.matching.linker import Draft, Linker, LinkState, Reader, not_judged
@@ -65,7 +65,6 @@ from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
 from rustfern.selection import choose, ranking, unmet
 from rustfern.settings.advice import advice_from
-from rustfern.sources import live_machine
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
@@ -136,13 +135,10 @@ class _Scan:
             *notices, *(Notice(kind=About.KEPT_FOLDER, names=(each.base,), text=str(each.at)) for each in kept)
         ]  # fmt: skip
         sources = open_sources(session, self.tops, self._on_problem)
-        self.disks = [disk for top in self.tops if (disk := self.door.disk(top)) is not None]
-        on_disks = {disk.path for disk in self.disks}
-        self.live = self.own or any(
-            live_machine.is_in_use(top)
-            for top in self.tops
-            if self.door.is_folder(top) and not any(inside(top, path) for path in on_disks)
-        )
+        self.live = self.own or any(map(self.door.is_live, self.tops))
+        for top in self.tops:
+            if at := self.door.mounted_at(top):
+                self.notices.append(Notice(kind=About.DISK_MOUNTED, names=(top,), text=", ".join(at)))
         try:
             self.homes, self.others = find_people(
                 session, sources, self.own, hints, self._on_problem, kept, self.notices
@@ -275,6 +271,7 @@ class _Scan:
                 documents, notices = mark_open_documents(documents, self.places, self.session.clock)
                 self.notices += notices
         self.notices += self._unmet()
+        self.notices += self._left_out()
         if self.stopped:
             self.notices.insert(0, Notice(kind=About.STOPPED))
         if (failing := health_notice(self.door.health)) is not None:
@@ -291,6 +288,23 @@ class _Scan:
         """What is to be said of the disks that were searched, each once."""
         told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
         return tuple(each for each in told.values() if each is not None)
+
+    def _left_out(self) -> list[Notice]:
+        """What the disk records of deleted files and is not listed."""
+        if not self.search.deleted:
+            return []
+        gone = self.linker.deleted_files.gone
+        told = [
+            f"{counted(count, 'file')} {what}"
+            for count, what in (
+                (gone.clutter, "that programs and the system made for themselves"),
+                (gone.entirely, "of which nothing is left"),
+                (gone.empty, "without content"),
+                (gone.more, "that are less likely to be wanted: name one with --document"),
+            )
+            if count
+        ]
+        return [Notice(kind=About.DELETED_LEFT_OUT, text="; ".join(told))] if told else []
 
     def _unmet(self) -> list[Notice]:
         """What was asked for and fits nothing."""

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 
 from rustfern.cases.location import roots_of_recent_cases
 from rustfern.core.errors import WrongUsage, explain
-from rustfern.output.atomic import make_folders
+from rustfern.output.atomic import make_folders, open_own
 from rustfern.output.folder import Folder
 from rustfern.output.inside import Roots, is_in_memory
 from rustfern.output.temporary import clean
@@ -83,6 +83,20 @@ def write_new(target: str, data: bytes, what: str, roots: Sequence[str] = ()) ->
         raise WrongUsage("this file is there already, and is not replaced", target, "Name another file") from error
     except OSError as error:
         raise WrongUsage(f"the {what} cannot be written ({explain(error)})", target, "Name another file") from error
+
+
+def write_over(path: str, data: bytes) -> None:
+    """Write a list of ours anew, whole or not at all; it lies beside what it is of. Raises `WrongUsage`."""
+    made = f"{path}.new"
+    try:
+        handle = open_own(made, os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+        with os.fdopen(handle, "wb") as out:
+            out.write(data)
+            out.flush()
+            os.fsync(out.fileno())
+        os.replace(made, path)
+    except OSError as error:
+        raise WrongUsage(f"the list cannot be written ({explain(error)})", path, "Name another folder") from error
 
 
 def check_target(folder: str, roots: Sequence[str], *, allow_inside: bool = False) -> str:

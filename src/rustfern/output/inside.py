@@ -5,8 +5,10 @@ mount table, where a folder or a part of one has another name too.
 from __future__ import annotations
 
 import contextlib
+import glob
 import os
 import re
+import stat
 from collections.abc import Iterable, Iterator
 
 import msgspec
@@ -90,6 +92,29 @@ def _on_disk(path: str, table: list[Mount]) -> tuple[str, str] | None:
     return best.device, os.path.normpath(os.path.join(best.inner, rest))
 
 
+def device_numbers(device: str) -> set[str]:
+    """The numbers (major:minor) of a block device, of the volumes on it, and of what is laid over them. Source: sysfs(5), /sys/dev/block."""
+    try:
+        facts = os.stat(device)
+    except OSError:
+        return set()
+    if not stat.S_ISBLK(facts.st_mode):
+        return set()
+    waiting = [f"{os.major(facts.st_rdev)}:{os.minor(facts.st_rdev)}"]
+    found: set[str] = set()
+    while waiting:
+        number = waiting.pop()
+        if number in found:
+            continue
+        found.add(number)
+        top = f"/sys/dev/block/{number}"
+        for pattern in ("*/dev", "holders/*/dev"):
+            for path in glob.glob(f"{top}/{pattern}"):
+                with contextlib.suppress(OSError), open(path, encoding="ascii") as told:  # noqa: PTH123
+                    waiting.append(told.read().strip())
+    return found
+
+
 class Roots:
     """Folders that nothing is written into."""
 
@@ -102,6 +127,7 @@ class Roots:
                 if facts.st_ino:
                     self._known.add((facts.st_dev, facts.st_ino))
         self._table = mounts() if self._paths else []
+        self._devices = {number for path in self._paths for number in device_numbers(path)}
         self._places = [place for path in self._paths if (place := _on_disk(path, self._table))]
         # What is mounted somewhere below a root is searched with it, and can be mounted elsewhere too.
         self._places += [
@@ -123,6 +149,8 @@ class Roots:
                 if (facts.st_dev, facts.st_ino) in self._known:
                     return True
         place = _on_disk(real, self._table)
+        if place is not None and place[0] in self._devices:
+            return True  # it lies on a volume of the disk that is searched
         return place is not None and any(
             place[0] == device and below(place[1], inner) for device, inner in self._places
         )

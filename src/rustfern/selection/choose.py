@@ -11,6 +11,7 @@ from typing import Any
 
 from rustfern.core.model import Copy, Hints, Kind, Order, Situation, State, Verdict
 from rustfern.core.remarks import Caution, NextStep, Reason, Warn
+from rustfern.matching.evidence import weights
 from rustfern.matching.evidence.by_content import equal, parts_missing_from, share_kept, words_missing_from
 from rustfern.selection import reasons
 from rustfern.selection.clocks import assign_times, newer, newest, same_versions
@@ -291,12 +292,24 @@ class _Choice:
         head = self.same.get(index, index)
         return head if head == self.facts.saved and head in self.intact else index
 
+    def _without_doubtful(self, pool: list[int]) -> list[int]:
+        """Copies that only possibly belong to the document do not stand before ones that surely do: a newer one of them is named."""
+        sure = [i for i in pool if self.copies[i].confidence >= weights.LIKELY]
+        if not any(i != self.facts.saved for i in sure):
+            return pool
+        best = newest(self.copies, sure)
+        doubtful = [i for i in pool if i not in sure]
+        newer_ones = [i for i in doubtful if best is not None and newer(self.copies[i], self.copies[best])[0] > 0]
+        if newer_ones:
+            self._warn(Caution.NEWER_MAY_BE_ANOTHERS, copy=newer_ones[-1])
+        return sure
+
     def _usable(self) -> list[int]:
         return [i for i in self.intact if self.copies[i].kind is not Kind.CONFLICT] or self.intact
 
     def _after_crash(self) -> int | None:
         pool = [i for i in self._usable() if i == self.facts.saved or not self._earlier(i) or self.saved is None]
-        pool = pool or self._usable()
+        pool = self._without_doubtful(pool or self._usable())
         # Where no order shows, what holds something that the saved file lacks comes first.
         best = newest(self.copies, sorted(pool, key=lambda i: i == self.facts.saved or i not in self.others))
         if (

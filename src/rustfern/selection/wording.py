@@ -162,6 +162,8 @@ class Wording:
                 return show_name(said.text)
             case Caution.SAME_NAME_ELSEWHERE:
                 return f"not certain that it is gone: a file of this name lies in another folder: {name}"
+            case Caution.NEWER_MAY_BE_ANOTHERS:
+                return "a newer copy may belong to this document, or to another one: look at it too"
             case Caution.ORDER_UNKNOWN:
                 return "nothing tells whether this copy or the saved file is newer: look at both, keep both"
             case Caution.NEWER_IS_POORER:
@@ -311,6 +313,10 @@ def notice(said: Notice) -> str:
             return f"no copy was written about {said.text}: the nearest is {counted(said.count, 'day')} {names[1]} ({names[0]})"
         case About.NOT_AS_TOLD:
             return f"nothing that was found is {names[0]}, as was told; what else was found is below"
+        case About.DISK_MOUNTED:
+            return f"{names[0]} is in use now, mounted at {said.text}: what changes meanwhile may be read wrong. Unmount it, or search an image"
+        case About.DELETED_LEFT_OUT:
+            return f"not listed of the deleted files that the disk records: {said.text}"
         case About.CHECKED_LATEST:
             return f"{said.count} of {said.text} documents were opened, those written last: name one with --document"
         case _:

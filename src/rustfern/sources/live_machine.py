@@ -6,6 +6,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Container, Iterable, Iterator
+from contextlib import suppress
 from datetime import UTC, datetime
 from itertools import islice
 
@@ -14,6 +15,7 @@ import msgspec
 from rustfern.core.paths import inside
 from rustfern.core.times import Clock
 from rustfern.output import temporary
+from rustfern.output.inside import device_numbers, mounts
 
 
 def machine_name() -> str:
@@ -51,6 +53,19 @@ def is_in_use(path: str) -> bool:
     if any(inside(real, home) or inside(home, real) for home in _homes()):
         return True
     return any(inside(real, share) for share in _shares())
+
+
+def mounted_from(device: str) -> list[str]:
+    """Where a device, or a volume on it, is mounted; on Linux by the numbers of devices, elsewhere by their names."""
+    if sys.platform.startswith("linux"):
+        numbers = device_numbers(device)
+        return list(dict.fromkeys(mount.at for mount in mounts() if mount.device in numbers))
+    import psutil
+
+    name = device.replace("/dev/rdisk", "/dev/disk")
+    with suppress(OSError):
+        return [part.mountpoint for part in psutil.disk_partitions(all=True) if part.device.startswith(name)]
+    return []
 
 
 def _homes() -> list[str]:

@@ -15,6 +15,7 @@ from rustfern.core.paths import inside, show_name
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
+from rustfern.sources import live_machine
 from rustfern.sources.disk_health import DiskAccess, Health, ReadOnceCache
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import Source
@@ -99,6 +100,27 @@ class Sources:
 
         source = self.open(root)
         return source.held if isinstance(source, DiskSource) else None
+
+    def is_disk(self, root: str) -> bool:
+        """Whether a path names a disk itself: a device, or the image of one."""
+        path = os.path.realpath(os.path.abspath(root))
+        if os.path.isdir(path) or not on_disk(path) or is_archive(path):
+            return False
+        return is_searched_file(path)
+
+    def is_live(self, root: str) -> bool:
+        """Whether somebody may be at work in what a root names: files of this running machine, a device that is mounted now."""
+        disk = self.disk(root)
+        if disk is None:
+            return bool(self.is_folder(root)) and live_machine.is_in_use(root)
+        return bool(self.mounted_at(root))
+
+    def mounted_at(self, root: str) -> list[str]:
+        """Where volumes of the device that a root is, or lies on, are mounted on this machine now."""
+        disk = self.disk(root)
+        if disk is None or disk.disk.container != "device":
+            return []
+        return live_machine.mounted_from(disk.path)
 
     def told_disk(self, root: str) -> SearchedDisk | None:
         """What is to be said of the disk that a root lies on; None if it lies on none."""
@@ -251,7 +273,7 @@ def is_searched_file(path: str) -> bool:
         return False
     from rustfern.sources.disks.disk import is_disk
 
-    return is_disk(path)
+    return (not stat.S_ISREG(mode) or is_packed_home(os.path.basename(path))) and is_disk(path)
 
 
 def is_packed_home(name: str) -> bool:

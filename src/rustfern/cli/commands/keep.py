@@ -19,6 +19,8 @@ from rustfern.sources.kept_folder import EARLIER
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from rustfern.operations.copy_disk import DiskCopy
+
 _SHOWN = 5
 _NAMES = {
     "saved": ("saved original", "saved originals"), "temporary": ("temporary copy", "temporary copies"), "swap": ("swap file", "swap files"),
@@ -43,6 +45,10 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
       rustfern keep marlow-quay-disk --to kept
       rustfern keep marlow-quay-disk --person ines --short-lived --to kept-ines
       rustfern scan kept
+      rustfern keep /dev/sdb --to images
+
+    A disk (a device, or the image of one) is copied whole: what reads well first, then the rest in ever smaller pieces. What
+    could not be read stands in a list beside the image.
 
     Run again with the same DIR, it goes on where it stopped. Exit status: 0 all was taken, 1 there was nothing to take,
     2 wrong usage, 3 something could not be read or written.
@@ -50,8 +56,11 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
     from rustfern.operations.live import live_roots
 
     session = this_run().session
-    warn_same_disk(target, roots or live_roots(session.sources))
     from rustfern.cli.screen.progress import Progress
+
+    if any(session.sources.is_disk(root) for root in roots):
+        return _image(roots, target, as_json=as_json)
+    warn_same_disk(target, roots or live_roots(session.sources))
 
     if as_json or not sys.stderr.isatty():
         silent = this_run().watched(Silent())
@@ -75,6 +84,61 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
     if done.left or done.problems:
         return 3
     return 0 if done.taken or done.before else 1
+
+
+def _image(roots: tuple[str, ...], target: str, *, as_json: bool) -> int:
+    """Copy a disk, whole."""
+    from rustfern.cli.screen.progress import Progress
+    from rustfern.core.errors import WrongUsage
+    from rustfern.operations.copy_disk import copy_disk
+
+    if len(roots) > 1:
+        raise WrongUsage("a disk is kept alone", roots[1], "Keep one disk at a time")
+    session = this_run().session
+    root = session.sources.check_root(roots[0])
+    if as_json or not sys.stderr.isatty():
+        done = copy_disk(root, target, session, this_run().watched(Silent()))
+    else:
+        with Progress("MiB") as progress:
+            done = copy_disk(root, target, session, this_run().watched(progress))
+    if as_json:
+        print_json(command_schema.image(done))
+    else:
+        from rustfern.cli.screen.console import out
+
+        _show_image(out(), done, target)
+    return 130 if done.stopped else 3 if done.unread else 0
+
+
+def _show_image(console: Console, done: DiskCopy, target: str) -> None:
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import FERN, PALE, RUST, bullet, next_steps, shell_word, size
+
+    missing = sum(length for _, length in done.unread)
+    if done.stopped:
+        said = (
+            f"Stopped: {size(done.size - missing)} of {size(done.size)} are copied. The same command goes on from here."
+        )
+    elif missing:
+        places = "1 place" if len(done.unread) == 1 else f"{len(done.unread)} places"
+        said = f"Copied, but for {size(missing)} in {places} that could not be read."
+    else:
+        said = f"Copied: the whole disk, {size(done.size)}, every sector of it read."
+    console.print(Text(said, style=f"bold {RUST if missing else FERN}"))
+    bullet(console, f"in {done.image}")
+    if missing:
+        bullet(
+            console, f"what is missing stands in {done.listing}: files that have a part of it will be called damaged"
+        )
+    if done.before:
+        bullet(console, f"{size(done.before)} of it were copied by an earlier run", PALE)
+    again = (
+        [(f"keep {shell_word(done.source)} --to {shell_word(target)}", "go on where it stopped")]
+        if done.stopped
+        else []
+    )
+    next_steps(console, [*again, (f"scan {shell_word(done.image)}", "search the image, and leave the disk in peace")])
 
 
 def _show(console: Console, done: Keeping, target: str) -> None:

@@ -57,6 +57,7 @@ def _show(console: Console, found: Readiness, target: str | None, typed: Sequenc
     from rich.text import Text
 
     from rustfern.cli.screen.console import FERN, RUST, WARN, bullet, fact, heading, next_steps, shell_word, size
+    from rustfern.cli.screen.disk_view import disk_lines
     from rustfern.core.paths import show_name
     from rustfern.sources.live_machine import ago
 
@@ -79,9 +80,13 @@ def _show(console: Console, found: Readiness, target: str | None, typed: Sequenc
     elif found.live:
         console.print(Text("This machine, as it runs.", style="bold"))
     else:
-        console.print(Text("Attached files: nothing of this is running here.", style=f"bold {FERN}"))
+        what = "A disk, read directly and never changed" if found.disks else "Attached files"
+        console.print(Text(f"{what}: nothing of this is running here.", style=f"bold {FERN}"))
     for root in found.roots:
         fact(console, "where", root)
+    for disk in found.disks:
+        for line in disk_lines(disk):
+            fact(console, "disk", line)
     who = ", ".join(f"{home.person} ({home.layout})" for home in found.homes) or "nobody's home was found"
     fact(console, "people", who)
     fact(

@@ -148,6 +148,8 @@ def copy_line(copy: CopyAnswer, best: bool, width: int, *, brings: bool = True) 
             line.append(f" {in_words(copy.confidence)}", style=f"bold {FERN}")
     elif copy.kind != "saved" and width >= _ROOMY:
         line.append(in_words(copy.confidence), style=PALE)
+    if copy.deleted and copy.kind not in ("deleted", "trash") and width >= _ROOMY:
+        line.append(", deleted", style=PALE)
     return line
 
 

@@ -20,7 +20,8 @@ if TYPE_CHECKING:
 class Progress:
     """Progress on stderr, only when that is a terminal; first answers as soon as they are there."""
 
-    def __init__(self) -> None:
+    def __init__(self, unit: str = "files") -> None:
+        self._unit = unit
         from rustfern.cli.screen.console import PALE, aside
 
         self._console, self._pale = aside(), PALE
@@ -39,7 +40,7 @@ class Progress:
         self._status.update(f"{text} …")
 
     def count(self, files: int) -> None:
-        self._status.update(f"{self._stage} … {files:,} files")
+        self._status.update(f"{self._stage} … {files:,} {self._unit}")
 
     def so_far(self, lines: Sequence[str]) -> None:
         for line in lines:

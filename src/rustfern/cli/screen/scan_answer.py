@@ -52,6 +52,7 @@ def show(
         wrong_clock,
         zone,
     )
+    from rustfern.cli.screen.disk_view import disk_lines
     from rustfern.cli.screen.document_view import document_block, short_block
     from rustfern.core.paths import show_name
 
@@ -73,6 +74,9 @@ def show(
         console.print(Text("Safe: attached files. Nothing here is running or being written.", style=FERN))
     for root in answer.roots:
         console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
+    for disk in answer.disks:
+        for number, told in enumerate(disk_lines(disk)):
+            bullet(console, f"{'' if number else 'Disk':<10}{told}", indent=0)
     people: dict[str, list[str]] = {}
     for home in answer.homes:
         people.setdefault(str(home.layout), []).append(show_name(home.person))
@@ -126,8 +130,8 @@ def show(
     if not shown:
         where = " in what could be read" if unread or denied else ""
         # Against the person's word it is never said that nothing was lost.
-        told = answer.hints.happened is not None or answer.hints.document is not None
-        what = "Nothing was found of it" if told else "No lost document was found"
+        asked_for = answer.hints.happened is not None or answer.hints.document is not None
+        what = "Nothing was found of it" if asked_for else "No lost document was found"
         console.print(Text(f"{what}{where}.", style="bold"))
         _looked_at(console, answer)
     if more > 0:
@@ -219,10 +223,17 @@ def _looked_at(console: Console, answer: Answer) -> None:
     bullet(console, seen, PALE, indent=0)
     bullet(
         console,
-        f"Not looked at: {', '.join([*rest, 'deleted records and the free space of the disk'])}.",
+        f"Not looked at: {', '.join([*rest, _not_read(answer)])}.",
         PALE,
         indent=0,
     )
+
+
+def _not_read(answer: Answer) -> str:
+    """What of the disk was not looked at."""
+    if answer.disks:
+        return "the space of the disk that no file claims"
+    return "deleted records and the free space of the disk"
 
 
 def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:

@@ -22,6 +22,7 @@ from rustfern.sources.disks.disk import Disk, FileSystem, Volume
 from rustfern.sources.disks.interface import HOLE, Extent, Stored, on_disk
 from rustfern.sources.disks.layings import likeliest, may_tell, proves_itself
 from rustfern.sources.disks.tree import ROOT
+from rustfern.sources.disks.unread import LIST_ENDING, Ranges
 from rustfern.sources.interface import OnProblem
 
 _BROKEN = (Malformed, struct.error, IndexError, OverflowError, ValueError)
@@ -38,6 +39,7 @@ class OpenDisk:
     def __init__(self, disk: Disk, stamp: tuple[int, int], scratch: Scratch, limits: Limits) -> None:
         self.disk, self.stamp, self.scratch, self.limits = disk, stamp, scratch, limits
         self.path = disk.path
+        self.unread = Ranges.read(disk.path + LIST_ENDING)
         self._listings: OrderedDict[tuple[str, str], Listing] = OrderedDict()
         self._folders: dict[tuple[str, str], tuple[int, ...]] = {}
         self._claims: dict[str, Claims] = {}
@@ -307,7 +309,15 @@ class DiskSource:
             extents=extents or None,
             remaining=remaining,
             caution=caution,
+            unread=self.held.unread.within(self._on_disk(volume, system, node, stored)) if self.held.unread else 0,
         )
+
+    def _on_disk(self, volume: Volume, system: FileSystem, node: int, stored: Stored) -> list[Extent]:
+        """Where the bytes of a file lie on the disk, holes left out."""
+        if stored.data is not None:
+            return []
+        told = system.places(int(system.tree.keys[node])) if stored.extents is None else stored.extents
+        return [each for at, length in told if at != HOLE for each in volume.bytes.locate(at, length)]
 
     def _folder_entry(self, path: str, system: FileSystem, node: int, *, deleted: bool) -> Entry:
         modified = None

@@ -9,6 +9,7 @@ import msgspec
 from rustfern.core.answers import (
     AdviceAnswer,
     CopyAnswer,
+    DiskAnswer,
     DocumentAnswer,
     DocumentFacts,
     ErrorAnswer,
@@ -145,6 +146,7 @@ class ReadyAnswer(Fields, frozen=True, kw_only=True):
     first: list[str]
     never: list[str]
     problems: list[ProblemAnswer]
+    disks: list[DiskAnswer]
 
 
 class PlaceAnswer(Fields, frozen=True, kw_only=True):

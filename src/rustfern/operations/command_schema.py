@@ -162,6 +162,7 @@ def ready(found: Readiness) -> ReadyAnswer:
         first=list(found.first),
         never=list(found.never),
         problems=schema.problems(found.problems),
+        disks=[schema.disk(each) for each in found.disks],
     )
 
 

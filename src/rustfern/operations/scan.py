@@ -60,6 +60,7 @@ from rustfern.operations.session import (
     own_folders,
 )
 from rustfern.operations.titles import is_nameless, with_title
+from rustfern.operations.volumes import note_other_volumes
 from rustfern.output.inside import real_path
 from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
@@ -147,6 +148,7 @@ class _Scan:
             if self.own_case:
                 self.file.discard()
             raise
+        note_other_volumes(session, self.homes)
         remember(self.file.path, never)
         self.places = catalogue()
         narrowed = hints.person is not None

@@ -19,11 +19,12 @@ _ESCAPED = re.compile(r"\\([0-7]{3})")
 
 
 class Mount(msgspec.Struct, frozen=True):
-    """One line of the mount table: the device (major:minor), which folder of its file system is mounted, and where."""
+    """One line of the mount table: the device (major:minor), which folder of its file system is mounted, where, and of what by its name."""
 
     device: str
     inner: str
     at: str
+    source: str = ""
 
 
 def mounts() -> list[Mount]:
@@ -33,8 +34,10 @@ def mounts() -> list[Mount]:
         with open(_MOUNTS, encoding="utf-8", errors="surrogateescape") as table:  # noqa: PTH123
             for line in table:
                 fields = line.split(" ")
+                rest = line.partition(" - ")[2].split()
                 if len(fields) > 4:
-                    found.append(Mount(fields[2], _plain(fields[3]), _plain(fields[4])))
+                    named = _plain(rest[1]) if len(rest) > 1 else ""
+                    found.append(Mount(fields[2], _plain(fields[3]), _plain(fields[4]), named))
     except OSError:
         return []
     return found
@@ -115,6 +118,22 @@ def device_numbers(device: str) -> set[str]:
     return found
 
 
+def mounts_of(device: str, table: Iterable[Mount]) -> list[Mount]:
+    """The mounts of a block device and of the volumes on it, also by programs (FUSE), which name it."""
+    numbers = device_numbers(device)
+    return [mount for mount in table if numbers and (mount.device in numbers or _number_of(mount.source) in numbers)]
+
+
+def _number_of(path: str) -> str:
+    """The number of a block device that a path names, empty if it names none."""
+    if path.startswith("/dev/"):
+        with contextlib.suppress(OSError):
+            facts = os.stat(path)
+            if stat.S_ISBLK(facts.st_mode):
+                return f"{os.major(facts.st_rdev)}:{os.minor(facts.st_rdev)}"
+    return ""
+
+
 class Roots:
     """Folders that nothing is written into."""
 
@@ -127,7 +146,7 @@ class Roots:
                 if facts.st_ino:
                     self._known.add((facts.st_dev, facts.st_ino))
         self._table = mounts() if self._paths else []
-        self._devices = {number for path in self._paths for number in device_numbers(path)}
+        self._devices = {mount.device for path in self._paths for mount in mounts_of(path, self._table)}
         self._places = [place for path in self._paths if (place := _on_disk(path, self._table))]
         # What is mounted somewhere below a root is searched with it, and can be mounted elsewhere too.
         self._places += [

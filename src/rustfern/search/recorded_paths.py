@@ -129,9 +129,15 @@ class RecordedPaths:
                 found = home  # a copy of a profile, perhaps under another name
             if found is not None:
                 return self.join(found.path, rest, any_case=any_case)
+        volume = home.volume if home else None
+        others = self._door.other_volumes.get(volume or "", {})
+        if apart.drive in others:
+            return self.join(others[apart.drive], parts, any_case=True)
         if apart.drive not in ("", "C") and os.name != "nt":
             return None
-        volume = home.volume if home else None
+        for count in range(len(parts), 0, -1) if others and not apart.drive else ():
+            if (folder := others.get("/" + "/".join(parts[:count]))) is not None:
+                return self.join(folder, parts[count:], any_case=any_case)
         if volume is None:
             return None
         path = self.join(volume, parts, any_case=any_case)

@@ -15,7 +15,7 @@ import msgspec
 from rustfern.core.paths import inside
 from rustfern.core.times import Clock
 from rustfern.output import temporary
-from rustfern.output.inside import device_numbers, mounts
+from rustfern.output.inside import mounts, mounts_of
 
 
 def machine_name() -> str:
@@ -58,8 +58,7 @@ def is_in_use(path: str) -> bool:
 def mounted_from(device: str) -> list[str]:
     """Where a device, or a volume on it, is mounted; on Linux by the numbers of devices, elsewhere by their names."""
     if sys.platform.startswith("linux"):
-        numbers = device_numbers(device)
-        return list(dict.fromkeys(mount.at for mount in mounts() if mount.device in numbers))
+        return list(dict.fromkeys(mount.at for mount in mounts_of(device, mounts())))
     import psutil
 
     name = device.replace("/dev/rdisk", "/dev/disk")

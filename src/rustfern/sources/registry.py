@@ -38,6 +38,8 @@ class Sources:
         self.limits = replace(limits or Limits(), scratch=self.access.scratch)
         self._open: dict[str, ArchiveSource | DiskSource] = {}
         self._changing = threading.RLock()
+        self.other_volumes: dict[str, dict[str, str]] = {}
+        """Top of a volume → the folders that stand for other volumes, by the drive letter or mount point that the system there gives them."""
 
     def __reduce__(self) -> tuple[type[Sources], tuple[DiskAccess, Limits]]:
         """What another process needs to know: it opens archives anew."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import struct
+import uuid
 from importlib import import_module
 from typing import BinaryIO, Protocol
 
@@ -16,7 +17,7 @@ from rustfern.sources.disks.containers.registry import container_of, open_contai
 from rustfern.sources.disks.interface import DiskBytes, Extent, Stored, Window
 from rustfern.sources.disks.lvm import logical_volumes
 from rustfern.sources.disks.partitions import LVM_TYPES, has_table, layout_of
-from rustfern.sources.disks.recognise import Known, recognise
+from rustfern.sources.disks.recognise import Known, recognise, uuid_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import Tree
 
@@ -75,16 +76,19 @@ def _opened(kind: str, volume: DiskBytes) -> FileSystem:
 
 
 class Volume(msgspec.Struct):
-    """One volume of a disk. `offset` and `size` are in bytes; `status` is `read`, `encrypted`, `unknown` or `damaged`; `message` says what to do."""
+    """One volume of a disk. `offset` and `size` are in bytes; `status` is `read`, `encrypted`, `unknown` or `damaged`; `message` says what to
+    do; `idents` are what systems know it by.
+    """
 
     name: str
     offset: int
     size: int
     type: str
-    bytes: DiskBytes
+    window: DiskBytes
     status: str = "unknown"
     message: str | None = None
     known: Known | None = None
+    idents: tuple[bytes | str, ...] = ()
     system: FileSystem | None = None
 
 
@@ -104,7 +108,7 @@ class Disk:
             known = self._recognised(window)
             if (known is not None and known.type == "lvm") or part.kind in LVM_TYPES:
                 physical.append(window)
-            self._add(part.name, part.offset, part.size, window, known)
+            self._add(part.name, part.offset, part.size, window, known, part.ident)
         if physical:
             logical, remarks = logical_volumes(physical)
             self.remarks += remarks
@@ -119,7 +123,9 @@ class Disk:
             self.remarks.append(str(error))
             return None
 
-    def _add(self, name: str, offset: int, size: int, window: DiskBytes, known: Known | None) -> None:
+    def _add(
+        self, name: str, offset: int, size: int, window: DiskBytes, known: Known | None, ident: bytes = b""
+    ) -> None:
         volume = Volume(name, offset, size, known.type if known else "", window, known=known)
         if known is not None and known.encrypted:
             volume.status, volume.type = "encrypted", "encrypted"
@@ -135,7 +141,19 @@ class Disk:
         if known is not None and known.size and window.size < known.size and volume.status == "read":
             part = window.size / known.size
             volume.message = f"only {part:.0%} of it is here: the image is cut, or was not finished"
+        names: list[bytes | str] = [*self._names_of(window, known, ident)]
+        volume.idents = tuple([ident, *names] if ident else names)
         self.volumes[name] = volume
+
+    @staticmethod
+    def _names_of(window: DiskBytes, known: Known | None, ident: bytes) -> list[str]:
+        """What a table of mounts may call a volume."""
+        found = []
+        if known is not None and known.read and (told := uuid_of(window, known.type)):
+            found.append(f"UUID={told}")
+        if ident.startswith(b"DMIO:ID:"):
+            found.append(f"PARTUUID={uuid.UUID(bytes_le=ident[8:24])}")
+        return found
 
     def system(self, name: str) -> FileSystem | None:
         """The file system of a volume, None if it cannot be read; the volume then says why."""
@@ -144,7 +162,7 @@ class Disk:
             return None
         if volume.system is None:
             try:
-                volume.system = _opened(volume.type, volume.bytes)
+                volume.system = _opened(volume.type, volume.window)
                 volume.type = volume.system.type
                 volume.message = volume.message or volume.system.remark or None
             except (Malformed, struct.error, IndexError, OverflowError, MemoryError) as error:

@@ -10,6 +10,7 @@ import uuid
 import zlib
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError
 from rustfern.sources.disks.interface import DiskBytes, Window
@@ -26,12 +27,15 @@ _SEARCHED_BYTES = 4 << 30
 
 
 class Partition(msgspec.Struct, frozen=True):
-    """One volume's place on a disk: `offset` and `size` in bytes, `kind` as the table has it (hexadecimal byte, or GUID)."""
+    """One volume's place on a disk: `offset` and `size` in bytes, `kind` as the table has it (hexadecimal byte, or GUID), `ident`
+    what systems know it by: the disk's signature and the offset, or the partition's GUID.
+    """
 
     name: str
     offset: int
     size: int
     kind: str = ""
+    ident: bytes = b""
 
 
 class Layout(msgspec.Struct, frozen=True):
@@ -44,6 +48,11 @@ class Layout(msgspec.Struct, frozen=True):
 
 def _sane(found: list[Partition], disk: DiskBytes) -> list[Partition]:
     return [part for part in found if 0 < part.offset < disk.size and part.size > 0]
+
+
+def _signed(found: list[Partition], record: bytes) -> list[Partition]:
+    """Partitions with the signature of their disk, which stands in its boot record."""
+    return [replace(part, ident=record[440:444] + struct.pack("<Q", part.offset)) for part in found]
 
 
 def _gpt_at(disk: DiskBytes, at: int, sector: int) -> list[Partition] | None:
@@ -66,7 +75,8 @@ def _gpt_at(disk: DiskBytes, at: int, sector: int) -> list[Partition] | None:
         kind, start, end = entry[:16], *struct.unpack_from("<QQ", entry, 32)
         if any(kind) and start <= end:
             guid = str(uuid.UUID(bytes_le=kind))
-            found.append(Partition(f"p{number + 1}", start * sector, (end - start + 1) * sector, guid))
+            own = b"DMIO:ID:" + entry[16:32]
+            found.append(Partition(f"p{number + 1}", start * sector, (end - start + 1) * sector, guid, own))
     return found
 
 
@@ -133,7 +143,7 @@ def _mbr(disk: DiskBytes) -> tuple[list[Partition], list[str]] | None:
         known = sum(recognise(Window(disk, part.offset, part.size)) is not None for part in found)
         if known > best[0]:
             best = known, found, remarks
-    return best[1], best[2]
+    return _signed(best[1], record), best[2]
 
 
 def _by_marks(disk: DiskBytes) -> list[Partition]:

@@ -6,6 +6,7 @@ Sources: the published specification of each file system, named beside each.
 from __future__ import annotations
 
 import struct
+import uuid
 
 import msgspec
 
@@ -168,3 +169,15 @@ def _by_backup(volume: DiskBytes) -> Known | None:
         if found is not None:
             return Known(found.type, found.size, backup=True)
     return None
+
+
+def uuid_of(volume: DiskBytes, kind: str) -> str:
+    """What systems call a volume by: its id in the form in which tables of mounts write it, empty if it has none."""
+    head = volume.read_at(0, 2048)
+    if kind.startswith("ext"):
+        return str(uuid.UUID(bytes=head[1128:1144])) if len(head) >= 1144 else ""
+    if kind == "ntfs":
+        return head[72:80][::-1].hex().upper()
+    at = {"fat32": 67, "exfat": 100}.get(kind, 39 if kind.startswith("fat") else 0)
+    told = head[at : at + 4][::-1].hex().upper() if at else ""
+    return f"{told[:4]}-{told[4:]}" if told else ""

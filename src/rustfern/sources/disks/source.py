@@ -292,7 +292,7 @@ class DiskSource:
         modified = wall_time(stored.modified, local=stored.local)
         extents, remaining, caution = None, None, stored.note
         if stored.extents is not None:
-            extents = on_disk(volume.bytes, stored.extents, stored.size)
+            extents = on_disk(volume.window, stored.extents, stored.size)
         if deleted:
             remaining, told = self._remaining(volume, system, node, stored)
             caution = caution or told
@@ -317,7 +317,7 @@ class DiskSource:
         if stored.data is not None:
             return []
         told = system.places(int(system.tree.keys[node])) if stored.extents is None else stored.extents
-        return [each for at, length in told if at != HOLE for each in volume.bytes.locate(at, length)]
+        return [each for at, length in told if at != HOLE for each in volume.window.locate(at, length)]
 
     def _folder_entry(self, path: str, system: FileSystem, node: int, *, deleted: bool) -> Entry:
         modified = None

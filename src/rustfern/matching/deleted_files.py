@@ -17,7 +17,7 @@ from rustfern.matching.evidence import weights
 from rustfern.matching.state import LinkState, clocks_of
 from rustfern.search.patterns import is_system
 from rustfern.search.program_folders import is_of_programs
-from rustfern.search.search import RECORD_NAME
+from rustfern.search.search import ADDED, RECORD_NAME
 
 PLACE = "deleted-record"
 _NOT_OF_PEOPLE = frozenset({"other"})
@@ -84,7 +84,8 @@ class DeletedFiles:
         folder, name = os.path.split(plain_path(path))
         if RECORD_NAME.fullmatch(name):
             return False
-        doc_class = class_of(format_of_extension(extension_of(name)))
+        added = ADDED.fullmatch(name)
+        doc_class = class_of(format_of_extension(extension_of(added[1] if added else name)))
         if doc_class in _NOT_OF_PEOPLE:
             return True
         if doc_class in _OF_PROGRAMS and is_of_programs(folder, homes):
@@ -130,6 +131,9 @@ class DeletedFiles:
         path = plain_path(entry.path)
         if nameless and content.format:
             path = f"{path}.{content.format}"
+        elif added := ADDED.fullmatch(name):
+            # A program gave it an addition on its way out: the document's own name stands before.
+            path = os.path.join(os.path.dirname(path), added[1])
         draft = state.draft(path, state.home_of(path))
         if draft.original is not None and not state.door.exists(draft.original):
             draft.trashed = True

@@ -50,6 +50,11 @@ _MAX_NAMELESS = 50_000
 """Deleted files under names that say nothing whose first bytes are looked at."""
 RECORD_NAME = re.compile(r"(?:record|inode|file) \d+")
 """What stands for the name of a deleted file that a disk has no name of any more."""
+ADDED = re.compile(
+    rf"(.+\.(?:{'|'.join(sorted(map(re.escape, DOCUMENT_EXTENSIONS), key=len, reverse=True))}))[.~_-][^.]{{0,12}}[.~_-]?\w*\d\w*",
+    re.IGNORECASE,
+)
+"""A document's name with an addition that a program gave it before it was deleted: a counter or a sum."""
 _MAX_OF_PROGRAMS = 300_000
 """Names in folders of programs that are looked at."""
 _MANY_HOMES = 5
@@ -525,12 +530,18 @@ class Search(msgspec.Struct, dict=True):
 def names_of(gone: Collection[str], documents: Iterable[str]) -> list[str]:
     """The names of what was deleted that may be documents, or say nothing."""
     named = [name for name in documents if name in gone] if gone else []
-    return named + [name for name in gone if RECORD_NAME.fullmatch(name)]
+    there = set(named)
+    return named + [name for name in gone if name not in there and _may_be_document(name)]
 
 
 def is_document_name(name: str) -> bool:
     """Whether a name is one that documents have."""
-    return extension_of(name) in DOCUMENT_EXTENSIONS or RECORD_NAME.fullmatch(name) is not None
+    return extension_of(name) in DOCUMENT_EXTENSIONS or _may_be_document(name)
+
+
+def _may_be_document(name: str) -> bool:
+    """Whether a deleted file's name is none of its own, or a document's with an addition."""
+    return RECORD_NAME.fullmatch(name) is not None or ADDED.fullmatch(name) is not None
 
 
 def _path(home: Home | None) -> str:

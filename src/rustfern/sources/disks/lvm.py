@@ -17,7 +17,7 @@ from rustfern.sources.disks.interface import DiskBytes, Extent, read_exactly
 _LABEL = b"LABELONE"
 _AREA = b" LVM2 x[5A%r0N*>"
 _MAX_TEXT = 16 << 20
-_TOKEN = re.compile(r'\s*(?:#[^\n]*\n)*\s*([A-Za-z0-9_.+\-]+|"(?:[^"\\]|\\.)*"|[{}\[\]=,]|-?\d+)')
+_TOKEN = re.compile(r'#[^\n]*|"(?:[^"\\]|\\.)*"|[{}\[\]=,]|[^\s{}\[\]=,#"]+')
 _MAX_DEPTH = 8
 
 
@@ -62,7 +62,7 @@ def _text_of(volume: DiskBytes, at: int, size: int) -> str:
 
 def _parsed(text: str) -> dict[str, Any]:
     """The metadata as nested dictionaries: `name { … }` and `name = value`."""
-    tokens = _TOKEN.findall(text)
+    tokens = [token for token in _TOKEN.findall(text) if not token.startswith("#")]
     pos = 0
 
     def value(depth: int) -> Any:

@@ -318,6 +318,9 @@ class ExtVolume:
             for old in held:
                 if old.inode.kind != FOLDER or not old.inode.has_places:
                     continue
+                if old.inode.is_inline:
+                    self._tell_of_inline(old)
+                    continue
                 try:
                     blocks = self._places(old.inode, old.sequence)
                 except (Malformed, SourceError, struct.error):
@@ -329,6 +332,14 @@ class ExtVolume:
         for block, number in list(self._folder_of_block.items()):
             self._tell_of(block, number)
         self._untold_blocks()
+
+    def _tell_of_inline(self, old: _Old) -> None:
+        """What a folder that lies in its inode said: the inode of the folder above, then its entries."""
+        data = inodes.inline_data(old.inode)
+        if len(data) >= 4:
+            above = struct.unpack_from("<I", data)[0]
+            self._told.append(_Told(old.number, b"", above, old.sequence, _KIND_FOLDER))
+            self._tell(data[4:], old.number, old.sequence)
 
     def _tell_of(self, block: int, number: int) -> None:
         """What a folder's block says now (if the folder is gone), and said in its older copies."""

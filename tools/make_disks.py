@@ -1,6 +1,6 @@
 """Makes the disks that tests search: real drivers write, rename and delete in them, real programs make the tables and containers.
 
-Needs Linux, the rights of root, and: mkfs.ntfs, ntfs-3g, mkfs.fat, mtools, mkfs.exfat, exfat-fuse, e2fsprogs, the kernel's ext4, LVM2 (no device mapper),
+Needs Linux, the rights of root, and: mkfs.ntfs, ntfs-3g, mkfs.fat, mtools, mkfs.exfat, exfat-fuse, e2fsprogs, xorriso, the kernel's ext4, LVM2 (no device mapper),
 sgdisk, sfdisk, qemu-img. Usage: `python tools/make_disks.py FOLDER`, then `--pack tests/data/disks.tar.xz` to pack them.
 
 Beside the images lies `truth.json`: for each disk its files with sum, time, and whether they live; what must be said of its volumes.
@@ -138,7 +138,7 @@ class Writing:
         before = dict(self.files[name])
         self.put(temporary, data)
         os.replace(self.top / temporary, self.top / name)
-        self.files[f"{name}\\nbefore"] = {**before, "deleted": True, "name": name}
+        self.files[f"{name} (before)"] = {**before, "deleted": True, "name": name}
         self.files[name] = self.files.pop(temporary)
 
 
@@ -394,6 +394,93 @@ def tables(folder: Path, disks: dict[str, Truth]) -> None:
     disks["mbr-wiped"] = {**disks["fat16"], "volume": "p1", "table": "none"}
 
 
+def large_sectors(folder: Path, disks: dict[str, Truth]) -> None:
+    """A GPT disk with sectors of 4096 bytes."""
+    image = blank(folder / "gpt-4k.img", 24 << 20)
+    with loop(image, "-b", 4096) as device:
+        run("sgdisk", "-n", "2:512:+16M", device)
+    with image.open("r+b") as out:
+        out.seek(512 * 4096)
+        out.write((folder / "fat16.img").read_bytes())
+    disks["gpt-4k"] = {**disks["fat16"], "volume": "p2", "table": "gpt"}
+
+
+def hfs(folder: Path) -> Truth:
+    """An HFS+ volume by a real writer, cut out of the hybrid image that it makes; nothing is deleted on it."""
+    inner = folder / "hfs files"
+    shutil.rmtree(inner, ignore_errors=True)
+    files = Writing(inner)
+    for name, data in (
+        ("Yard/Kept.docx", docx(7, 600)), ("Yard/Gone.docx", docx(3, 900)), ("Yard/größer, Lärche.txt", text(4, 300).encode()),
+        ("Yard/Launch list.docx", docx(1, 900)),
+    ):  # fmt: skip
+        files.put(name, data)
+    made = folder / "hfs.iso"
+    run("xorriso", "-as", "mkisofs", "-hfsplus", "-V", "YARD", "-o", made, inner)
+    data = made.read_bytes()
+    at = next(at for at in range(0, len(data), 512) if data[at : at + 4] in (b"H+\0\4", b"HX\0\5"))
+    block, count = (int.from_bytes(data[at + n : at + n + 4], "big") for n in (40, 44))
+    (folder / "hfs.img").write_bytes(data[at - 1024 : at - 1024 + block * count])
+    made.unlink()
+    shutil.rmtree(inner)
+    return told(files, "hfsplus")
+
+
+FORMS = {
+    "fixed.vhd": ("vpc", "subformat=fixed,force_size=on"), "dynamic.vhd": ("vpc", "subformat=dynamic,force_size=on"),
+    "fixed.vhdx": ("vhdx", "subformat=fixed"), "dynamic.vhdx": ("vhdx", "subformat=dynamic,block_size=1M"),
+    "sparse.vmdk": ("vmdk", "subformat=monolithicSparse"), "flat.vmdk": ("vmdk", "subformat=monolithicFlat"),
+    "split.vmdk": ("vmdk", "subformat=twoGbMaxExtentSparse"), "splitflat.vmdk": ("vmdk", "subformat=twoGbMaxExtentFlat"),
+    "stream.vmdk": ("vmdk", "subformat=streamOptimized"), "v2.qcow2": ("qcow2", "compat=0.10"), "v3.qcow2": ("qcow2", "cluster_size=4k"),
+    "extended.qcow2": ("qcow2", "extended_l2=on,cluster_size=128k"), "zlib.qcow2": ("qcow2", "compat=1.1"),
+    "zstd.qcow2": ("qcow2", "compression_type=zstd"),
+}  # fmt: skip
+
+
+def containers(folder: Path) -> None:
+    """A small disk in each form, made by qemu-img; one image that builds on another, one that is encrypted, one in parts."""
+    inner = folder / "forms"
+    shutil.rmtree(inner, ignore_errors=True)
+    inner.mkdir()
+    raw = blank(inner / "disk.img", 2 << 20)
+    run("mkfs.fat", "-F", 12, "-n", "SMALL", raw)
+    for number in range(3):
+        path = inner / f"list {number}.docx"
+        path.write_bytes(docx(200 + number, 500))
+        run("mcopy", "-i", raw, path, "::/", env={**os.environ, "MTOOLS_SKIP_CHECK": "1"})
+        path.unlink()
+    for name, (form, options) in FORMS.items():
+        packed = ("-c",) if name.startswith(("zlib", "zstd")) else ()
+        run("qemu-img", "convert", *packed, "-O", form, "-o", options, raw, inner / name)
+    run("qemu-img", "create", "-f", "qcow2", "-b", "v3.qcow2", "-F", "qcow2", "over.qcow2", cwd=inner)
+    run(
+        "qemu-img",
+        "create",
+        "-f",
+        "qcow2",
+        "-b",
+        "disk.img",
+        "-F",
+        "raw",
+        "-o",
+        "extended_l2=on",
+        "overraw.qcow2",
+        cwd=inner,
+    )
+    for name in ("over.qcow2", "overraw.qcow2"):
+        run("qemu-io", "-c", "write -P 0xAB 1M 4k", inner / name)
+    secret = (
+        "--object",
+        "secret,id=s,data=boatyard",
+        "-o",
+        "encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=10",
+    )
+    run("qemu-img", "create", "-f", "qcow2", *secret, inner / "encrypted.qcow2", "2M")
+    data = raw.read_bytes()
+    for number in range(3):
+        (inner / f"parts.{number + 1:03}").write_bytes(data[number * 700_416 : (number + 1) * 700_416])
+
+
 def main() -> None:
     """Make all of it."""
     asked = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
@@ -403,8 +490,8 @@ def main() -> None:
     folder: Path = told_.folder
     if told_.pack:
         with tarfile.open(told_.pack, "w:xz") as packed:
-            for path in sorted([*folder.glob("*.img"), folder / "truth.json"]):
-                packed.add(path, path.name)
+            for path in sorted([*folder.glob("*.img"), *folder.glob("forms/*"), folder / "truth.json"]):
+                packed.add(path, str(path.relative_to(folder)))
         return
     if os.geteuid():
         sys.exit("the rights of root are needed: volumes are mounted")
@@ -423,10 +510,13 @@ def main() -> None:
         "fat12": fat(folder, 12, 4 << 20, 4),
         "fat16": fat(folder, 16, 16 << 20, 4),
         "fat32": fat(folder, 32, 40 << 20, 1),
+        "hfs": hfs(folder),
         "lvm-linear": lvm(folder, striped=False),
         "lvm-striped": lvm(folder, striped=True),
     }
     tables(folder, disks)
+    large_sectors(folder, disks)
+    containers(folder)
     (folder / "truth.json").write_text(json.dumps(disks, indent=1, ensure_ascii=False))
 
 

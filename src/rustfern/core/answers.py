@@ -113,6 +113,7 @@ class DiskAnswer(Fields, frozen=True, kw_only=True):
     sector: int
     table: str
     volumes: list[VolumeAnswer]
+    remarks: list[str]
 
 
 class LockAnswer(Fields, frozen=True, kw_only=True):

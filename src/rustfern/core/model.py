@@ -395,7 +395,7 @@ class SearchedVolume(msgspec.Struct, frozen=True):
 
 
 class SearchedDisk(msgspec.Struct, frozen=True):
-    """One disk that was searched: its container, its table, its volumes; `size` and `sector` in bytes."""
+    """One disk that was searched: its container, its table, its volumes; `size` and `sector` in bytes; what is wrong with it as a whole."""
 
     path: str
     container: str
@@ -403,6 +403,7 @@ class SearchedDisk(msgspec.Struct, frozen=True):
     sector: int
     table: str
     volumes: tuple[SearchedVolume, ...]
+    remarks: tuple[str, ...] = ()
 
 
 class Answer(msgspec.Struct, frozen=True):

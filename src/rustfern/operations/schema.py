@@ -259,6 +259,7 @@ def disk(item: SearchedDisk) -> DiskAnswer:
             )
             for each in item.volumes
         ],
+        remarks=list(item.remarks),
     )  # fmt: skip
 
 

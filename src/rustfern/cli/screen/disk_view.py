@@ -22,7 +22,7 @@ def disk_lines(disk: SearchedDisk) -> list[str]:
     from rustfern.cli.screen.console import size
 
     head = f"{_CONTAINERS[disk.container]}, {size(disk.size)}, {_TABLES[disk.table]}, {counted(len(disk.volumes), 'volume')}"
-    return [head, *(_volume_line(each) for each in disk.volumes)]
+    return [head, *(f"! {remark}" for remark in disk.remarks), *(_volume_line(each) for each in disk.volumes)]
 
 
 def _volume_line(volume: SearchedVolume) -> str:

@@ -68,7 +68,7 @@ class Stored(msgspec.Struct, frozen=True):
     are; `data` holds them where they lie in the record itself. `valid` is how many bytes were ever written: what follows reads as zeros. `local`
     says that `modified` is what the clock on the wall showed. `guessed` says that only the beginning is recorded, and the rest of `extents`
     was taken to follow it; `verified` that the check of its
-    format bore that out.
+    format bore that out. `note` is said with it; `unreadable` says why its content cannot be had.
     """
 
     size: int
@@ -87,6 +87,7 @@ class Stored(msgspec.Struct, frozen=True):
     guessed: bool = False
     verified: bool = False
     note: str = ""
+    unreadable: str = ""
 
 
 class ExtentStream(io.RawIOBase):

@@ -155,11 +155,13 @@ class DiskSource:
     @property
     def trouble(self) -> str:
         """What is wrong with the disk as a whole."""
-        found = list(self.disk.remarks)
-        if not any(volume.status == "read" for volume in self.disk.volumes.values()):
-            told = "; ".join(f"{each.name}: {each.message}" for each in self.disk.volumes.values() if each.message)
-            found.append(f"none of its volumes can be read ({told})")
-        return "; ".join(found)
+        self._volumes()  # reads what was not read yet
+        told = [f"{each.name}: {each.message}" for each in self.volumes if each.status in ("encrypted", "damaged")]
+        if not any(each.status == "read" for each in self.volumes):
+            told = [
+                f"none of its volumes can be read ({'; '.join(f'{each.name}: {each.message}' for each in self.volumes)})"
+            ]
+        return "; ".join(told)
 
     @property
     def tops(self) -> tuple[str, ...]:
@@ -180,7 +182,7 @@ class DiskSource:
         self._volumes()  # reads what was not read yet
         volumes = tuple(_told_volume(each) for each in self.volumes)
         return SearchedDisk(
-            self.held.path, disk.container, disk.bytes.size, disk.bytes.sector, disk.table, volumes
+            self.held.path, disk.container, disk.bytes.size, disk.bytes.sector, disk.table, volumes, tuple(disk.remarks)
         )  # fmt: skip
 
     def _volumes(self) -> list[str]:
@@ -393,8 +395,8 @@ class DiskSource:
                     "the file system keeps it encrypted: only the person's own account on that machine can open it",
                     entry.path,
                 )
-            if stored.note and not stored.size:
-                raise SourceError(stored.note, entry.path)
+            if stored.unreadable:
+                raise SourceError(stored.unreadable, entry.path)
             return system.open(int(system.tree.keys[node]), stored)
         except _BROKEN as error:
             raise SourceError(f"its record on the disk is damaged ({error})", entry.path) from error

@@ -27,7 +27,7 @@ class _Faults:
         try:
             return self._disk.read_at(offset, length)
         except Malformed as error:
-            raise SourceError(f"this image is damaged ({error})", self._path) from error
+            raise SourceError(f"this image is damaged ({error})", self._path, "Name another copy of it") from error
 
     def locate(self, offset: int, length: int) -> list[Extent]:
         """As `DiskBytes.locate`."""

@@ -224,15 +224,15 @@ class HfsVolume:
         extents = (
             self._extents_of(record.ident, record.fork) if not record.deleted else self._in_bytes(record.fork.extents)
         )
-        note, link = "", None
+        unreadable, link = "", None
         if record.packed and not record.fork.size:
-            note = "the system keeps it packed beside its content, which is not read"
+            unreadable = "the system keeps it packed beside its content, which is not read"
         if record.symlink:
             stream = ExtentStream(self._volume, extents, min(record.fork.size, 4096))
             link = stream.read_here(4096).decode("utf-8", "surrogateescape") or "?"
         return Stored(
             record.fork.size, record.modified, record.created, record.changed, extents, mode=record.mode or 0o600,
-            is_file=not record.is_folder and link is None, link_target=link, note=note,
+            is_file=not record.is_folder and link is None, link_target=link, unreadable=unreadable,
         )  # fmt: skip
 
     def ways(self, key: int) -> list[Stored]:

@@ -38,7 +38,7 @@ from rustfern.sources.disks.recognise import ntfs_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree, is_safe, safe_name
 
-_TABLE, _BITMAP, _ROOT, _VOLUME = 0, 6, 5, 3
+_BITMAP, _ROOT, _VOLUME, _EXTEND = 6, 5, 3, 11
 _SYSTEM_RECORDS = 16
 _MAX_RECORDS = 1 << 28
 _MAX_LIST = 1 << 20
@@ -240,7 +240,7 @@ class NtfsVolume:
         extensions: set[int],
     ) -> None:
         in_use = self._in_use
-        visible = (number >= _SYSTEM_RECORDS) | ~in_use[number]
+        visible = (number >= _SYSTEM_RECORDS) | ~in_use[number] | (number == _EXTEND)
         kept = np.flatnonzero(visible)
         if len(kept) < len(number):
             number, folder, names = number[kept], folder[kept], [names[at] for at in kept.tolist()]
@@ -326,22 +326,20 @@ class NtfsVolume:
             raise Malformed(f"its file record {key} is damaged")
         modified = created = changed = None
         flags = 0
-        link, online, note = None, False, ""
+        link, online, unreadable = None, False, ""
         for each in held:
             if each.kind == STANDARD and each.value is not None and len(each.value) >= 36:
                 made, written, touched = struct.unpack_from("<QQQ", each.value)
                 created, modified, changed = time_ns(made), time_ns(written), time_ns(touched)
                 flags = struct.unpack_from("<I", each.value, 32)[0]
             elif each.kind == REPARSE:
-                link, online, note = self._reparse(each)
+                link, online, unreadable = self._reparse(each)
         is_folder = bool(struct.unpack_from("<H", self._record_of(key) or bytes(24), 22)[0] & 2)
         online = online or bool(flags & _ONLINE_ONLY)
         size, extents, data, valid, encrypted = self._content(held)
-        if not is_folder and not data and not extents and not size and not any(e.kind == DATA for e in held):
-            note = note or "its record holds no content"
         return Stored(
             size, modified, created, changed, extents, data, valid, 0o600, not is_folder and link is None, link,
-            encrypted or bool(flags & 0x4000), online, note=note,
+            encrypted or bool(flags & 0x4000), online, unreadable=unreadable,
         )  # fmt: skip
 
     def _content(self, held: list[Attribute]) -> tuple[int, tuple[Extent, ...] | None, bytes | None, int | None, bool]:

@@ -19,13 +19,15 @@ from rustfern.core.times import stamp
 from rustfern.operations.session import Session
 from rustfern.operations.targets import check_space, check_target, outside_searched, write_over
 from rustfern.output.atomic import open_own
-from rustfern.sources.disks.containers.raw import PatientHealth
+from rustfern.sources.disks.containers.raw import PatientHealth, RawDisk
 from rustfern.sources.disks.disk import Disk
 from rustfern.sources.disks.interface import DiskBytes
 from rustfern.sources.disks.unread import LIST_ENDING, SCHEMA, Ranges
 
 _LARGE, _PIECES = 4 << 20, ((1 << 16, True), (1 << 12, False), (512, True))
 """Bytes of one read of the first pass; of the further ones, and whether they go backwards."""
+_LARGEST = 64 << 20
+"""The same where the system itself copies from file to file."""
 _ZEROS = bytes(_LARGE)
 _MOST_SKIPPED = 256 << 20
 _LIST_SECONDS = 5.0
@@ -128,8 +130,9 @@ class _Copying:
         """Large pieces; behind one that cannot be read a growing stretch is left for later."""
         for start, length in list(self.left):
             at, end, skip = start, start + length, _LARGE
+            large = _LARGEST if isinstance(self.disk, RawDisk) and not self.disk.device else _LARGE
             while at < end:
-                count = min(_LARGE, end - at)
+                count = min(large, end - at)
                 if self._take(handle, at, count):
                     at, skip = at + count, _LARGE
                 else:
@@ -143,6 +146,20 @@ class _Copying:
                 self._take(handle, first, last - first)
 
     def _take(self, handle: int, at: int, count: int) -> bool:
+        if not self._taken(handle, at, count):
+            return False
+        self.left.take(at, count)
+        now = time.monotonic()
+        if now - self.told > _LIST_SECONDS:
+            self.told = now
+            self.observer.count((self.disk.size - self.left.total()) >> 20)
+            self._write_list()
+        return True
+
+    def _taken(self, handle: int, at: int, count: int) -> bool:
+        """Whether a piece was read, and is in the image now; zeros stay holes in it."""
+        if isinstance(self.disk, RawDisk) and (copied := self.disk.copy_to(handle, at, count)) is not None:
+            return copied
         try:
             data = self.disk.read_at(at, count)
         except SourceError:
@@ -152,14 +169,9 @@ class _Copying:
         if data != _ZEROS[:count]:
             view = memoryview(data)
             done = 0
+            os.lseek(handle, at, os.SEEK_SET)
             while done < count:
-                done += os.pwrite(handle, view[done:], at + done)
-        self.left.take(at, count)
-        now = time.monotonic()
-        if now - self.told > _LIST_SECONDS:
-            self.told = now
-            self.observer.count((self.disk.size - self.left.total()) >> 20)
-            self._write_list()
+                done += os.write(handle, view[done:])
         return True
 
     def _write_list(self) -> None:

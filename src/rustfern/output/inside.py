@@ -9,6 +9,7 @@ import glob
 import os
 import re
 import stat
+import sys
 from collections.abc import Iterable, Iterator
 
 import msgspec
@@ -95,24 +96,28 @@ def _on_disk(path: str, table: list[Mount]) -> tuple[str, str] | None:
     return best.device, os.path.normpath(os.path.join(best.inner, rest))
 
 
+def _number_of(path: str) -> str:
+    """The number (major:minor) of a block device that a path names, empty if it names none."""
+    if sys.platform == "win32":
+        return ""
+    with contextlib.suppress(OSError, ValueError):
+        facts = os.stat(path)
+        if stat.S_ISBLK(facts.st_mode):
+            return f"{os.major(facts.st_rdev)}:{os.minor(facts.st_rdev)}"
+    return ""
+
+
 def device_numbers(device: str) -> set[str]:
-    """The numbers (major:minor) of a block device, of the volumes on it, and of what is laid over them. Source: sysfs(5), /sys/dev/block."""
-    try:
-        facts = os.stat(device)
-    except OSError:
-        return set()
-    if not stat.S_ISBLK(facts.st_mode):
-        return set()
-    waiting = [f"{os.major(facts.st_rdev)}:{os.minor(facts.st_rdev)}"]
+    """The numbers of a block device, of the volumes on it, and of what is laid over them. Source: sysfs(5), /sys/dev/block."""
+    waiting = [number] if (number := _number_of(device)) else []
     found: set[str] = set()
     while waiting:
         number = waiting.pop()
         if number in found:
             continue
         found.add(number)
-        top = f"/sys/dev/block/{number}"
         for pattern in ("*/dev", "holders/*/dev"):
-            for path in glob.glob(f"{top}/{pattern}"):
+            for path in glob.glob(f"/sys/dev/block/{number}/{pattern}"):
                 with contextlib.suppress(OSError), open(path, encoding="ascii") as told:  # noqa: PTH123
                     waiting.append(told.read().strip())
     return found
@@ -121,17 +126,11 @@ def device_numbers(device: str) -> set[str]:
 def mounts_of(device: str, table: Iterable[Mount]) -> list[Mount]:
     """The mounts of a block device and of the volumes on it, also by programs (FUSE), which name it."""
     numbers = device_numbers(device)
-    return [mount for mount in table if numbers and (mount.device in numbers or _number_of(mount.source) in numbers)]
+    return [mount for mount in table if numbers and (mount.device in numbers or _is_one_of(mount.source, numbers))]
 
 
-def _number_of(path: str) -> str:
-    """The number of a block device that a path names, empty if it names none."""
-    if path.startswith("/dev/"):
-        with contextlib.suppress(OSError):
-            facts = os.stat(path)
-            if stat.S_ISBLK(facts.st_mode):
-                return f"{os.major(facts.st_rdev)}:{os.minor(facts.st_rdev)}"
-    return ""
+def _is_one_of(source: str, numbers: set[str]) -> bool:
+    return source.startswith("/dev/") and _number_of(source) in numbers
 
 
 class Roots:

@@ -15,8 +15,17 @@ class BlockDisk:
 
     sector = 512
 
-    def __init__(self, size: int, block: int, find: Find, read: Callable[[int, int], bytes]) -> None:
+    def __init__(
+        self,
+        size: int,
+        block: int,
+        find: Find,
+        read: Callable[[int, int], bytes],
+        together: Callable[[int], int] | None = None,
+    ) -> None:
+        """`together` tells how many blocks from one on, itself counted, follow each other in the file, where that is known."""
         self.size, self._block, self._find, self._read = size, block, find, read
+        self._together = together
 
     def read_at(self, offset: int, length: int) -> bytes:
         """As `DiskBytes.read_at`."""
@@ -33,7 +42,9 @@ class BlockDisk:
             number, inner = divmod(offset, block)
             count = min(block - inner, end - offset)
             there = self._find(number)
-            if isinstance(there, int):
+            if isinstance(there, int) and self._together is not None:
+                count = min(self._together(number) * block - inner, end - offset)
+            elif isinstance(there, int):
                 # Blocks that follow each other in the file too are one read.
                 while offset + count < end and self._find(number + 1) == there + inner + count:
                     number += 1

@@ -11,6 +11,9 @@ import zlib
 from collections.abc import Callable
 from functools import lru_cache
 
+import numpy as np
+from numpy.typing import NDArray
+
 from rustfern.core.errors import Malformed, Refused
 from rustfern.sources.disks.containers.blocks import BlockDisk
 from rustfern.sources.disks.interface import DiskBytes, read_exactly
@@ -24,6 +27,20 @@ _KNOWN = 1 | 2 | _DATA_FILE | _OTHER_PACKING | _EXTENDED
 _BACKING_FORMAT = 0xE2792ACA
 _MAX_L1 = 4 << 20
 _HELD = 128
+_HELD_BYTES = 16 << 20
+
+
+Table = tuple[NDArray[np.uint64], NDArray[np.int32]]
+"""The entries of one table, and for each how many from it on follow each other in the file."""
+
+
+def _followed(entries: NDArray[np.uint64], cluster: int) -> NDArray[np.int32]:
+    follows = np.zeros(len(entries), bool)
+    plain = (entries & np.uint64(_PACKED | _ZERO)) == 0
+    places = entries & np.uint64(_OFFSET)
+    follows[:-1] = plain[:-1] & plain[1:] & (places[:-1] > 0) & (places[1:] == places[:-1] + np.uint64(cluster))
+    ends = np.where(follows, len(entries), np.arange(len(entries)))
+    return (np.minimum.accumulate(ends[::-1])[::-1] - np.arange(len(entries)) + 1).astype(np.int32)
 
 
 def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -> DiskBytes:
@@ -49,10 +66,21 @@ def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -
     each = cluster // (16 if extended else 8)
     l1 = struct.unpack(f">{entries}Q", read_exactly(disk, l1_at, 8 * entries))
 
-    @lru_cache(_HELD)
-    def table(number: int) -> tuple[int, ...] | None:
-        at = l1[number] & _OFFSET if number < entries else 0
-        return struct.unpack(f">{cluster // 8}Q", read_exactly(disk, at, cluster)) if at else None
+    known: dict[int, Table | None] = {}
+    most = max(_HELD, _HELD_BYTES // cluster)
+
+    def table(number: int) -> Table | None:
+        if number not in known:
+            if len(known) >= most:
+                known.clear()
+            at = l1[number] & _OFFSET if number < entries else 0
+            found = np.frombuffer(read_exactly(disk, at, cluster), ">u8").astype(np.uint64) if at else None
+            known[number] = None if found is None else (found, _followed(found, cluster))
+        return known[number]
+
+    def together(number: int) -> int:
+        found = table(number // each)
+        return int(found[1][number % each]) if found is not None else 1
 
     @lru_cache(_HELD)
     def unpacked(entry: int) -> bytes:
@@ -98,11 +126,11 @@ def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -
         if found is None:
             return beneath(number)
         index = number % each
-        entry = found[2 * index] if extended else found[index]
+        entry = int(found[0][2 * index if extended else index])
         if entry & _PACKED:
             return unpacked(entry)
         if extended:
-            bitmap = found[2 * index + 1]
+            bitmap = int(found[0][2 * index + 1])
             return (
                 (entry & _OFFSET)
                 if bitmap == 0xFFFFFFFF
@@ -114,7 +142,7 @@ def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -
             return None
         return (entry & _OFFSET) or beneath(number)
 
-    return BlockDisk(size, cluster, find, disk.read_at)
+    return BlockDisk(size, cluster, find, disk.read_at, None if extended else together)
 
 
 def _backing(

@@ -56,7 +56,7 @@ class RawDisk:
             raise _not_opened(error, path, device=self.device) from error
         weakref.finalize(self, os.close, self._handle)
         facts = os.fstat(self._handle)
-        self._number = facts.st_rdev if self.device else facts.st_dev
+        self._number = getattr(facts, "st_rdev", 0) if self.device else facts.st_dev
         self.sector = 512
         self._aligned = self.device and not sys.platform.startswith("linux")
         try:
@@ -91,7 +91,7 @@ class RawDisk:
         return low + _PAGE
 
     def _read(self, offset: int, length: int) -> bytes:
-        if hasattr(os, "pread"):
+        if sys.platform != "win32":
             return os.pread(self._handle, length, offset)
         os.lseek(self._handle, offset, os.SEEK_SET)
         return os.read(self._handle, length)
@@ -128,6 +128,26 @@ class RawDisk:
                 "Look whether it is still being copied, or was pulled out",
             )
         return data
+
+    def copy_to(self, handle: int, offset: int, length: int) -> bool | None:
+        """Have the system copy bytes to the same place of another file, holes left out; None where it cannot, False where they cannot be read."""
+        if self.device or not sys.platform.startswith("linux"):
+            return None
+        at, end = offset, offset + length
+        try:
+            while at < end:
+                at = os.lseek(self._handle, at, os.SEEK_DATA)
+                hole = min(os.lseek(self._handle, at, os.SEEK_HOLE), end)
+                while at < hole:
+                    done = os.copy_file_range(self._handle, handle, hole - at, at, at)
+                    if not done:
+                        return False
+                    at += done
+        except OSError as error:
+            if error.errno == errno.ENXIO:
+                return True  # nothing but a hole is left
+            return False if error.errno in _BAD else None
+        return True
 
     def locate(self, offset: int, length: int) -> list[Extent]:
         """As `DiskBytes.locate`."""

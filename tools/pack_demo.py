@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Put the demo customer's disk together from the captured homes in tests/data/homes, as data of the package.
 
-    tools/pack_demo.py        writes src/rustfern/demo/data/disk.tar.gz
+    tools/pack_demo.py        writes src/rustfern/demo/data/disk.tar.gz and stick.img.gz (needs mkfs.fat and mtools)
 
 Marlow Quay Boatyard: one Windows machine and two Linux machines, five people's homes. Times are those of the captures; the
 same input gives the same bytes.
@@ -9,10 +9,14 @@ same input gives the same bytes.
 
 from __future__ import annotations
 
+import functools
 import gzip
 import io
+import os
 import re
+import subprocess
 import tarfile
+import tempfile
 import zipfile
 from datetime import datetime
 from pathlib import Path
@@ -87,6 +91,51 @@ def machines(members: dict[str, tuple[tarfile.TarInfo, bytes]]) -> None:
         members[name] = (info, data)
 
 
+STICK = HERE / "src" / "rustfern" / "demo" / "data" / "stick.img.gz"
+SAVED = datetime.fromisoformat("2026-11-16T08:00:00+00:00").timestamp()
+ON_THE_STICK = (
+    ("Survey Curlew.docx", "packages", "survey-office.docx"), ("Jobs 2025/Timber order, larch.ods", "packages", "timber-odfpy.ods"),
+    ("Jobs 2025/Plan of the slip.pdf", "media", "plan.pdf"), ("Berths/Plan of the basin.png", "media", "plan.png"),
+    ("Photo of the stem.jpg", "media", "plan.jpg"), ("Dues of the winter berths.xls", "office", "dues.xls"),
+    ("Tide notes.fodt", "office", "tide-notes.fodt"), ("Launch order for the talk.odp", "office", "launch.odp"),
+)  # fmt: skip
+"""Files of the stick, in the order in which they were saved, a few hours apart: name, and where its bytes are from."""
+
+
+def stick() -> bytes:
+    """The image of Petra's stick: real tools of FAT wrote and deleted on it; the photo lost its place to a later file."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        image = folder / "stick.img"
+        run = functools.partial(subprocess.run, check=True, capture_output=True)
+        with image.open("wb") as out:
+            out.truncate(8 << 20)
+        run(["mkfs.fat", "--invariant", "-F", "16", "-s", "2", "-n", "MQ STICK", image])
+
+        def tool(command: str, *words: object, when: float) -> None:
+            env = {**os.environ, "MTOOLS_SKIP_CHECK": "1", "TZ": "UTC", "SOURCE_DATE_EPOCH": str(int(when))}
+            run([command, "-i", image, *map(str, words)], env=env)
+
+        def put(path: str, data: bytes, when: float) -> None:
+            file = folder / "file"
+            file.write_bytes(data)
+            os.utime(file, (when, when))
+            tool("mcopy", "-m", file, f"::/{path}", when=when)
+
+        tool("mmd", "::/Jobs 2025", "::/Berths", when=SAVED - 3600)
+        for number, (path, archive, member) in enumerate(ON_THE_STICK):
+            with tarfile.open(HERE / "tests" / "data" / f"{archive}.tar.xz") as packed:
+                stream = next(packed.extractfile(each) for each in packed if each.name.rpartition("/")[2] == member)
+                assert stream is not None
+                put(path, stream.read(), SAVED + number * 7200)
+        later = SAVED + 5 * 86400
+        tool("mdel", "::/Photo of the stem.jpg", when=later)
+        put("Berths/Fender order.txt", b"Six fenders for Merganser, two for the crane, on account.\n" * 20, later)
+        tool("mdel", "::/Dues of the winter berths.xls", "::/Tide notes.fodt", when=later)
+        tool("mdeltree", "::/Jobs 2025", when=later)
+        return image.read_bytes()
+
+
 def main() -> None:
     members: dict[str, tuple[tarfile.TarInfo, bytes]] = {}
     for case, machine, left_out in PARTS:
@@ -111,6 +160,8 @@ def main() -> None:
     TARGET.parent.mkdir(parents=True, exist_ok=True)
     TARGET.write_bytes(gzip.compress(buffer.getvalue(), 9, mtime=0))
     print(f"{TARGET.relative_to(HERE)}: {len(members)} files, {TARGET.stat().st_size} bytes")
+    STICK.write_bytes(gzip.compress(stick(), 9, mtime=0))
+    print(f"{STICK.relative_to(HERE)}: {STICK.stat().st_size} bytes")
 
 
 main()

@@ -153,6 +153,19 @@ class Entry(msgspec.Struct, frozen=True):
         return self.is_folder or bool(self.companions)
 
 
+class Trace(msgspec.Struct, frozen=True):
+    """What a file system still tells of a name that is gone: the folder that it was in (as its tree numbers it), when it was deleted or last written (ns since
+    1970), its size in bytes where that is told, and by what: `index` (the unused part of a folder's index) or `journal`.
+    """
+
+    folder: int
+    name: str
+    when: int | None
+    size: int | None
+    by: str
+    deleted_then: bool
+
+
 class Evidence(msgspec.Struct, frozen=True):
     """One stated reason why a copy belongs to a document. `weight` is in log-odds (natural logarithm)."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import os
 import tarfile
 from importlib import resources
@@ -10,6 +11,7 @@ from pathlib import Path
 from rustfern.core.errors import WrongUsage
 
 ABOUT = "ABOUT THIS DISK.txt"
+STICK = "marlow-quay-stick.img"
 _SIGN = "Marlow Quay Boatyard: demo disk of Rust Fern"
 _TEXT = f"""{_SIGN}
 
@@ -42,6 +44,29 @@ def lay_out(target: str) -> int:
         raise WrongUsage(
             f"the demo disk cannot be laid out here ({what})", target, "Name another folder with --to DIR"
         ) from error
+
+
+def lay_out_stick(target: str) -> str:
+    """Write the image of the boatyard's stick beside the disk, and return its path; one that is there already stays.
+
+    Raises `WrongUsage` where something else has its name, or it cannot be written.
+    """
+    path = Path(os.path.dirname(os.path.abspath(target))) / STICK
+    with (resources.files(__package__) / "data" / "stick.img.gz").open("rb") as packed:
+        data = gzip.decompress(packed.read())
+    try:
+        if path.exists():
+            if path.read_bytes() != data:
+                raise WrongUsage("a file of this name is there already", str(path), "Name another folder with --to DIR")
+        else:
+            path.write_bytes(data)
+            os.utime(path, (1_795_420_800, 1_795_420_800))
+    except OSError as error:
+        what = (error.strerror or str(error)).lower()
+        raise WrongUsage(
+            f"the stick cannot be laid out ({what})", str(path), "Name another folder with --to DIR"
+        ) from error
+    return str(path)
 
 
 def _unpack(base: Path) -> int:

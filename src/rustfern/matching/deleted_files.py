@@ -10,20 +10,24 @@ from msgspec.structs import replace
 
 from rustfern.core.asked import likeness
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Content, Copy, Entry, Hints, Kind, State
-from rustfern.core.paths import plain_path
+from rustfern.core.model import Content, Copy, Entry, Hints, Kind, Record, State, Trace
+from rustfern.core.paths import inside, plain_path
+from rustfern.core.times import utc
 from rustfern.formats.format_table import class_of, extension_of, extension_right, format_of_extension
 from rustfern.matching.evidence import weights
 from rustfern.matching.state import LinkState, clocks_of
 from rustfern.search.patterns import is_system
 from rustfern.search.program_folders import is_of_programs
-from rustfern.search.search import ADDED, RECORD_NAME
+from rustfern.search.search import ADDED, RECORD_NAME, is_document_name
 
 PLACE = "deleted-record"
 _NOT_OF_PEOPLE = frozenset({"other"})
 _OF_PROGRAMS = frozenset({"code", "database", "image", "other", "mail"})
 """Classes of what programs write and delete all the time, in their folders and those of the system."""
+_OF_SYSTEM = _OF_PROGRAMS | {"text", "page", "audio"}
 _MAX_READ = 20_000
+_MAX_ONLY_NAMED = 200
+"""Documents of which only the name is left that are listed, the latest."""
 _RARELY_LOST = frozenset({"code", "database"})
 
 
@@ -44,6 +48,7 @@ class DeletedFiles:
     def __init__(self, state: LinkState) -> None:
         self.state = state
         self.gone = Gone()
+        self._folders: dict[str, tuple[bool, bool]] = {}
 
     def take(self, paths: Sequence[str], hints: Hints) -> None:
         """Look at deleted files, those first that the person most likely misses."""
@@ -75,6 +80,40 @@ class DeletedFiles:
             with state.isolated(entry.path):
                 self._one(entry)
 
+    def take_traces(self, hints: Hints) -> None:
+        """Deletions that the volumes note of documents that were found: when. Documents of which only the name is left: that they were there."""
+        state = self.state
+        homes = [home.path for home in state.homes]
+        latest: dict[str, tuple[str, Trace]] = {}
+        for source in state.sources:
+            for path, trace in source.traces(homes, is_document_name):
+                if not self._is_clutter(path, homes):
+                    key = state.key(path, state.home_of(path))
+                    known = latest.get(key)
+                    if known is None or (trace.deleted_then, trace.when or 0) >= (
+                        known[1].deleted_then,
+                        known[1].when or 0,
+                    ):
+                        latest[key] = path, trace
+        only_named = 0
+        for key, (path, trace) in sorted(latest.items(), key=lambda item: -(item[1][1].when or 0)):
+            when = utc(trace.when / 1e9) if trace.when is not None else None
+            if key not in state.drafts:
+                if state.door.exists(path) or only_named >= _MAX_ONLY_NAMED:
+                    continue
+                only_named += 1
+            draft = state.draft(path, state.home_of(path))
+            if state.door.exists(draft.original or path):
+                continue
+            draft.trashed = True
+            told = f" at {state.clock.format_time(when)}" if when is not None and trace.deleted_then else ""
+            says = f"the volume's journal of changes says that it was deleted{told}"
+            if trace.by == "index":
+                size = f", {trace.size} bytes" if trace.size else ""
+                says = f"its folder's index still has its name{size}; the record of its content was used again"
+            piece = weights.evidence("deleted-record", says)
+            draft.records.append(Record(path, f"disk-{trace.by}", says, (piece,), when))
+
     def _taken(self) -> set[str]:
         """What has its document already, as the copy that a program made."""
         copies = {copy.path for draft in self.state.drafts.values() for copy in draft.copies}
@@ -88,9 +127,22 @@ class DeletedFiles:
         doc_class = class_of(format_of_extension(extension_of(added[1] if added else name)))
         if doc_class in _NOT_OF_PEOPLE:
             return True
-        if doc_class in _OF_PROGRAMS and is_of_programs(folder, homes):
+        of_programs, of_system = self._kind_of(folder, homes)
+        if doc_class in _OF_PROGRAMS and of_programs:
             return True
-        return is_system(folder, self.state.sources) and doc_class in _OF_PROGRAMS | {"text", "page", "audio"}
+        return of_system and doc_class in _OF_SYSTEM
+
+    def _kind_of(self, folder: str, homes: Sequence[str]) -> tuple[bool, bool]:
+        """Whether a folder of the disk is one of programs, and of the system; where the image itself lies says nothing."""
+        known = self._folders.get(folder)
+        if known is None:
+            if self.state.home_of(folder) is not None:
+                of_programs = is_of_programs(folder, homes)
+            else:
+                root = next((source.root for source in self.state.sources if inside(folder, source.root)), "")
+                of_programs = is_of_programs(os.sep + os.path.relpath(folder, root), ())
+            known = self._folders[folder] = of_programs, is_system(folder, self.state.sources)
+        return known
 
     def _order(self, entry: Entry, hints: Hints) -> tuple[object, ...]:
         asked = likeness(hints.document, entry.name) if hints.document else 0.0

@@ -195,7 +195,7 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
             raise SourceError("this is not a regular file and was not opened", path)
         entry = with_companions(door.around(whole), entry, companions_of(name))
         content = contents.check(door, entry, name, digest=False, counted=counted)[0]
-        if content.format is None and on_disk(whole) and is_searched_file(whole):
+        if content.format is None and content.state is State.UNREADABLE and on_disk(whole) and is_searched_file(whole):
             what = "this is the image of a disk, no document: search it with scan, or check what lies in it with --recursive"
             content = replace(content, state=State.UNREADABLE, reason=what)
     except SourceError as error:

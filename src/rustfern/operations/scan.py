@@ -201,6 +201,7 @@ class _Scan:
         self.zones = tuple(sorted({told.text for told in self.search.settings.of("zone")}))
         self.hints, self.zone, clock = _in_their_zone(self.hints, self.zones, live=self.own)
         self.session.clock = self.linker.state.clock = clock
+        self.door.set_zone(clock.zone)
         take_records(self.search, self.linker)
         self.observer.so_far(self.linker.first_answers(self.search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
         self.totals.first_seconds = time.monotonic() - self.started
@@ -221,6 +222,9 @@ class _Scan:
             with self.linker.state.isolated(self.tops[0]):
                 found = {find.entry.path for find in self.search.finds}
                 self.linker.deleted_files.take([p for p in self.search.deleted if p not in found], self.hints)
+        if any(map(self.door.disk, self.tops)):
+            with self.linker.state.isolated(self.tops[0]):
+                self.linker.deleted_files.take_traces(self.hints)
 
     def match_what_was_found(self) -> None:
         """After an interrupt: what was found until then, if nothing of it was matched yet."""

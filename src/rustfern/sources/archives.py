@@ -19,7 +19,7 @@ import time
 import weakref
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -28,7 +28,7 @@ from typing import BinaryIO
 import msgspec
 
 from rustfern.core.errors import Malformed, SourceError, explain
-from rustfern.core.model import Entry, Location
+from rustfern.core.model import Entry, Location, Trace
 from rustfern.core.times import utc
 from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.interface import Limits
@@ -529,6 +529,10 @@ class ArchiveSource:
     def tops(self) -> tuple[str, ...]:
         """The root itself."""
         return (self.root,)
+
+    def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
+        """Nothing."""
+        return iter(())
 
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """Nothing: an archive keeps no records of what was deleted."""

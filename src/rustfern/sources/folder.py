@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, explain
-from rustfern.core.model import Entry, Location
+from rustfern.core.model import Entry, Location, Trace
 from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours
 from rustfern.sources.disk_health import DiskAccess
@@ -118,6 +118,10 @@ class FolderSource:
     def tops(self) -> tuple[str, ...]:
         """The root itself."""
         return (self.root,)
+
+    def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
+        """Nothing."""
+        return iter(())
 
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """Nothing: the system does not tell."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, BinaryIO, Protocol
 
-from rustfern.core.model import Entry
+from rustfern.core.model import Entry, Trace
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -34,6 +34,11 @@ class Source(Protocol):
 
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """(names of files in a folder that are only records of deleted ones, paths of earlier records under names that others have now)."""
+
+    def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
+        """(path, what is still told of it) of names that are gone and of which nothing else is recorded, those below `tops` first; `wanted` tells
+        by its name what is asked for.
+        """
 
     def exists(self, path: str) -> bool:
         """Whether there is anything at a path, a dangling link included."""

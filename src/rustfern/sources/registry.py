@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import threading
+from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -38,6 +39,7 @@ class Sources:
         self.limits = replace(limits or Limits(), scratch=self.access.scratch)
         self._open: dict[str, ArchiveSource | DiskSource] = {}
         self._changing = threading.RLock()
+        self._zone: tzinfo | None = None
         self.other_volumes: dict[str, dict[str, str]] = {}
         """Top of a volume → the folders that stand for other volumes, by the drive letter or mount point that the system there gives them."""
 
@@ -71,30 +73,39 @@ class Sources:
             found = _holder_of(root)
             if found is None:
                 return FolderSource(root, self.access)
-            path, facts = found
-            source = self._in_archive(root, path, facts) if is_archive(path) else self._on_disk(root, path, facts)
+            path, stamp = found
+            source = self._in_archive(root, path, stamp) if is_archive(path) else self._on_disk(root, path, stamp)
             self._open[root] = source
             for oldest in list(self._open)[:-_MAX_HELD]:
                 del self._open[oldest]  # who works with it still holds it
             return source
 
-    def _in_archive(self, root: str, path: str, facts: os.stat_result) -> ArchiveSource:
+    def _in_archive(self, root: str, path: str, stamp: tuple[int, int]) -> ArchiveSource:
         from rustfern.sources.archives import ArchiveSource
 
         for each in self._held():
             if isinstance(each, ArchiveSource) and each.archive.path == path and each.is_current():
                 return ArchiveSource(root, each.archive)
-        return ArchiveSource(root, self._opened(path, facts))
+        return ArchiveSource(root, self._opened(path, stamp))
 
-    def _on_disk(self, root: str, path: str, facts: os.stat_result) -> DiskSource:
+    def _on_disk(self, root: str, path: str, stamp: tuple[int, int]) -> DiskSource:
         from rustfern.sources.disks.disk import Disk
         from rustfern.sources.disks.source import DiskSource, OpenDisk
 
         for each in self._held():
             if isinstance(each, DiskSource) and each.held.path == path and each.is_current():
                 return DiskSource(root, each.held)
-        held = OpenDisk(Disk(path, self.health), (facts.st_mtime_ns, facts.st_size), self.scratch, self.limits)
+        held = OpenDisk(Disk(path, self.health), stamp, self.scratch, self.limits, self._zone)
         return DiskSource(root, held)
+
+    def set_zone(self, zone: tzinfo | None) -> None:
+        """The zone of the clock on the wall by which file systems that keep no zone wrote their times; None for this machine's."""
+        from rustfern.sources.disks.source import DiskSource
+
+        self._zone = zone
+        for each in self._held():
+            if isinstance(each, DiskSource):
+                each.held.zone = zone
 
     def disk(self, root: str) -> OpenDisk | None:
         """The disk that a root is, or lies on; None if it is none."""
@@ -134,11 +145,10 @@ class Sources:
     def _held(self) -> list[ArchiveSource | DiskSource]:
         return list(self._open.values())
 
-    def _opened(self, path: str, facts: os.stat_result) -> Archive:
+    def _opened(self, path: str, stamp: tuple[int, int]) -> Archive:
         from rustfern.sources.archives import Archive, looks_like_archive
 
         folder = FolderSource(os.path.dirname(path), self.access)
-        stamp = facts.st_mtime_ns, facts.st_size
         archive = Archive(folder.open(folder.entry(path)), path, stamp, self.scratch)
         top = archive.members[""].names
         inner = next(iter(top), "")
@@ -172,6 +182,9 @@ class Sources:
                 "what is searched was given as nothing", None, "Name a folder, an archive or an attached disk"
             )
         path = os.path.abspath(root)
+        if os.name == "nt" and path.startswith("\\\\.\\"):
+            self.open(path)  # a device: the system gives no facts of it
+            return path
         try:
             mode = os.stat(path).st_mode
         except (FileNotFoundError, NotADirectoryError) as error:
@@ -247,9 +260,13 @@ class Sources:
         return FolderSource.is_folder_here(path)
 
 
-def _holder_of(path: str) -> tuple[str, os.stat_result] | None:
-    """The archive or disk that a path is, or lies in; None if it is a folder or there is none."""
+def _holder_of(path: str) -> tuple[str, tuple[int, int]] | None:
+    """The archive or disk that a path is, or lies in, with its time (ns) and size; None if it is a folder or there is none."""
+    from rustfern.sources.disks.containers.raw import is_device
+
     while True:
+        if is_device(path):
+            return path, (0, 0)
         try:
             facts = os.stat(path)
         except (NotADirectoryError, FileNotFoundError):
@@ -260,22 +277,29 @@ def _holder_of(path: str) -> tuple[str, os.stat_result] | None:
             continue
         except (OSError, ValueError):
             return None
-        return (path, facts) if is_searched_file(path) else None
+        return (path, (facts.st_mtime_ns, facts.st_size)) if is_searched_file(path) else None
 
 
 def is_searched_file(path: str) -> bool:
     """Whether a path is no folder, but is searched like one: an archive, the image of a disk, a device."""
+    from rustfern.sources.disks.containers.raw import is_device
+
+    if is_device(path):
+        return True
     try:
         mode = os.stat(path).st_mode
     except (OSError, ValueError):
         return False
     if stat.S_ISREG(mode) and is_archive(path):
         return True
-    if stat.S_ISDIR(mode):
+    if not stat.S_ISREG(mode):
+        return False
+
+    if not is_packed_home(os.path.basename(path)):
         return False
     from rustfern.sources.disks.disk import is_disk
 
-    return (not stat.S_ISREG(mode) or is_packed_home(os.path.basename(path))) and is_disk(path)
+    return is_disk(path)
 
 
 def is_packed_home(name: str) -> bool:

@@ -13,7 +13,7 @@ from rustfern.cli.screen import scan_answer
 from rustfern.cli.screen.console import SLATE, next_steps, out, own_name, shell_word
 from rustfern.cli.screen.progress import run_scan
 from rustfern.core.model import Hints
-from rustfern.demo.disk import lay_out
+from rustfern.demo.disk import lay_out, lay_out_stick
 from rustfern.operations.restore import restore
 from rustfern.operations.session import open_case
 from rustfern.output.inside import real_path
@@ -37,6 +37,7 @@ def command(target: str) -> int:
     Examples:
       rustfern demo
       rustfern demo --to /tmp/demo-disk
+      rustfern scan marlow-quay-stick.img
     """
     from rich.text import Text
 
@@ -44,7 +45,9 @@ def command(target: str) -> int:
     files = lay_out(target)
     disk = real_path(target)
     aside = os.path.join(os.path.dirname(disk), _RESTORED)
+    stick = os.path.relpath(lay_out_stick(target))
     console.print(Text(f"Laid out the demo disk: {files} files in {target}"), soft_wrap=True)
+    console.print(Text(f"and the image of a stick, with deleted documents: {stick}"), soft_wrap=True)
     _say(console, f"scan {shell_word(target)}")
     file, notices = open_case(None, [disk])
     try:
@@ -68,6 +71,7 @@ def command(target: str) -> int:
             f'scan {shell_word(target)} --person petra --document "price list" --happened overwritten',
             "with what the person says",
         ),
+        (f"scan {shell_word(stick)}", "the stick: what its file system still records of deleted documents"),
         (
             f"restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",
             "all in one go",

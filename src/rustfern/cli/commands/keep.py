@@ -45,7 +45,7 @@ def command(roots: tuple[str, ...], target: str, person: str | None, short_lived
       rustfern keep marlow-quay-disk --to kept
       rustfern keep marlow-quay-disk --person ines --short-lived --to kept-ines
       rustfern scan kept
-      rustfern keep /dev/sdb --to images
+      rustfern keep marlow-quay-stick.img --to images
 
     A disk (a device, or the image of one) is copied whole: what reads well first, then the rest in ever smaller pieces. What
     could not be read stands in a list beside the image.

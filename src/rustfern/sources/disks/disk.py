@@ -5,12 +5,14 @@ from __future__ import annotations
 import os
 import struct
 import uuid
+from collections.abc import Iterator, Sequence
 from importlib import import_module
 from typing import BinaryIO, Protocol
 
 import msgspec
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Trace
 from rustfern.sources.disk_health import Health
 from rustfern.sources.disks.containers.raw import RawDisk, is_device
 from rustfern.sources.disks.containers.registry import container_of, open_container
@@ -60,6 +62,12 @@ class FileSystem(Protocol):
 
     def places(self, key: int) -> tuple[Extent, ...]:
         """Where the bytes of a file lie, also where they do not lie as they are."""
+
+    def streams(self, key: int) -> tuple[str, ...]:
+        """The names of further streams of a file."""
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """What is still told of names that are gone, by the indexes of these folders (nodes) and by what the volume notes of changes."""
 
     def used(self) -> ClusterMap:
         """Which clusters living files have."""

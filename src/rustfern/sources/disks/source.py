@@ -5,15 +5,15 @@ from __future__ import annotations
 import os
 import struct
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import BinaryIO
 
 from rustfern.core.errors import KeptEncrypted, Malformed, SourceError
-from rustfern.core.model import Entry, Location, SearchedDisk, SearchedVolume
-from rustfern.core.paths import plain_path, record_of, with_record
+from rustfern.core.model import Entry, Location, SearchedDisk, SearchedVolume, Trace
+from rustfern.core.paths import inside, plain_path, record_of, with_record
 from rustfern.core.times import utc
 from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
@@ -28,6 +28,8 @@ from rustfern.sources.interface import OnProblem
 _BROKEN = (Malformed, struct.error, IndexError, OverflowError, ValueError)
 _LISTINGS_HELD = 512
 _CHUNK_BYTES = 1 << 20
+_MAX_FOLDERS = 20_000
+"""Folders whose indexes are looked through for names that are gone."""
 
 Listing = dict[str, list[int]]
 """Name → its nodes: what lives first, then what was deleted, the latest first."""
@@ -36,8 +38,11 @@ Listing = dict[str, list[int]]
 class OpenDisk:
     """A disk and what was found out about its files; shared by all sources that lie on it."""
 
-    def __init__(self, disk: Disk, stamp: tuple[int, int], scratch: Scratch, limits: Limits) -> None:
-        self.disk, self.stamp, self.scratch, self.limits = disk, stamp, scratch, limits
+    def __init__(
+        self, disk: Disk, stamp: tuple[int, int], scratch: Scratch, limits: Limits, zone: tzinfo | None = None
+    ) -> None:
+        """`zone` is that of the clock on the wall of who wrote the disk; None for this machine's."""
+        self.disk, self.stamp, self.scratch, self.limits, self.zone = disk, stamp, scratch, limits, zone
         self.path = disk.path
         self.unread = Ranges.read(disk.path + LIST_ENDING)
         self._listings: OrderedDict[tuple[str, str], Listing] = OrderedDict()
@@ -189,7 +194,9 @@ class DiskSource:
         return [name for name in self.disk.volumes if self.disk.system(name) is not None]
 
     def is_current(self) -> bool:
-        """Whether the image is as it was when it was opened."""
+        """Whether the image is as it was when it was opened; a device always is."""
+        if self.disk.container == "device":
+            return True
         try:
             facts = os.stat(self.held.path)
         except OSError:
@@ -202,6 +209,10 @@ class DiskSource:
         if not inner:
             return not volume or volume in self.disk.volumes
         found = self.held.node(path)
+        if found is None and ":" in os.path.basename(path):
+            name, _, stream = path.rpartition(":")
+            found = self.held.node(name)
+            return found is not None and stream in found[1].streams(int(found[1].tree.keys[found[2]]))
         return found is not None and not found[1].tree.is_deleted(found[2])
 
     def is_folder(self, path: str) -> bool | None:
@@ -256,6 +267,45 @@ class DiskSource:
             ]
         return frozenset(gone), earlier
 
+    def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
+        """(path, what is still told of it) of names that are gone and whose content nothing records any more; the indexes of the folders
+        below `tops` are looked through first.
+        """
+        for volume in self.volumes:
+            system = self.disk.system(volume.name)
+            if system is None:
+                continue
+            folders = self._folders_of(system, tops)
+            try:
+                for trace in system.traces(folders):
+                    if not wanted(trace.name):
+                        continue
+                    inner = "/".join([*system.tree.parts(trace.folder), trace.name])
+                    path = os.path.join(self.held.path, volume.name, *inner.split("/"))
+                    if inside(path, self.root):
+                        yield path, trace
+            except (*_BROKEN, SourceError):
+                continue
+
+    def _folders_of(self, system: FileSystem, tops: Sequence[str]) -> list[int]:
+        """The folders that live, those below `tops` first."""
+        tree = system.tree
+        waiting = [ROOT]
+        found: list[int] = []
+        for top in (*tops, ""):
+            if top:
+                at = self.held.node(top)
+                if at is None or at[1] is not system:
+                    continue
+                waiting = [at[2]]
+            else:
+                waiting = [ROOT]
+            while waiting and len(found) < _MAX_FOLDERS:
+                node = waiting.pop()
+                found.append(node)
+                waiting += [n for n in tree.children(node).tolist() if tree.is_folder(n) and not tree.is_deleted(n)]
+        return list(dict.fromkeys(found))
+
     def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
         """As in a folder."""
         stack = [top]
@@ -291,7 +341,7 @@ class DiskSource:
         except (*_BROKEN, SourceError) as error:
             said = error.what if isinstance(error, SourceError) else f"its record on the disk is damaged ({error})"
             raise SourceError(said, path) from error
-        modified = wall_time(stored.modified, local=stored.local)
+        modified = wall_time(stored.modified, self.held.zone, local=stored.local)
         extents, remaining, caution = None, None, stored.note
         if stored.extents is not None:
             extents = on_disk(volume.window, stored.extents, stored.size)
@@ -326,7 +376,7 @@ class DiskSource:
         if node != ROOT:
             try:
                 stored = system.stored(int(system.tree.keys[node]))
-                modified = wall_time(stored.modified, local=stored.local)
+                modified = wall_time(stored.modified, self.held.zone, local=stored.local)
             except (*_BROKEN, SourceError):
                 modified = None
         told = None if modified is None else utc(modified / 1e9)
@@ -438,12 +488,13 @@ def _taken(system: FileSystem, places: list[Extent]) -> int:
     return taken
 
 
-def wall_time(stamp: int | None, *, local: bool) -> int | None:
-    """A recorded time in ns since 1970, UTC. One of the clock on the wall is taken to be of the zone of this machine."""
+def wall_time(stamp: int | None, zone: tzinfo | None, *, local: bool) -> int | None:
+    """A recorded time in ns since 1970, UTC. One of the clock on the wall is of `zone`, None for that of this machine."""
     if stamp is None or not local:
         return stamp
     try:
         told = datetime.fromtimestamp(stamp // 1_000_000_000, UTC).replace(tzinfo=None)
-        return round(told.astimezone().timestamp()) * 1_000_000_000 + stamp % 1_000_000_000
+        there = told.astimezone() if zone is None else told.replace(tzinfo=zone)
+        return round(there.timestamp()) * 1_000_000_000 + stamp % 1_000_000_000
     except (OverflowError, OSError, ValueError):
         return stamp

@@ -51,7 +51,10 @@ class RawDisk:
         self.path, self._health = path, health or Health()
         self.device = is_device(path)
         try:
-            self._handle = os.open(path, _FLAGS)
+            try:
+                self._handle = os.open(path, _FLAGS | getattr(os, "O_NOATIME", 0))
+            except PermissionError:
+                self._handle = os.open(path, _FLAGS)  # only the owner may ask that the access time stays
         except OSError as error:
             raise _not_opened(error, path, device=self.device) from error
         weakref.finalize(self, os.close, self._handle)

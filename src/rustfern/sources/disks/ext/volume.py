@@ -9,13 +9,14 @@ from __future__ import annotations
 import io
 import struct
 from collections import OrderedDict, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import BinaryIO, cast
 
 import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Trace
 from rustfern.sources.disks.ext import inode as inodes
 from rustfern.sources.disks.ext.geometry import geometry_of
 from rustfern.sources.disks.ext.inode import FILE, FOLDER, LINK, Inode, Name
@@ -495,6 +496,14 @@ class ExtVolume:
     def places(self, key: int) -> tuple[Extent, ...]:
         """As `stored` says: all bytes lie as they are."""
         return self.stored(key).extents or ()
+
+    def streams(self, key: int) -> tuple[str, ...]:
+        """None: files have one content."""
+        return ()
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """Nothing more than the tree has."""
+        return iter(())
 
     def holds_its_own(self, key: int) -> bool:
         """Whether a deleted file was still open when the system stopped: what is marked as in use is its own."""

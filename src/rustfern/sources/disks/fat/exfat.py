@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from array import array
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import BinaryIO, cast
 
@@ -16,6 +16,7 @@ import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed
+from rustfern.core.model import Trace
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat.volume import hide_former_names
 from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
@@ -140,7 +141,7 @@ class ExfatVolume:
         self._flags = bytearray()
         self._seen = {root}
         self._walk(root)
-        hide_former_names(self.tree, self._firsts)
+        hide_former_names(self.tree, self._firsts, self._sizes)
         self.tree.finish()
 
     def _offset(self, cluster: int) -> int:
@@ -293,6 +294,14 @@ class ExfatVolume:
     def places(self, key: int) -> tuple[Extent, ...]:
         """As `stored` says: all bytes lie as they are."""
         return self.stored(key).extents or ()
+
+    def streams(self, key: int) -> tuple[str, ...]:
+        """None: files have one content."""
+        return ()
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """Nothing more than the tree has."""
+        return iter(())
 
     def holds_its_own(self, key: int) -> bool:
         """Whether what a deleted file had is still marked as its own: never here."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from array import array
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import BinaryIO, cast
 
 import numpy as np
@@ -16,6 +16,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Trace
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat import lost
 from rustfern.sources.disks.fat.directory import SIZE, FatEntry, dot_entries, entries, is_plausible
@@ -89,7 +90,7 @@ class FatVolume:
         self._walk([(top, ROOT, False)])
         self._add_lost_folders()
         self._add_old_folders()
-        hide_former_names(self.tree, self._firsts)
+        hide_former_names(self.tree, self._firsts, self._sizes)
         self.tree.finish()
 
     # --- the table -------------------------------------------------------------------------------------------------
@@ -355,17 +356,25 @@ class FatVolume:
         """As `stored` says: all bytes lie as they are."""
         return self.stored(key).extents or ()
 
+    def streams(self, key: int) -> tuple[str, ...]:
+        """None: files have one content."""
+        return ()
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """Nothing more than the tree has."""
+        return iter(())
+
     def holds_its_own(self, key: int) -> bool:
         """Whether what a deleted file had is still marked as its own: never here."""
         return False
 
 
-def hide_former_names(tree: Tree, firsts: array[int]) -> None:
-    """Take out deleted names whose content begins where that of something living does: it was renamed or moved, and is not gone."""
-    nodes = [(node, tree.key_of(node)) for node in range(2, len(tree))]
-    living = {firsts[key] for node, key in nodes if key >= 0 and firsts[key] and not tree.is_deleted(node)}
+def hide_former_names(tree: Tree, firsts: array[int], sizes: array[int]) -> None:
+    """Take out deleted names of something living: what begins at the same place and is as long was renamed or moved, and is not gone."""
+    nodes = [(node, key) for node in range(2, len(tree)) if (key := tree.key_of(node)) >= 0 and firsts[key]]
+    living = {(firsts[key], sizes[key]) for node, key in nodes if not tree.is_deleted(node)}
     for node, key in nodes:
-        if key >= 0 and tree.is_deleted(node) and firsts[key] in living:
+        if tree.is_deleted(node) and (firsts[key], sizes[key]) in living:
             tree.hide(node)
 
 

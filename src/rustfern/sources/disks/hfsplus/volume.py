@@ -9,12 +9,13 @@ import io
 import struct
 import unicodedata
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import BinaryIO, cast
 
 import numpy as np
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Trace
 from rustfern.sources.disks.hfsplus.btree import (
     CatalogRecord,
     Fork,
@@ -248,6 +249,14 @@ class HfsVolume:
     def places(self, key: int) -> tuple[Extent, ...]:
         """As `stored` says: all bytes lie as they are."""
         return self.stored(key).extents or ()
+
+    def streams(self, key: int) -> tuple[str, ...]:
+        """None: files have one content."""
+        return ()
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """Nothing more than the tree has."""
+        return iter(())
 
     def holds_its_own(self, key: int) -> bool:
         """Whether what a deleted file had is still marked as its own: never here."""

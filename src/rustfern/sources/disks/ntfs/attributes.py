@@ -9,6 +9,7 @@ import struct
 from collections.abc import Iterator
 
 import msgspec
+import numpy as np
 
 from rustfern.core.errors import Malformed
 from rustfern.sources.disks.interface import HOLE, Extent
@@ -138,15 +139,19 @@ def file_name(value: bytes) -> FileName | None:
 
 def names_in_slack(block: bytes, start: int) -> Iterator[tuple[int, FileName]]:
     """(reference of the record, name) of entries that remain in the unused part of an index, from `start` on."""
-    at = -(-start // 8) * 8
-    while at + 16 + 66 <= len(block):
-        reference, length, key = struct.unpack_from("<QHH", block, at)
-        value = block[at + 16 : at + 16 + 66 + 512]
-        if reference and 66 <= key <= 66 + 510 and length >= key + 16 and (found := _plausible(value, key)) is not None:
+    start = -(-start // 8) * 8
+    count = (len(block) - start - 16 - 66) // 8
+    if count <= 0:
+        return
+    words = np.frombuffer(block, "<u2", (len(block) - start) // 2, start)
+    lengths, keys = words[4 : 4 * count + 4 : 4], words[5 : 4 * count + 5 : 4]
+    letters = np.frombuffer(block, np.uint8, 8 * count, start + 16 + 64)[::8].astype(np.int64)
+    likely = (letters > 0) & (2 * letters + 66 == keys) & (lengths >= keys + 16)
+    for at in (np.flatnonzero(likely) * 8 + start).tolist():
+        reference, _, key = struct.unpack_from("<QHH", block, at)
+        found = _plausible(block[at + 16 : at + 16 + 66 + 512], key) if reference else None
+        if found is not None:
             yield reference, found
-            at += max(length // 8 * 8, 8)
-        else:
-            at += 8
 
 
 def _plausible(value: bytes, key: int) -> FileName | None:

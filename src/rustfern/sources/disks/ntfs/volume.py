@@ -8,17 +8,20 @@ from __future__ import annotations
 import io
 import struct
 from collections import OrderedDict
+from collections.abc import Iterator, Sequence
 from typing import BinaryIO, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Trace
 from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, Stored
 from rustfern.sources.disks.ntfs import table
 from rustfern.sources.disks.ntfs.attributes import (
     COMPRESSED,
     DATA,
+    DOS_NAME,
     ENCRYPTED,
     INDEX_BLOCKS,
     INDEX_ROOT,
@@ -33,6 +36,7 @@ from rustfern.sources.disks.ntfs.attributes import (
     names_in_slack,
     time_ns,
 )
+from rustfern.sources.disks.ntfs.journal import DELETED, changes
 from rustfern.sources.disks.ntfs.packed import PackedStream
 from rustfern.sources.disks.recognise import ntfs_of
 from rustfern.sources.disks.space import ClusterMap
@@ -49,6 +53,8 @@ _CLOUD, _CLOUD_BITS = 0x9000001A, 0xFFFF0FFF
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
 _HELD = 512
 _LARGEST_MAP = 1 << 30
+_MOST_OF_JOURNAL = 256 << 20
+"""Bytes of the change journal that are read, the latest ones."""
 
 
 class NtfsVolume:
@@ -84,6 +90,7 @@ class NtfsVolume:
         self.tree = Tree()
         self._bitmap: ClusterMap | None = None
         self._sequences: NDArray[np.int64] = np.zeros(self._count, np.int64)
+        self._node_of: NDArray[np.int64] = np.full(self._count, -1, np.int64)
         self._in_use: NDArray[np.bool_] = np.zeros(self._count, bool)
         self._read_names()
 
@@ -248,6 +255,7 @@ class NtfsVolume:
         node_of = np.full(self._count, -1, np.int64)  # record → the node of its first name
         node_of[number[::-1]] = np.arange(first_node + len(number) - 1, first_node - 1, -1)
         node_of[_ROOT] = ROOT
+        self._node_of = node_of
         parent_number = (folder & np.uint64(REFERENCE)).astype(np.int64)
         parent_use = (folder >> np.uint64(48)).astype(np.int64)
         there = parent_number < self._count
@@ -390,6 +398,58 @@ class NtfsVolume:
     def ways(self, key: int) -> list[Stored]:
         """As `stored`: a record leaves no choice."""
         return [self.stored(key)]
+
+    def streams(self, key: int) -> tuple[str, ...]:
+        """The names of streams beside the content, such as the mark of a download."""
+        return tuple(each.name for each in self._all_attributes(key) if each.kind == DATA and each.name)
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """Names in the unused parts of folders' indexes whose records others have now, and deletions that the change journal tells of."""
+        for node in folders:
+            number = int(self.tree.keys[node]) if node != ROOT else _ROOT
+            if not 0 <= number < self._count or not self._in_use[number]:
+                continue
+            for (record, use), name in self.names_in_indexes([number]).items():
+                if record < self._count and not _same_use(use, int(self._sequences[record])) and name.space != DOS_NAME:
+                    yield Trace(node, safe_name(name.name), name.modified, name.size, "index", False)
+        yield from self._journal_tells()
+
+    def _journal_tells(self) -> Iterator[Trace]:
+        """Deletions of files, the latest last."""
+        for key in self._change_journals():
+            pieces = sorted(
+                (e for e in self._all_attributes(key) if e.kind == DATA and e.name == "$J"), key=lambda e: e.first
+            )
+            runs = self._in_bytes(tuple(run for piece in pieces for run in piece.runs))
+            left = _MOST_OF_JOURNAL
+            kept: list[Extent] = []
+            for place, length in reversed([run for run in runs if run[0] != HOLE]):
+                kept.append((place + length - min(length, left), min(length, left)))
+                left -= kept[-1][1]
+                if left <= 0:
+                    break
+            for place, length in reversed(kept):
+                for at in range(place, place + length, 1 << 20):
+                    for change in changes(self._volume.read_at(at, min(1 << 20, place + length - at))):
+                        node = self._node_of_reference(change.folder)
+                        if change.reason & DELETED and not change.is_folder and node is not None:
+                            yield Trace(node, safe_name(change.name), change.when, None, "journal", True)
+
+    def _change_journals(self) -> list[int]:
+        """The records of the change journal, which lies in a folder of the system."""
+        extended = next((n for n in self.tree.children(ROOT).tolist() if self.tree.keys[n] == _EXTEND), None)
+        if extended is None:
+            return []
+        return [
+            int(self.tree.keys[n]) for n in self.tree.children(extended).tolist() if self.tree.names[n] == "$UsnJrnl"
+        ]
+
+    def _node_of_reference(self, reference: int) -> int | None:
+        """The node of the folder that a reference means, None if its record was used again."""
+        number, use = reference & REFERENCE, reference >> 48
+        if not number < self._count or self._node_of[number] < 0 or not _same_use(use, int(self._sequences[number])):
+            return None
+        return int(self._node_of[number])
 
     def holds_its_own(self, key: int) -> bool:
         """Whether what a deleted file had is still marked as its own: never here."""

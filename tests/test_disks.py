@@ -309,6 +309,46 @@ def test_what_a_later_file_took_is_damaged_however_well_it_opens(
     assert "later files have taken" in copy["reason"]
 
 
+def test_the_change_journal_says_when_and_what_else_was_deleted(disks: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The entries are written by their documentation into a stream of a file that stands for the journal: no driver here writes them."""
+    from rustfern.core.times import stamp
+    from rustfern.operations.scan import scan
+    from rustfern.sources.disks.ntfs.volume import NtfsVolume
+
+    def stand_in(volume: NtfsVolume) -> list[int]:
+        return [
+            int(volume.tree.keys[node]) for node in range(2, len(volume.tree)) if volume.tree.names[node] == "journal"
+        ]
+
+    monkeypatch.setattr(NtfsVolume, "_change_journals", stand_in)
+    documents = {document.name: document for document in scan([str(disks / "ntfs.img")]).documents}
+    when = [stamp(documents[name].records[-1].when) for name in ("Timber order.txt", "Lost long ago.docx")]
+    assert when == ["2026-02-13T16:26:40Z", "2026-02-25T06:13:20Z"]
+    lost = documents["Lost long ago.docx"]
+    assert (lost.verdict.situation, lost.verdict.best, lost.copies) == ("deleted", None, ())
+    assert "journal of changes says that it was deleted" in documents["Timber order.txt"].records[-1].says
+
+
+def test_marks_of_a_download_and_encrypted_files_are_said(rustfern: Rustfern, disks: Path, tmp_path: Path) -> None:
+    image = disks / "ntfs.img"
+    assert "downloaded" in rustfern("check", image / "p1/Yard/Kept.docx").out
+    # The flag of the file system that a content is encrypted, set here by hand: no driver here encrypts.
+    source = opened(image)
+    system = source.disk.system("p1")
+    found = source.held.node(f"{image}/p1/Yard/Launch list.docx")
+    assert system is not None and found is not None
+    record = int(system.tree.keys[found[2]])
+    place = system._runs[0][0] + record * 1024  # type: ignore[attr-defined]
+    data = source.disk.bytes.read_at(place, 1024)
+    at = struct.unpack_from("<H", data, 20)[0]
+    while struct.unpack_from("<I", data, at)[0] != 0x80:
+        at += struct.unpack_from("<I", data, at + 4)[0]
+    locked = changed(image, tmp_path / "locked.img", (place + at + 12, b"\x00\x40"))
+    checked = rustfern("check", "--json", locked / "p1/Yard/Launch list.docx").json["files"][0]
+    assert checked["state"] == "encrypted"
+    assert rustfern("restore", "Launch list.docx", "--in", locked, "--to", tmp_path / "out").status in (1, 3)
+
+
 @pytest.mark.parametrize(
     ("name", "writes", "remark"),
     [

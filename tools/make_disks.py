@@ -15,6 +15,7 @@ import json
 import os
 import random
 import shutil
+import struct
 import subprocess
 import sys
 import tarfile
@@ -246,11 +247,22 @@ def ext_dirty(folder: Path) -> Truth:
     return told(files, "ext4")
 
 
+def change(folder: int, name: str, when: int) -> bytes:
+    """An entry of a change journal, by its documentation: a file was deleted. No driver here writes one."""
+    text_ = name.encode("utf-16-le")
+    length = -(-(60 + len(text_)) // 8) * 8
+    stamp = (when + 11_644_473_600) * 10_000_000
+    head = struct.pack(
+        "<IHHQQQQIIIIHH", length, 2, 0, 60 | 1 << 48, folder, 0, stamp, 0x80000200, 0, 0, 0x20, len(text_), 60
+    )
+    return (head + text_).ljust(length, b"\0")
+
+
 def ntfs(folder: Path, name: str = "ntfs", cluster: int = 4096) -> Truth:
     """An NTFS volume with packed, sparse, linked and marked files."""
     image = blank(folder / f"{name}.img", 16 << 20)
     run("mkfs.ntfs", "-q", "-F", "-c", cluster, "-L", "YARD", image)
-    with loop(image) as device, mounted(device, "ntfs-3g", "-o", "compression") as top:
+    with loop(image) as device, mounted(device, "ntfs-3g", "-o", "compression,streams_interface=windows") as top:
         files = Writing(top)
         (top / "Packed").mkdir()
         run("setfattr", "-n", "system.ntfs_attrib_be", "-v", "0x00000800", top / "Packed")
@@ -260,7 +272,14 @@ def ntfs(folder: Path, name: str = "ntfs", cluster: int = 4096) -> Truth:
         files.gone("Packed/gone log.txt")
         os.link(top / "Yard/Kept.docx", top / "Yard/Another name.docx")
         files.files["Yard/Another name.docx"] = dict(files.files["Yard/Kept.docx"])
-        run("setfattr", "-n", "user.Zone.Identifier", "-v", "[ZoneTransfer]", top / "Yard/Kept.docx")
+        (top / "Yard/Kept.docx:Zone.Identifier").write_bytes(b"[ZoneTransfer]\r\nZoneId=3\r\n")
+        os.utime(top / "Yard/Kept.docx", (files.files["Yard/Kept.docx"]["mtime"],) * 2)
+        yard = (top / "Yard").stat().st_ino | 1 << 48
+        (top / "journal").touch()
+        told_of = ("Timber order.txt", "Lost long ago.docx")
+        (top / "journal:$J").write_bytes(
+            b"".join(change(yard, name, STEP + 1_000_000 * n) for n, name in enumerate(told_of, 1))
+        )
         files.put("Yard/Saved twice.docx", docx(8, 700))
         files.replace("Yard/~WRD0001.tmp", "Yard/Saved twice.docx", docx(9, 900))
     return told(files, "ntfs")

@@ -17,7 +17,7 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.content import open as contents
-from rustfern.core.errors import SourceError
+from rustfern.core.errors import KeptEncrypted, SourceError
 from rustfern.core.model import Content, Entry, Glance, Location, State
 from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
@@ -199,7 +199,8 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
             what = "this is the image of a disk, no document: search it with scan, or check what lies in it with --recursive"
             content = replace(content, state=State.UNREADABLE, reason=what)
     except SourceError as error:
-        content = Content(Glance(), State.UNREADABLE, error.what, entry.size if entry else 0)
+        state = State.ENCRYPTED if isinstance(error, KeptEncrypted) else State.UNREADABLE
+        content = Content(Glance(), state, error.what, entry.size if entry else 0)
     except (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError) as error:
         what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]})"
         content = Content(Glance(), State.UNREADABLE, what, entry.size if entry else 0)

@@ -108,8 +108,8 @@ class Tree:
 
     def children(self, node: int) -> NDArray[np.int64]:
         """The nodes directly in a folder."""
-        first = int(np.searchsorted(self._sorted, node, "left"))
-        last = int(np.searchsorted(self._sorted, node, "right"))
+        first = int(np.searchsorted(self._sorted, np.int32(node), "left"))
+        last = int(np.searchsorted(self._sorted, np.int32(node), "right"))
         return self._order[first:last]
 
     def is_folder(self, node: int) -> bool:

@@ -6,7 +6,7 @@ Source: the NTFS documentation of the Linux-NTFS project and [MS-FSCC] 2.1.2 (re
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import msgspec
 import numpy as np
@@ -137,8 +137,10 @@ def file_name(value: bytes) -> FileName | None:
     return FileName(parent, raw.decode("utf-16-le", "surrogatepass"), space, size, time_ns(modified))
 
 
-def names_in_slack(block: bytes, start: int) -> Iterator[tuple[int, FileName]]:
-    """(reference of the record, name) of entries that remain in the unused part of an index, from `start` on."""
+def names_in_slack(block: bytes, start: int, wanted: Callable[[int], bool] = bool) -> Iterator[tuple[int, FileName]]:
+    """(reference of the record, name) of entries that remain in the unused part of an index, from `start` on; `wanted` tells by its reference
+    which are looked at.
+    """
     start = -(-start // 8) * 8
     count = (len(block) - start - 16 - 66) // 8
     if count <= 0:
@@ -149,7 +151,7 @@ def names_in_slack(block: bytes, start: int) -> Iterator[tuple[int, FileName]]:
     likely = (letters > 0) & (2 * letters + 66 == keys) & (lengths >= keys + 16)
     for at in (np.flatnonzero(likely) * 8 + start).tolist():
         reference, _, key = struct.unpack_from("<QHH", block, at)
-        found = _plausible(block[at + 16 : at + 16 + 66 + 512], key) if reference else None
+        found = _plausible(block[at + 16 : at + 16 + 66 + 512], key) if wanted(reference) else None
         if found is not None:
             yield reference, found
 

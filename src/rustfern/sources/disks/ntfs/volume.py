@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from collections import OrderedDict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import BinaryIO, cast
 
 import numpy as np
@@ -298,7 +298,9 @@ class NtfsVolume:
                     parent = int(node_of[above])
             self.tree.add(name, parent, number, folder=False, deleted=True)
 
-    def names_in_indexes(self, folders: list[int]) -> dict[tuple[int, int], FileName]:
+    def names_in_indexes(
+        self, folders: list[int], wanted: Callable[[int], bool] = bool
+    ) -> dict[tuple[int, int], FileName]:
         """(record, use) → name, of entries that remain in the unused parts of folders' indexes."""
         found: dict[tuple[int, int], FileName] = {}
         for number in folders:
@@ -307,11 +309,11 @@ class NtfsVolume:
                     continue
                 if each.kind == INDEX_ROOT and each.value is not None and len(each.value) >= 32:
                     end = 16 + struct.unpack_from("<I", each.value, 20)[0]
-                    _take(found, each.value, min(end, len(each.value)))
+                    _take(found, each.value, min(end, len(each.value)), wanted)
                 elif each.kind == INDEX_BLOCKS and each.runs:
                     for block in self._index_blocks(each):
                         start = 24 + struct.unpack_from("<I", block, 28)[0]
-                        _take(found, block, min(start, len(block)))
+                        _take(found, block, min(start, len(block)), wanted)
         return found
 
     def _index_blocks(self, each: Attribute) -> list[bytes]:
@@ -409,31 +411,40 @@ class NtfsVolume:
             number = int(self.tree.keys[node]) if node != ROOT else _ROOT
             if not 0 <= number < self._count or not self._in_use[number]:
                 continue
-            for (record, use), name in self.names_in_indexes([number]).items():
-                if record < self._count and not _same_use(use, int(self._sequences[record])) and name.space != DOS_NAME:
+            for name in self.names_in_indexes([number], self._was_used_again).values():
+                if name.space != DOS_NAME:
                     yield Trace(node, safe_name(name.name), name.modified, name.size, "index", False)
         yield from self._journal_tells()
+
+    def _was_used_again(self, reference: int) -> bool:
+        """Whether the record that a reference means is another file's by now."""
+        number = reference & REFERENCE
+        return 0 < number < self._count and not _same_use(reference >> 48, int(self._sequences[number]))
 
     def _journal_tells(self) -> Iterator[Trace]:
         """Deletions of files, the latest last."""
         for key in self._change_journals():
-            pieces = sorted(
-                (e for e in self._all_attributes(key) if e.kind == DATA and e.name == "$J"), key=lambda e: e.first
-            )
-            runs = self._in_bytes(tuple(run for piece in pieces for run in piece.runs))
-            left = _MOST_OF_JOURNAL
-            kept: list[Extent] = []
-            for place, length in reversed([run for run in runs if run[0] != HOLE]):
+            for data in self._journal_bytes(key):
+                for change in changes(data):
+                    node = self._node_of_reference(change.folder)
+                    if change.reason & DELETED and not change.is_folder and node is not None:
+                        yield Trace(node, safe_name(change.name), change.when, None, "journal", True)
+
+    def _journal_bytes(self, key: int) -> Iterator[bytes]:
+        """The latest stretches of a journal, in order."""
+        pieces = sorted(
+            (e for e in self._all_attributes(key) if e.kind == DATA and e.name == "$J"), key=lambda e: e.first
+        )
+        yield from (piece.value for piece in pieces if piece.value is not None)
+        kept: list[Extent] = []
+        left = _MOST_OF_JOURNAL
+        for place, length in reversed(self._in_bytes(tuple(run for piece in pieces for run in piece.runs))):
+            if place != HOLE and left > 0:
                 kept.append((place + length - min(length, left), min(length, left)))
-                left -= kept[-1][1]
-                if left <= 0:
-                    break
-            for place, length in reversed(kept):
-                for at in range(place, place + length, 1 << 20):
-                    for change in changes(self._volume.read_at(at, min(1 << 20, place + length - at))):
-                        node = self._node_of_reference(change.folder)
-                        if change.reason & DELETED and not change.is_folder and node is not None:
-                            yield Trace(node, safe_name(change.name), change.when, None, "journal", True)
+                left -= length
+        for place, length in reversed(kept):
+            for at in range(place, place + length, 1 << 20):
+                yield self._volume.read_at(at, min(1 << 20, place + length - at))
 
     def _change_journals(self) -> list[int]:
         """The records of the change journal, which lies in a folder of the system."""
@@ -516,6 +527,6 @@ def _all_of(stream: ExtentStream, size: int) -> bytes:
     return data
 
 
-def _take(found: dict[tuple[int, int], FileName], block: bytes, start: int) -> None:
-    for reference, name in names_in_slack(block, start):
+def _take(found: dict[tuple[int, int], FileName], block: bytes, start: int, wanted: Callable[[int], bool]) -> None:
+    for reference, name in names_in_slack(block, start, wanted):
         found.setdefault((reference & REFERENCE, reference >> 48), name)

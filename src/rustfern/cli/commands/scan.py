@@ -38,7 +38,8 @@ def command(
     """Search someone's files for lost documents and choose the best copy of each.
 
     ROOT is a home, a folder of homes, an attached disk, a copy or an archive of one (.zip, .7z, .tar, .tar.gz, .xz, .bz2, .zst; a folder
-    in one too); without any, your own files on this machine. Nothing that is searched is ever changed.
+    in one too), or a disk itself: a device, or an image (raw, split, VHD, VHDX, VMDK, QCOW2; a volume or folder in it too), where
+    deleted files are found by their records. Without any, your own files on this machine. Nothing that is searched is ever changed.
 
     \b
     Examples (on the disk that `rustfern demo` lays out):
@@ -46,6 +47,7 @@ def command(
       rustfern scan marlow-quay-disk --person ines --document "hull survey"
       rustfern scan marlow-quay-disk --document "price list" --happened overwritten
       rustfern scan marlow-quay-disk --thorough
+      rustfern scan marlow-quay-stick.img
       rustfern scan marlow-quay-disk --json > answer.json
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.

@@ -106,7 +106,14 @@ def ready(
     shared = same_volume(target, tops) if target else None
     clock = _clock(newest, session.clock, live=live)
     first, never = _checklist(
-        live=live, programs=programs, copies=len(short), denied=denied, blocked=blocked, outside=outside, homes=homes
+        live=live,
+        programs=programs,
+        copies=len(short),
+        denied=denied,
+        blocked=blocked,
+        outside=outside,
+        homes=homes,
+        disks=disks,
     )
     return Readiness(
         tuple(tops), live, tuple(homes), live_machine.machine_name() if own else ", ".join(hosts) or None,
@@ -200,6 +207,7 @@ def _checklist(
     blocked: Sequence[str],
     outside: Sequence[tuple[str, str]],
     homes: Sequence[Home],
+    disks: Sequence[SearchedDisk] = (),
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """What to do first, and what not to do; short, in order."""
     first = []
@@ -215,7 +223,13 @@ def _checklist(
         first.append("ask for the disks, sticks or shares above")
     if copies:
         first.append("keep the short-lived copies before anything else runs")
-    if not homes:
+    if any(disk.container == "device" for disk in disks):
+        first.append(
+            "if it reads slowly or makes noises, copy it whole before anything else is read from it, and search the image"
+        )
+    if not homes and any(each.status == "read" for disk in disks for each in disk.volumes):
+        first.append("nobody's home is on it: its documents, and what was deleted, are searched all the same")
+    elif not homes:
         first.append("nobody's home was found here: name the folder of the person or of the whole disk")
     never = (
         ("close or end programs", "sign out, restart or shut down", "clean up, empty the trash, install or update")

@@ -119,9 +119,11 @@ def _show(console: Console, found: Readiness, target: str | None, typed: Sequenc
     to = shell_word(target) if target else "DIR-ON-ANOTHER-DISK"
     steps = (
         [(f"keep {where} --to {to}".replace("  ", " "), "take the short-lived copies to safety")]
-        if found.copies
+        if found.copies and not found.disks
         else []
     )
+    if any(disk.container == "device" for disk in found.disks):
+        steps = [(f"keep {where} --to {to}".replace("  ", " "), "copy the whole disk into an image")]
     next_steps(console, [*steps, (f"scan {where}".strip(), "find what was lost")])
 
 

@@ -199,9 +199,14 @@ def short_block(console: Console, document: DocumentAnswer) -> None:
         for warning in document.warnings[:1]:
             bullet(console, f"! {warning}", WARN, indent=8)
     else:
-        there = ", ".join(f"{copy.id} {copy.kind} {copy.state}" for copy in document.copies[:3])
+        there = ", ".join(f"{copy.id} {copy.kind} {copy.state}{_left(copy)}" for copy in document.copies[:3])
         text = f"no whole copy of it was found ({there or 'only traces'})"
         console.print(Text(f"    {text}", style=f"bold {RUST}"), soft_wrap=True)
+
+
+def _left(copy: CopyAnswer) -> str:
+    """How much of a deleted copy no later file took, where some did."""
+    return "" if copy.remaining in (None, 1.0) else f", {copy.remaining:.0%} of it is left"
 
 
 def document_block(console: Console, document: DocumentAnswer, root: str | None) -> None:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, BinaryIO
 
 from msgspec.structs import replace
 
+from rustfern.content.deleted import anothers
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State
 from rustfern.sources.folder import with_companions
@@ -230,7 +231,10 @@ def _checked(
 
     try:
         found = formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
-        found = _of_what_remains(found, entry) if entry.deleted else found
+        if entry.deleted:
+            found = _of_what_remains(found, entry)
+            if found.state is State.INTACT and (what := anothers(door, stream, entry, name, found)):
+                found = replace(found, state=State.DAMAGED, reason=what)
         return _of_what_was_read(found, entry) if entry.unread else found
     except OSError as error:
         raise SourceError(f"reading failed ({(error.strerror or str(error)).lower()})", entry.path) from error

@@ -534,6 +534,10 @@ class ArchiveSource:
         """Nothing."""
         return iter(())
 
+    def behind(self, entry: Entry) -> bytes:
+        """Nothing: the system does not tell."""
+        return b""
+
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """Nothing: an archive keeps no records of what was deleted."""
         return NOTHING_DELETED

@@ -123,6 +123,10 @@ class FolderSource:
         """Nothing."""
         return iter(())
 
+    def behind(self, entry: Entry) -> bytes:
+        """Nothing: the system does not tell."""
+        return b""
+
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """Nothing: the system does not tell."""
         return NOTHING_DELETED

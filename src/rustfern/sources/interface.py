@@ -35,6 +35,9 @@ class Source(Protocol):
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """(names of files in a folder that are only records of deleted ones, paths of earlier records under names that others have now)."""
 
+    def behind(self, entry: Entry) -> bytes:
+        """What lies on the disk between a file's end and that of its last cluster; nothing where that is not told."""
+
     def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
         """(path, what is still told of it) of names that are gone and of which nothing else is recorded, those below `tops` first; `wanted` tells
         by its name what is asked for.

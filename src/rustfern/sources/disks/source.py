@@ -413,6 +413,18 @@ class DiskSource:
         )
         return max(round(1.0 - (min(taken, size) + missing) / size, 4), 0.0) if size else 1.0, caution
 
+    def behind(self, entry: Entry) -> bytes:
+        """What lies between a file's end and that of its last cluster."""
+        found = self.held.node(entry.path)
+        if found is None or not entry.extents:
+            return b""
+        rest = -entry.size % found[1].cluster
+        at, length = entry.extents[-1]
+        try:
+            return self.disk.bytes.read_at(at + length, rest) if rest else b""
+        except SourceError:
+            return b""
+
     def _settled(self, volume: Volume, system: FileSystem, node: int) -> list[Extent]:
         """Where a deleted file lies of which only the beginning is recorded: as far as its format, or free space, bears it out."""
         try:

@@ -6,7 +6,7 @@ from typing import BinaryIO
 
 from rustfern.core.model import Content, Entry, State
 from rustfern.formats import registry as formats
-from rustfern.formats.format_table import extension_right, title_of
+from rustfern.formats.format_table import class_of, extension_of, extension_right, format_of_extension, title_of
 from rustfern.formats.paged_bytes import Part
 from rustfern.sources.registry import Sources
 
@@ -24,7 +24,8 @@ def anothers(door: Sources, stream: BinaryIO, entry: Entry, name: str, found: Co
     Its format is not that of its name; it is shorter than the record says, and something else follows; or a text goes on behind the end that the
     record gives, in the rest of its last cluster, which systems fill with zeros when they write.
     """
-    if extension_right(entry.name, found.format) is False:
+    told = format_of_extension(extension_of(entry.name))
+    if extension_right(entry.name, found.format) is False and class_of(told) != class_of(found.format):
         return f"what lies in its place is of another format than its name says ({title_of(found.format)}): another file has taken it"
     stream.seek(0)
     head = stream.read(8)

@@ -290,6 +290,7 @@ class SearchAnswer(Fields, frozen=True, kw_only=True):
     roots: list[str]
     hints: HintsAnswer
     advice: list[AdviceAnswer]
+    disks: list[DiskAnswer] = msgspec.field(default_factory=list)
 
 
 class ErrorAnswer(Fields, frozen=True, kw_only=True):

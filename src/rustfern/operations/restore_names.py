@@ -63,7 +63,8 @@ def target_name(copy: StoredCopy, clock: Clock) -> tuple[str, list[str]]:
     if when:
         told = clock.local(from_stamp(when))
         stamp = f" {told:%Y-%m-%d %H.%M}"
-    label = f" ({facts.kind}{stamp})"
+    # The time of a deleted file is that of its last save, not of its deletion.
+    label = f" ({'saved' if facts.kind == 'deleted' else facts.kind}{stamp})"
     ending = label + (f".{extension}" if extension else "")
     base = safe_name(stem, _MAX_NAME - len(ending.encode()) - 8)
     return base + ending, notes

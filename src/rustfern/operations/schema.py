@@ -282,6 +282,7 @@ def search(
         roots=list(item.roots),
         hints=_hints(item.hints),
         advice=advice_answers(advice),
+        disks=[disk(each) for each in item.disks],
     )
 
 

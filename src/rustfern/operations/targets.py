@@ -20,14 +20,21 @@ _SPARE_BYTES = 1 << 16
 
 def same_volume(target: str, roots: Iterable[str]) -> str | None:
     """The first root on whose volume a target lies (its nearest folder that exists), None if on none. Kept folders do not count, which
-    hold copies, and disks in memory, where nothing deleted can be saved anyway.
+    hold copies, nor archives and images, which are files, nor disks in memory, where nothing deleted can be saved anyway.
     """
     with contextlib.suppress(OSError):
         there = nearest_folder(target)
         device = os.stat(there).st_dev
         if is_in_memory(there):
             return None
-        return next((root for root in roots if os.stat(root).st_dev == device and not lies_in_kept(root)), None)
+        return next(
+            (
+                root
+                for root in roots
+                if os.path.isdir(root) and os.stat(root).st_dev == device and not lies_in_kept(root)
+            ),
+            None,
+        )
     return None
 
 

@@ -48,7 +48,7 @@ def many_records(small: Path, target: Path, count: int) -> None:
     """A volume whose table has `count` records: those of a real one, then one of its files again and again under other names."""
     source = Sources().open(str(small)).disk  # type: ignore[attr-defined]
     system = source.system("p1")
-    runs = system._runs
+    runs = system._records.runs
     table = b"".join(source.bytes.read_at(*run) for run in runs)
     model = next(
         table[at : at + 1024]

@@ -338,7 +338,7 @@ def test_marks_of_a_download_and_encrypted_files_are_said(rustfern: Rustfern, di
     found = source.held.node(f"{image}/p1/Yard/Launch list.docx")
     assert system is not None and found is not None
     record = int(system.tree.keys[found[2]])
-    place = system._runs[0][0] + record * 1024  # type: ignore[attr-defined]
+    place = system._records.runs[0][0] + record * 1024  # type: ignore[attr-defined]
     data = source.disk.bytes.read_at(place, 1024)
     at = struct.unpack_from("<H", data, 20)[0]
     while struct.unpack_from("<I", data, at)[0] != 0x80:

@@ -25,7 +25,8 @@ from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
 from rustfern.sources.disks import disk as disks
 from rustfern.sources.disks.containers import qcow2, vhd, vhdx, vmdk
-from rustfern.sources.disks.source import DiskSource, OpenDisk
+from rustfern.sources.disks.open_disk import OpenDisk
+from rustfern.sources.disks.source import DiskSource
 
 ROOT = Path(__file__).resolve().parents[1]
 SLOWEST = 20

@@ -23,7 +23,8 @@ from rustfern.sources.interface import Source
 
 if TYPE_CHECKING:
     from rustfern.sources.archives import Archive, ArchiveSource
-    from rustfern.sources.disks.source import DiskSource, OpenDisk
+    from rustfern.sources.disks.open_disk import OpenDisk
+    from rustfern.sources.disks.source import DiskSource
 
 _HEAD_BYTES = 512
 _ARCHIVES = frozenset({"zip", "tar", "gz", "bz2", "xz", "7z"})
@@ -90,7 +91,8 @@ class Sources:
 
     def _on_disk(self, root: str, path: str, stamp: tuple[int, int]) -> DiskSource:
         from rustfern.sources.disks.disk import Disk
-        from rustfern.sources.disks.source import DiskSource, OpenDisk
+        from rustfern.sources.disks.open_disk import OpenDisk
+        from rustfern.sources.disks.source import DiskSource
 
         for each in self._held():
             if isinstance(each, DiskSource) and each.held.path == path and each.is_current():

@@ -5,12 +5,13 @@ from __future__ import annotations
 import io
 import os
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 import msgspec
 
 from rustfern.core.errors import Malformed
+from rustfern.core.model import Trace
 
 HOLE = -1
 """Stands for the place of bytes that were never written: they read as zeros."""
@@ -88,6 +89,34 @@ class Stored(msgspec.Struct, frozen=True):
     verified: bool = False
     note: str = ""
     unreadable: str = ""
+
+
+class PlainFiles:
+    """What holds where a file has one content, which lies as it is, and nothing but the tree tells of what is gone."""
+
+    def stored(self, key: int) -> Stored:
+        """What is recorded of a file."""
+        raise NotImplementedError
+
+    def ways(self, key: int) -> list[Stored]:
+        """As `stored`: the record leaves no choice."""
+        return [self.stored(key)]
+
+    def places(self, key: int) -> tuple[Extent, ...]:
+        """As `stored` says."""
+        return self.stored(key).extents or ()
+
+    def streams(self, key: int) -> tuple[str, ...]:
+        """None."""
+        return ()
+
+    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
+        """None."""
+        return iter(())
+
+    def holds_its_own(self, key: int) -> bool:
+        """Never."""
+        return False
 
 
 class ExtentStream(io.RawIOBase):

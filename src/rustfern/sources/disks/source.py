@@ -3,147 +3,26 @@
 from __future__ import annotations
 
 import os
-import struct
-from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import BinaryIO
 
-from rustfern.core.errors import KeptEncrypted, Malformed, SourceError
+from rustfern.core.errors import KeptEncrypted, SourceError
 from rustfern.core.model import Entry, Location, SearchedDisk, SearchedVolume, Trace
-from rustfern.core.paths import inside, plain_path, record_of, with_record
+from rustfern.core.paths import inside, with_record
 from rustfern.core.times import utc
-from rustfern.formats.interface import Limits
-from rustfern.output.temporary import Scratch
-from rustfern.sources.disks.claims import Claims
 from rustfern.sources.disks.disk import Disk, FileSystem, Volume
 from rustfern.sources.disks.interface import HOLE, Extent, Stored, on_disk
-from rustfern.sources.disks.layings import likeliest, may_tell, proves_itself
+from rustfern.sources.disks.layings import may_tell, proves_itself
+from rustfern.sources.disks.open_disk import BROKEN, OpenDisk
 from rustfern.sources.disks.tree import ROOT
-from rustfern.sources.disks.unread import LIST_ENDING, Ranges
 from rustfern.sources.interface import OnProblem
 
-_BROKEN = (Malformed, struct.error, IndexError, OverflowError, ValueError)
-_LISTINGS_HELD = 512
 _CHUNK_BYTES = 1 << 20
 _MAX_FOLDERS = 20_000
 """Folders whose indexes are looked through for names that are gone."""
-
-Listing = dict[str, list[int]]
-"""Name → its nodes: what lives first, then what was deleted, the latest first."""
-
-
-class OpenDisk:
-    """A disk and what was found out about its files; shared by all sources that lie on it."""
-
-    def __init__(
-        self, disk: Disk, stamp: tuple[int, int], scratch: Scratch, limits: Limits, zone: tzinfo | None = None
-    ) -> None:
-        """`zone` is that of the clock on the wall of who wrote the disk; None for this machine's."""
-        self.disk, self.stamp, self.scratch, self.limits, self.zone = disk, stamp, scratch, limits, zone
-        self.path = disk.path
-        self.unread = Ranges.read(disk.path + LIST_ENDING)
-        self._listings: OrderedDict[tuple[str, str], Listing] = OrderedDict()
-        self._folders: dict[tuple[str, str], tuple[int, ...]] = {}
-        self._claims: dict[str, Claims] = {}
-        self._chosen: dict[tuple[str, int], Stored] = {}
-
-    # --- paths -----------------------------------------------------------------------------------------------------
-
-    def take_apart(self, path: str) -> tuple[str, str]:
-        """(name of the volume, path in it without a leading separator) of a path; both empty for the disk itself."""
-        inner = path[len(self.path) :].replace(os.sep, "/").strip("/")
-        volume, _, rest = inner.partition("/")
-        return volume, rest
-
-    def folders(self, volume: str, inner: str) -> tuple[int, ...]:
-        """The nodes of the folders at a path: what lives and what was deleted may have shared it."""
-        known = self._folders.get((volume, inner))
-        if known is None:
-            system = self.disk.system(volume)
-            if system is None:
-                known = ()
-            elif not inner:
-                known = (ROOT,)
-            else:
-                outer, _, name = inner.rpartition("/")
-                nodes = self._named(volume, outer, name, system)
-                known = tuple(node for node in nodes if system.tree.is_folder(node))
-            self._folders[volume, inner] = known
-        return known
-
-    def _named(self, volume: str, outer: str, name: str, system: FileSystem) -> list[int]:
-        listing = self.listing(volume, outer)
-        found = listing.get(name)
-        if found is None and not system.case_matters and listing:
-            low = name.casefold()
-            found = next((nodes for each, nodes in listing.items() if each.casefold() == low), None)
-        return found or []
-
-    def listing(self, volume: str, inner: str) -> Listing:
-        """All names in a folder, living and deleted."""
-        key = volume, inner
-        known = self._listings.get(key)
-        if known is not None:
-            self._listings.move_to_end(key)
-            return known
-        listing: Listing = {}
-        system = self.disk.system(volume)
-        if system is not None:
-            tree = system.tree
-            for folder in self.folders(volume, inner):
-                for child in tree.children(folder).tolist():
-                    listing.setdefault(tree.names[child], []).append(child)
-            for nodes in listing.values():
-                if len(nodes) > 1:
-                    nodes.sort(key=lambda node: (tree.is_deleted(node), -self._time(system, node)))
-        self._listings[key] = listing
-        while len(self._listings) > _LISTINGS_HELD:
-            self._listings.popitem(last=False)
-        return listing
-
-    def _time(self, system: FileSystem, node: int) -> int:
-        try:
-            return system.stored(int(system.tree.keys[node])).modified or 0
-        except (*_BROKEN, SourceError):
-            return 0
-
-    def node(self, path: str) -> tuple[Volume, FileSystem, int] | None:
-        """What a path names, None if there is nothing."""
-        volume, inner = self.take_apart(plain_path(path))
-        system = self.disk.system(volume)
-        if system is None:
-            return None
-        if (record := record_of(path)) is not None:
-            return (self.disk.volumes[volume], system, record) if 0 <= record < len(system.tree) else None
-        if not inner:
-            return self.disk.volumes[volume], system, ROOT
-        outer, _, name = inner.rpartition("/")
-        nodes = self._named(volume, outer, name, system)
-        return (self.disk.volumes[volume], system, nodes[0]) if nodes else None
-
-    # --- files -----------------------------------------------------------------------------------------------------
-
-    def claims(self, volume: Volume, system: FileSystem) -> Claims:
-        """Which deleted files say that they lie where."""
-        if volume.name not in self._claims:
-            self._claims[volume.name] = Claims(system)
-        return self._claims[volume.name]
-
-    def stored(self, volume: Volume, system: FileSystem, node: int) -> Stored:
-        """What is recorded of a node; of a deleted file, laid as it most likely was. Raises `Malformed` and `SourceError`."""
-        known = self._chosen.get((volume.name, node))
-        if known is None:
-            key = int(system.tree.keys[node])
-            known = (
-                likeliest(system, key, system.tree.names[node], self.limits)
-                if system.tree.is_deleted(node) and not system.tree.is_folder(node)
-                else system.stored(key)
-            )
-            self._chosen[volume.name, node] = known
-        return known
 
 
 class DiskSource:
@@ -185,9 +64,22 @@ class DiskSource:
         """What is to be said of the disk and its volumes."""
         disk = self.disk
         self._volumes()  # reads what was not read yet
-        volumes = tuple(_told_volume(each) for each in self.volumes)
+        volumes = tuple(self._told_volume(each) for each in self.volumes)
         return SearchedDisk(
             self.held.path, disk.container, disk.bytes.size, disk.bytes.sector, disk.table, volumes, tuple(disk.remarks)
+        )  # fmt: skip
+
+    def _told_volume(self, volume: Volume) -> SearchedVolume:
+        files = deleted = unclaimed = 0
+        if volume.system is not None:
+            files, deleted = volume.system.tree.counts()
+            try:
+                unclaimed = self.held.used(volume, volume.system).free() * volume.system.cluster
+            except (*BROKEN, SourceError):
+                unclaimed = 0
+        label = volume.system.label if volume.system is not None else ""
+        return SearchedVolume(
+            volume.name, volume.offset, volume.size, volume.type, label, volume.status, volume.message, files, deleted, unclaimed
         )  # fmt: skip
 
     def _volumes(self) -> list[str]:
@@ -241,7 +133,7 @@ class DiskSource:
                 on_problem(folder, "this folder could not be listed: there is none on the disk")
                 return None
             listing = self.held.listing(volume, inner)
-        except (*_BROKEN, SourceError) as error:
+        except (*BROKEN, SourceError) as error:
             on_problem(folder, f"this folder could not be listed: {error}")
             return None
         tree = system.tree
@@ -284,7 +176,7 @@ class DiskSource:
                     path = os.path.join(self.held.path, volume.name, *inner.split("/"))
                     if inside(path, self.root):
                         yield path, trace
-            except (*_BROKEN, SourceError):
+            except (*BROKEN, SourceError):
                 continue
 
     def _folders_of(self, system: FileSystem, tops: Sequence[str]) -> list[int]:
@@ -338,7 +230,7 @@ class DiskSource:
             return self._folder_entry(path, system, node, deleted=deleted)
         try:
             stored = self.held.stored(volume, system, node)
-        except (*_BROKEN, SourceError) as error:
+        except (*BROKEN, SourceError) as error:
             said = error.what if isinstance(error, SourceError) else f"its record on the disk is damaged ({error})"
             raise SourceError(said, path) from error
         modified = wall_time(stored.modified, self.held.zone, local=stored.local)
@@ -377,7 +269,7 @@ class DiskSource:
             try:
                 stored = system.stored(int(system.tree.keys[node]))
                 modified = wall_time(stored.modified, self.held.zone, local=stored.local)
-            except (*_BROKEN, SourceError):
+            except (*BROKEN, SourceError):
                 modified = None
         told = None if modified is None else utc(modified / 1e9)
         return Entry(
@@ -393,7 +285,7 @@ class DiskSource:
         told = system.places(key) if stored.extents is None else stored.extents
         places = [(at, length) for at, length in told if at != HOLE]
         known = sum(length for _, length in places)
-        taken = 0 if system.holds_its_own(key) else _taken(system, places)
+        taken = 0 if system.holds_its_own(key) else self.held.taken(volume, system, places)
         claims = self.held.claims(volume, system)
         others = claims.others(node, places, lambda other: self._settled(volume, system, other))
         caution = ""
@@ -429,13 +321,13 @@ class DiskSource:
         """Where a deleted file lies of which only the beginning is recorded: as far as its format, or free space, bears it out."""
         try:
             stored = self.held.stored(volume, system, node)
-        except (*_BROKEN, SourceError):
+        except (*BROKEN, SourceError):
             return []
         places = [(at, length) for at, length in stored.extents or () if at != HOLE]
         if (
             stored.verified
             or (not stored.guessed)
-            or (not may_tell(system.tree.names[node]) and not _taken(system, places))
+            or (not may_tell(system.tree.names[node]) and not self.held.taken(volume, system, places))
         ):
             return places
         return [(at, min(length, system.cluster)) for at, length in places[:1]]
@@ -460,7 +352,7 @@ class DiskSource:
             if stored.unreadable:
                 raise SourceError(stored.unreadable, entry.path)
             return system.open(int(system.tree.keys[node]), stored)
-        except _BROKEN as error:
+        except BROKEN as error:
             raise SourceError(f"its record on the disk is damaged ({error})", entry.path) from error
 
     @contextmanager
@@ -473,31 +365,6 @@ class DiskSource:
             with target.open("wb") as out:
                 shutil.copyfileobj(stream, out, _CHUNK_BYTES)
             yield target
-
-
-def _told_volume(volume: Volume) -> SearchedVolume:
-    files = deleted = unclaimed = 0
-    if volume.system is not None:
-        files, deleted = volume.system.tree.counts()
-        try:
-            unclaimed = volume.system.used().free() * volume.system.cluster
-        except (*_BROKEN, SourceError):
-            unclaimed = 0
-    label = volume.system.label if volume.system is not None else ""
-    return SearchedVolume(
-        volume.name, volume.offset, volume.size, volume.type, label, volume.status, volume.message, files, deleted, unclaimed
-    )  # fmt: skip
-
-
-def _taken(system: FileSystem, places: list[Extent]) -> int:
-    """How many bytes of these places living files have."""
-    used, cluster = system.used(), system.cluster
-    taken = 0
-    for at, length in places:
-        first = (at - system.clusters_at) // cluster
-        count = -(-(at - system.clusters_at + length) // cluster) - first
-        taken += int(used.used(first, count).sum()) * cluster
-    return taken
 
 
 def wall_time(stamp: int | None, zone: tzinfo | None, *, local: bool) -> int | None:

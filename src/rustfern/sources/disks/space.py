@@ -23,6 +23,11 @@ class ClusterMap:
         """A map from a truth value for each cluster."""
         return cls(np.packbits(used, bitorder="little"), len(used))
 
+    @classmethod
+    def blank(cls, count: int) -> ClusterMap:
+        """A map in which nothing is in use."""
+        return cls(np.zeros(-(-count // 8), np.uint8), count)
+
     def used(self, first: int, count: int) -> NDArray[np.bool_]:
         """For each of some clusters, whether it is in use; ones outside of the map are."""
         inner, last = max(first, 0), min(first + count, self.count)

@@ -9,19 +9,18 @@ from __future__ import annotations
 import io
 import struct
 from collections import OrderedDict, defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import BinaryIO, cast
 
 import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.core.model import Trace
 from rustfern.sources.disks.ext import inode as inodes
 from rustfern.sources.disks.ext.geometry import geometry_of
 from rustfern.sources.disks.ext.inode import FILE, FOLDER, LINK, Inode, Name
 from rustfern.sources.disks.ext.journal import Journal, OldBlock
-from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, Stored
+from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree
 
@@ -55,7 +54,7 @@ class _Old(msgspec.Struct, frozen=True):
     inode: Inode
 
 
-class ExtVolume:
+class ExtVolume(PlainFiles):
     """One ext volume. `tree` holds all names; the keys of its nodes are numbers of inodes, or of older copies of them."""
 
     case_matters = True
@@ -481,10 +480,6 @@ class ExtVolume:
             inode.kind == FILE, link, inode.is_encrypted,
         )  # fmt: skip
 
-    def ways(self, key: int) -> list[Stored]:
-        """As `stored`: an inode leaves no choice."""
-        return [self.stored(key)]
-
     def open(self, key: int, way: Stored | None = None) -> BinaryIO:
         """The bytes of a file. Raises `Malformed`."""
         stored = way or self.stored(key)
@@ -492,18 +487,6 @@ class ExtVolume:
             return io.BytesIO(stored.data)
         raw = ExtentStream(self._volume, stored.extents or (), stored.size)
         return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
-
-    def places(self, key: int) -> tuple[Extent, ...]:
-        """As `stored` says: all bytes lie as they are."""
-        return self.stored(key).extents or ()
-
-    def streams(self, key: int) -> tuple[str, ...]:
-        """None: files have one content."""
-        return ()
-
-    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
-        """Nothing more than the tree has."""
-        return iter(())
 
     def holds_its_own(self, key: int) -> bool:
         """Whether a deleted file was still open when the system stopped: what is marked as in use is its own."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import BinaryIO, cast
 
@@ -16,10 +16,9 @@ import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed
-from rustfern.core.model import Trace
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat.volume import hide_former_names
-from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
+from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.recognise import exfat_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import ROOT, Tree
@@ -106,7 +105,7 @@ def _set_at(data: bytes, at: int) -> tuple[_Set, int] | None:
     )  # fmt: skip
 
 
-class ExfatVolume:
+class ExfatVolume(PlainFiles):
     """One exFAT volume. `tree` holds all names; the keys of its nodes number their sets."""
 
     type = "exfat"
@@ -134,7 +133,7 @@ class ExfatVolume:
         table = np.frombuffer(raw[: len(raw) // 4 * 4], "<u4")
         self._table = np.concatenate([table, np.zeros(max(self._count + 2 - len(table), 0), np.uint32)])
         self.label = ""
-        self._map = ClusterMap(np.zeros(-(-self._count // 8), np.uint8), self._count)
+        self._map = ClusterMap.blank(self._count)
         self.tree = Tree()
         self._firsts, self._sizes, self._valid = array("q"), array("q"), array("q")
         self._times, self._made = array("q"), array("q")
@@ -290,19 +289,3 @@ class ExfatVolume:
     def used(self) -> ClusterMap:
         """Which clusters living files have."""
         return self._map
-
-    def places(self, key: int) -> tuple[Extent, ...]:
-        """As `stored` says: all bytes lie as they are."""
-        return self.stored(key).extents or ()
-
-    def streams(self, key: int) -> tuple[str, ...]:
-        """None: files have one content."""
-        return ()
-
-    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
-        """Nothing more than the tree has."""
-        return iter(())
-
-    def holds_its_own(self, key: int) -> bool:
-        """Whether what a deleted file had is still marked as its own: never here."""
-        return False

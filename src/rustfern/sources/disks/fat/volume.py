@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import BinaryIO, cast
 
 import numpy as np
@@ -16,11 +16,10 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.core.model import Trace
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat import lost
 from rustfern.sources.disks.fat.directory import SIZE, FatEntry, dot_entries, entries, is_plausible
-from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored
+from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.recognise import fat_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree
@@ -35,7 +34,7 @@ _MAX_LAID_AROUND = 20_000
 """Files up to which a file in pieces is sought around all other deleted ones too."""
 
 
-class FatVolume:
+class FatVolume(PlainFiles):
     """One FAT volume. `tree` holds all names; the keys of its nodes number their entries."""
 
     case_matters = False
@@ -351,22 +350,6 @@ class FatVolume:
     def used(self) -> ClusterMap:
         """Which clusters living files have."""
         return self._map
-
-    def places(self, key: int) -> tuple[Extent, ...]:
-        """As `stored` says: all bytes lie as they are."""
-        return self.stored(key).extents or ()
-
-    def streams(self, key: int) -> tuple[str, ...]:
-        """None: files have one content."""
-        return ()
-
-    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
-        """Nothing more than the tree has."""
-        return iter(())
-
-    def holds_its_own(self, key: int) -> bool:
-        """Whether what a deleted file had is still marked as its own: never here."""
-        return False
 
 
 def hide_former_names(tree: Tree, firsts: array[int], sizes: array[int]) -> None:

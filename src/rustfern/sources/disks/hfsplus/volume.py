@@ -9,13 +9,12 @@ import io
 import struct
 import unicodedata
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import BinaryIO, cast
 
 import numpy as np
 
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.core.model import Trace
 from rustfern.sources.disks.hfsplus.btree import (
     CatalogRecord,
     Fork,
@@ -29,7 +28,7 @@ from rustfern.sources.disks.hfsplus.btree import (
     records,
     remains,
 )
-from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, Stored, read_exactly
+from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, PlainFiles, Stored, read_exactly
 from rustfern.sources.disks.recognise import hfs_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree
@@ -44,7 +43,7 @@ _MAX_NAMES = 20_000_000
 _LARGEST_MAP = 1 << 30
 
 
-class HfsVolume:
+class HfsVolume(PlainFiles):
     """One HFS+ volume. `tree` holds all names; the keys of its nodes number the records of the catalog."""
 
     type = "hfsplus"
@@ -236,31 +235,11 @@ class HfsVolume:
             is_file=not record.is_folder and link is None, link_target=link, unreadable=unreadable,
         )  # fmt: skip
 
-    def ways(self, key: int) -> list[Stored]:
-        """As `stored`: a record leaves no choice."""
-        return [self.stored(key)]
-
     def open(self, key: int, way: Stored | None = None) -> BinaryIO:
         """The bytes of a file. Raises `Malformed`."""
         stored = way or self.stored(key)
         raw = ExtentStream(self._volume, stored.extents or (), stored.size)
         return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
-
-    def places(self, key: int) -> tuple[Extent, ...]:
-        """As `stored` says: all bytes lie as they are."""
-        return self.stored(key).extents or ()
-
-    def streams(self, key: int) -> tuple[str, ...]:
-        """None: files have one content."""
-        return ()
-
-    def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
-        """Nothing more than the tree has."""
-        return iter(())
-
-    def holds_its_own(self, key: int) -> bool:
-        """Whether what a deleted file had is still marked as its own: never here."""
-        return False
 
     def used(self) -> ClusterMap:
         """Which blocks living files have; the highest bit of a byte is the first of its eight."""

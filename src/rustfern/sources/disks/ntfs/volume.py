@@ -7,16 +7,15 @@ from __future__ import annotations
 
 import io
 import struct
-from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from typing import BinaryIO, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.errors import Malformed
 from rustfern.core.model import Trace
-from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, Stored
+from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.ntfs import table
 from rustfern.sources.disks.ntfs.attributes import (
     COMPRESSED,
@@ -25,7 +24,6 @@ from rustfern.sources.disks.ntfs.attributes import (
     ENCRYPTED,
     INDEX_BLOCKS,
     INDEX_ROOT,
-    LIST,
     REFERENCE,
     REPARSE,
     STANDARD,
@@ -38,26 +36,24 @@ from rustfern.sources.disks.ntfs.attributes import (
 )
 from rustfern.sources.disks.ntfs.journal import DELETED, changes
 from rustfern.sources.disks.ntfs.packed import PackedStream
+from rustfern.sources.disks.ntfs.records import Records, all_of, same_use
 from rustfern.sources.disks.recognise import ntfs_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree, is_safe, safe_name
 
 _BITMAP, _ROOT, _VOLUME, _EXTEND = 6, 5, 3, 11
 _SYSTEM_RECORDS = 16
-_MAX_RECORDS = 1 << 28
-_MAX_LIST = 1 << 20
 _MAX_INDEX = 16 << 20
 _MAX_RESIDENT_LINK = 16 << 10
 _SYMLINK, _MOUNT_POINT, _WOF = 0xA000000C, 0xA0000003, 0x80000017
 _CLOUD, _CLOUD_BITS = 0x9000001A, 0xFFFF0FFF
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
-_HELD = 512
 _LARGEST_MAP = 1 << 30
 _MOST_OF_JOURNAL = 256 << 20
 """Bytes of the change journal that are read, the latest ones."""
 
 
-class NtfsVolume:
+class NtfsVolume(PlainFiles):
     """One NTFS volume. `tree` holds all names; the keys of its nodes are numbers of records."""
 
     type = "ntfs"
@@ -78,14 +74,13 @@ class NtfsVolume:
         self.cluster = sector * (per_cluster if per_cluster <= 0x80 else 1 << (256 - per_cluster))
         sectors, table_at, mirror_at = struct.unpack_from("<QQQ", boot, 40)
         size = struct.unpack_from("<b", boot, 64)[0]
-        self._record = size * self.cluster if size > 0 else 1 << -size
-        if self._record not in (512, 1024, 2048, 4096) or not 512 <= self.cluster <= 2 << 20:
+        record = size * self.cluster if size > 0 else 1 << -size
+        if record not in (512, 1024, 2048, 4096) or not 512 <= self.cluster <= 2 << 20:
             raise Malformed("its boot sector gives sizes that cannot be")
         self._size = sectors * sector
-        self._extensions: dict[int, list[int]] = {}
-        self._held: OrderedDict[int, bytes | None] = OrderedDict()
-        self._runs = self._own_runs(table_at, mirror_at)
-        self._count = min(sum(length for _, length in self._runs) // self._record, _MAX_RECORDS)
+        self._records = Records(volume, self.cluster, record, table_at, mirror_at)
+        self.remark = self.remark or self._records.remark
+        self._count = self._records.count
         self.label = self._label()
         self.tree = Tree()
         self._bitmap: ClusterMap | None = None
@@ -94,106 +89,10 @@ class NtfsVolume:
         self._in_use: NDArray[np.bool_] = np.zeros(self._count, bool)
         self._read_names()
 
-    # --- records ---------------------------------------------------------------------------------------------------
-
-    def _own_runs(self, table_at: int, mirror_at: int) -> tuple[Extent, ...]:
-        """Where the table lies, by its own first record or the copy of it; in bytes."""
-        for place in (table_at, mirror_at):
-            record = fixed(self._volume.read_at(place * self.cluster, self._record), b"FILE")
-            if record is None:
-                continue
-            found = [each for each in attributes(record) if each.kind == DATA and not each.name and each.runs]
-            if found:
-                runs = self._in_bytes(found[0].runs)
-                self._runs = runs
-                self._count = sum(length for _, length in runs) // self._record
-                more = self._pieces(0, record, found[0])
-                size = found[0].size
-                return _cut(self._in_bytes(tuple(run for each in more for run in each.runs)), size)
-            self.remark = self.remark or "the first record of its table is damaged; the mirror was used"
-        raise Malformed("the first record of its table, and the mirror of it, are damaged")
-
-    def _in_bytes(self, runs: tuple[Extent, ...]) -> tuple[Extent, ...]:
-        cluster = self.cluster
-        return tuple((HOLE if place == HOLE else place * cluster, count * cluster) for place, count in runs)
-
-    def _read_records(self, first: int, count: int) -> bytes:
-        """The bytes of records, fewer where the table or the disk ends."""
-        stream = ExtentStream(self._volume, self._runs, self._count * self._record)
-        stream.seek(first * self._record)
-        wanted, pieces = count * self._record, []
-        while wanted > 0:
-            try:
-                piece = stream.read_here(wanted)
-            except SourceError:
-                if wanted <= self._record:
-                    raise
-                piece = bytes(min(self._record, wanted))  # that one cannot be read; the others may be
-            if not piece:
-                break
-            stream.seek(len(piece), io.SEEK_CUR)
-            pieces.append(piece)
-            wanted -= len(piece)
-        return b"".join(pieces)
-
-    def _record_of(self, number: int) -> bytes | None:
-        """One record, put right; None for one that is damaged or not there."""
-        if number in self._held:
-            self._held.move_to_end(number)
-            return self._held[number]
-        if not 0 <= number < self._count:
-            return None
-        record = fixed(self._read_records(number, 1), b"FILE")
-        self._held[number] = record
-        while len(self._held) > _HELD:
-            self._held.popitem(last=False)
-        return record
-
-    def _all_attributes(self, number: int) -> list[Attribute]:
-        """The attributes of a record and of those that go on for it."""
-        record = self._record_of(number)
-        if record is None:
-            return []
-        found = list(attributes(record))
-        sequence = struct.unpack_from("<H", record, 16)[0]
-        others = self._listed(found, number) | set(self._extensions.get(number, ()))
-        for other in sorted(others):
-            more = self._record_of(other)
-            if more is None:
-                continue
-            base = struct.unpack_from("<Q", more, 32)[0]
-            if base & REFERENCE == number and _same_use(base >> 48, sequence):
-                found += attributes(more)
-        return found
-
-    def _listed(self, found: list[Attribute], number: int) -> set[int]:
-        """The records that an attribute list names besides its own."""
-        named: set[int] = set()
-        for each in found:
-            if each.kind != LIST:
-                continue
-            data = each.value
-            if data is None:
-                stream = ExtentStream(self._volume, self._in_bytes(each.runs), min(each.size, _MAX_LIST))
-                data = _all_of(stream, min(each.size, _MAX_LIST))
-            at = 0
-            while at + 26 <= len(data):
-                length = struct.unpack_from("<H", data, at + 4)[0]
-                if length < 26:
-                    break
-                named.add(struct.unpack_from("<Q", data, at + 16)[0] & REFERENCE)
-                at += length
-        return named - {number}
-
-    def _pieces(self, number: int, record: bytes, first: Attribute) -> list[Attribute]:
-        """All pieces of the unnamed stream, in order."""
-        found = [e for e in self._all_attributes(number) if e.kind == DATA and not e.name and e.value is None]
-        return sorted(found, key=lambda each: each.first) or [first]
-
     # --- names -----------------------------------------------------------------------------------------------------
 
     def _label(self) -> str:
-        record = self._record_of(_VOLUME)
+        record = self._records.one(_VOLUME)
         for each in attributes(record) if record else ():
             if each.kind == 0x60 and each.value is not None:
                 return each.value.decode("utf-16-le", "replace")
@@ -207,7 +106,7 @@ class NtfsVolume:
         is_folder = np.zeros(self._count, bool)
         whole = np.zeros(self._count, bool)
         bases: dict[int, int] = {}
-        for first, block in table.blocks(self._read_records, self._count, self._record):
+        for first, block in table.blocks(self._records.read, self._count, self._records.size):
             end = first + len(block.flags)
             self._sequences[first:end] = block.sequences
             self._in_use[first:end] = table.is_in_use(block) & block.whole
@@ -216,7 +115,7 @@ class NtfsVolume:
             for row in np.flatnonzero((block.bases != 0) & block.whole).tolist():
                 base = int(block.bases[row])
                 bases[first + row] = base
-                self._extensions.setdefault(base, []).append(first + row)
+                self._records.extensions.setdefault(base, []).append(first + row)
             best = table.best_names(block)
             kept = np.flatnonzero(best)
             numbers.append(block.rows[kept] + first)
@@ -281,7 +180,9 @@ class NtfsVolume:
 
     def _add_nameless(self, numbers: list[int], node_of: NDArray[np.int64], is_folder: NDArray[np.bool_]) -> None:
         """Deleted records that have no name of their own any more, if they still have content: by what indexes still say of them."""
-        held = [n for n in numbers if any(e.kind == DATA and not e.name and e.size for e in self._all_attributes(n))]
+        held = [
+            n for n in numbers if any(e.kind == DATA and not e.name and e.size for e in self._records.attributes_of(n))
+        ]
         if not held:
             return
         told = self.names_in_indexes(np.flatnonzero(self._in_use & is_folder).tolist())
@@ -304,7 +205,7 @@ class NtfsVolume:
         """(record, use) → name, of entries that remain in the unused parts of folders' indexes."""
         found: dict[tuple[int, int], FileName] = {}
         for number in folders:
-            for each in self._all_attributes(number):
+            for each in self._records.attributes_of(number):
                 if each.name != "$I30":
                     continue
                 if each.kind == INDEX_ROOT and each.value is not None and len(each.value) >= 32:
@@ -318,7 +219,7 @@ class NtfsVolume:
 
     def _index_blocks(self, each: Attribute) -> list[bytes]:
         size = min(each.allocated or each.size, _MAX_INDEX)
-        data = _all_of(ExtentStream(self._volume, self._in_bytes(each.runs), size), size)
+        data = all_of(ExtentStream(self._volume, self._records.in_bytes(each.runs), size), size)
         step = 4096
         found = []
         for at in range(0, len(data) - step + 1, step):
@@ -331,7 +232,7 @@ class NtfsVolume:
 
     def stored(self, key: int) -> Stored:
         """What the record of a file says. Raises `Malformed`."""
-        held = self._all_attributes(key)
+        held = self._records.attributes_of(key)
         if not held:
             raise Malformed(f"its file record {key} is damaged")
         modified = created = changed = None
@@ -344,7 +245,7 @@ class NtfsVolume:
                 flags = struct.unpack_from("<I", each.value, 32)[0]
             elif each.kind == REPARSE:
                 link, online, unreadable = self._reparse(each)
-        is_folder = bool(struct.unpack_from("<H", self._record_of(key) or bytes(24), 22)[0] & 2)
+        is_folder = bool(struct.unpack_from("<H", self._records.one(key) or bytes(24), 22)[0] & 2)
         online = online or bool(flags & _ONLINE_ONLY)
         size, extents, data, valid, encrypted = self._content(held)
         return Stored(
@@ -372,7 +273,7 @@ class NtfsVolume:
                 continue
             runs += each.runs
             reached += sum(count for _, count in each.runs)
-        extents: tuple[Extent, ...] | None = self._in_bytes(tuple(runs))
+        extents: tuple[Extent, ...] | None = self._records.in_bytes(tuple(runs))
         if first.flags & COMPRESSED and first.unit:
             extents = None
         return first.size, extents, None, first.valid, bool(first.flags & ENCRYPTED)
@@ -382,7 +283,7 @@ class NtfsVolume:
         value = each.value
         if value is None:
             size = min(each.size, _MAX_RESIDENT_LINK)
-            value = _all_of(ExtentStream(self._volume, self._in_bytes(each.runs), size), size)
+            value = all_of(ExtentStream(self._volume, self._records.in_bytes(each.runs), size), size)
         if len(value) < 16:
             return None, False, ""
         tag = struct.unpack_from("<I", value)[0]
@@ -397,13 +298,9 @@ class NtfsVolume:
         target = value[start + at : start + at + length].decode("utf-16-le", "replace")
         return target or "?", False, ""
 
-    def ways(self, key: int) -> list[Stored]:
-        """As `stored`: a record leaves no choice."""
-        return [self.stored(key)]
-
     def streams(self, key: int) -> tuple[str, ...]:
         """The names of streams beside the content, such as the mark of a download."""
-        return tuple(each.name for each in self._all_attributes(key) if each.kind == DATA and each.name)
+        return tuple(each.name for each in self._records.attributes_of(key) if each.kind == DATA and each.name)
 
     def traces(self, folders: Sequence[int]) -> Iterator[Trace]:
         """Names in the unused parts of folders' indexes whose records others have now, and deletions that the change journal tells of."""
@@ -419,7 +316,7 @@ class NtfsVolume:
     def _was_used_again(self, reference: int) -> bool:
         """Whether the record that a reference means is another file's by now."""
         number = reference & REFERENCE
-        return 0 < number < self._count and not _same_use(reference >> 48, int(self._sequences[number]))
+        return 0 < number < self._count and not same_use(reference >> 48, int(self._sequences[number]))
 
     def _journal_tells(self) -> Iterator[Trace]:
         """Deletions of files, the latest last."""
@@ -433,12 +330,12 @@ class NtfsVolume:
     def _journal_bytes(self, key: int) -> Iterator[bytes]:
         """The latest stretches of a journal, in order."""
         pieces = sorted(
-            (e for e in self._all_attributes(key) if e.kind == DATA and e.name == "$J"), key=lambda e: e.first
+            (e for e in self._records.attributes_of(key) if e.kind == DATA and e.name == "$J"), key=lambda e: e.first
         )
         yield from (piece.value for piece in pieces if piece.value is not None)
         kept: list[Extent] = []
         left = _MOST_OF_JOURNAL
-        for place, length in reversed(self._in_bytes(tuple(run for piece in pieces for run in piece.runs))):
+        for place, length in reversed(self._records.in_bytes(tuple(run for piece in pieces for run in piece.runs))):
             if place != HOLE and left > 0:
                 kept.append((place + length - min(length, left), min(length, left)))
                 left -= length
@@ -458,24 +355,20 @@ class NtfsVolume:
     def _node_of_reference(self, reference: int) -> int | None:
         """The node of the folder that a reference means, None if its record was used again."""
         number, use = reference & REFERENCE, reference >> 48
-        if not number < self._count or self._node_of[number] < 0 or not _same_use(use, int(self._sequences[number])):
+        if not number < self._count or self._node_of[number] < 0 or not same_use(use, int(self._sequences[number])):
             return None
         return int(self._node_of[number])
 
-    def holds_its_own(self, key: int) -> bool:
-        """Whether what a deleted file had is still marked as its own: never here."""
-        return False
-
     def open(self, key: int, way: Stored | None = None) -> BinaryIO:
         """The bytes of a file. Raises `Malformed`."""
-        held = self._all_attributes(key)
+        held = self._records.attributes_of(key)
         pieces = sorted((e for e in held if e.kind == DATA and not e.name), key=lambda each: each.first)
         size, extents, data, valid, _ = self._content(held)
         if data is not None:
             return io.BytesIO(data)
         raw: io.RawIOBase
         if extents is None:
-            runs = self._in_bytes(tuple(run for each in pieces for run in each.runs))
+            runs = self._records.in_bytes(tuple(run for each in pieces for run in each.runs))
             unit = self.cluster << pieces[0].unit
             if unit > 16 << 20:
                 raise Malformed("its units of packing have a size that cannot be")
@@ -487,10 +380,10 @@ class NtfsVolume:
     def places(self, key: int) -> tuple[Extent, ...]:
         """Where the bytes of a file lie in the volume, packed ones too."""
         pieces = sorted(
-            (e for e in self._all_attributes(key) if e.kind == DATA and not e.name and e.value is None),
+            (e for e in self._records.attributes_of(key) if e.kind == DATA and not e.name and e.value is None),
             key=lambda each: each.first,
         )
-        return tuple(e for e in self._in_bytes(tuple(run for p in pieces for run in p.runs)) if e[0] != HOLE)
+        return tuple(e for e in self._records.in_bytes(tuple(run for p in pieces for run in p.runs)) if e[0] != HOLE)
 
     # --- space -----------------------------------------------------------------------------------------------------
 
@@ -502,29 +395,6 @@ class NtfsVolume:
                 bits = np.frombuffer(stream.read(min(stored.size, _LARGEST_MAP)), np.uint8)
             self._bitmap = ClusterMap(bits, self._size // self.cluster)
         return self._bitmap
-
-
-def _same_use(told: int, now: int) -> bool:
-    """Whether a reference means this use of a record, or the one that ended last."""
-    return told in (now, (now - 1) & 0xFFFF)
-
-
-def _cut(extents: tuple[Extent, ...], size: int) -> tuple[Extent, ...]:
-    found, left = [], size
-    for offset, length in extents:
-        if left <= 0:
-            break
-        found.append((offset, min(length, left)))
-        left -= length
-    return tuple(found)
-
-
-def _all_of(stream: ExtentStream, size: int) -> bytes:
-    data = b""
-    while len(data) < size and (piece := stream.read_here(size - len(data))):
-        data += piece
-        stream.seek(len(data))
-    return data
 
 
 def _take(found: dict[tuple[int, int], FileName], block: bytes, start: int, wanted: Callable[[int], bool]) -> None:

@@ -5,20 +5,16 @@ Source: exFAT File System Specification (sections 3.1 main boot sector, 6 direct
 
 from __future__ import annotations
 
-import io
 import struct
 from array import array
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
-from typing import BinaryIO, cast
 
 import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed
-from rustfern.formats.format_table import extension_of, format_of_extension
-from rustfern.sources.disks.fat.volume import hide_former_names
-from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, PlainFiles, Stored
+from rustfern.sources.disks.fat.clusters import FIRST, Clusters
+from rustfern.sources.disks.interface import DiskBytes, Stored
 from rustfern.sources.disks.recognise import exfat_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import ROOT, Tree
@@ -105,15 +101,14 @@ def _set_at(data: bytes, at: int) -> tuple[_Set, int] | None:
     )  # fmt: skip
 
 
-class ExfatVolume(PlainFiles):
+class ExfatVolume(Clusters):
     """One exFAT volume. `tree` holds all names; the keys of its nodes number their sets."""
 
     type = "exfat"
-    case_matters = False
 
     def __init__(self, volume: DiskBytes) -> None:
         """Raises `Malformed` and `SourceError`."""
-        self._volume = volume
+        super().__init__(volume)
         boot, self.remark = volume.read_at(0, 512), ""
         if exfat_of(boot) is None:
             boot, self.remark = volume.read_at(12 * 512, 512), "its boot sector is damaged; the copy of it was used"
@@ -123,51 +118,26 @@ class ExfatVolume(PlainFiles):
                 raise Malformed("its boot sector and the copy of it are damaged")
         table_at, table_size, data_at, self._count, root = struct.unpack_from("<5I", boot, 80)
         sector, self.cluster = 1 << boot[108], 1 << boot[108] + boot[109]
+        self._last = self._count + FIRST
         if boot[108] + boot[109] > 25 or self._count > 1 << 30:
             raise Malformed("its boot sector gives sizes that cannot be")
-        self._data = self.clusters_at = data_at * sector
-        size = min(table_size * sector, 4 * (self._count + 2))
+        self.clusters_at = data_at * sector
+        size = min(table_size * sector, 4 * (self._last))
         if size > _LARGEST_TABLE:
             raise Malformed("its table has a size that cannot be")
         raw = b"".join(volume.read_at(table_at * sector + n, min(1 << 20, size - n)) for n in range(0, size, 1 << 20))
         table = np.frombuffer(raw[: len(raw) // 4 * 4], "<u4")
-        self._table = np.concatenate([table, np.zeros(max(self._count + 2 - len(table), 0), np.uint32)])
+        self._table = np.concatenate([table, np.zeros(max(self._last - len(table), 0), np.uint32)])
         self.label = ""
         self._map = ClusterMap.blank(self._count)
         self.tree = Tree()
-        self._firsts, self._sizes, self._valid = array("q"), array("q"), array("q")
+        self._valid = array("q")
         self._times, self._made = array("q"), array("q")
         self._flags = bytearray()
         self._seen = {root}
         self._walk(root)
-        hide_former_names(self.tree, self._firsts, self._sizes)
+        self._hide_former_names()
         self.tree.finish()
-
-    def _offset(self, cluster: int) -> int:
-        return int(self._data + (cluster - 2) * self.cluster)
-
-    def _chain(self, first: int, most: int) -> list[tuple[int, int]]:
-        runs: list[tuple[int, int]] = []
-        table, end = self._table, self._count + 2
-        at, left = first, min(most, self._count)
-        while 2 <= at < end and left > 0:
-            stop = min(at + left, end)
-            follow = table[at:stop]
-            steps = np.flatnonzero(follow != np.arange(at + 1, stop + 1, dtype=np.uint32))
-            count = int(steps[0]) + 1 if len(steps) else len(follow)
-            runs.append((at, count))
-            left -= count
-            at = int(table[at + count - 1])
-        return runs
-
-    def _in_bytes(self, runs: list[tuple[int, int]]) -> tuple[Extent, ...]:
-        return tuple((self._offset(first), count * self.cluster) for first, count in runs)
-
-    def _bytes(self, runs: list[tuple[int, int]]) -> bytes:
-        return b"".join(self._volume.read_at(*extent) for extent in self._in_bytes(runs))
-
-    def _straight(self, first: int, needed: int) -> list[tuple[int, int]]:
-        return [(first, min(needed, self._count + 2 - first))] if 2 <= first < self._count + 2 else []
 
     def _walk(self, root: int) -> None:
         most = _MAX_FOLDER // self.cluster or 1
@@ -235,7 +205,7 @@ class ExfatVolume(PlainFiles):
                 valid=self._valid[key], local=bool(flags & 2), guessed=guessed,
             )  # fmt: skip
 
-        if not size or not 2 <= first < self._count + 2:
+        if not size or not 2 <= first < self._last:
             return [laid([])]
         straight = self._straight(first, needed)
         if flags & 1:
@@ -252,40 +222,8 @@ class ExfatVolume(PlainFiles):
             laid(runs, guessed=True) for runs in self._around(first, needed) if runs not in (straight, chain)
         ]
 
-    def _around(self, start: int, needed: int) -> list[list[tuple[int, int]]]:
-        """Clusters from `start` on that no living file has, and those of them that no deleted file has either that lies in one piece."""
-        used = [self._map]
-        if len(self._firsts) <= _MAX_LAID_AROUND:
-            # Other documents stayed, as a rule; what has another name may have come and gone before.
-            for named, whole in ((False, True), (True, True), (True, False)):
-                used.append(self._map.with_runs(self._of_others(start, named=named, whole=whole)))
-        return [[(first + 2, count) for first, count in each.some_free(start - 2, needed)] for each in used]
-
-    def _of_others(self, start: int, *, named: bool, whole: bool) -> Iterator[tuple[int, int]]:
-        """Runs of deleted files and folders, but the one at `start`, as if each lay in one piece: only documents (`named`), only where nothing
-        that lives is among them (`whole`).
-        """
-        for key, (first, size) in enumerate(zip(self._firsts, self._sizes, strict=True)):
-            count = max(-(-size // self.cluster), 1)
-            if first in (0, start) or not self._is_deleted(key):
-                continue
-            if whole and self._map.used(first - 2, count).any():
-                continue
-            if not (named and size and format_of_extension(extension_of(self.tree.names[self._node_of(key)])) is None):
-                yield first - 2, count
-
     def _node_of(self, key: int) -> int:
         return key + 2  # one name for each set, in their order
 
     def _is_deleted(self, key: int) -> bool:
         return bool(self._flags[key] & 4)
-
-    def open(self, key: int, way: Stored | None = None) -> BinaryIO:
-        """The bytes of a file, laid as said."""
-        stored = way or self.stored(key)
-        raw = ExtentStream(self._volume, stored.extents or (), stored.size, stored.valid)
-        return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
-
-    def used(self) -> ClusterMap:
-        """Which clusters living files have."""
-        return self._map

@@ -5,21 +5,18 @@ Source: FAT32 File System Specification 1.03. The chain of a deleted file is mos
 
 from __future__ import annotations
 
-import io
 import struct
 from array import array
-from collections.abc import Iterator
-from typing import BinaryIO, cast
 
 import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.sources.disks.fat import lost
+from rustfern.sources.disks.fat.clusters import FIRST, Clusters
 from rustfern.sources.disks.fat.directory import SIZE, FatEntry, dot_entries, entries, is_plausible
-from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, PlainFiles, Stored
+from rustfern.sources.disks.interface import DiskBytes, Stored
 from rustfern.sources.disks.recognise import fat_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree
@@ -34,15 +31,12 @@ _MAX_LAID_AROUND = 20_000
 """Files up to which a file in pieces is sought around all other deleted ones too."""
 
 
-class FatVolume(PlainFiles):
+class FatVolume(Clusters):
     """One FAT volume. `tree` holds all names; the keys of its nodes number their entries."""
-
-    case_matters = False
-    clusters_at = 0
 
     def __init__(self, volume: DiskBytes) -> None:
         """Raises `Malformed` and `SourceError`."""
-        self._volume = volume
+        super().__init__(volume)
         boot, self.remark = volume.read_at(0, 512), ""
         known = fat_of(boot)
         if known is None:
@@ -57,20 +51,19 @@ class FatVolume(PlainFiles):
         self.cluster = sector * per_cluster
         root_at = (reserved + fats * per_fat) * sector
         root_size = -(-roots * SIZE // sector) * sector
-        self._data = root_at + root_size
-        self.clusters_at = self._data
+        self.clusters_at = root_at + root_size
         sectors = small or large
         self._count = min(
-            (sectors * sector - self._data) // self.cluster,
+            (sectors * sector - self.clusters_at) // self.cluster,
             per_fat * sector * 8 // (32 if known.type == "fat32" else _BITS[known.type]),
         )
+        self._last = self._count + FIRST
         self._table = self._read_table(reserved * sector, per_fat * sector, fats)
         self._map = ClusterMap.of(np.asarray(self._table[2:] != 0))
         self.label = (
             boot[43:54].decode("cp850", "replace").strip() if roots else boot[71:82].decode("cp850", "replace").strip()
         )
         self.label = "" if self.label == "NO NAME" else self.label
-        self._firsts, self._sizes = array("q"), array("q")
         self._times, self._made = array("q"), array("q")
         self._folders_at: dict[int, int] = {}  # first cluster of a folder → its node
         self.tree = Tree()
@@ -89,7 +82,7 @@ class FatVolume(PlainFiles):
         self._walk([(top, ROOT, False)])
         self._add_lost_folders()
         self._add_old_folders()
-        hide_former_names(self.tree, self._firsts, self._sizes)
+        self._hide_former_names()
         self.tree.finish()
 
     # --- the table -------------------------------------------------------------------------------------------------
@@ -111,7 +104,7 @@ class FatVolume(PlainFiles):
                 continue
             if len(raw) > 3 and raw[0] >= 0xF0:
                 break
-        count = self._count + 2
+        count = self._last
         if self.type == "fat12":
             data = np.frombuffer(raw[: len(raw) // 3 * 3], np.uint8).astype(np.uint32)
             a, b, c = data[0::3], data[1::3], data[2::3]
@@ -123,28 +116,6 @@ class FatVolume(PlainFiles):
             table = np.frombuffer(raw[: len(raw) // 4 * 4], "<u4") & np.uint32(0x0FFFFFFF)
         table = table[:count]
         return np.concatenate([table, np.zeros(count - len(table), np.uint32)]) if len(table) < count else table
-
-    def _chain(self, first: int, most: int) -> list[tuple[int, int]]:
-        """Runs of clusters (first, count) of a chain, at most `most` clusters of it; what is broken ends it."""
-        runs: list[tuple[int, int]] = []
-        table, end = self._table, self._count + 2
-        at, left = first, most
-        seen = 0
-        while 2 <= at < end and left > 0 and seen <= self._count:
-            stop = min(at + left, end)
-            follow = table[at:stop]
-            steps = np.flatnonzero(follow != np.arange(at + 1, stop + 1, dtype=np.uint32))
-            count = int(steps[0]) + 1 if len(steps) else len(follow)
-            runs.append((at, count))
-            seen, left = seen + count, left - count
-            at = int(table[at + count - 1])
-        return runs
-
-    def _offset(self, cluster: int) -> int:
-        return int(self._data + (cluster - 2) * self.cluster)
-
-    def _in_bytes(self, runs: list[tuple[int, int]]) -> tuple[Extent, ...]:
-        return tuple((self._offset(first), count * self.cluster) for first, count in runs)
 
     # --- folders ---------------------------------------------------------------------------------------------------
 
@@ -159,16 +130,16 @@ class FatVolume(PlainFiles):
     def _folder_bytes(self, first: int, *, deleted: bool) -> bytes:
         """The entries of a folder: by its chain, or of one without, as far as what follows can be entries."""
         most = _MAX_FOLDER // self.cluster or 1
-        if not deleted or (2 <= first < self._count + 2 and self._table[first]):
-            if deleted and lost_chain(self._table, first):
+        if not deleted or (2 <= first < self._last and self._table[first]):
+            if deleted and self._is_inside_a_chain(first):
                 return b""  # another file has its place
             runs = self._chain(first, most)
             return b"".join(self._volume.read_at(*extent) for extent in self._in_bytes(runs))
         data = b""
-        for cluster in range(first, min(first + most, self._count + 2)):
+        for cluster in range(first, min(first + most, self._last)):
             if self._table[cluster]:
                 continue
-            piece = self._volume.read_at(self._offset(cluster), self.cluster)
+            piece = self._volume.read_at(self._in_bytes([(cluster, 1)])[0][0], self.cluster)
             if data and (
                 not piece[:1].strip(b"\0")
                 or not all(
@@ -208,14 +179,14 @@ class FatVolume(PlainFiles):
         if (
             self._first_old >= 0
             or not entry.is_folder
-            or not 2 <= first < self._count + 2
+            or not 2 <= first < self._last
             or len(self._folders_at) >= _MAX_FOLDERS
         ):
             return
         if first in self._folders_at:
             return
         if deleted:
-            head = self._volume.read_at(self._offset(first), 64)
+            head = self._volume.read_at(self._in_bytes([(first, 1)])[0][0], 64)
             dots = dot_entries(head)
             if dots is None or dots[0] not in (first, first & 0xFFFF):
                 return
@@ -224,7 +195,7 @@ class FatVolume(PlainFiles):
 
     def _add_lost_folders(self) -> None:
         """Folders in clusters that nothing leads to: stitched together by their `..`, and by the entries of those above them."""
-        found = lost.find(self._volume, self._data, self.cluster, self._table, self._folders_at)
+        found = lost.find(self._volume, self.clusters_at, self.cluster, self._table, self._folders_at)
         for first, _ in found:
             self._lost[first] = self._folders_at[first] = self.tree.add(
                 f"folder {first}", LOST, -1, folder=True, deleted=True
@@ -240,7 +211,7 @@ class FatVolume(PlainFiles):
         """Folders of the format before this one, where the volume is nearly empty: what lay in the top folder then has lost its names."""
         if self._map.free() < _NEARLY_ALL * self._count:
             return
-        self._old = old = lost.find_old(self._volume, self._data, self.cluster)
+        self._old = old = lost.find_old(self._volume, self.clusters_at, self.cluster)
         if old is None:
             return
         self._first_old = self._entries
@@ -290,9 +261,9 @@ class FatVolume(PlainFiles):
         for start in self._starts(first):
             if self._table[start]:
                 chain = self._chain(start, needed)
-                if sum(count for _, count in chain) == needed and not lost_chain(self._table, start):
+                if sum(count for _, count in chain) == needed and not self._is_inside_a_chain(start):
                     found.append(laid(chain))
-            straight = [(start, min(needed, self._count + 2 - start))]
+            straight = self._straight(start, needed)
             found.append(laid(straight, guessed=needed > 1))
             found += [laid(runs, guessed=True) for runs in self._around(start, needed) if runs != straight]
         return found or [laid([], note="its first cluster is not recorded any more")]
@@ -311,56 +282,10 @@ class FatVolume(PlainFiles):
 
     def _starts(self, first: int) -> list[int]:
         """First clusters that an entry may mean: some systems clear the upper half when a file is deleted."""
-        end = self._count + 2
+        end = self._last
         if not 2 <= first < end:
             return []
         found = [first]
         if self.type == "fat32" and first < 1 << 16:
             found += [other for other in range(first + (1 << 16), end, 1 << 16) if not self._table[other]]
         return found
-
-    def _around(self, start: int, needed: int) -> list[list[tuple[int, int]]]:
-        """Clusters from `start` on that no living file has, and those of them that no deleted file has either that lies in one piece."""
-        used = [self._map]
-        if len(self._firsts) <= _MAX_LAID_AROUND:
-            # Other documents stayed, as a rule; what has another name may have come and gone before.
-            for named, whole in ((False, True), (True, True), (True, False)):
-                used.append(self._map.with_runs(self._of_others(start, named=named, whole=whole)))
-        return [[(first + 2, count) for first, count in each.some_free(start - 2, needed)] for each in used]
-
-    def _of_others(self, start: int, *, named: bool, whole: bool) -> Iterator[tuple[int, int]]:
-        """Runs of deleted files and folders, but the one at `start`, as if each lay in one piece: only documents (`named`), only where nothing
-        that lives is among them (`whole`).
-        """
-        for key, (first, size) in enumerate(zip(self._firsts, self._sizes, strict=True)):
-            count = max(-(-size // self.cluster), 1)
-            if first in (0, start) or not self._is_deleted(key):
-                continue
-            if whole and self._map.used(first - 2, count).any():
-                continue
-            if not (named and size and format_of_extension(extension_of(self.tree.names[self._node_of(key)])) is None):
-                yield first - 2, count
-
-    def open(self, key: int, way: Stored | None = None) -> BinaryIO:
-        """The bytes of a file, laid as said. Raises `Malformed`."""
-        stored = way or self.stored(key)
-        raw = ExtentStream(self._volume, stored.extents or (), stored.size)
-        return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
-
-    def used(self) -> ClusterMap:
-        """Which clusters living files have."""
-        return self._map
-
-
-def hide_former_names(tree: Tree, firsts: array[int], sizes: array[int]) -> None:
-    """Take out deleted names of something living: what begins at the same place and is as long was renamed or moved, and is not gone."""
-    nodes = [(node, key) for node in range(2, len(tree)) if (key := tree.key_of(node)) >= 0 and firsts[key]]
-    living = {(firsts[key], sizes[key]) for node, key in nodes if not tree.is_deleted(node)}
-    for node, key in nodes:
-        if tree.is_deleted(node) and (firsts[key], sizes[key]) in living:
-            tree.hide(node)
-
-
-def lost_chain(table: NDArray[np.uint32], first: int) -> bool:
-    """Whether some other cluster leads to this one: it is inside another file's chain."""
-    return bool((table == first).any())

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import io
 import struct
-from collections import OrderedDict, defaultdict
+from collections import defaultdict
 from collections.abc import Iterator
 from typing import BinaryIO, cast
 
@@ -17,9 +17,8 @@ import numpy as np
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.sources.disks.ext import inode as inodes
-from rustfern.sources.disks.ext.geometry import geometry_of
+from rustfern.sources.disks.ext.blocks import UNUSED_INODES, Blocks
 from rustfern.sources.disks.ext.inode import FILE, FOLDER, LINK, Inode, Name
-from rustfern.sources.disks.ext.journal import Journal, OldBlock
 from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree
@@ -30,9 +29,7 @@ _OLD = 1 << 40
 _MAX_FOLDER, _MAX_FOLDERS, _MAX_NAMES = 256 << 20, 2_000_000, 20_000_000
 _MAX_OLD = 1_000_000
 _MAX_SOUGHT = 4 << 30
-_UNUSED_INODES, _UNUSED_BLOCKS = 1, 2
 _KIND_FOLDER = 2
-_HELD = 256
 _LOST_FOLDER = "lost+found"
 
 
@@ -61,110 +58,21 @@ class ExtVolume(PlainFiles):
 
     def __init__(self, volume: DiskBytes) -> None:
         """Raises `Malformed` and `SourceError`."""
-        self._volume = volume
-        self._shape = geometry_of(volume)
-        shape = self._shape
-        self.type, self.label, self.remark = shape.type, shape.label, shape.remark
+        self._blocks = Blocks(volume)
+        self._shape = shape = self._blocks.shape
+        self.type, self.label, self.remark = shape.type, shape.label, self._blocks.remark
         self.cluster = shape.cluster
         self.clusters_at = shape.first * shape.block if shape.block == 1024 else 0
-        self._replayed: dict[int, bytes] = {}
-        self._held: OrderedDict[int, bytes] = OrderedDict()
-        self._journal = self._open_journal()
-        self._copies: dict[int, list[OldBlock]] = defaultdict(list)
-        for copy in self._journal.copies if self._journal else ():
-            self._copies[copy.block].append(copy)
         self._old: list[_Old] = []
         self._orphans: set[int] = set()
         self.tree = Tree()
         self._folder_of_block: dict[int, int] = {}
-        self._used_map: ClusterMap | None = None
-        self._inode_used: dict[int, bytes] = {}
         self._nodes: dict[int, int] = {_ROOT_INODE: ROOT}  # inode of a folder → its node
         self._told: list[_Told] = []
         self._living: set[int] = {_ROOT_INODE}
         self._read_living()
         self._read_deleted()
         self.tree.finish()
-
-    # --- blocks and inodes -----------------------------------------------------------------------------------------
-
-    def _open_journal(self) -> Journal | None:
-        number = self._shape.journal
-        if not number:
-            return None
-        try:
-            found = self._inode(number)
-            extents = inodes.places(found, self._shape.block, self._block, blocks=self._shape.blocks)
-            stream = ExtentStream(self._volume, extents, found.size)
-            block = self._shape.block
-
-            def read(at: int) -> bytes:
-                stream.seek(at * block)
-                return stream.read_here(block)
-
-            journal = Journal(read, found.size // block)
-            if self._shape.needs_replay:
-                self._replayed = {at: journal.data(copy) for at, copy in journal.to_replay().items()}
-                self._held.clear()
-                if self._replayed:
-                    self.remark = self.remark or "its journal was not written back yet, and was replayed in memory"
-            return journal
-        except (Malformed, SourceError, struct.error):
-            self.remark = self.remark or "its journal is damaged: older copies were not found"
-            return None
-
-    def _block(self, number: int) -> bytes:
-        """A block of the volume, as the journal has it where it was not written back."""
-        if (found := self._replayed.get(number)) is not None:
-            return found
-        held = self._held.get(number)
-        if held is None:
-            size = self._shape.block
-            held = self._volume.read_at(number * size, size) if 0 <= number < self._shape.blocks else b""
-            self._held[number] = held
-            if len(self._held) > _HELD:
-                self._held.popitem(last=False)
-        return held
-
-    def _place_of(self, number: int) -> tuple[int, int]:
-        """(block, offset in it) of an inode. Raises `Malformed`."""
-        shape = self._shape
-        group, index = divmod(number - 1, shape.inodes_per_group)
-        if not 0 < number <= shape.inodes or group >= len(shape.groups):
-            raise Malformed(f"there is no inode {number}")
-        at = index * shape.inode_size
-        return shape.groups[group].inodes + at // shape.block, at % shape.block
-
-    def _inode(self, number: int) -> Inode:
-        block, at = self._place_of(number)
-        return inodes.parse(self._block(block)[at : at + self._shape.inode_size])
-
-    def _is_marked(self, number: int) -> bool:
-        """Whether the map of inodes has this one in use."""
-        group, index = divmod(number - 1, self._shape.inodes_per_group)
-        if group not in self._inode_used:
-            told = self._shape.groups[group]
-            self._inode_used[group] = b"" if told.flags & _UNUSED_INODES else self._block(told.inode_map)
-        held = self._inode_used[group]
-        return index // 8 < len(held) and bool(held[index // 8] >> index % 8 & 1)
-
-    def _places(self, inode: Inode, before: int | None = None) -> list[Extent]:
-        """Where an inode's content lies; of an older copy, by blocks of its own time where they were changed since."""
-        if before is None:
-            read = self._block
-        else:
-            sequence = before
-
-            def read(number: int) -> bytes:
-                now = self._block(number)
-                then = [copy for copy in self._copies.get(number, ()) if copy.sequence <= sequence]
-                for copy in reversed(then):
-                    data = self._journal.data(copy) if self._journal else b""
-                    if any(data[4:]):
-                        return data
-                return now
-
-        return inodes.places(inode, self._shape.block, read, blocks=self._shape.blocks)
 
     # --- what lives ------------------------------------------------------------------------------------------------
 
@@ -174,10 +82,12 @@ class ExtVolume(PlainFiles):
         if inode.is_inline:
             yield -1, inodes.inline_data(inode)[4:]
             return
-        for offset, length in self._places(msgspec.structs.replace(inode, size=min(inode.size, _MAX_FOLDER)), before):
+        for offset, length in self._blocks.places(
+            msgspec.structs.replace(inode, size=min(inode.size, _MAX_FOLDER)), before
+        ):
             if offset != HOLE:
                 for at in range(offset // size, (offset + length) // size):
-                    yield at, self._block(at)
+                    yield at, self._blocks.block(at)
 
     def _names_of(self, data: bytes) -> Iterator[Name]:
         return inodes.names(data, self._shape.inodes, typed=self._shape.typed)
@@ -189,7 +99,7 @@ class ExtVolume(PlainFiles):
             number = stack.pop()
             node = self._nodes[number]
             try:
-                inode = self._inode(number)
+                inode = self._blocks.inode(number)
                 if inode.kind != FOLDER:
                     continue
                 blocks = list(self._folder_blocks(number, inode))
@@ -218,7 +128,7 @@ class ExtVolume(PlainFiles):
 
     def _is_folder(self, number: int) -> bool:
         try:
-            return self._inode(number).kind == FOLDER
+            return self._blocks.inode(number).kind == FOLDER
         except (Malformed, SourceError):
             return False
 
@@ -245,13 +155,13 @@ class ExtVolume(PlainFiles):
         starts = [start for start, _ in tables]
         in_table = -(-shape.inodes_per_group * shape.inode_size // shape.block)
         count = 0
-        for block, copies in self._copies.items():
+        for block, copies in self._blocks.copies.items():
             at = int(np.searchsorted(starts, block, "right")) - 1
             if at < 0 or block - starts[at] >= in_table:
                 continue
             first = tables[at][1] * shape.inodes_per_group + (block - starts[at]) * per_block + 1
             for copy in copies:
-                data = self._journal.data(copy) if self._journal else b""
+                data = self._blocks.old(copy)
                 for index in range(per_block):
                     raw = data[index * shape.inode_size : (index + 1) * shape.inode_size]
                     number = first + index
@@ -270,22 +180,22 @@ class ExtVolume(PlainFiles):
         shape = self._shape
         size = shape.inode_size
         for number, group in enumerate(shape.groups):
-            if group.flags & _UNUSED_INODES:
+            if group.flags & UNUSED_INODES:
                 continue
             count = shape.inodes_per_group - min(group.unused, shape.inodes_per_group)
             for at in range(0, count * size, 1 << 20):
                 try:
-                    raw = self._volume.read_at(group.inodes * shape.block + at, min(1 << 20, count * size - at))
+                    raw = self._blocks.volume.read_at(group.inodes * shape.block + at, min(1 << 20, count * size - at))
                 except SourceError:
                     continue
                 for index in _unlinked(raw, size):
                     ident = number * shape.inodes_per_group + at // size + index + 1
                     try:
-                        inode = self._inode(ident)
+                        inode = self._blocks.inode(ident)
                     except (Malformed, SourceError):
                         continue
                     if inode.links == 0 and inode.size and inode.has_places and ident >= _FIRST_OWN:
-                        if self._is_marked(ident) and ident not in self._living:
+                        if self._blocks.is_marked(ident) and ident not in self._living:
                             self._orphans.add(ident)
                         yield ident, inode
 
@@ -294,7 +204,7 @@ class ExtVolume(PlainFiles):
         if not held:
             return []
         try:
-            now: Inode | None = self._inode(number)
+            now: Inode | None = self._blocks.inode(number)
         except (Malformed, SourceError):
             now = None
         alive = now is not None and now.links > 0 and now.mode != 0
@@ -322,7 +232,7 @@ class ExtVolume(PlainFiles):
                     self._tell_of_inline(old)
                     continue
                 try:
-                    blocks = self._places(old.inode, old.sequence)
+                    blocks = self._blocks.places(old.inode, old.sequence)
                 except (Malformed, SourceError, struct.error):
                     continue
                 for offset, length in blocks:
@@ -344,28 +254,28 @@ class ExtVolume(PlainFiles):
     def _tell_of(self, block: int, number: int) -> None:
         """What a folder's block says now (if the folder is gone), and said in its older copies."""
         if number not in self._nodes:
-            data = self._block(block)
+            data = self._blocks.block(block)
             start = inodes.is_folder_start(data)
             if (start is None or start[0] == number) and not self._is_taken(block):
                 self._tell(data, number, 0)
-        for copy in self._copies.get(block, ()):
-            self._tell(self._journal.data(copy) if self._journal else b"", number, copy.sequence)
+        for copy in self._blocks.copies.get(block, ()):
+            self._tell(self._blocks.old(copy), number, copy.sequence)
 
     def _is_taken(self, block: int) -> bool:
-        return self.used().is_used((block * self._shape.block - self.clusters_at) // self.cluster)
+        return self._blocks.used().is_used((block * self._shape.block - self.clusters_at) // self.cluster)
 
     def _untold_blocks(self) -> None:
         """First blocks of folders in the journal and in free space, which name themselves."""
-        for block, copies in self._copies.items():
+        for block, copies in self._blocks.copies.items():
             if block in self._folder_of_block:
                 continue
             for copy in copies:
-                data = self._journal.data(copy) if self._journal else b""
+                data = self._blocks.old(copy)
                 start = inodes.is_folder_start(data)
                 if start is not None and start[0] <= self._shape.inodes:
                     self._tell(data, start[0], copy.sequence)
         for block in self._free_folder_starts():
-            data = self._block(block)
+            data = self._blocks.block(block)
             start = inodes.is_folder_start(data)
             if start is not None and block not in self._folder_of_block and start[0] <= self._shape.inodes:
                 self._tell(data, start[0], 0)
@@ -376,7 +286,7 @@ class ExtVolume(PlainFiles):
         size, base = self._shape.block, self.clusters_at // self._shape.block
         found: list[int] = []
         left = _MAX_SOUGHT
-        for start, length in self.used().free_runs():
+        for start, length in self._blocks.used().free_runs():
             first, count = base + start * each, length * each
             for at in range(first, first + count, 4096):
                 raw = self._read_gently(at * size, min(4096, first + count - at) * size)
@@ -395,7 +305,7 @@ class ExtVolume(PlainFiles):
 
     def _read_gently(self, offset: int, length: int) -> bytes:
         try:
-            return self._volume.read_at(offset, length)
+            return self._blocks.volume.read_at(offset, length)
         except SourceError:
             return b""
 
@@ -459,7 +369,7 @@ class ExtVolume(PlainFiles):
         if key >= _OLD:
             old = self._old[key - _OLD]
             return old.inode, old.sequence, old.number
-        return self._inode(key), None, key
+        return self._blocks.inode(key), None, key
 
     def stored(self, key: int) -> Stored:
         """What an inode says. Raises `Malformed`."""
@@ -471,9 +381,9 @@ class ExtVolume(PlainFiles):
         elif inode.kind == LINK and inode.size < 60:
             link = inode.raw[40 : 40 + inode.size].decode("utf-8", "surrogateescape")
         elif inode.kind in (FILE, LINK):
-            extents = tuple(self._places(inode, before))
+            extents = tuple(self._blocks.places(inode, before))
         if inode.kind == LINK and link is None:
-            stream = ExtentStream(self._volume, extents or (), min(inode.size, 4096))
+            stream = ExtentStream(self._blocks.volume, extents or (), min(inode.size, 4096))
             link = (data or stream.read_here(4096)).decode("utf-8", "surrogateescape")
         return Stored(
             inode.size, inode.modified, inode.created or None, inode.changed, extents, data, None, inode.mode & 0o777,
@@ -485,29 +395,16 @@ class ExtVolume(PlainFiles):
         stored = way or self.stored(key)
         if stored.data is not None:
             return io.BytesIO(stored.data)
-        raw = ExtentStream(self._volume, stored.extents or (), stored.size)
+        raw = ExtentStream(self._blocks.volume, stored.extents or (), stored.size)
         return cast(BinaryIO, io.BufferedReader(raw, 1 << 16))
+
+    def used(self) -> ClusterMap:
+        """Which clusters living files, and the file system itself, have."""
+        return self._blocks.used()
 
     def holds_its_own(self, key: int) -> bool:
         """Whether a deleted file was still open when the system stopped: what is marked as in use is its own."""
         return key >= _OLD and self._old[key - _OLD].number in self._orphans
-
-    # --- space -----------------------------------------------------------------------------------------------------
-
-    def used(self) -> ClusterMap:
-        """Which clusters living files, and the file system itself, have."""
-        if self._used_map is None:
-            shape = self._shape
-            each = shape.cluster // shape.block
-            count = -(-(shape.blocks - shape.first) // each)
-            in_group = shape.per_group // each // 8
-            maps = [
-                b"" if group.flags & _UNUSED_BLOCKS else self._block(group.block_map)[:in_group]
-                for group in shape.groups
-            ]
-            bits = np.frombuffer(b"".join(piece.ljust(in_group, b"\0") for piece in maps), np.uint8)
-            self._used_map = ClusterMap(bits, count)
-        return self._used_map
 
 
 def _first_place(inode: Inode) -> bytes:

@@ -23,6 +23,8 @@ from rustfern.sources.disks.unread import LIST_ENDING, Ranges
 BROKEN = (Malformed, struct.error, IndexError, OverflowError, ValueError)
 """What a damaged structure makes a reader raise."""
 _LISTINGS_HELD = 512
+_LARGEST_SPARSE = 1 << 40
+"""Bytes that a file may have beyond what its volume holds: what was never written takes no place."""
 
 Listing = dict[str, list[int]]
 """Name → its nodes: what lives first, then what was deleted, the latest first."""
@@ -161,6 +163,8 @@ class OpenDisk:
                 if system.tree.is_deleted(node) and not system.tree.is_folder(node)
                 else system.stored(key)
             )
+            if known.size > 4 * volume.size + _LARGEST_SPARSE:
+                raise Malformed(f"it gives a size of {known.size} bytes, more than the volume can hold")
             self._chosen[volume.name, node] = known
         return known
 

@@ -34,7 +34,8 @@ FILES = {
 }
 
 
-def _folder(base: Path) -> Path:
+def lay_out_folder(base: Path) -> Path:
+    """The files of the contract below a folder."""
     for name, data in FILES.items():
         write(base / "folder" / name, data, T0)
         (base / "folder" / name).chmod(0o640)
@@ -45,7 +46,7 @@ def _folder(base: Path) -> Path:
 
 def _tar(base: Path) -> Path:
     with tarfile.open(base / "a.tar", "w") as archive:
-        archive.add(_folder(base), ".")
+        archive.add(lay_out_folder(base), ".")
     return base / "a.tar"
 
 
@@ -54,7 +55,7 @@ def _packed(ending: str, pack: Callable[[bytes], bytes]) -> Callable[[Path], Pat
 
 
 def _zip(base: Path) -> Path:
-    folder = _folder(base)
+    folder = lay_out_folder(base)
     with zipfile.ZipFile(base / "a.zip", "w", zipfile.ZIP_DEFLATED) as archive:
         for path in sorted(folder.rglob("*")):
             info = zipfile.ZipInfo(
@@ -76,7 +77,7 @@ def _nested(base: Path) -> Path:
 
 def _inside(base: Path) -> Path:
     with tarfile.open(base / "b.tar", "w") as archive:
-        archive.add(_folder(base), "disk")
+        archive.add(lay_out_folder(base), "disk")
     return base / "b.tar" / "disk"
 
 
@@ -85,10 +86,16 @@ def _seven(kind: str) -> Callable[[Path], Path]:
     return lambda base: write(base / "a.7z", packed("sevenzip.tar.xz")[f"{kind}.7z"])
 
 
+def _disk(base: Path) -> Path:
+    """A folder of an ext4 volume that mkfs.ext4 filled with the same files."""
+    return write(base / "contract.img", packed("disks.tar.xz")["contract.img"]) / "p1" / "disk"
+
+
 MAKERS = {
-    "folder": _folder, "tar": _tar, "gz": _packed("gz", gzip.compress), "xz": _packed("xz", lzma.compress), "bz2": _packed("bz2", bz2.compress),
+    "folder": lay_out_folder, "tar": _tar, "gz": _packed("gz", gzip.compress), "xz": _packed("xz", lzma.compress), "bz2": _packed("bz2", bz2.compress),
     "zst": _packed("zst", zstandard.compress), "zip": _zip, "nested": _nested, "inside": _inside,
     "7z": _seven("solid"), "7z each alone": _seven("alone"),
+    "disk": _disk,
 }  # fmt: skip
 
 

@@ -500,6 +500,17 @@ def containers(folder: Path) -> None:
         (inner / f"parts.{number + 1:03}").write_bytes(data[number * 700_416 : (number + 1) * 700_416])
 
 
+def contract(folder: Path) -> None:
+    """The files that every source has to give in the same way (`tests/test_sources.py`), in a folder of an ext4 volume."""
+    sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
+    from test_sources import lay_out_folder
+
+    with tempfolder(folder) as top:
+        lay_out_folder(top).rename(top / "disk")
+        image = blank(folder / "contract.img", 1 << 20)
+        run("mkfs.ext4", "-q", "-F", "-O", "^has_journal", "-d", top, image)
+
+
 def main() -> None:
     """Make all of it."""
     asked = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
@@ -536,6 +547,7 @@ def main() -> None:
     tables(folder, disks)
     large_sectors(folder, disks)
     containers(folder)
+    contract(folder)
     (folder / "truth.json").write_text(json.dumps(disks, indent=1, ensure_ascii=False))
 
 

@@ -173,7 +173,7 @@ class Disk:
                 volume.system = _opened(volume.type, volume.window)
                 volume.type = volume.system.type
                 volume.message = volume.message or volume.system.remark or None
-            except (Malformed, struct.error, IndexError, OverflowError, MemoryError) as error:
+            except (Malformed, struct.error, LookupError, ArithmeticError, ValueError, MemoryError) as error:
                 volume.status, volume.message = "damaged", f"its file system cannot be read: {error}"
             except SourceError as error:
                 volume.status, volume.message = "damaged", error.what

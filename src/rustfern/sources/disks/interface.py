@@ -165,11 +165,12 @@ class ExtentStream(io.RawIOBase):
     def read_here(self, length: int) -> bytes:
         """Up to `length` bytes from where the stream stands, of one extent: as many as lie in one piece."""
         at = self._at
+        length = min(length, self._size - at)
         if length <= 0:
             return b""
         if at >= self._valid or at >= self._end:
             # What a record gives no place for, and what was never written.
-            return bytes(min(length, self._size - at)) if at >= self._valid else b""
+            return bytes(length) if at >= self._valid else b""
         length = min(length, self._valid - at)
         number = bisect_right(self._starts, at) - 1
         offset, size = self._extents[number]

@@ -152,7 +152,11 @@ def test_scan_and_restore_of_a_disk(rustfern: Rustfern, disks: Path, tmp_path: P
     disk = answer["disks"][0]
     assert (disk["path"], disk["size"], disk["container"]) == (str(image), image.stat().st_size, "raw")
     copies = {copy["sha256"]: copy for document in answer["documents"] for copy in document["copies"]}
-    gone = {facts["sha256"] for facts in told["files"].values() if facts["deleted"]}
+    gone = {facts["sha256"] for name_, facts in told["files"].items() if facts["deleted"] and "lock" not in name_}
+    # A lock that was deleted shows a session that ended in order.
+    kept = [document for document in answer["documents"] if document["name"] == "Kept.docx"]
+    assert all(document["situation"] == "nothing-lost" for document in kept)
+    assert {lock["deleted"] for document in kept for lock in document["locks"]} <= {True}
     assert gone <= set(copies)
     for sha256 in gone:
         copy = copies[sha256]

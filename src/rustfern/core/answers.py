@@ -127,6 +127,7 @@ class LockAnswer(Fields, frozen=True, kw_only=True):
     confidence: float
     evidence: list[EvidenceAnswer]
     notes: list[str]
+    deleted: bool = False
 
 
 class RecordAnswer(Fields, frozen=True, kw_only=True):

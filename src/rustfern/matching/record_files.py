@@ -54,7 +54,7 @@ class RecordFiles:
             says += f"; of {others} documents of this name, its lines are those of this one"
         piece = weights.evidence("swap-header" if path or not name else "same-name", says)
         draft.copies.append(rebuilt_copy(find, find.entry, content, piece, _RECIPE, []))
-        draft.changed, draft.changed_since = True, find.entry.modified
+        draft.note_change(find.entry)
         if letter and letter not in {record.path for record in draft.records}:
             draft.records.append(Record(letter, "recovery-letter", "it names the text and its records", (piece,)))
         return True

@@ -162,8 +162,7 @@ class Records:
                     self.state.named[temp] = (draft, weights.evidence("recovery-list", text), entry.title)
                     self._seek(temp, "odf-suite-autosave", home)
             if draft is not None and entry.changed:
-                draft.changed = True
-                draft.changed_since = find.entry.modified
+                draft.note_change(find.entry)
 
     def _listed_here(self, find: Find, pairs: list[tuple[str, str, str]], place: str) -> None:
         """(original as recorded, copy as it is here, title for a text that was never named)."""

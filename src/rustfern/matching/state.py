@@ -70,6 +70,14 @@ class Draft(msgspec.Struct):
     place: str = ""
     within: str | None = None
 
+    def note_change(self, entry: Entry, *, first: bool = False) -> None:
+        """Something shows a change that was not saved; with `first` the time of the first one stays. What its program deleted shows that the
+        session ended in order.
+        """
+        if not entry.deleted:
+            self.changed = True
+            self.changed_since = (self.changed_since if first else None) or entry.modified
+
 
 class Reader:
     """Reads each copy at most once. Problems and bytes are counted where they arise."""

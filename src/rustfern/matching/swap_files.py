@@ -75,7 +75,7 @@ class SwapFiles:
             content = Content(Glance(format="txt"), State.UNREADABLE, error.what, find.entry.size)
         piece = weights.evidence("name-beside", f"its name is that of {name} with an addition, in the same folder")
         draft.copies.append(rebuilt_copy(find, find.entry, content, piece, "kate-journal", bases))
-        draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+        draft.note_change(find.entry, first=True)
 
     def _fits(self, base: Entry, journal: kate_journal.Journal) -> bool:
         from rustfern.traces import kate_journal
@@ -121,7 +121,7 @@ class SwapFiles:
             if text.when_local:
                 copy = replace(copy, clocks={**copy.clocks, "record": to_utc(text.when_local, entry.modified)})
             draft.copies.append(copy)
-            draft.changed, draft.changed_since = True, entry.modified
+            draft.note_change(entry)
         return True
 
     def _unsaved_text(self, find: Find, trace: Trace, recipe: str) -> None:
@@ -155,7 +155,7 @@ class SwapFiles:
         )
         content = contents.check_rebuilt(self.state.door, find.entry, draft.name, recipe, ())
         draft.copies.append(rebuilt_copy(find, find.entry, content, piece, recipe, []))
-        draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+        draft.note_change(find.entry, first=True)
 
     def _pages(self, find: Find) -> None:
         """Text typed into web pages: each page is a document of its own; the newest session that holds it counts."""
@@ -291,4 +291,4 @@ class SwapFiles:
         draft = self.state.draft(original, find.home)
         draft.locks.append(replace(lock, confidence=weights.confidences([[piece]])[0]))
         if header.dirty:
-            draft.changed, draft.changed_since = True, draft.changed_since or find.entry.modified
+            draft.note_change(find.entry, first=True)

@@ -34,7 +34,8 @@ def events(document: DocumentFacts, copies: Sequence[CopyAnswer], lost_at: datet
     for lock in document.locks:
         if lock.opened is not None:
             when = from_stamp(lock.opened)
-            out.append(Event("lock", "opened", when, f"by {lock.owner or 'somebody'}"))
+            ended = "; its lock was deleted since" if lock.deleted else ""
+            out.append(Event("lock", "opened", when, f"by {lock.owner or 'somebody'}{ended}"))
     for record in document.records:
         if record.when is not None:
             when = from_stamp(record.when)

@@ -425,11 +425,14 @@ def _document(draft: Draft, linker: Linker, told: _Told) -> Document:
     copies = sorted(choose.assign_times(draft.copies, linker.state.clock), key=_oldest_first)
     saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
     deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
+    locks = [
+        lock for lock in draft.locks if not lock.entry.deleted
+    ]  # a deleted one shows a session that ended in order
     facts = choose.Facts(
         original=draft.original or draft.recorded,
         saved=saved,
-        locked=bool(draft.locks),
-        listed=any(record.type == "recovery-list" for record in draft.records),
+        locked=bool(locks),
+        listed=any(r.type == "recovery-list" and linker.state.door.exists(r.path) for r in draft.records),
         never_saved=draft.never_saved,
         changed=draft.changed,
         changed_since=draft.changed_since,
@@ -444,7 +447,7 @@ def _document(draft: Draft, linker: Linker, told: _Told) -> Document:
         away=where_to_ask(draft.recorded) if draft.original is None and draft.recorded else None,
         denied=_of_home(draft, missing, ("denied",)),
         unreached=_of_home(draft, missing, _UNREACHED),
-        holders=list(dict.fromkeys(lock.owner for lock in draft.locks if lock.owner)),
+        holders=list(dict.fromkeys(lock.owner for lock in locks if lock.owner)),
         online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
         elsewhere=linker.copies.elsewhere(draft),
         strays=linker.comparing.strays(draft),
@@ -452,7 +455,7 @@ def _document(draft: Draft, linker: Linker, told: _Told) -> Document:
         named=told.named,
         places=told.places,
         thorough=told.thorough,
-        locked_since=min((lock.opened for lock in draft.locks if lock.opened), default=None),
+        locked_since=min((lock.opened for lock in locks if lock.opened), default=None),
     )
     verdict = choose.choose(copies, facts, hints)
     if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:

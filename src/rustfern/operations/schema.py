@@ -179,6 +179,7 @@ def _lock(item: Lock) -> LockAnswer:
         confidence=round(item.confidence, 4),
         evidence=_evidence(item.evidence),
         notes=list(item.notes),
+        deleted=item.entry.deleted,
     )
 
 

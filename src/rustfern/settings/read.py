@@ -120,8 +120,8 @@ def _read_one(
     values: list[Value] = []
     try:
         entry = source.entry(path)
-        if not entry.is_file or entry.size > MAX_BYTES:
-            if entry.is_file:
+        if not entry.is_file or entry.deleted or entry.size > MAX_BYTES:
+            if entry.is_file and not entry.deleted:
                 on_problem(path, f"this settings file is too large to be one ({entry.size} bytes) and was not read")
             return
         keys = list(dict.fromkeys(setting.key for setting, _ in wanted if setting.key))

@@ -60,7 +60,7 @@ def _on(host: str | None) -> str:
 
 def what_happened(document: DocumentAnswer) -> str:
     """One sentence: what happened, by which lock or record, and when."""
-    locks = document.locks
+    locks = [lock for lock in document.locks if not lock.deleted]
     if locks:
         lock = locks[0]
         who = f"{show_name(lock.owner)} had it open" if lock.owner else "It was open"

@@ -494,7 +494,7 @@ def containers(folder: Path) -> None:
         "--object",
         "secret,id=s,data=boatyard",
         "-o",
-        "encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=10",
+        "encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=200",
     )
     run("qemu-img", "create", "-f", "qcow2", *secret, inner / "encrypted.qcow2", "2M")
     data = raw.read_bytes()

@@ -373,6 +373,38 @@ def test_damaged_beginnings_are_made_up_for_by_their_copies(
     assert any(remark in message for message in told)
 
 
+@pytest.mark.parametrize("name", ["exfat", "fat32"])
+def test_folders_that_a_new_format_left_are_stitched_together(disks: Path, tmp_path: Path, name: str) -> None:
+    """The top folder and the chains are blank, as after a quick format: what lies deeper is found by its own entries."""
+    source = opened(disks / f"{name}.img")
+    boot = source.disk.bytes.read_at(0, 512)
+    system = source.disk.system("p1")
+    assert system is not None
+    if name == "exfat":
+        table_at, table_size, root = *struct.unpack_from("<II", boot, 80), struct.unpack_from("<I", boot, 96)[0]
+        top = system.clusters_at + (root - 2) * system.cluster
+        kept = source.disk.bytes.read_at(top, 96)
+        bitmap = (
+            system.clusters_at
+            + (struct.unpack_from("<I", kept, 32 * next(n for n in range(3) if kept[32 * n] == 0x81) + 20)[0] - 2)
+            * system.cluster
+        )
+        writes = [
+            (table_at * 512 + 8, bytes(table_size * 512 - 8)),
+            (bitmap, b"\x3f" + bytes(255)),
+            (top, kept.ljust(system.cluster, b"\0")),
+        ]
+    else:
+        reserved, size = struct.unpack_from("<H", boot, 14)[0], struct.unpack_from("<I", boot, 36)[0]
+        writes = [(reserved * 512 + 12, bytes(2 * size * 512 - 12)), (system.clusters_at, bytes(system.cluster))]
+    found = [
+        plain_path(entry.path)
+        for entry in everything(opened(changed(disks / f"{name}.img", tmp_path / "new.img", *writes)))
+    ]
+    assert any("/?/" in path and path.endswith("/Old jobs/Heron/Keel survey.docx") for path in found), found[:5]
+    assert any(path.endswith("/berth 001 of the inner harbour.txt") for path in found)
+
+
 @pytest.mark.parametrize(
     ("mark", "at", "said"),
     [

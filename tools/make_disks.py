@@ -154,7 +154,9 @@ def usual(files: Writing, *, sync: Callable[[], None] = lambda: None) -> None:
     for number in range(40):
         files.put(f"Yard/Many/berth {number:03} of the inner harbour.txt", text(100 + number, 30).encode())
     files.put("Yard/Kept.docx", docx(7, 600))
-    files.put("Yard/.~lock.Kept.docx#", b",Ines Varga,office-pc,12.03.2026 16:38,file:///home/ines/.config/libreoffice/4;")
+    files.put(
+        "Yard/.~lock.Kept.docx#", b",Ines Varga,office-pc,12.03.2026 16:38,file:///home/ines/.config/libreoffice/4;"
+    )
     sync()
     files.gone("Yard/.~lock.Kept.docx#")
     files.gone(

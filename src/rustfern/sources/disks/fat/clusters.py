@@ -15,14 +15,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rustfern.formats.format_table import extension_of, format_of_extension
+from rustfern.sources.disks.fat.lost import FIRST
 from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import Tree
 
 Runs = list[tuple[int, int]]
 """Clusters: (first, count)."""
-FIRST = 2
-"""The number of the first cluster."""
 _STEP = 1 << 16
 _MAX_LAID_AROUND = 20_000
 """Files up to which one in pieces is sought around all other deleted ones too."""
@@ -47,8 +46,16 @@ class Clusters(PlainFiles):
     def _is_deleted(self, key: int) -> bool:
         raise NotImplementedError
 
+    @cached_property
+    def _nodes(self) -> NDArray[np.int64]:
+        """For each key, its node in the finished tree; folders that were found by a scan have no key."""
+        found = np.full(len(self._firsts), -1, np.int64)
+        held = np.flatnonzero(self.tree.keys >= 0)
+        found[self.tree.keys[held]] = held
+        return found
+
     def _node_of(self, key: int) -> int:
-        raise NotImplementedError
+        return int(self._nodes[key])
 
     def _chain(self, first: int, most: int) -> Runs:
         """A chain, at most `most` clusters of it; what is broken, or goes round, ends it."""

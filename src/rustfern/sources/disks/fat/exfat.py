@@ -13,11 +13,12 @@ import msgspec
 import numpy as np
 
 from rustfern.core.errors import Malformed
-from rustfern.sources.disks.fat.clusters import FIRST, Clusters
+from rustfern.sources.disks.fat import lost
+from rustfern.sources.disks.fat.clusters import Clusters
 from rustfern.sources.disks.interface import DiskBytes, Stored
 from rustfern.sources.disks.recognise import exfat_of
 from rustfern.sources.disks.space import ClusterMap
-from rustfern.sources.disks.tree import ROOT, Tree
+from rustfern.sources.disks.tree import LOST, ROOT, Tree
 
 _SIZE = 32
 _IN_USE = 0x80
@@ -118,7 +119,7 @@ class ExfatVolume(Clusters):
                 raise Malformed("its boot sector and the copy of it are damaged")
         table_at, table_size, data_at, self._count, root = struct.unpack_from("<5I", boot, 80)
         sector, self.cluster = 1 << boot[108], 1 << boot[108] + boot[109]
-        self._last = self._count + FIRST
+        self._last = self._count + lost.FIRST
         if boot[108] + boot[109] > 25 or self._count > 1 << 30:
             raise Malformed("its boot sector gives sizes that cannot be")
         self.clusters_at = data_at * sector
@@ -135,14 +136,15 @@ class ExfatVolume(Clusters):
         self._times, self._made = array("q"), array("q")
         self._flags = bytearray()
         self._seen = {root}
-        self._walk(root)
+        self._lost: dict[int, int] = {}  # first cluster of a folder that nothing leads to → its node
+        most = _MAX_FOLDER // self.cluster or 1
+        self._walk([(self._bytes(self._chain(root, most)), ROOT, False)], top=True)
+        self._add_lost_folders()
         self._hide_former_names()
         self.tree.finish()
 
-    def _walk(self, root: int) -> None:
+    def _walk(self, stack: list[tuple[bytes, int, bool]], *, top: bool = False) -> None:
         most = _MAX_FOLDER // self.cluster or 1
-        stack = [(self._bytes(self._chain(root, most)), ROOT, False)]
-        top = True
         while stack:
             data, parent, gone = stack.pop()
             at = 0
@@ -160,6 +162,19 @@ class ExfatVolume(Clusters):
                 self._take(found[0], parent, gone or found[0].deleted, stack, most)
             top = False
 
+    def _add_lost_folders(self) -> None:
+        """Free clusters that begin with a whole set of entries: parts of folders that nothing leads to, of before a new format too."""
+        stack: list[tuple[bytes, int, bool]] = []
+        for number, head in lost.heads(self._volume, self.clusters_at, self.cluster, self._map):
+            if number in self._seen or len(head) < 64 or head[0] & 0x7F != _FILE or head[32] & 0x7F != _STREAM:
+                continue
+            data = self._bytes([(number, 1)])
+            if _set_at(data, 0) is not None:
+                self._seen.add(number)
+                node = self._lost[number] = self.tree.add(f"folder {number}", LOST, -1, folder=True, deleted=True)
+                stack.append((data, node, True))
+        self._walk(stack)
+
     def _of_root(self, entry: bytes) -> None:
         if entry[0] & 0x7F == _LABEL:
             self.label = entry[2 : 2 + 2 * min(entry[1], 15)].decode("utf-16-le", "replace")
@@ -173,6 +188,10 @@ class ExfatVolume(Clusters):
         key = len(self._firsts)
         if key >= _MAX_ENTRIES:
             raise Malformed("it has more entries than can be")
+        if found.folder and (known := self._lost.pop(found.first, parent)) != parent:
+            self.tree.rename(known, found.name)
+            self.tree.move(known, parent)
+            return
         node = self.tree.add(found.name, parent, key, folder=found.folder, deleted=deleted)
         self._firsts.append(found.first)
         self._sizes.append(min(found.size, 1 << 62))
@@ -187,6 +206,8 @@ class ExfatVolume(Clusters):
             if deleted and any(self._map.used(first - 2, count).any() for first, count in runs):
                 return  # another file has its place
             self._seen.add(found.first)
+            if deleted:
+                self._seen.update(number for start, count in runs for number in range(start, start + count))
             stack.append((self._bytes(runs), node, deleted))
 
     def stored(self, key: int) -> Stored:
@@ -221,9 +242,6 @@ class ExfatVolume(Clusters):
         return found + [
             laid(runs, guessed=True) for runs in self._around(first, needed) if runs not in (straight, chain)
         ]
-
-    def _node_of(self, key: int) -> int:
-        return key + 2  # one name for each set, in their order
 
     def _is_deleted(self, key: int) -> bool:
         return bool(self._flags[key] & 4)

@@ -6,17 +6,23 @@ Source: FAT32 File System Specification 1.03: the first two entries of each fold
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from rustfern.core.errors import SourceError
 from rustfern.sources.disks.fat.directory import SIZE, dot_entries, is_plausible
 from rustfern.sources.disks.interface import DiskBytes
+from rustfern.sources.disks.space import ClusterMap
 
+_DOTS = b".       "
 _DOT = np.frombuffer(b".       ", "<u8")[0]
 _WINDOW = 4 << 20
+_READ_WHOLE, _PAGE = 32 << 10, 4 << 10
+"""Clusters up to this size are read together; of larger ones a page each."""
+FIRST = 2
+"""The number of the first cluster."""
 _MAX_OLD_CLUSTERS = 1_024
 _MAX_SOUGHT = 4 << 30
 """Bytes of free space that are looked through for folders, at most."""
@@ -31,37 +37,27 @@ class OldFolders(msgspec.Struct, frozen=True):
     folders: tuple[tuple[int, int], ...]
 
 
-def find(
-    volume: DiskBytes, data: int, cluster: int, chains: NDArray[np.uint32], known: dict[int, int]
-) -> list[tuple[int, int]]:
+def heads(volume: DiskBytes, at: int, cluster: int, used: ClusterMap) -> Iterator[tuple[int, bytes]]:
+    """(number, first 64 bytes) of the clusters that no file has, as far as they are looked at; the first cluster lies at `at`."""
+    sought = 0
+    for first, count in used.free_runs():
+        step = max(_WINDOW // cluster, 1) if cluster <= _READ_WHOLE else 1
+        for start in range(first, first + count, step):
+            length = min(step, first + count - start)
+            sought += length * min(cluster, _PAGE)
+            if sought > _MAX_SOUGHT:
+                return
+            raw = _read(volume, at + start * cluster, (length - 1) * cluster + 64)
+            yield from ((FIRST + start + n, raw[n * cluster : n * cluster + 64]) for n in range(length))
+
+
+def find(volume: DiskBytes, at: int, cluster: int, used: ClusterMap, known: dict[int, int]) -> list[tuple[int, int]]:
     """(first cluster, that of the folder above) of folders in clusters that no file has and nothing leads to."""
     found: list[tuple[int, int]] = []
-    free = np.flatnonzero(chains[2:] == 0) + 2
-    step = max(_WINDOW // cluster, 1)
-    at = 0
-    sought = 0
-    while at < len(free) and sought < _MAX_SOUGHT:
-        first = int(free[at])
-        last = min(first + step, len(chains))
-        inside = free[at : int(np.searchsorted(free, last))]
-        at += len(inside)
-        sought += len(inside) * min(cluster, 4096)
-        if cluster > 8 * 4096:
-            heads = [(int(each), _read(volume, data + (int(each) - 2) * cluster, 64)) for each in inside]
-        else:
-            raw = _read(volume, data + (first - 2) * cluster, (int(inside[-1]) - first) * cluster + 64)
-            marks = np.frombuffer(raw[: len(raw) // 8 * 8], "<u8")[:: cluster // 8]
-            hits = np.flatnonzero(marks[: len(raw) // cluster + 1] == _DOT)
-            allowed = set(inside.tolist())
-            heads = [
-                (first + int(n), raw[int(n) * cluster : int(n) * cluster + 64])
-                for n in hits
-                if first + int(n) in allowed
-            ]
-        for number, head in heads:
-            told = dot_entries(head)
-            if told is not None and told[0] in (number, number & 0xFFFF) and number not in known:
-                found.append((number, told[1]))
+    for number, head in heads(volume, at, cluster, used):
+        told = dot_entries(head) if head.startswith(_DOTS) else None
+        if told is not None and told[0] in (number, number & 0xFFFF) and number not in known:
+            found.append((number, told[1]))
     return found
 
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.sources.disks.fat import lost
-from rustfern.sources.disks.fat.clusters import FIRST, Clusters
+from rustfern.sources.disks.fat.clusters import Clusters
 from rustfern.sources.disks.fat.directory import SIZE, FatEntry, dot_entries, entries, is_plausible
 from rustfern.sources.disks.interface import DiskBytes, Stored
 from rustfern.sources.disks.recognise import fat_of
@@ -57,7 +57,7 @@ class FatVolume(Clusters):
             (sectors * sector - self.clusters_at) // self.cluster,
             per_fat * sector * 8 // (32 if known.type == "fat32" else _BITS[known.type]),
         )
-        self._last = self._count + FIRST
+        self._last = self._count + lost.FIRST
         self._table = self._read_table(reserved * sector, per_fat * sector, fats)
         self._map = ClusterMap.of(np.asarray(self._table[2:] != 0))
         self.label = (
@@ -195,7 +195,7 @@ class FatVolume(Clusters):
 
     def _add_lost_folders(self) -> None:
         """Folders in clusters that nothing leads to: stitched together by their `..`, and by the entries of those above them."""
-        found = lost.find(self._volume, self.clusters_at, self.cluster, self._table, self._folders_at)
+        found = lost.find(self._volume, self.clusters_at, self.cluster, self._map, self._folders_at)
         for first, _ in found:
             self._lost[first] = self._folders_at[first] = self.tree.add(
                 f"folder {first}", LOST, -1, folder=True, deleted=True
@@ -270,15 +270,6 @@ class FatVolume(Clusters):
 
     def _is_deleted(self, key: int) -> bool:
         return self.tree.is_deleted(self._node_of(key))
-
-    def _node_of(self, key: int) -> int:
-        # Entries are added in the order of their keys; folders that were found by a scan have none, and stand between.
-        if not hasattr(self, "_nodes"):
-            self._nodes = np.full(self._entries, -1, np.int64)
-            keys = self.tree.keys
-            held = np.flatnonzero(keys >= 0)
-            self._nodes[keys[held]] = held
-        return int(self._nodes[key])
 
     def _starts(self, first: int) -> list[int]:
         """First clusters that an entry may mean: some systems clear the upper half when a file is deleted."""

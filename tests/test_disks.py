@@ -391,7 +391,7 @@ def test_folders_that_a_new_format_left_are_stitched_together(disks: Path, tmp_p
         )
         writes = [
             (table_at * 512 + 8, bytes(table_size * 512 - 8)),
-            (bitmap, b"\x3f" + bytes(255)),
+            (bitmap, b"\x0f" + bytes(255)),
             (top, kept.ljust(system.cluster, b"\0")),
         ]
     else:

@@ -373,6 +373,29 @@ def test_damaged_beginnings_are_made_up_for_by_their_copies(
     assert any(remark in message for message in told)
 
 
+@pytest.mark.parametrize("wiped", [{}, {"ntfs": 512, "ext4": 2048, "fat32": 512, "exfat": 512, "hfs": 1536}])
+def test_volumes_without_a_table_are_found_by_their_marks(disks: Path, tmp_path: Path, wiped: dict[str, int]) -> None:
+    """Eight volumes one behind the other, at odd places; then with their first marks wiped, by the copies of these."""
+    image = tmp_path / "all.img"
+    at, expected = 1 << 20, []
+    with image.open("wb") as out:
+        for number, name in enumerate(("ntfs", "ext4", "fat32", "exfat", "hfs", "fat16", "ext2", "ext4-4k")):
+            data = (disks / f"{name}.img").read_bytes()
+            out.seek(at)
+            out.write(bytes(wiped.get(name, 0)) + data[wiped.get(name, 0) :])
+            expected.append(
+                (at, TRUTH[name]["type"], sum(not facts["deleted"] for facts in TRUTH[name]["files"].values()))
+            )
+            at = -(-(at + len(data)) // 512) * 512 + 512 * 7 * number
+        out.truncate(at + (1 << 20))
+    found = opened(image).told()
+    assert [(each.offset, each.type, each.status) for each in found.volumes] == [
+        (at, kind, "read") for at, kind, _ in expected
+    ]
+    assert all(each.files >= living for each, (_, _, living) in zip(found.volumes, expected, strict=True))
+    assert any("table" in remark for remark in found.remarks)
+
+
 @pytest.mark.parametrize("name", ["exfat", "fat32"])
 def test_folders_that_a_new_format_left_are_stitched_together(disks: Path, tmp_path: Path, name: str) -> None:
     """The top folder and the chains are blank, as after a quick format: what lies deeper is found by its own entries."""

@@ -12,8 +12,8 @@ import zlib
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.core.errors import SourceError
 from rustfern.sources.disks.interface import DiskBytes, Window
+from rustfern.sources.disks.marks import volumes_by_marks
 from rustfern.sources.disks.recognise import recognise
 
 _MARK = b"\x55\xaa"
@@ -21,9 +21,6 @@ _EXTENDED = frozenset({0x05, 0x0F, 0x85})
 _PROTECTIVE = 0xEE
 LVM_TYPES = frozenset({"8e", "e6d6d379-f507-44c2-a23c-238f2a3df928"})
 _MAX_LOGICAL, _MAX_ENTRIES = 128, 1024
-_LARGEST_STEP = 1 << 20
-_SEARCHED_BYTES = 4 << 30
-"""How far a disk without a table is searched for volumes, at the places where programs begin them."""
 
 
 class Partition(msgspec.Struct, frozen=True):
@@ -146,33 +143,6 @@ def _mbr(disk: DiskBytes) -> tuple[list[Partition], list[str]] | None:
     return _signed(best[1], record), best[2]
 
 
-def _by_marks(disk: DiskBytes) -> list[Partition]:
-    """Volumes of a disk without a usable table, by their own boot sectors and superblocks, at the places where programs begin them."""
-    found: list[Partition] = []
-    at = 0
-    while at < min(disk.size, _SEARCHED_BYTES):
-        try:
-            known = recognise(Window(disk, at, disk.size - at))
-        except SourceError:
-            known = None
-        if known is not None and known.size:
-            found.append(Partition(f"p{len(found) + 1}", at, min(known.size, disk.size - at)))
-            at = -(-(at + known.size) // 512) * 512
-            continue
-        # Partitions begin at tracks of 63 sectors, at full MiB, or right behind another one.
-        at = _following(at, disk)
-    return found
-
-
-def _following(at: int, disk: DiskBytes) -> int:
-    track = 63 * 512
-    return (
-        min((at // track + 1) * track, (at // (64 << 10) + 1) * (64 << 10))
-        if at < 64 << 20
-        else (at // _LARGEST_STEP + 1) * _LARGEST_STEP
-    )
-
-
 def has_table(disk: DiskBytes) -> bool:
     """Whether a disk has a table of volumes that fits it."""
     if _gpt_at(disk, disk.sector, disk.sector) is not None:
@@ -192,7 +162,7 @@ def layout_of(disk: DiskBytes) -> Layout:
     mbr = _mbr(disk)
     if mbr is not None and _sane(mbr[0], disk):
         return Layout("mbr", tuple(_sane(mbr[0], disk)), tuple(mbr[1]))
-    found = _by_marks(disk)
+    found = [Partition(f"p{number}", at, size) for number, (at, size) in enumerate(volumes_by_marks(disk), 1)]
     if found:
         what = "the table of this disk is missing or damaged; volumes were found by their own marks"
         return Layout("none", tuple(found), (what,))

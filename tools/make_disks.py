@@ -289,6 +289,16 @@ def ntfs(folder: Path, name: str = "ntfs", cluster: int = 4096) -> Truth:
     return told(files, "ntfs")
 
 
+def ntfs_again(folder: Path, before: Truth) -> Truth:
+    """An NTFS volume that was formatted again, quickly: all of it is gone, and most of its records are still there."""
+    image = folder / "ntfs-again.img"
+    shutil.copyfile(folder / "ntfs.img", image)
+    run("mkfs.ntfs", "-Q", "-q", "-F", "-c", 4096, "-L", "AGAIN", image)
+    # The new table has the places of the first records: those of the folder that was made first.
+    files = {name: {**facts, "deleted": True} for name, facts in before["files"].items() if not name.startswith("Packed/")}
+    return {**before, "files": files}
+
+
 def exfat(folder: Path) -> Truth:
     """An exFAT volume as its FUSE driver writes it."""
     image = blank(folder / "exfat.img", 8 << 20)
@@ -548,6 +558,7 @@ def main() -> None:
         "lvm-linear": lvm(folder, striped=False),
         "lvm-striped": lvm(folder, striped=True),
     }
+    disks["ntfs-again"] = ntfs_again(folder, disks["ntfs"])
     tables(folder, disks)
     large_sectors(folder, disks)
     containers(folder)

@@ -12,6 +12,7 @@ from collections import OrderedDict
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream
 from rustfern.sources.disks.ntfs.attributes import DATA, LIST, REFERENCE, Attribute, attributes, fixed
+from rustfern.sources.disks.ntfs.earlier import EARLIER
 
 _MAX_RECORDS = 1 << 28
 _MAX_LIST = 1 << 20
@@ -77,6 +78,8 @@ class Records:
         if number in self._held:
             self._held.move_to_end(number)
             return self._held[number]
+        if number >= EARLIER:
+            return fixed(self.volume.read_at(number - EARLIER, self.size), b"FILE")
         if not 0 <= number < self.count:
             return None
         record = fixed(self.read(number, 1), b"FILE")

@@ -13,7 +13,7 @@ from typing import BinaryIO, cast
 import numpy as np
 from numpy.typing import NDArray
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Trace
 from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, PlainFiles, Stored
 from rustfern.sources.disks.ntfs import table
@@ -34,6 +34,7 @@ from rustfern.sources.disks.ntfs.attributes import (
     names_in_slack,
     time_ns,
 )
+from rustfern.sources.disks.ntfs.earlier import add_earlier_files
 from rustfern.sources.disks.ntfs.journal import DELETED, changes
 from rustfern.sources.disks.ntfs.packed import PackedStream
 from rustfern.sources.disks.ntfs.records import Records, all_of, same_use
@@ -49,6 +50,8 @@ _SYMLINK, _MOUNT_POINT, _WOF = 0xA000000C, 0xA0000003, 0x80000017
 _CLOUD, _CLOUD_BITS = 0x9000001A, 0xFFFF0FFF
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
 _LARGEST_MAP = 1 << 30
+_NEARLY_ALL = 0.9
+"""Share of free clusters from which on the records of an earlier format are sought."""
 _MOST_OF_JOURNAL = 256 << 20
 """Bytes of the change journal that are read, the latest ones."""
 
@@ -176,7 +179,20 @@ class NtfsVolume(PlainFiles):
         self._add_nameless(
             [n for n in nameless.tolist() if n not in extensions and n >= _SYSTEM_RECORDS], node_of, is_folder
         )
+        self._add_earlier()
         self.tree.finish()
+
+    def _add_earlier(self) -> None:
+        """Files of the format before this one, where the volume is nearly empty."""
+        try:
+            used = self.used()
+            if not used.count or used.free() < _NEARLY_ALL * used.count:
+                return
+            found = add_earlier_files(self._volume, used, self.cluster, self._records.size, self.tree)
+        except (Malformed, SourceError):
+            return
+        if found:
+            self.remark = self.remark or f"it was formatted again: {found:,} records of the format before were found"
 
     def _add_nameless(self, numbers: list[int], node_of: NDArray[np.int64], is_folder: NDArray[np.bool_]) -> None:
         """Deleted records that have no name of their own any more, if they still have content: by what indexes still say of them."""

@@ -105,6 +105,7 @@ class Writing:
     def __init__(self, top: Path) -> None:
         self.top = top
         self.files: dict[str, dict[str, Any]] = {}
+        self.records: dict[str, int] = {}
         self._at = STEP
 
     def put(self, name: str, data: bytes) -> None:
@@ -114,6 +115,7 @@ class Writing:
         path.write_bytes(data)
         self._at += 86_400
         os.utime(path, (self._at, self._at))
+        self.records[name] = path.stat().st_ino
         self.files[name] = {
             "sha256": hashlib.sha256(data).hexdigest(),
             "size": len(data),
@@ -286,7 +288,7 @@ def ntfs(folder: Path, name: str = "ntfs", cluster: int = 4096) -> Truth:
         )
         files.put("Yard/Saved twice.docx", docx(8, 700))
         files.replace("Yard/~WRD0001.tmp", "Yard/Saved twice.docx", docx(9, 900))
-    return told(files, "ntfs")
+    return {**told(files, "ntfs"), "records": files.records}
 
 
 def ntfs_again(folder: Path, before: Truth) -> Truth:
@@ -294,8 +296,9 @@ def ntfs_again(folder: Path, before: Truth) -> Truth:
     image = folder / "ntfs-again.img"
     shutil.copyfile(folder / "ntfs.img", image)
     run("mkfs.ntfs", "-Q", "-q", "-F", "-c", 4096, "-L", "AGAIN", image)
-    # The new table has the places of the first records: those of the folder that was made first.
-    files = {name: {**facts, "deleted": True} for name, facts in before["files"].items() if not name.startswith("Packed/")}
+    # The new table has the places of the first records.
+    there = {name for name, record in before["records"].items() if record > 80}
+    files = {name: {**facts, "deleted": True} for name, facts in before["files"].items() if name in there}
     return {**before, "files": files}
 
 

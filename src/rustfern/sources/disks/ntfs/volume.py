@@ -50,8 +50,8 @@ _SYMLINK, _MOUNT_POINT, _WOF = 0xA000000C, 0xA0000003, 0x80000017
 _CLOUD, _CLOUD_BITS = 0x9000001A, 0xFFFF0FFF
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
 _LARGEST_MAP = 1 << 30
-_NEARLY_ALL = 0.9
-"""Share of free clusters from which on the records of an earlier format are sought."""
+_NEARLY_EMPTY = 512
+"""Records in use up to which those of an earlier format are sought."""
 _MOST_OF_JOURNAL = 256 << 20
 """Bytes of the change journal that are read, the latest ones."""
 
@@ -183,12 +183,11 @@ class NtfsVolume(PlainFiles):
         self.tree.finish()
 
     def _add_earlier(self) -> None:
-        """Files of the format before this one, where the volume is nearly empty."""
+        """Files of the format before this one, where hardly any live."""
         try:
-            used = self.used()
-            if not used.count or used.free() < _NEARLY_ALL * used.count:
+            if self._in_use.sum() > _NEARLY_EMPTY:
                 return
-            found = add_earlier_files(self._volume, used, self.cluster, self._records.size, self.tree)
+            found = add_earlier_files(self._volume, self.used(), self.cluster, self._records.size, self.tree)
         except (Malformed, SourceError):
             return
         if found:

@@ -44,19 +44,21 @@ def add_earlier_files(volume: DiskBytes, used: ClusterMap, cluster: int, size: i
                 folders.setdefault((number, int(block.sequences[row])), key)
         if len(names) > _MAX_FOUND:
             break
-    nodes: dict[int, int] = {}
     keys_of_folders = set(folders.values())
-    for name, _, key in names:
-        if key not in nodes:
-            shown = name if is_safe(name) else safe_name(name)
-            nodes[key] = tree.add(shown, LOST, key, folder=key in keys_of_folders, deleted=True)
-    for _, folder, key in names:
+    nodes: list[int] = []
+    of_folder: dict[int, int] = {}
+    for name, _, key in dict.fromkeys(names):
+        is_one = key in keys_of_folders
+        nodes.append(tree.add(name if is_safe(name) else safe_name(name), LOST, key, folder=is_one, deleted=True))
+        if is_one:
+            of_folder.setdefault(key, nodes[-1])
+    for node, (_, folder, key) in zip(nodes, dict.fromkeys(names), strict=True):
         number, use = folder & REFERENCE, folder >> 48
         above = folders.get((number, use)) or folders.get((number, use + 1))
         if number == _ROOT_RECORD:
-            tree.move(nodes[key], ROOT)
+            tree.move(node, ROOT)
         elif above is not None and above != key:
-            tree.move(nodes[key], nodes[above])
+            tree.move(node, of_folder[above])
     return len(nodes)
 
 

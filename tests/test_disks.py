@@ -475,6 +475,10 @@ class Failing:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return False
+
 
 def test_a_failing_disk_is_copied_around_its_bad_places(
     rustfern: Rustfern, disks: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

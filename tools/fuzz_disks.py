@@ -60,6 +60,10 @@ class Broken:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return False
+
 
 def used_blocks(data: bytes) -> list[int]:
     """Where anything but zeros lies."""

@@ -63,6 +63,9 @@ class FileSystem(Protocol):
     def places(self, key: int) -> tuple[Extent, ...]:
         """Where the bytes of a file lie, also where they do not lie as they are."""
 
+    def fold(self, name: str) -> str:
+        """The form in which names are compared where their case does not matter."""
+
     def streams(self, key: int) -> tuple[str, ...]:
         """The names of further streams of a file."""
 

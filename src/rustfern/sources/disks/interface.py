@@ -33,6 +33,9 @@ class DiskBytes(Protocol):
     def locate(self, offset: int, length: int) -> list[Extent]:
         """Where these bytes lie on the disk as a whole."""
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """Whether it is known without reading that all of these bytes are zeros, as they were never written."""
+
 
 class Window:
     """A stretch of a disk, as bytes of its own: a partition."""
@@ -50,6 +53,10 @@ class Window:
     def locate(self, offset: int, length: int) -> list[Extent]:
         """As `DiskBytes.locate`."""
         return self._disk.locate(self._offset + offset, length)
+
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return self._disk.is_hole(self._offset + offset, length)
 
 
 def read_exactly(disk: DiskBytes, offset: int, length: int) -> bytes:
@@ -105,6 +112,10 @@ class PlainFiles:
     def places(self, key: int) -> tuple[Extent, ...]:
         """As `stored` says."""
         return self.stored(key).extents or ()
+
+    def fold(self, name: str) -> str:
+        """The form in which names are compared where their case does not matter."""
+        return name.casefold()
 
     def streams(self, key: int) -> tuple[str, ...]:
         """None."""

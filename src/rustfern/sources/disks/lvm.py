@@ -148,6 +148,10 @@ class _Stripes:
         """As `DiskBytes.locate`."""
         return [extent for disk, at, count in self._runs(offset, length) for extent in disk.locate(at, count)]
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return all(disk.is_hole(at, count) for disk, at, count in self._runs(offset, length))
+
 
 def logical_volumes(physical: Sequence[DiskBytes]) -> tuple[list[tuple[str, DiskBytes]], list[str]]:
     """(`GROUP-NAME`, volume) of each logical volume that lies on these physical ones, and what could not be put together."""

@@ -38,6 +38,8 @@ def volumes_by_marks(disk: DiskBytes) -> list[tuple[int, int]]:
 def _marked(disk: DiskBytes) -> Iterator[tuple[int, bytes]]:
     """(offset, bytes) of sectors that may be a boot sector, a superblock or a volume header."""
     for at in range(0, min(disk.size, _SEARCHED_BYTES), _WINDOW):
+        if disk.is_hole(at, _WINDOW):
+            continue
         try:
             raw = disk.read_at(at, _WINDOW)
         except SourceError:

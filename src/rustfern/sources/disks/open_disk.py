@@ -74,8 +74,8 @@ class OpenDisk:
         listing = self.listing(volume, outer)
         found = listing.get(name)
         if found is None and not system.case_matters and listing:
-            low = name.casefold()
-            found = next((nodes for each, nodes in listing.items() if each.casefold() == low), None)
+            folded = system.fold(name)
+            found = next((nodes for each, nodes in listing.items() if system.fold(each) == folded), None)
         return found or []
 
     def listing(self, volume: str, inner: str) -> Listing:

@@ -63,3 +63,8 @@ class BlockDisk:
     def locate(self, offset: int, length: int) -> list[Extent]:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
+
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        last = (min(offset + length, self.size) - 1) // self._block
+        return all(self._find(number) is None for number in range(offset // self._block, last + 1))

@@ -156,6 +156,15 @@ class RawDisk:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        if self.device or sys.platform == "win32":
+            return False
+        try:
+            return os.lseek(self._handle, offset, os.SEEK_DATA) >= offset + length
+        except OSError as error:
+            return error.errno == errno.ENXIO  # nothing but holes from here on
+
 
 class JoinedDisk:
     """The parts of a split image, one behind the other."""
@@ -186,6 +195,13 @@ class JoinedDisk:
     def locate(self, offset: int, length: int) -> list[Extent]:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
+
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        number = bisect_right(self._starts, offset) - 1
+        inner = offset - self._starts[number]
+        part = self._parts[number]
+        return inner + length <= part.size and part.is_hole(inner, length)
 
 
 def _not_opened(error: OSError, path: str, *, device: bool) -> SourceError:

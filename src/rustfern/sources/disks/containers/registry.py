@@ -33,6 +33,13 @@ class _Faults:
         """As `DiskBytes.locate`."""
         return self._disk.locate(offset, length)
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        try:
+            return self._disk.is_hole(offset, length)
+        except Malformed:
+            return False
+
 
 def container_of(disk: DiskBytes) -> str:
     """The form of an image: `vhd`, `vhdx`, `vmdk`, `qcow2`, else `raw`."""

@@ -66,6 +66,10 @@ class _Patched:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return False
+
 
 def _crc32c(data: bytes) -> int:
     """CRC-32C (Castagnoli), as the structures of this form are summed."""

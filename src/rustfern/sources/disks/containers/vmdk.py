@@ -42,6 +42,10 @@ class _Zeros:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
 
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return True
+
 
 class _Row:
     """Extents one behind the other."""
@@ -68,6 +72,15 @@ class _Row:
     def locate(self, offset: int, length: int) -> list[Extent]:
         """As `DiskBytes.locate`."""
         return [(offset, length)]
+
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        start = 0
+        for extent in self._extents:
+            if offset >= start and offset + length <= start + extent.size:
+                return extent.is_hole(offset - start, length)
+            start += extent.size
+        return False
 
 
 def open_vmdk(disk: DiskBytes, path: str, open_beside: Callable[[str], DiskBytes]) -> DiskBytes:

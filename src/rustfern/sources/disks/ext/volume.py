@@ -289,6 +289,8 @@ class ExtVolume(PlainFiles):
         for start, length in self._blocks.used().free_runs():
             first, count = base + start * each, length * each
             for at in range(first, first + count, 4096):
+                if self._blocks.volume.is_hole(at * size, min(4096, first + count - at) * size):
+                    continue
                 raw = self._read_gently(at * size, min(4096, first + count - at) * size)
                 words = np.frombuffer(raw[: len(raw) // size * size], "<u4").reshape(-1, size // 4)
                 if len(words):

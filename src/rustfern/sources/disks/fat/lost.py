@@ -44,6 +44,8 @@ def heads(volume: DiskBytes, at: int, cluster: int, used: ClusterMap) -> Iterato
         step = max(_WINDOW // cluster, 1) if cluster <= _READ_WHOLE else 1
         for start in range(first, first + count, step):
             length = min(step, first + count - start)
+            if volume.is_hole(at + start * cluster, length * cluster):
+                continue
             sought += length * min(cluster, _PAGE)
             if sought > _MAX_SOUGHT:
                 return
@@ -65,6 +67,8 @@ def find_old(volume: DiskBytes, data: int, cluster: int) -> OldFolders | None:
     """Folders of an earlier format of the volume, by what their own entries say of where they lie."""
     seen: list[tuple[int, int, int]] = []
     for start in range(0, min(volume.size, _MAX_SOUGHT), _WINDOW):
+        if volume.is_hole(start, _WINDOW):
+            continue
         raw = _read(volume, start, _WINDOW)
         marks = np.frombuffer(raw[: len(raw) // 8 * 8], "<u8")[:: _SECTOR // 8]
         for hit in np.flatnonzero(marks == _DOT).tolist():

@@ -69,6 +69,8 @@ def _records(volume: DiskBytes, used: ClusterMap, cluster: int, size: int) -> It
         start, end = first * cluster, (first + count) * cluster
         for at in range(start, end, _WINDOW):
             length = min(_WINDOW, end - at)
+            if volume.is_hole(at, length):
+                continue
             sought += length
             if sought > _MAX_SOUGHT:
                 return

@@ -8,6 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
 from typing import BinaryIO, cast
 
 import numpy as np
@@ -42,7 +43,7 @@ from rustfern.sources.disks.recognise import ntfs_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree, is_safe, safe_name
 
-_BITMAP, _ROOT, _VOLUME, _EXTEND = 6, 5, 3, 11
+_BITMAP, _ROOT, _VOLUME, _CAPITALS, _EXTEND = 6, 5, 3, 10, 11
 _SYSTEM_RECORDS = 16
 _MAX_INDEX = 16 << 20
 _MAX_RESIDENT_LINK = 16 << 10
@@ -312,6 +313,24 @@ class NtfsVolume(PlainFiles):
         at, length = struct.unpack_from("<HH", value, 8)
         target = value[start + at : start + at + length].decode("utf-16-le", "replace")
         return target or "?", False, ""
+
+    @cached_property
+    def _capitals(self) -> NDArray[np.uint16] | None:
+        """The volume's own table: for each unit of UTF-16 its capital; None where it is damaged."""
+        try:
+            with self.open(_CAPITALS) as stream:
+                found = np.frombuffer(stream.read(2 << 16), "<u2")
+        except (Malformed, SourceError, IndexError):
+            return None
+        return found if len(found) == 1 << 16 else None
+
+    def fold(self, name: str) -> str:
+        """By the volume's own table of capitals ($UpCase)."""
+        if self._capitals is None:
+            return name.casefold()
+        units = np.frombuffer(name.encode("utf-16-le", "surrogatepass"), "<u2")
+        folded: bytes = self._capitals[units].tobytes()
+        return folded.decode("utf-16-le", "surrogatepass")
 
     def streams(self, key: int) -> tuple[str, ...]:
         """The names of streams beside the content, such as the mark of a download."""

@@ -71,7 +71,7 @@ def command(target: str) -> int:
             f'scan {shell_word(target)} --person petra --document "price list" --happened overwritten',
             "with what the person says",
         ),
-        (f"scan {shell_word(stick)}", "the stick: what its file system still records of deleted documents"),
+        (f"scan {shell_word(stick)}", "a stick, with what was deleted on it"),
         (
             f"restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",
             "all in one go",

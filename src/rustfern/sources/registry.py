@@ -102,19 +102,23 @@ class Sources:
 
     def set_zone(self, zone: tzinfo | None) -> None:
         """The zone of the clock on the wall by which file systems that keep no zone wrote their times; None for this machine's."""
-        from rustfern.sources.disks.source import DiskSource
-
         self._zone = zone
         for each in self._held():
-            if isinstance(each, DiskSource):
+            if not isinstance(each, FolderSource) and hasattr(each, "held"):
                 each.held.zone = zone
+
+    def _disk_source(self, root: str) -> DiskSource | None:
+        source = self.open(root)
+        if isinstance(source, FolderSource):
+            return None  # most are, and need none of what reads disks
+        from rustfern.sources.disks.source import DiskSource
+
+        return source if isinstance(source, DiskSource) else None
 
     def disk(self, root: str) -> OpenDisk | None:
         """The disk that a root is, or lies on; None if it is none."""
-        from rustfern.sources.disks.source import DiskSource
-
-        source = self.open(root)
-        return source.held if isinstance(source, DiskSource) else None
+        source = self._disk_source(root)
+        return source.held if source is not None else None
 
     def is_disk(self, root: str) -> bool:
         """Whether a path names a disk itself: a device, or the image of one."""
@@ -139,10 +143,8 @@ class Sources:
 
     def told_disk(self, root: str) -> SearchedDisk | None:
         """What is to be said of the disk that a root lies on; None if it lies on none."""
-        from rustfern.sources.disks.source import DiskSource
-
-        source = self.open(root)
-        return source.told() if isinstance(source, DiskSource) else None
+        source = self._disk_source(root)
+        return source.told() if source is not None else None
 
     def _held(self) -> list[ArchiveSource | DiskSource]:
         return list(self._open.values())

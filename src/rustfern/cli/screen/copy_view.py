@@ -32,6 +32,7 @@ from rustfern.cli.screen.document_view import HAPPENED, copy_line
 from rustfern.core.answers import CopyAnswer
 from rustfern.core.model import Content, State
 from rustfern.core.paths import show_name
+from rustfern.core.remarks import counted
 from rustfern.formats.format_table import class_of, extension_right, title_of
 from rustfern.formats.text_sink import Piece, words_of
 from rustfern.operations.life import Event
@@ -142,12 +143,27 @@ def _amounts(console: Console, amounts: Any) -> None:
         fact(console, "amounts", ", ".join(f"{count} {name}" for name, count in amounts.items()))
 
 
+def _on_the_disk(facts: CopyAnswer) -> str:
+    """Whether it was deleted, in how many pieces it lies and where, and how much of it later files took."""
+    told = ["deleted"] if facts.deleted else []
+    if facts.extents:
+        pieces = counted(len(facts.extents), "piece")
+        told.append(f"in {pieces}, the first at byte {facts.extents[0][0]:,}")
+    else:
+        told.append("within its record, packed, or not as it is")
+    if facts.remaining is not None:
+        told.append("no later file took any of it" if facts.remaining == 1 else f"{facts.remaining:.0%} of it is left")
+    return ", ".join(told)
+
+
 def _facts(console: Console, shown: LookedUp, facts: CopyAnswer) -> None:
     heading(console, "What it is")
     what = title_of(facts.format) if facts.format else "folder" if facts.members else "of unknown format"
     by = "the document itself" if facts.written_from == "content" else f"{facts.written_from} date"
     fact(console, "what", f"{facts.kind} copy, {what}, {size(facts.size)}")
     fact(console, "where", short_path(facts.path, 3 * console.width))
+    if facts.deleted or facts.extents:
+        fact(console, "on the disk", _on_the_disk(facts))
     fact(console, "state", f"{facts.state}: {facts.reason}")
     _parts(console, shown)
     fact(console, "written", f"{moment_said(facts.written)}, by the {by.removeprefix('the ')}")

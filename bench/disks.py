@@ -137,13 +137,14 @@ def scans(folder: Path, count: int) -> None:
     with image.open("wb") as out:
         out.truncate((count * 120_000 + (64 << 20)) // 4096 * 4096)
     subprocess.run(["mkfs.ext4", "-q", "-F", "-d", folder / "home", image], check=True, capture_output=True)
-    env = {"RUSTFERN_CASE": ""}
-    ratio(
-        f"scan of an image of a home of {count:,} documents, to that of the folder",
-        lambda: cpu([rustfern(), "scan", str(image / "p1"), "--json"], env),
-        lambda: cpu([rustfern(), "scan", str(folder / "home"), "--json"], env),
-        1.5,
-    )
+    number = iter(range(1_000))
+
+    def scanned(root: Path) -> float:
+        """A first scan: what an earlier one remembered is not there."""
+        return cpu([rustfern(), "scan", str(root), "--json"], {"XDG_STATE_HOME": str(folder / f"state {next(number)}")})
+
+    what = f"scan of an image of a home of {count:,} documents, to that of the folder"
+    ratio(what, lambda: scanned(image / "p1"), lambda: scanned(folder / "home"), 1.5)
 
 
 def containers(folder: Path, megabytes: int) -> None:

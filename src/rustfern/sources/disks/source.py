@@ -37,6 +37,11 @@ class DiskSource:
         return self.held.disk
 
     @property
+    def _stamp(self) -> int:
+        """What changes when an image does; 0 for a device, of which nothing tells."""
+        return 0 if self.disk.container == "device" else hash(self.held.stamp) & 0x7FFFFFFF
+
+    @property
     def trouble(self) -> str:
         """What is wrong with the disk as a whole."""
         self._volumes()  # reads what was not read yet
@@ -246,7 +251,9 @@ class DiskSource:
             None if modified is None else utc(modified / 1e9),
             is_file=stored.is_file and stored.link_target is None,
             link_target=stored.link_target,
-            inode=node,
+            device=self._stamp,
+            inode=node if self._stamp else 0,
+            changed_ns=stored.changed or 0,
             mode=stored.mode or 0o600,
             modified_ns=modified,
             deleted=deleted,

@@ -4,10 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import numpy as np
+from numpy.typing import NDArray
+
 from rustfern.sources.disks.interface import Extent
 
 Find = Callable[[int], "int | bytes | None"]
 """What stands for a block of the disk: its offset in the file, its bytes where they are packed, None if it was never written."""
+
+
+def followed(places: NDArray[np.int64], step: int) -> list[int]:
+    """For each block of a table, how many from it on, itself counted, follow each other in the file; places below 1 follow nothing."""
+    follows = np.zeros(len(places), bool)
+    follows[:-1] = (places[:-1] > 0) & (places[1:] == places[:-1] + step)
+    ends = np.where(follows, len(places), np.arange(len(places)))
+    found: list[int] = (np.minimum.accumulate(ends[::-1])[::-1] - np.arange(len(places)) + 1).tolist()
+    return found
 
 
 class BlockDisk:

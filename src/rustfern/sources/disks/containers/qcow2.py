@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, Refused
-from rustfern.sources.disks.containers.blocks import BlockDisk
+from rustfern.sources.disks.containers.blocks import BlockDisk, followed
 from rustfern.sources.disks.interface import DiskBytes, read_exactly
 
 SIGNATURE = b"QFI\xfb"
@@ -30,17 +30,15 @@ _HELD = 128
 _HELD_BYTES = 16 << 20
 
 
-Table = tuple[NDArray[np.uint64], NDArray[np.int32]]
+Table = tuple[list[int], list[int]]
 """The entries of one table, and for each how many from it on follow each other in the file."""
 
 
-def _followed(entries: NDArray[np.uint64], cluster: int) -> NDArray[np.int32]:
-    follows = np.zeros(len(entries), bool)
+def _with_runs(entries: NDArray[np.uint64], cluster: int) -> Table:
     plain = (entries & np.uint64(_PACKED | _ZERO)) == 0
-    places = entries & np.uint64(_OFFSET)
-    follows[:-1] = plain[:-1] & plain[1:] & (places[:-1] > 0) & (places[1:] == places[:-1] + np.uint64(cluster))
-    ends = np.where(follows, len(entries), np.arange(len(entries)))
-    return (np.minimum.accumulate(ends[::-1])[::-1] - np.arange(len(entries)) + 1).astype(np.int32)
+    places = np.where(plain, entries & np.uint64(_OFFSET), np.uint64(0)).astype(np.int64)
+    listed: list[int] = entries.tolist()
+    return listed, followed(places, cluster)
 
 
 def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -> DiskBytes:
@@ -75,12 +73,12 @@ def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -
                 known.clear()
             at = l1[number] & _OFFSET if number < entries else 0
             found = np.frombuffer(read_exactly(disk, at, cluster), ">u8").astype(np.uint64) if at else None
-            known[number] = None if found is None else (found, _followed(found, cluster))
+            known[number] = None if found is None else _with_runs(found, cluster)
         return known[number]
 
     def together(number: int) -> int:
         found = table(number // each)
-        return int(found[1][number % each]) if found is not None else 1
+        return found[1][number % each] if found is not None else 1
 
     @lru_cache(_HELD)
     def unpacked(entry: int) -> bytes:
@@ -126,11 +124,11 @@ def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -
         if found is None:
             return beneath(number)
         index = number % each
-        entry = int(found[0][2 * index if extended else index])
+        entry = found[0][2 * index if extended else index]
         if entry & _PACKED:
             return unpacked(entry)
         if extended:
-            bitmap = int(found[0][2 * index + 1])
+            bitmap = found[0][2 * index + 1]
             return (
                 (entry & _OFFSET)
                 if bitmap == 0xFFFFFFFF

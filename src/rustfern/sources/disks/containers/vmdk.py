@@ -12,8 +12,10 @@ import zlib
 from collections.abc import Callable
 from functools import lru_cache
 
+import numpy as np
+
 from rustfern.core.errors import Malformed, Refused
-from rustfern.sources.disks.containers.blocks import BlockDisk
+from rustfern.sources.disks.containers.blocks import BlockDisk, followed
 from rustfern.sources.disks.interface import DiskBytes, Extent, Window, read_exactly
 
 SIGNATURE = b"KDMV"
@@ -21,7 +23,7 @@ DESCRIPTOR = b"# Disk DescriptorFile"
 _COMPRESSED = 1 << 16
 _AT_END = 0xFFFFFFFFFFFFFFFF
 _MAX_GRAINS_EACH, _MAX_TABLES = 1 << 16, 16 << 20
-_HELD = 256
+_HELD, _TABLES_HELD = 256, 4_096
 _EXTENT = re.compile(r'^(RW|RDONLY|NOACCESS)\s+(\d+)\s+([A-Z]+)(?:\s+"([^"]*)"(?:\s+(\d+))?)?', re.MULTILINE)
 _PARENT = re.compile(r'^parentCID\s*=\s*"?([0-9a-fA-F]+)', re.MULTILINE)
 
@@ -149,10 +151,21 @@ def _sparse(disk: DiskBytes) -> DiskBytes:
     raw = read_exactly(disk, directory * 512, 4 * tables)
     places = struct.unpack(f"<{tables}I", raw)
 
-    @lru_cache(_HELD)
-    def table(number: int) -> tuple[int, ...]:
-        at = places[number]
-        return struct.unpack(f"<{each}I", read_exactly(disk, at * 512, 4 * each)) if at else (0,) * each
+    known: dict[int, tuple[list[int], list[int]]] = {}
+
+    def table(number: int) -> tuple[list[int], list[int]]:
+        """The grains of a table, in sectors, and for each how many from it on follow each other."""
+        if number not in known:
+            if len(known) >= _TABLES_HELD:
+                known.clear()
+            at = places[number]
+            raw = read_exactly(disk, at * 512, 4 * each) if at else bytes(4 * each)
+            grains = np.frombuffer(raw, "<u4").astype(np.int64)
+            known[number] = grains.tolist(), followed(np.where(grains < 2, 0, grains), grain)
+        return known[number]
+
+    def together(number: int) -> int:
+        return table(number // each)[1][number % each] if number // each < tables else 1
 
     @lru_cache(_HELD)
     def unpacked(at: int) -> bytes:
@@ -165,9 +178,9 @@ def _sparse(disk: DiskBytes) -> DiskBytes:
             raise Malformed(f"a packed piece is damaged ({error})", at * 512) from error
 
     def find(number: int) -> int | bytes | None:
-        at = table(number // each)[number % each] if number // each < tables else 0
+        at = table(number // each)[0][number % each] if number // each < tables else 0
         if at < 2:  # 1: zeros, though written
             return None
         return unpacked(at) if packed else at * 512
 
-    return BlockDisk(capacity * 512, grain * 512, find, disk.read_at)
+    return BlockDisk(capacity * 512, grain * 512, find, disk.read_at, None if packed else together)

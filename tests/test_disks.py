@@ -490,9 +490,7 @@ def test_a_failing_disk_is_copied_around_its_bad_places(
     assert entry.extents
     bad = [(entry.extents[0][0] + 1024, 512), (10_000 * 512, 1536)]
     failing = Failing(data, bad)
-    monkeypatch.setattr(
-        copy_disk, "Disk", lambda path, health: type("D", (), {"bytes": failing, "container": "device"})()
-    )
+    monkeypatch.setattr(copy_disk, "open_container", lambda path, health: ("device", failing))
     done = copy_disk.copy_disk(str(disks / "ntfs.img"), str(tmp_path / "to"))
     assert list(done.unread) == sorted(bad)
     copied = bytearray(Path(done.image).read_bytes())

@@ -20,7 +20,7 @@ from rustfern.operations.session import Session
 from rustfern.operations.targets import check_space, check_target, outside_searched, write_over
 from rustfern.output.atomic import open_own
 from rustfern.sources.disks.containers.raw import PatientHealth, RawDisk
-from rustfern.sources.disks.disk import Disk
+from rustfern.sources.disks.containers.registry import open_container
 from rustfern.sources.disks.interface import DiskBytes
 from rustfern.sources.disks.unread import LIST_ENDING, SCHEMA, Ranges
 
@@ -54,12 +54,13 @@ def copy_disk(root: str, folder: str, session: Session | None = None, observer: 
     """
     session = session or Session()
     observer = observer or session.observer
-    disk = Disk(root, PatientHealth())
+    # Its volumes are not looked at: each read can be one of the last.
+    form, content = open_container(root, PatientHealth())
     outside_searched(folder, [root])
     real = check_target(folder, [root])
     name = os.path.basename(root.rstrip("/\\")) or "disk"
-    image = os.path.join(real, name if "." in name and disk.container == "raw" else f"{name.partition('.')[0]}.img")
-    work = _Copying(root, disk.bytes, image, observer)
+    image = os.path.join(real, name if "." in name and form == "raw" else f"{name.partition('.')[0]}.img")
+    work = _Copying(root, content, image, observer)
     check_space(real, work.needed)
     return work.run()
 

@@ -225,6 +225,8 @@ class Sources:
 
     def real_path(self, path: str) -> str:
         """Where a path leads when every link on the way is followed; in an archive, the links that its own members are."""
+        if os.name == "nt" and path.startswith("\\\\.\\"):
+            return path  # a device has no way to it
         seen: set[str] = set()
         source = self.around(path)
         while not isinstance(source, FolderSource) and path not in seen:

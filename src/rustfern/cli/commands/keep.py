@@ -95,7 +95,7 @@ def _image(roots: tuple[str, ...], target: str, *, as_json: bool) -> int:
     if len(roots) > 1:
         raise WrongUsage("a disk is kept alone", roots[1], "Keep one disk at a time")
     session = this_run().session
-    root = session.sources.check_root(roots[0])
+    root = session.sources.real_path(os.path.abspath(roots[0]))
     if as_json or not sys.stderr.isatty():
         done = copy_disk(root, target, session, this_run().watched(Silent()))
     else:

@@ -94,7 +94,11 @@ def _show(console: Console, found: Survey, rows: list[Surveyed], *, everything: 
     empty = sum(row.found.status == "found" and not row.found.copies for row in found.places)
     console.print()
     if not everything and (absent or empty):
-        said = f"{empty} more known folders are there but hold no copies, {absent} are not there (--all shows them)"
+        bare = (
+            "1 more known folder is there but holds" if empty == 1 else f"{empty} more known folders are there but hold"
+        )
+        gone = f"{absent} {'is' if absent == 1 else 'are'} not there"
+        said = f"{bare} no copies, {gone} (--all shows them)"
         console.print(Text(said, style=PALE))
     where = " ".join(shell_word(root) for root in found.roots)
     next_steps(console, [(f"scan {where}", "read, match and choose among what lies there")])

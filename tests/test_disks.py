@@ -438,6 +438,9 @@ def test_folders_that_a_new_format_left_are_stitched_together(disks: Path, tmp_p
         (b"XFSB", 0, "XFS"),
         (b"ReFS\0\0\0\0", 3, "ReFS"),
         (b"\x10\x20\xf5\xf2", 1024, "F2FS"),
+        (b"NSR03", 0x8801, "UDF"),
+        (b"\x02\0\0\0\0\0\x34\x34", 1024, "NILFS2"),
+        (b"\xfc\x4e\x2b\xa9\x01\0\0\0", 4096, "RAID"),
     ],
 )
 def test_volumes_that_are_not_read_are_named(
@@ -450,9 +453,16 @@ def test_volumes_that_are_not_read_are_named(
         out.write(mark)
     done = rustfern("scan", image)
     assert said in done.out
+    assert "Nothing could be searched" in done.out and "No lost document" not in done.out
     volume = rustfern("scan", image, "--json").json["disks"][0]["volumes"][0]
     assert volume["status"] == ("encrypted" if said == "encrypted" else "unknown")
     assert volume["message"]
+    assert "no volume of it can be read here" in rustfern("ready", image).out
+
+
+def test_marks_of_before_do_not_hide_a_volume(rustfern: Rustfern, disks: Path, tmp_path: Path) -> None:
+    image = changed(disks / "fat16.img", tmp_path / "again.img", (0x20000, b"\x0c\xb1\xba\0\0\0\0\0"))
+    assert rustfern("scan", image, "--json").json["disks"][0]["volumes"][0]["type"] == "fat16"
 
 
 class Failing:

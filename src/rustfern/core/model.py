@@ -391,6 +391,11 @@ class Hit(msgspec.Struct, frozen=True):
     rank: float
 
 
+def hides_files(status: str, file_system: str) -> bool:
+    """Whether files may lie on a volume that was not read: it is encrypted, damaged, or of a kind that is not read here."""
+    return status in ("encrypted", "damaged") or (status != "read" and file_system not in ("", "swap", "lvm"))
+
+
 class SearchedVolume(msgspec.Struct, frozen=True):
     """One volume of a disk that was searched; sizes in bytes. `status` is read, encrypted, unknown or damaged; `message` says what to do."""
 

@@ -229,6 +229,8 @@ def _checklist(
         )
     if not homes and any(each.status == "read" for disk in disks for each in disk.volumes):
         first.append("nobody's home is on it: its documents, and what was deleted, are searched all the same")
+    elif not homes and any(disk.volumes for disk in disks):
+        first.append("no volume of it can be read here: do what is said beside each")
     elif not homes:
         first.append("nobody's home was found here: name the folder of the person or of the whole disk")
     never = (

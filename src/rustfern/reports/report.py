@@ -18,6 +18,7 @@ from rustfern.cases.case_file import CaseFile
 from rustfern.core.answers import CopyAnswer, SearchAnswer
 from rustfern.core.command_answers import ReportDocument
 from rustfern.core.errors import WrongUsage
+from rustfern.core.model import hides_files
 from rustfern.core.paths import show_name
 from rustfern.core.remarks import counted
 from rustfern.core.times import Clock, from_stamp, stamp
@@ -158,7 +159,7 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
         advice=_advice(facts.scan, people), still=still, others=others,
         at_risk=sorted({each.program for each in advice if each.risk}), machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
         missing=[place for place in facts.scan.searched if place.status not in ("found", "absent")],
-        happened=_HAPPENED,
+        happened=_HAPPENED, barred=any(hides_files(each.status, each.type) for disk in facts.scan.disks for each in disk.volumes),
     )  # fmt: skip
 
 

@@ -170,6 +170,15 @@ def bullet(console: Console, text: str, style: str = "", indent: int = 3) -> Non
         console.print(Text(" " * indent + line, style=style), soft_wrap=True)
 
 
+def column(console: Console, name: str, value: str) -> None:
+    """A line of the head of an answer: its name, then what it is, wrapped beside it."""
+    import textwrap
+
+    room = max(console.width - 11, 30)
+    for number, line in enumerate(textwrap.wrap(show_name(value), room, break_on_hyphens=False) or [""]):
+        console.print(Text(f"{'' if number else name:<10}{line}"), soft_wrap=True)
+
+
 def fact(console: Console, name: str, value: str, indent: int = 3) -> None:
     """A named fact, its value wrapped in a column of its own."""
     import textwrap

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
 from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
-from rustfern.core.model import Situation
+from rustfern.core.model import Situation, hides_files
 from rustfern.core.paths import inside
 from rustfern.core.remarks import About, counted
 from rustfern.operations import schema
@@ -47,6 +47,7 @@ def show(
         SLATE,
         WARN,
         bullet,
+        column,
         heading,
         short_path,
         wrong_clock,
@@ -76,7 +77,7 @@ def show(
         console.print(Text(f"Searched  {short_path(root, console.width - 12)}"))
     for disk in answer.disks:
         for number, told in enumerate(disk_lines(disk)):
-            bullet(console, f"{'' if number else 'Disk':<10}{told}", indent=0)
+            column(console, "" if number else "Disk", told)
     people: dict[str, list[str]] = {}
     for home in answer.homes:
         people.setdefault(str(home.layout), []).append(show_name(home.person))
@@ -127,8 +128,13 @@ def show(
     more = len(shown) - most
     if not shown or more > 0 or inner or ((calm_ones or answer.unmatched) and not everything):
         console.print()
-    if not shown:
-        where = " in what could be read" if unread or denied else ""
+    barred = [each for disk in answer.disks for each in disk.volumes if hides_files(each.status, each.type)]
+    barred_all = not shown and bool(barred) and not answer.totals.files
+    if barred_all:
+        said = "Nothing could be searched: what to do is said beside each volume above."
+        console.print(Text(said, style=f"bold {RUST}"))
+    elif not shown:
+        where = " in what could be read" if unread or denied or barred else ""
         # Against the person's word it is never said that nothing was lost.
         asked_for = answer.hints.happened is not None or answer.hints.document is not None
         what = "Nothing was found of it" if asked_for else "No lost document was found"
@@ -172,7 +178,7 @@ def show(
     for each in answer.notices:
         if not (each.is_alarm or each.is_unmet):
             bullet(console, f"! {notice(each)}", indent=0)
-    if next_command:
+    if next_command and not barred_all:
         _next(console, answer, asked or shown, typed)
 
 

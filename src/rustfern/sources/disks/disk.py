@@ -28,6 +28,7 @@ _NAMED_SO = frozenset({"img", "dd", "raw", "ima", "001", "vhd", "vhdx", "vmdk", 
 _NAMES = {
     "apfs": "APFS", "btrfs": "btrfs", "xfs": "XFS", "refs": "ReFS", "f2fs": "F2FS", "iso9660": "a CD or DVD image (ISO 9660)",
     "reiserfs": "ReiserFS", "jfs": "JFS", "squashfs": "SquashFS", "swap": "swap space", "lvm": "a part of LVM volumes", "hfs": "HFS (before HFS+)",
+    "udf": "UDF", "nilfs2": "NILFS2", "zfs": "ZFS", "raid": "a part of a RAID set of Linux",
 }  # fmt: skip
 _READERS = {
     "ntfs": ("ntfs.volume", "NtfsVolume"), "fat": ("fat.volume", "FatVolume"), "exfat": ("fat.exfat", "ExfatVolume"),
@@ -35,6 +36,7 @@ _READERS = {
 }  # fmt: skip
 """Kind of a file system → its module and class."""
 _MOUNT = "mount it read-only, and search the folder"
+_ASSEMBLE = "assemble the set read-only, and search its device"
 
 
 class FileSystem(Protocol):
@@ -143,7 +145,9 @@ class Disk:
             volume.message = f"it is encrypted ({known.type}): unlock it on a machine that has the key, then search the folder that it is mounted at"
         elif known is not None and not known.read:
             volume.message = f"{_NAMES.get(known.type, known.type)}: this kind is not read here"
-            if known.type not in ("lvm", "swap"):
+            if known.type == "raid":
+                volume.message += f"; {_ASSEMBLE}"
+            elif known.type not in ("lvm", "swap"):
                 volume.message += f"; {_MOUNT}"
         elif known is None:
             volume.message = "no file system was found in it"

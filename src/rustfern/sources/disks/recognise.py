@@ -15,6 +15,8 @@ from rustfern.sources.disks.interface import DiskBytes
 _ENCRYPTED_HEADS = (
     (b"LUKS\xba\xbe", 0, "LUKS"),
     (b"-FVE-FS-", 3, "an encrypted NTFS or FAT volume"),
+    # A stick that is encrypted so pretends to be FAT32; only this identifier tells.
+    (bytes.fromhex("3bd66749292ed84a8399f6a339e3d001"), 424, "an encrypted NTFS or FAT volume"),
 )
 _OTHERS: tuple[tuple[bytes, int, str], ...] = (
     (b"XFSB", 0, "xfs"),
@@ -23,6 +25,11 @@ _OTHERS: tuple[tuple[bytes, int, str], ...] = (
     (b"ReFS\0\0\0\0", 3, "refs"),
     (b"\x10\x20\xf5\xf2", 1024, "f2fs"),
     (b"CD001", 0x8001, "iso9660"),
+    (b"NSR0", 0x8801, "udf"),
+    (b"\x02\0\0\0\0\0\x34\x34", 1024, "nilfs2"),
+    (b"\x0c\xb1\xba\0\0\0\0\0", 0x20000, "zfs"),
+    (b"\xfc\x4e\x2b\xa9\x01\0\0\0", 4096, "raid"),
+    (b"\xfc\x4e\x2b\xa9\x01\0\0\0", 0, "raid"),
     (b"ReIsEr2Fs", 0x10034, "reiserfs"),
     (b"ReIsErFs", 0x10034, "reiserfs"),
     (b"JFS1", 0x8000, "jfs"),
@@ -133,11 +140,21 @@ def recognise(volume: DiskBytes) -> Known | None:
         return found
     if (found := ext_of(head[1024:2048])) is not None:
         return found
+    fat = fat_of(head) if head[510:512] == b"\x55\xaa" else None
+    if fat is not None and _begins_table(volume, head):
+        return fat  # marks of what the volume was before can still stand behind its tables
     if (found := _other(volume, head)) is not None:
         return found
-    if head[510:512] == b"\x55\xaa" and (found := fat_of(head)) is not None:
-        return found
+    if fat is not None:
+        return fat
     return _by_backup(volume)
+
+
+def _begins_table(volume: DiskBytes, head: bytes) -> bool:
+    """Whether the first table of a FAT volume begins with the byte of its boot sector (FAT32 File System Specification 1.03, section 4)."""
+    sector, _, reserved = struct.unpack_from("<HBH", head, 11)
+    first = volume.read_at(sector * reserved, 3)
+    return len(first) == 3 and first[0] == head[21] and first[1:] == b"\xff\xff"
 
 
 def _other(volume: DiskBytes, head: bytes) -> Known | None:

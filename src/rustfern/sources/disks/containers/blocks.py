@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Callable
 
 import numpy as np
@@ -13,12 +14,18 @@ Find = Callable[[int], "int | bytes | None"]
 """What stands for a block of the disk: its offset in the file, its bytes where they are packed, None if it was never written."""
 
 
-def followed(places: NDArray[np.int64], step: int) -> list[int]:
+def followed(places: NDArray[np.int64], step: int) -> array[int]:
     """For each block of a table, how many from it on, itself counted, follow each other in the file; places below 1 follow nothing."""
     follows = np.zeros(len(places), bool)
     follows[:-1] = (places[:-1] > 0) & (places[1:] == places[:-1] + step)
     ends = np.where(follows, len(places), np.arange(len(places)))
-    found: list[int] = (np.minimum.accumulate(ends[::-1])[::-1] - np.arange(len(places)) + 1).tolist()
+    return kept(np.minimum.accumulate(ends[::-1])[::-1] - np.arange(len(places)) + 1)
+
+
+def kept(numbers: NDArray[np.int64] | NDArray[np.uint64]) -> array[int]:
+    """Numbers of 8 bytes that are asked for one by one: an array gives them fastest, a list takes five times its room."""
+    found = array("q" if numbers.dtype.kind == "i" else "Q")
+    found.frombytes(numbers.tobytes())
     return found
 
 
@@ -48,8 +55,12 @@ class BlockDisk:
         number, inner = divmod(offset, block)
         if inner + length <= block:
             return self._piece(self._find(number), inner, length)
-        pieces: list[bytes] = []
         end = offset + length
+        together = self._together
+        whole = self._find(number) if together is not None else None
+        if together is not None and isinstance(whole, int) and together(number) * block >= inner + length:
+            return self._piece(whole, inner, length)
+        pieces: list[bytes] = []
         while offset < end:
             number, inner = divmod(offset, block)
             count = min(block - inner, end - offset)

@@ -8,14 +8,16 @@ from __future__ import annotations
 import os
 import struct
 import zlib
+from array import array
 from collections.abc import Callable
 from functools import lru_cache
+from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rustfern.core.errors import Malformed, Refused
-from rustfern.sources.disks.containers.blocks import BlockDisk, followed
+from rustfern.sources.disks.containers.blocks import BlockDisk, followed, kept
 from rustfern.sources.disks.interface import DiskBytes, read_exactly
 
 SIGNATURE = b"QFI\xfb"
@@ -30,15 +32,14 @@ _HELD = 128
 _HELD_BYTES = 16 << 20
 
 
-Table = tuple[list[int], list[int]]
+Table: TypeAlias = "tuple[array[int], array[int]]"
 """The entries of one table, and for each how many from it on follow each other in the file."""
 
 
 def _with_runs(entries: NDArray[np.uint64], cluster: int) -> Table:
     plain = (entries & np.uint64(_PACKED | _ZERO)) == 0
     places = np.where(plain, entries & np.uint64(_OFFSET), np.uint64(0)).astype(np.int64)
-    listed: list[int] = entries.tolist()
-    return listed, followed(places, cluster)
+    return kept(entries), followed(places, cluster)
 
 
 def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -> DiskBytes:

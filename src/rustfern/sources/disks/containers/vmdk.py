@@ -9,13 +9,14 @@ import os
 import re
 import struct
 import zlib
+from array import array
 from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
 
 from rustfern.core.errors import Malformed, Refused
-from rustfern.sources.disks.containers.blocks import BlockDisk, followed
+from rustfern.sources.disks.containers.blocks import BlockDisk, followed, kept
 from rustfern.sources.disks.interface import DiskBytes, Extent, Window, read_exactly
 
 SIGNATURE = b"KDMV"
@@ -151,9 +152,9 @@ def _sparse(disk: DiskBytes) -> DiskBytes:
     raw = read_exactly(disk, directory * 512, 4 * tables)
     places = struct.unpack(f"<{tables}I", raw)
 
-    known: dict[int, tuple[list[int], list[int]]] = {}
+    known: dict[int, tuple[array[int], array[int]]] = {}
 
-    def table(number: int) -> tuple[list[int], list[int]]:
+    def table(number: int) -> tuple[array[int], array[int]]:
         """The grains of a table, in sectors, and for each how many from it on follow each other."""
         if number not in known:
             if len(known) >= _TABLES_HELD:
@@ -161,7 +162,7 @@ def _sparse(disk: DiskBytes) -> DiskBytes:
             at = places[number]
             raw = read_exactly(disk, at * 512, 4 * each) if at else bytes(4 * each)
             grains = np.frombuffer(raw, "<u4").astype(np.int64)
-            known[number] = grains.tolist(), followed(np.where(grains < 2, 0, grains), grain)
+            known[number] = kept(grains), followed(np.where(grains < 2, 0, grains), grain)
         return known[number]
 
     def together(number: int) -> int:

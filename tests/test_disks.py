@@ -465,6 +465,15 @@ def test_marks_of_before_do_not_hide_a_volume(rustfern: Rustfern, disks: Path, t
     assert rustfern("scan", image, "--json").json["disks"][0]["volumes"][0]["type"] == "fat16"
 
 
+@pytest.mark.parametrize(
+    ("inner", "said"), [("", "this is a disk"), ("/p1", "this is a folder"), ("/p1/Yard", "this is a folder")]
+)
+def test_what_is_no_file_is_not_looked_at(rustfern: Rustfern, disks: Path, inner: str, said: str) -> None:
+    done = rustfern("look", f"{disks / 'ntfs.img'}{inner}")
+    assert done.status == 2
+    assert said in done.err and "rustfern scan" in done.err
+
+
 class Failing:
     """A disk of which some bytes cannot be read; how often each sector was asked for."""
 

@@ -15,7 +15,7 @@ from rustfern.cli.complete import complete_what
 from rustfern.cli.context import this_run
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
 from rustfern.core.command_answers import ListAnswer, LookAnswer
-from rustfern.core.errors import NotFound, SourceError
+from rustfern.core.errors import NotFound, SourceError, WrongUsage
 from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
 from rustfern.operations import command_schema
@@ -67,8 +67,19 @@ def command(
         return _list(case, as_json)
     if len(what) > 2:
         raise click.UsageError("one copy is looked at, or two are compared; more were given")
+    from rustfern.cli.screen.console import shell_word
+
     door = this_run().session.sources
     for each in what:
+        path = os.path.abspath(each)
+        is_disk = door.is_disk(path)
+        if is_disk or (os.path.dirname(each) and not door.is_file(each) and door.is_folder(path)):
+            what_it_is = "a disk" if is_disk else "a folder"
+            raise WrongUsage(
+                f"this is {what_it_is}; files and copies are looked at",
+                each,
+                f"See what it is with rustfern ready, and search it with rustfern scan {shell_word(each)}",
+            )
         if os.path.dirname(each) and not (door.exists(each) or door.is_file(each)):
             raise NotFound(
                 "there is no such file", each, "Give the path of a file, or the id of a copy: rustfern look 1b"

@@ -19,8 +19,8 @@ import time
 import weakref
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, ExitStack, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import BinaryIO
@@ -28,14 +28,14 @@ from typing import BinaryIO
 import msgspec
 
 from rustfern.core.errors import Malformed, SourceError, explain
-from rustfern.core.model import Entry, Location, Trace
+from rustfern.core.model import Entry, Location
 from rustfern.core.times import utc
 from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Part
 from rustfern.output.temporary import Scratch
-from rustfern.sources.folder import NOTHING_DELETED
 from rustfern.sources.interface import OnProblem
+from rustfern.sources.parts import Listed, NothingDeleted, materialised
 
 MAX_MEMBERS = 300_000
 MAX_UNPACKED_BYTES = 64 << 30
@@ -506,8 +506,10 @@ def _zip_time(info: zipfile.ZipInfo) -> datetime | None:
         return None
 
 
-class ArchiveSource:
+class ArchiveSource(NothingDeleted, Listed):
     """An archive, or a folder in one, as a source. Paths go on behind that of the archive; links are never followed."""
+
+    medium = "the archive"
 
     def __init__(self, root: str, archive: Archive) -> None:
         self.root, self.archive = root, archive
@@ -524,23 +526,6 @@ class ArchiveSource:
     def trouble(self) -> str:
         """What is wrong with the archive, empty if nothing is."""
         return self.archive.trouble
-
-    @property
-    def tops(self) -> tuple[str, ...]:
-        """The root itself."""
-        return (self.root,)
-
-    def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
-        """Nothing."""
-        return iter(())
-
-    def behind(self, entry: Entry) -> bytes:
-        """Nothing: the system does not tell."""
-        return b""
-
-    def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
-        """Nothing: an archive keeps no records of what was deleted."""
-        return NOTHING_DELETED
 
     def _inner(self, path: str) -> str:
         return os.path.normpath(path)[len(self.archive.path) :].strip("/")
@@ -571,23 +556,6 @@ class ArchiveSource:
         apart = frozenset(folders)
         return folders, [name for name in member.names if name not in apart]
 
-    def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
-        """As in a folder."""
-        stack = [top]
-        while stack:
-            folder = stack.pop()
-            found = self.list_folder(folder, folder == top, on_problem)
-            if found is not None:
-                yield folder, *found
-                stack += [os.path.join(folder, name) for name in found[0]]
-
-    def names(self, folder: str) -> tuple[list[str], list[str]]:
-        """As in a folder."""
-        found = self.list_folder(folder, False, lambda path, message: None)
-        if found is None:
-            raise SourceError("this folder could not be listed (there is none in the archive)", folder)
-        return sorted(found[0]), sorted(found[1])
-
     def entry(self, path: str) -> Entry:
         """As in a folder."""
         member = self._member(path)
@@ -611,13 +579,6 @@ class ArchiveSource:
             raise SourceError("this is not a regular file and was not opened", entry.path)
         return self.archive.open(self._inner(entry.path))
 
-    @contextmanager
-    def materialise(self, entry: Entry) -> Iterator[Path]:
+    def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
         """As in a folder."""
-        import shutil
-
-        with self.archive.scratch.private_folder() as folder, self.open(entry) as stream:
-            target = folder / "copy"
-            with target.open("wb") as out:
-                shutil.copyfileobj(stream, out, _CHUNK_BYTES)
-            yield target
+        return materialised(self, entry, self.archive.scratch)

@@ -7,18 +7,19 @@ import os
 import re
 import stat
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, suppress
 from itertools import islice
 from typing import TYPE_CHECKING, BinaryIO
 
 from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, explain
-from rustfern.core.model import Entry, Location, Trace
+from rustfern.core.model import Entry, Location
 from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours
 from rustfern.sources.disk_health import DiskAccess
 from rustfern.sources.interface import OnProblem, Source
+from rustfern.sources.parts import NothingDeleted, materialised
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -32,9 +33,6 @@ _NOATIME = getattr(os, "O_NOATIME", 0)
 _ONLINE_ONLY = 0x1000 | 0x40000 | 0x400000
 # The same on macOS (SF_DATALESS, sys/stat.h).
 _DATALESS = 0x40000000
-
-NOTHING_DELETED: tuple[frozenset[str], list[str]] = frozenset(), []
-"""What a source tells of deleted files that keeps no records of them."""
 
 _HELD = re.compile(r"/proc/\d+/fd/\d+")
 HELD_ROOT = "/proc"
@@ -92,7 +90,7 @@ def _list(folder: str, folders: list[str], files: list[str]) -> None:
                     files += [item.name for item in there]
 
 
-class FolderSource:
+class FolderSource(NothingDeleted):
     """Everything below one folder. Links are never followed; devices, FIFOs and sockets are never opened."""
 
     def __init__(self, root: str, access: DiskAccess | None = None) -> None:
@@ -113,23 +111,6 @@ class FolderSource:
             stack += [prefix + name for name in found[0]]
 
     trouble = ""
-
-    @property
-    def tops(self) -> tuple[str, ...]:
-        """The root itself."""
-        return (self.root,)
-
-    def traces(self, tops: Sequence[str], wanted: Callable[[str], bool]) -> Iterator[tuple[str, Trace]]:
-        """Nothing."""
-        return iter(())
-
-    def behind(self, entry: Entry) -> bytes:
-        """Nothing: the system does not tell."""
-        return b""
-
-    def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
-        """Nothing: the system does not tell."""
-        return NOTHING_DELETED
 
     def exists(self, path: str) -> bool:
         """Whether there is anything at this path, a dangling link included."""
@@ -227,15 +208,8 @@ class FolderSource:
             io.BufferedReader(self.access.reader(handle, entry.path, self.access.health)), entry.path
         )
 
-    @contextmanager
-    def materialise(self, entry: Entry) -> Iterator[Path]:
-        import shutil
-
-        with self.access.scratch.private_folder() as folder, self.open(entry) as stream:
-            target = folder / "copy"
-            with target.open("wb") as out:
-                shutil.copyfileobj(stream, out, 1 << 20)
-            yield target
+    def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
+        return materialised(self, entry, self.access.scratch)
 
 
 def with_companions(source: Source, entry: Entry, endings: Sequence[str]) -> Entry:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import BinaryIO
@@ -19,14 +19,16 @@ from rustfern.sources.disks.layings import may_tell, proves_itself
 from rustfern.sources.disks.open_disk import BROKEN, OpenDisk
 from rustfern.sources.disks.tree import ROOT
 from rustfern.sources.interface import OnProblem
+from rustfern.sources.parts import Listed, materialised
 
-_CHUNK_BYTES = 1 << 20
 _MAX_FOLDERS = 20_000
 """Folders whose indexes are looked through for names that are gone."""
 
 
-class DiskSource:
+class DiskSource(Listed):
     """A disk, a volume or a folder of one. Nothing is ever written to it, and it is never mounted."""
+
+    medium = "the disk"
 
     def __init__(self, root: str, held: OpenDisk) -> None:
         self.root, self.held = root, held
@@ -203,24 +205,6 @@ class DiskSource:
                 waiting += [n for n in tree.children(node).tolist() if tree.is_folder(n) and not tree.is_deleted(n)]
         return list(dict.fromkeys(found))
 
-    def walk(self, top: str, on_problem: OnProblem) -> Iterator[tuple[str, list[str], list[str]]]:
-        """As in a folder."""
-        stack = [top]
-        while stack:
-            folder = stack.pop()
-            found = self.list_folder(folder, folder == top, on_problem)
-            if found is not None:
-                yield folder, *found
-                stack += [os.path.join(folder, name) for name in found[0]]
-
-    def names(self, folder: str) -> tuple[list[str], list[str]]:
-        """As in a folder."""
-        told: list[str] = []
-        found = self.list_folder(folder, False, lambda path, message: told.append(message))
-        if found is None:
-            raise SourceError("this folder could not be listed (there is none on the disk)", folder)
-        return sorted(found[0]), sorted(found[1])
-
     def entry(self, path: str) -> Entry:
         """As in a folder; what was deleted says so, and where on the disk it lies."""
         if path == self.held.path:
@@ -362,16 +346,9 @@ class DiskSource:
         except BROKEN as error:
             raise SourceError(f"its record on the disk is damaged ({error})", entry.path) from error
 
-    @contextmanager
-    def materialise(self, entry: Entry) -> Iterator[Path]:
+    def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
         """As in a folder."""
-        import shutil
-
-        with self.held.scratch.private_folder() as folder, self.open(entry) as stream:
-            target = folder / "copy"
-            with target.open("wb") as out:
-                shutil.copyfileobj(stream, out, _CHUNK_BYTES)
-            yield target
+        return materialised(self, entry, self.held.scratch)
 
 
 def wall_time(stamp: int | None, zone: tzinfo | None, *, local: bool) -> int | None:

@@ -172,22 +172,18 @@ def bullet(console: Console, text: str, style: str = "", indent: int = 3) -> Non
 
 def column(console: Console, name: str, value: str) -> None:
     """A line of the head of an answer: its name, then what it is, wrapped beside it."""
+    fact(console, name, value, indent=0, label=10, style="")
+
+
+def fact(console: Console, name: str, value: str, indent: int = 3, label: int = _LABEL, style: str = PALE) -> None:
+    """A named fact, its value wrapped in a column of its own, `label` wide to its left."""
     import textwrap
 
-    room = max(console.width - 11, 30)
-    for number, line in enumerate(textwrap.wrap(show_name(value), room, break_on_hyphens=False) or [""]):
-        console.print(Text(f"{'' if number else name:<10}{line}"), soft_wrap=True)
-
-
-def fact(console: Console, name: str, value: str, indent: int = 3) -> None:
-    """A named fact, its value wrapped in a column of its own."""
-    import textwrap
-
-    room = max(console.width - indent - _LABEL - 1, 30)
+    room = max(console.width - indent - label - 1, 30)
     lines = textwrap.wrap(show_name(value), room, break_long_words=True, break_on_hyphens=False) or [""]
     for number, line in enumerate(lines):
         text = Text(" " * indent)
-        text.append(f"{name if number == 0 else '':<{_LABEL}}", style=PALE)
+        text.append(f"{name if number == 0 else '':<{label}}", style=style)
         text.append(line)
         console.print(text, soft_wrap=True)
 

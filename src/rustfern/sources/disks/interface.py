@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import io
 import os
+from abc import ABC, abstractmethod
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 import msgspec
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Trace
 
 HOLE = -1
@@ -69,6 +70,18 @@ def read_exactly(disk: DiskBytes, offset: int, length: int) -> bytes:
     return data
 
 
+def windows(disk: DiskBytes, start: int, end: int, step: int) -> Iterator[tuple[int, bytes]]:
+    """(offset, bytes) of what lies between two places, `step` bytes at a time; holes and what cannot be read are left out."""
+    for at in range(start, min(end, disk.size), step):
+        length = min(step, end - at)
+        if disk.is_hole(at, length):
+            continue
+        try:
+            yield at, disk.read_at(at, length)
+        except SourceError:
+            continue
+
+
 class Stored(msgspec.Struct, frozen=True):
     """What a file system records of one file or folder.
 
@@ -98,12 +111,12 @@ class Stored(msgspec.Struct, frozen=True):
     unreadable: str = ""
 
 
-class PlainFiles:
+class PlainFiles(ABC):
     """What holds where a file has one content, which lies as it is, and nothing but the tree tells of what is gone."""
 
+    @abstractmethod
     def stored(self, key: int) -> Stored:
         """What is recorded of a file."""
-        raise NotImplementedError
 
     def ways(self, key: int) -> list[Stored]:
         """As `stored`: the record leaves no choice."""
@@ -130,20 +143,12 @@ class PlainFiles:
         return False
 
 
-class ExtentStream(io.RawIOBase):
-    """A file's bytes, put together from where they lie; holes, and what was never written, read as zeros."""
+class FileStream(io.RawIOBase):
+    """A file of `size` bytes that is read from wherever one likes; `read_here` gives its bytes."""
 
-    def __init__(self, disk: DiskBytes, extents: Sequence[Extent], size: int, valid: int | None = None) -> None:
+    def __init__(self, size: int) -> None:
         super().__init__()
-        self._disk, self._extents, self._size = disk, extents, size
-        self._valid = size if valid is None else valid
-        self._starts = []
-        at = 0
-        for _, length in extents:
-            self._starts.append(at)
-            at += length
-        self._end = at
-        self._at = 0
+        self._size, self._at = size, 0
 
     def readable(self) -> bool:
         """As `io.RawIOBase.readable`."""
@@ -172,6 +177,25 @@ class ExtentStream(io.RawIOBase):
         view[: len(data)] = data
         self._at += len(data)
         return len(data)
+
+    def read_here(self, length: int) -> bytes:
+        """Up to `length` bytes from where the stream stands, at least one where the file goes on."""
+        raise io.UnsupportedOperation("read_here")
+
+
+class ExtentStream(FileStream):
+    """A file's bytes, put together from where they lie; holes, and what was never written, read as zeros."""
+
+    def __init__(self, disk: DiskBytes, extents: Sequence[Extent], size: int, valid: int | None = None) -> None:
+        super().__init__(size)
+        self._disk, self._extents = disk, extents
+        self._valid = size if valid is None else valid
+        self._starts = []
+        at = 0
+        for _, length in extents:
+            self._starts.append(at)
+            at += length
+        self._end = at
 
     def read_here(self, length: int) -> bytes:
         """Up to `length` bytes from where the stream stands, of one extent: as many as lie in one piece."""

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from rustfern.core.errors import SourceError
-from rustfern.sources.disks.interface import DiskBytes
+from rustfern.sources.disks.interface import DiskBytes, windows
 from rustfern.sources.disks.recognise import exfat_of, ext_of, fat_of, hfs_of, ntfs_of
 
 _SECTOR = 512
@@ -37,13 +37,7 @@ def volumes_by_marks(disk: DiskBytes) -> list[tuple[int, int]]:
 
 def _marked(disk: DiskBytes) -> Iterator[tuple[int, bytes]]:
     """(offset, bytes) of sectors that may be a boot sector, a superblock or a volume header."""
-    for at in range(0, min(disk.size, _SEARCHED_BYTES), _WINDOW):
-        if disk.is_hole(at, _WINDOW):
-            continue
-        try:
-            raw = disk.read_at(at, _WINDOW)
-        except SourceError:
-            continue
+    for at, raw in windows(disk, 0, _SEARCHED_BYTES, _WINDOW):
         rows = np.frombuffer(raw[: len(raw) // _SECTOR * _SECTOR], np.uint8).reshape(-1, _SECTOR)
         boots = (rows[:, 510] == 0x55) & (rows[:, 511] == 0xAA) & np.isin(rows[:, 0], (0xEB, 0xE9))
         blocks = (rows[:, 56] == 0x53) & (rows[:, 57] == 0xEF)

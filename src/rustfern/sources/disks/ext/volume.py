@@ -19,7 +19,7 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.sources.disks.ext import inode as inodes
 from rustfern.sources.disks.ext.blocks import UNUSED_INODES, Blocks
 from rustfern.sources.disks.ext.inode import FILE, FOLDER, LINK, Inode, Name
-from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, PlainFiles, Stored
+from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, ExtentStream, PlainFiles, Stored, windows
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import LOST, ROOT, Tree
 
@@ -288,15 +288,12 @@ class ExtVolume(PlainFiles):
         left = _MAX_SOUGHT
         for start, length in self._blocks.used().free_runs():
             first, count = base + start * each, length * each
-            for at in range(first, first + count, 4096):
-                if self._blocks.volume.is_hole(at * size, min(4096, first + count - at) * size):
-                    continue
-                raw = self._read_gently(at * size, min(4096, first + count - at) * size)
+            for at, raw in windows(self._blocks.volume, first * size, (first + count) * size, 4096 * size):
                 words = np.frombuffer(raw[: len(raw) // size * size], "<u4").reshape(-1, size // 4)
                 if len(words):
                     hits = (words[:, 1] == 0x0201000C) | (words[:, 1] == 0x0001000C)
                     hits &= words[:, 2] == 0x2E
-                    found += (at + np.flatnonzero(hits)).tolist()
+                    found += (at // size + np.flatnonzero(hits)).tolist()
                 left -= len(raw)
             if left < 0:
                 self.remark = (
@@ -304,12 +301,6 @@ class ExtVolume(PlainFiles):
                 )
                 break
         return found
-
-    def _read_gently(self, offset: int, length: int) -> bytes:
-        try:
-            return self._blocks.volume.read_at(offset, length)
-        except SourceError:
-            return b""
 
     def _tell(self, data: bytes, folder: int, sequence: int) -> None:
         for each in self._names_of(data):

@@ -6,6 +6,7 @@ Sources: FAT32 File System Specification 1.03, section 4; exFAT File System Spec
 from __future__ import annotations
 
 import io
+from abc import abstractmethod
 from array import array
 from collections.abc import Iterator
 from functools import cached_property
@@ -43,8 +44,8 @@ class Clusters(PlainFiles):
         self._firsts, self._sizes = array("q"), array("q")
         self.clusters_at = self._last = 0
 
-    def _is_deleted(self, key: int) -> bool:
-        raise NotImplementedError
+    @abstractmethod
+    def _is_deleted(self, key: int) -> bool: ...
 
     @cached_property
     def _nodes(self) -> NDArray[np.int64]:

@@ -13,7 +13,7 @@ import numpy as np
 
 from rustfern.core.errors import SourceError
 from rustfern.sources.disks.fat.directory import SIZE, dot_entries, is_plausible
-from rustfern.sources.disks.interface import DiskBytes
+from rustfern.sources.disks.interface import DiskBytes, windows
 from rustfern.sources.disks.space import ClusterMap
 
 _DOTS = b".       "
@@ -66,10 +66,7 @@ def find(volume: DiskBytes, at: int, cluster: int, used: ClusterMap, known: dict
 def find_old(volume: DiskBytes, data: int, cluster: int) -> OldFolders | None:
     """Folders of an earlier format of the volume, by what their own entries say of where they lie."""
     seen: list[tuple[int, int, int]] = []
-    for start in range(0, min(volume.size, _MAX_SOUGHT), _WINDOW):
-        if volume.is_hole(start, _WINDOW):
-            continue
-        raw = _read(volume, start, _WINDOW)
+    for start, raw in windows(volume, 0, _MAX_SOUGHT, _WINDOW):
         marks = np.frombuffer(raw[: len(raw) // 8 * 8], "<u8")[:: _SECTOR // 8]
         for hit in np.flatnonzero(marks == _DOT).tolist():
             told = dot_entries(raw[hit * _SECTOR : hit * _SECTOR + 64])

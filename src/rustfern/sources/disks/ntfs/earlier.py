@@ -10,8 +10,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from rustfern.core.errors import SourceError
-from rustfern.sources.disks.interface import DiskBytes
+from rustfern.sources.disks.interface import DiskBytes, windows
 from rustfern.sources.disks.ntfs import table
 from rustfern.sources.disks.ntfs.attributes import REFERENCE
 from rustfern.sources.disks.space import ClusterMap
@@ -67,17 +66,10 @@ def _records(volume: DiskBytes, used: ClusterMap, cluster: int, size: int) -> It
     sought = 0
     for first, count in used.free_runs():
         start, end = first * cluster, (first + count) * cluster
-        for at in range(start, end, _WINDOW):
-            length = min(_WINDOW, end - at)
-            if volume.is_hole(at, length):
-                continue
-            sought += length
+        for at, raw in windows(volume, start, end, _WINDOW):
+            sought += len(raw)
             if sought > _MAX_SOUGHT:
                 return
-            try:
-                raw = volume.read_at(at, length)
-            except SourceError:
-                continue
             rows = np.frombuffer(raw[: len(raw) // size * size], np.uint8).reshape(-1, size)
             marks = np.flatnonzero(rows[:, :4].copy().view("<u4")[:, 0] == struct.unpack("<I", b"FILE")[0])
             if len(marks):

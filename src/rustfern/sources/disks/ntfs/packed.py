@@ -5,11 +5,9 @@ Source: [MS-XCA] 2.5 (LZNT1); the NTFS documentation of the Linux-NTFS project (
 
 from __future__ import annotations
 
-import io
-import os
 import struct
 
-from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent
+from rustfern.sources.disks.interface import HOLE, DiskBytes, Extent, FileStream
 
 _CHUNK = 4096
 
@@ -66,12 +64,12 @@ def _chunk(piece: bytes) -> bytes:
     return bytes(out[:_CHUNK])
 
 
-class PackedStream(io.RawIOBase):
+class PackedStream(FileStream):
     """A packed file; `runs` are extents in bytes, `unit` bytes are packed together."""
 
     def __init__(self, volume: DiskBytes, runs: tuple[Extent, ...], size: int, valid: int, unit: int) -> None:
-        super().__init__()
-        self._volume, self._size, self._valid, self._unit = volume, size, valid, unit
+        super().__init__(size)
+        self._volume, self._valid, self._unit = volume, valid, unit
         self._units: list[list[Extent]] = []
         left = 0
         for offset, length in runs:
@@ -84,45 +82,17 @@ class PackedStream(io.RawIOBase):
                 length, left = length - count, left - count
                 if offset != HOLE:
                     offset += count
-        self._at = 0
         self._known: tuple[int, bytes] = (-1, b"")
 
-    def readable(self) -> bool:
-        """As `io.RawIOBase.readable`."""
-        return True
-
-    def seekable(self) -> bool:
-        """As `io.RawIOBase.seekable`."""
-        return True
-
-    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
-        """As `io.RawIOBase.seek`."""
-        base = {os.SEEK_SET: 0, os.SEEK_CUR: self._at, os.SEEK_END: self._size}[whence]
-        if base + offset < 0:
-            raise ValueError("before the start of the file")
-        self._at = base + offset
-        return self._at
-
-    def tell(self) -> int:
-        """As `io.RawIOBase.tell`."""
-        return self._at
-
-    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
-        """As `io.RawIOBase.readinto`."""
-        view = memoryview(buffer).cast("B")
+    def read_here(self, length: int) -> bytes:
+        """As `FileStream.read_here`: within one unit."""
         number, inner = divmod(self._at, self._unit)
-        count = min(len(view), self._size - self._at, self._unit - inner)
+        count = min(length, self._size - self._at, self._unit - inner)
         if count <= 0:
-            return 0
+            return b""
         if self._at >= self._valid:
-            data = bytes(count)
-        elif number >= len(self._units):
-            return 0
-        else:
-            data = self._unpacked(number)[inner : inner + count]
-        view[: len(data)] = data
-        self._at += len(data)
-        return len(data)
+            return bytes(count)
+        return self._unpacked(number)[inner : inner + count] if number < len(self._units) else b""
 
     def _unpacked(self, number: int) -> bytes:
         if self._known[0] != number:

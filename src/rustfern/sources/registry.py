@@ -18,6 +18,7 @@ from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
 from rustfern.sources import live_machine
 from rustfern.sources.disk_health import DiskAccess, Health, ReadOnceCache
+from rustfern.sources.disks.containers.raw import is_device, is_device_name
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import Source
 
@@ -103,9 +104,12 @@ class Sources:
     def set_zone(self, zone: tzinfo | None) -> None:
         """The zone of the clock on the wall by which file systems that keep no zone wrote their times; None for this machine's."""
         self._zone = zone
-        for each in self._held():
-            if not isinstance(each, FolderSource) and hasattr(each, "held"):
-                each.held.zone = zone
+        if self._open:
+            from rustfern.sources.disks.source import DiskSource
+
+            for each in self._held():
+                if isinstance(each, DiskSource):
+                    each.held.zone = zone
 
     def _disk_source(self, root: str) -> DiskSource | None:
         source = self.open(root)
@@ -186,7 +190,7 @@ class Sources:
                 "what is searched was given as nothing", None, "Name a folder, an archive or an attached disk"
             )
         path = os.path.abspath(root)
-        if os.name == "nt" and path.startswith("\\\\.\\"):
+        if is_device_name(path):
             self.open(path)  # a device: the system gives no facts of it
             return path
         try:
@@ -225,7 +229,7 @@ class Sources:
 
     def real_path(self, path: str) -> str:
         """Where a path leads when every link on the way is followed; in an archive, the links that its own members are."""
-        if os.name == "nt" and path.startswith("\\\\.\\"):
+        if is_device_name(path):
             return path  # a device has no way to it
         seen: set[str] = set()
         source = self.around(path)
@@ -268,8 +272,6 @@ class Sources:
 
 def _holder_of(path: str) -> tuple[str, tuple[int, int]] | None:
     """The archive or disk that a path is, or lies in, with its time (ns) and size; None if it is a folder or there is none."""
-    from rustfern.sources.disks.containers.raw import is_device
-
     while True:
         if is_device(path):
             return path, (0, 0)
@@ -288,8 +290,6 @@ def _holder_of(path: str) -> tuple[str, tuple[int, int]] | None:
 
 def is_searched_file(path: str) -> bool:
     """Whether a path is no folder, but is searched like one: an archive, the image of a disk, a device."""
-    from rustfern.sources.disks.containers.raw import is_device
-
     if is_device(path):
         return True
     try:

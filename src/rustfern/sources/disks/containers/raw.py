@@ -25,9 +25,14 @@ _MAC_BLOCKS, _MAC_BLOCK_SIZE = 0x40086419, 0x40046418
 """macOS ioctls DKIOCGETBLOCKCOUNT and DKIOCGETBLOCKSIZE (sys/disk.h)."""
 
 
+def is_device_name(path: str) -> bool:
+    """Whether the name alone says that this is a device, of which the system gives no facts: on Windows."""
+    return sys.platform == "win32" and path.replace("/", "\\").startswith("\\\\.\\")
+
+
 def is_device(path: str) -> bool:
     """Whether a path names a disk or a volume itself, not a file."""
-    if sys.platform == "win32" and path.replace("/", "\\").startswith("\\\\.\\"):
+    if is_device_name(path):
         return True
     try:
         mode = os.stat(path).st_mode

@@ -460,6 +460,38 @@ def test_volumes_that_are_not_read_are_named(
     assert "no volume of it can be read here" in rustfern("ready", image).out
 
 
+@pytest.mark.parametrize(
+    ("name", "table", "kind"),
+    [("mbr-logical", "mbr", "fat16"), ("gpt-4k", "gpt", "")],
+)
+@pytest.mark.parametrize(("mark", "at"), [(b"CD001", 0x8001), (b"_BHRfS_M", 0x10040), (b"", 1024)])
+def test_what_once_had_the_whole_disk_does_not_hide_its_table(
+    disks: Path, tmp_path: Path, name: str, table: str, kind: str, mark: bytes, at: int
+) -> None:
+    """Where a disk was partitioned anew, marks of before stay in the gap before the first partition."""
+    if not mark and table == "gpt":
+        pytest.skip("entries of a GPT lie where a superblock would")
+    mark = mark or (disks / "ext4.img").read_bytes()[1024:2048]
+    disk = opened(changed(disks / f"{name}.img", tmp_path / "again.img", (at, mark))).disk
+    before = opened(disks / f"{name}.img").disk
+    assert disk.table == table
+    assert any("the table was followed" in remark for remark in disk.remarks)
+    assert [each.offset for each in disk.volumes.values()] == [each.offset for each in before.volumes.values()]
+    assert kind in [each.type for each in disk.volumes.values()] or not kind
+
+
+def test_a_table_at_the_end_does_not_hide_what_has_the_whole_disk(disks: Path, tmp_path: Path) -> None:
+    """A disk with a GPT that was then formatted whole: only the copy of the table is left, and leads to what was."""
+    data = bytearray((disks / "gpt-4k.img").read_bytes())
+    ext4 = (disks / "ext4.img").read_bytes()
+    data[: min(len(ext4), len(data) - (64 << 10))] = ext4[: len(data) - (64 << 10)]
+    path = tmp_path / "whole.img"
+    path.write_bytes(data)
+    disk = opened(path).disk
+    assert disk.table == "none"
+    assert [each.type for each in disk.volumes.values()] == ["ext4"]
+
+
 def test_marks_of_before_do_not_hide_a_volume(rustfern: Rustfern, disks: Path, tmp_path: Path) -> None:
     image = changed(disks / "fat16.img", tmp_path / "again.img", (0x20000, b"\x0c\xb1\xba\0\0\0\0\0"))
     assert rustfern("scan", image, "--json").json["disks"][0]["volumes"][0]["type"] == "fat16"

@@ -12,10 +12,12 @@ import zlib
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.core.errors import SourceError
 from rustfern.sources.disks.interface import DiskBytes, Window
 from rustfern.sources.disks.marks import volumes_by_marks
 from rustfern.sources.disks.recognise import recognise
 
+_BEFORE = "a mark of {kind}, which may once have had the whole disk, stands before the first partition; the table was followed"
 _MARK = b"\x55\xaa"
 _EXTENDED = frozenset({0x05, 0x0F, 0x85})
 _PROTECTIVE = 0xEE
@@ -151,17 +153,34 @@ def has_table(disk: DiskBytes) -> bool:
     return found is not None and bool(_sane(found[0], disk))
 
 
+def _leads_to_volumes(table: list[Partition], disk: DiskBytes) -> bool:
+    """Whether something is known to lie where a table says. It then counts more than the mark of a volume that once had the whole disk, which
+    can outlast in the gap before the first partition.
+    """
+    for part in _sane(table, disk):
+        try:
+            if part.offset and recognise(Window(disk, part.offset, part.size)) is not None:
+                return True
+        except SourceError:
+            continue
+    return False
+
+
 def layout_of(disk: DiskBytes) -> Layout:
     """How a disk is laid out. Raises `SourceError` for what cannot be read."""
     whole = recognise(Window(disk, 0, disk.size))
     gpt = _gpt(disk)
-    if gpt is not None and (whole is None or not whole.sure):
+    before = [] if whole is None or whole.backup else [_BEFORE.format(kind=whole.type)]
+    # What takes the whole disk writes over the first table, but not over its copy at the end.
+    if gpt is not None and whole is not None and whole.sure:
+        gpt = (gpt[0], before) if not gpt[1] and _leads_to_volumes(gpt[0], disk) else None
+    if gpt is not None:
         return Layout("gpt", tuple(_sane(gpt[0], disk)), tuple(gpt[1]))
+    mbr = _mbr(disk)
+    if mbr is not None and _sane(mbr[0], disk) and (whole is None or _leads_to_volumes(mbr[0], disk)):
+        return Layout("mbr", tuple(_sane(mbr[0], disk)), (*mbr[1], *before))
     if whole is not None:
         return Layout("none", (Partition("p1", 0, disk.size),))
-    mbr = _mbr(disk)
-    if mbr is not None and _sane(mbr[0], disk):
-        return Layout("mbr", tuple(_sane(mbr[0], disk)), tuple(mbr[1]))
     found = [Partition(f"p{number}", at, size) for number, (at, size) in enumerate(volumes_by_marks(disk), 1)]
     if found:
         what = "the table of this disk is missing or damaged; volumes were found by their own marks"

@@ -57,6 +57,24 @@ def find_copy(case: CaseFile, what: str) -> StoredCopy:
     raise NotFound(f"document {number} has no copy {what}", None, f"Its copies: {there}")
 
 
+def find_damaged(case: CaseFile, what: str) -> StoredCopy:
+    """The copy that is to be repaired: the one with this id, or of a document the newest one that is damaged, the fullest of equals.
+
+    Raises `NotFound` if there is none.
+    """
+    if not (found := _NUMBER.fullmatch(what.strip().lower())) or found[2]:
+        return find_copy(case, what)
+    damaged = [copy for copy in case.copies(int(found[1])) if copy.facts.state == "damaged" and not copy.facts.members]
+    if not damaged:
+        best = find_copy(case, what)
+        raise NotFound(
+            f"document {what} has no damaged copy",
+            None,
+            f"Copy {best.id} is whole: rustfern restore {best.id} --to DIR",
+        )
+    return max(damaged, key=lambda copy: (copy.facts.written or "", copy.facts.words or 0, copy.facts.size or 0))
+
+
 def _best(case: CaseFile, number: int) -> StoredCopy:
     copies = case.copies(number)
     document = next(document for document in case.documents() if document.id == number)

@@ -27,6 +27,7 @@ COMMANDS = {
     "keep": "take short-lived copies to safety first, into a folder that can be scanned",
     "scan": "search someone's files for lost documents and choose the best copy of each",
     "restore": "write verified copies into a folder of your own",
+    "repair": "all that is left in a damaged document, as a whole file",
     "check": "is a file intact, read to its end by its own format",
     "look": "a document's life, a copy and its text, how two copies differ",
     "report": "a page for the customer in plain words, the record for the file, a table",

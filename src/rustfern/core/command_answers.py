@@ -85,6 +85,38 @@ class RestoredLine(Fields, frozen=True, kw_only=True):
     evidence: list[str]
 
 
+class RepairedAnswer(Fields, frozen=True, kw_only=True):
+    """One repaired file: the verdict on what was written, how it was put together and what is lost (both in words), how much is in it, the
+    plain text beside it."""
+
+    id: str | None
+    source: str = msgspec.field(name="from")
+    target: str = msgspec.field(name="to")
+    format: str
+    state: str
+    method: str
+    kept: dict[str, int]
+    lost: list[str]
+    text: str | None
+    sha256: str
+
+
+class NotRepairedAnswer(Fields, frozen=True, kw_only=True):
+    """What was not repaired, and why."""
+
+    id: str | None
+    source: str = msgspec.field(name="from")
+    message: str
+
+
+class RepairAnswer(Fields, frozen=True, kw_only=True):
+    """The answer of `rustfern repair`."""
+
+    schema: Literal["rustfern/repair-1"] = "rustfern/repair-1"
+    repaired: list[RepairedAnswer]
+    refused: list[NotRepairedAnswer]
+
+
 class CheckedAnswer(Fields, frozen=True, kw_only=True):
     """The verdict on one file."""
 
@@ -391,7 +423,7 @@ class CompletionAnswer(Fields, frozen=True, kw_only=True):
 
 
 ANSWERS: tuple[type[Fields], ...] = (
-    ScanAnswer, RestoreAnswer, RestorePlanAnswer, RestoredLine, CheckAnswer, ReadyAnswer, PlacesAnswer, KeepAnswer, ListAnswer, LookAnswer, CompareAnswer,
+    ScanAnswer, RestoreAnswer, RestorePlanAnswer, RestoredLine, RepairAnswer, CheckAnswer, ReadyAnswer, PlacesAnswer, KeepAnswer, ListAnswer, LookAnswer, CompareAnswer,
     CasesAnswer, CaseAnswer, ReportAnswer, CompletionAnswer, ErrorAnswer,
 )  # fmt: skip
 """Every answer that has a name of its own."""

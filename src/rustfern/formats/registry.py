@@ -19,7 +19,7 @@ from rustfern.formats.format_table import FORMATS, TEXT_FORMATS, class_of, exten
 from rustfern.formats.interface import DEFAULT_LIMITS, Format, Limits, Reading
 from rustfern.formats.text_sink import Enough, Piece, TextSink
 
-__all__ = ["check", "glance", "identify", "prepare", "read_text"]
+__all__ = ["check", "glance", "identify", "is_blank", "prepare", "read_text"]
 
 _HEAD = 4096
 _IN_MEMORY = 32 << 20
@@ -188,7 +188,7 @@ def _likely(head: bytes, name: str) -> str | None:
     return claimed
 
 
-def _blank(stream: BinaryIO) -> str | None:
+def is_blank(stream: BinaryIO) -> str | None:
     """`0x00` or `0xFF` if the stream holds nothing else."""
     stream.seek(0)
     first = stream.read(1)
@@ -366,7 +366,7 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
         if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES:
             return Reading(Glance(), State.EMPTY, "zero bytes", has_text=False)
         return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
-    if blank := _blank(stream):
+    if blank := is_blank(stream):
         return Reading(
             Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False
         )

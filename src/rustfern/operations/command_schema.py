@@ -23,6 +23,7 @@ from rustfern.core.command_answers import (
     KeepAnswer,
     LogAnswer,
     LookAnswer,
+    NotRepairedAnswer,
     OutsideAnswer,
     PartAnswer,
     PictureDifference,
@@ -34,6 +35,8 @@ from rustfern.core.command_answers import (
     ReadyAnswer,
     RecordingAnswer,
     RefusedAnswer,
+    RepairAnswer,
+    RepairedAnswer,
     ReportAnswer,
     ReportDocument,
     RestoreAnswer,
@@ -44,7 +47,7 @@ from rustfern.core.command_answers import (
     WordsAnswer,
 )
 from rustfern.core.times import stamp
-from rustfern.operations import schema
+from rustfern.operations import repair_words, schema
 from rustfern.selection.wording import notice
 
 if TYPE_CHECKING:
@@ -60,6 +63,7 @@ if TYPE_CHECKING:
     from rustfern.operations.look import Preview
     from rustfern.operations.places import Surveyed
     from rustfern.operations.ready import Readiness
+    from rustfern.operations.repair import NotRepaired, Repaired
     from rustfern.operations.restore import Planned, Refused, Restored
     from rustfern.operations.text_diff import Comparison
 
@@ -112,6 +116,21 @@ def restored_line(done: Restored, item: StoredCopy, top: str, at: datetime) -> R
         confidence=item.facts.confidence,
         evidence=[piece.text for piece in item.facts.evidence],
     )
+
+
+def repaired(done: Sequence[Repaired], refused: Sequence[NotRepaired]) -> RepairAnswer:
+    """The answer of a repair."""
+    return RepairAnswer(
+        repaired=[
+            RepairedAnswer(
+                id=each.id, source=each.source, target=each.target, format=each.format, state=each.state,
+                method=repair_words.method(each.steps), kept=each.kept, lost=[repair_words.loss(it) for it in each.lost],
+                text=each.text, sha256=each.sha256,
+            )
+            for each in done
+        ],
+        refused=[NotRepairedAnswer(id=each.id, source=each.source, message=each.message) for each in refused],
+    )  # fmt: skip
 
 
 def checked(found: Sequence[Checked], alarm: str | None) -> CheckAnswer:

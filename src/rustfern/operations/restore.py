@@ -135,7 +135,7 @@ def restore(
     real = check_target(folder, roots, allow_inside=wish.allow_inside)
     done: list[Restored] = []
     refused: list[Refused] = []
-    with _open_target(real) as target, _List(target) as listed:
+    with open_target(real) as target, _List(target) as listed:
         clean(real)
         try:
             for copy in copies:
@@ -185,7 +185,7 @@ def _outside(folder: str, planned: Sequence[Planned], roots: Sequence[str], wish
             )  # fmt: skip
 
 
-def _open_target(real: str) -> Folder:
+def open_target(real: str) -> Folder:
     """The target, held by its handle. Raises `WrongUsage` where its path was changed since it was checked."""
     try:
         folder = Folder(real)
@@ -333,7 +333,7 @@ def _text(door: Sources, copy: StoredCopy, folder: Folder, name: str, told: byte
             raise RestoreRefused(
                 "what was written could not be read back as it was", name, "Name another folder with --to"
             )
-        target = _place(folder, made, name)
+        target = place(folder, made, name)
     state = copy.facts.state if copy.facts.state in ("damaged", "intact") else "intact"
     notes = ["its readable text only: the copy itself is restored without --as-text"]
     if state == "damaged":
@@ -423,10 +423,10 @@ def _file(
         with folder.open(made) as stream:
             back = formats.check(stream, name, limits=door.limits, digest=False, counted=False)
         _like(entry, folder, made)
-        return _place(folder, made, name), back
+        return place(folder, made, name), back
 
 
-def _place(folder: Folder, made: str, name: str, *, has_extension: bool = True) -> str:
+def place(folder: Folder, made: str, name: str, *, has_extension: bool = True) -> str:
     """Move what was verified to its name without ever replacing anything: a taken name gets a number. Gives its path."""
     if not folder.is_where_it_was():
         raise RestoreRefused(
@@ -466,15 +466,15 @@ def _folder(door: Sources, entry: Entry, folder: Folder, name: str, expected: st
                     continue  # it could not be read at the scan either, which its verdict says; if it could, the sums differ
                 with stream, top.below(above, mode=_FOLDER_MODE) as inner:
                     # Two names may become one when made safe: each keeps its file.
-                    place = next(each for each in _names(last) if inner.stat(each) is None)
-                    sums.append((relative, _write(stream, inner, place, member.path)))
-                    _like(member, inner, place)
+                    free = next(each for each in _names(last) if inner.stat(each) is None)
+                    sums.append((relative, _write(stream, inner, free, member.path)))
+                    _like(member, inner, free)
         if contents.bundle_sum(sums) != expected:
             raise _changed(entry.path)
         written = door.open(folder.path).entry(os.path.join(folder.path, made))
         content, _ = contents.check(door, written, name, counted=False)
         _like(entry, folder, made, _FOLDER_MODE)
-        return _place(folder, made, name, has_extension=False), content
+        return place(folder, made, name, has_extension=False), content
 
 
 def _like(entry: Entry, folder: Folder, made: str, least: int = 0) -> None:

@@ -1,0 +1,327 @@
+"""What `rustfern repair` does: a whole file of the same format from each damaged one, checked, compared with what it came from, and what is lost."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+from collections.abc import Iterator, Sequence
+from typing import BinaryIO, cast
+
+import msgspec
+
+from rustfern.cases.case_file import StoredCopy
+from rustfern.content import open as contents
+from rustfern.core.errors import Malformed, SourceError, explain
+from rustfern.core.model import Content, Entry, State
+from rustfern.core.paths import stem_of
+from rustfern.formats import registry as formats
+from rustfern.formats.format_table import FORMATS, extension_of, extension_right, format_of_extension
+from rustfern.operations.restore import make_new, open_target, place
+from rustfern.operations.restore_names import safe_name, target_name
+from rustfern.operations.session import Session
+from rustfern.operations.targets import check_target
+from rustfern.output.folder import Folder
+from rustfern.output.temporary import clean
+from rustfern.repair.interface import Budget, Job, Loss, Outcome, Step
+from rustfern.repair.registry import repairers
+from rustfern.sources.registry import Sources
+
+_CHUNK = 1 << 20
+_ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError, EOFError)
+
+
+class RepairOptions(msgspec.Struct, frozen=True):
+    """Marks in place of what is missing; the plain text beside; a healthy sample; further damaged copies whose parts may be used."""
+
+    marks: bool = True
+    text: bool = False
+    like: str | None = None
+    others: tuple[StoredCopy | str, ...] = ()
+
+
+class Repaired(msgspec.Struct, frozen=True):
+    """One file that was written: the copy's id, where from, where to, its format, the verdict on it, how, how much is in it, what is lost,
+    the text beside, its SHA-256."""
+
+    id: str | None
+    source: str
+    target: str
+    format: str
+    state: str
+    steps: tuple[Step, ...]
+    kept: dict[str, int]
+    lost: tuple[Loss, ...]
+    text: str | None
+    sha256: str
+
+
+class NotRepaired(msgspec.Struct, frozen=True):
+    """One that was not repaired, and why. `whole`: there is nothing to repair."""
+
+    id: str | None
+    source: str
+    message: str
+    whole: bool = False
+
+
+class _Input(msgspec.Struct):
+    """One document to be repaired: its id, its entry, how it is rebuilt first, the name that the repaired one gets (without its ending)."""
+
+    id: str | None
+    path: str
+    entry: Entry
+    name: str
+    stem: str
+    recipe: str = ""
+    bases: tuple[Entry, ...] = ()
+    in_folder: bool = False
+
+
+def repair(
+    what: Sequence[StoredCopy | str],
+    folder: str,
+    searched: Sequence[str],
+    options: RepairOptions,
+    session: Session,
+    bases: Sequence[StoredCopy] = (),
+) -> Iterator[Repaired | NotRepaired]:
+    """Repair copies and files, each on its own: one that fails is refused with the reason, the others go on. Of a folder, every damaged file
+    in it. Raises `WrongUsage` for a target that cannot be used.
+    """
+    door = session.sources
+    roots = [*searched, *(os.path.abspath(each) for each in what if isinstance(each, str) and door.is_folder(each))]
+    real = check_target(folder, roots)
+    like = _materialised_like(door, options.like)
+    with like as sample, open_target(real) as target:
+        clean(real)
+        for number, item in enumerate(_inputs(door, what, bases, session), 1):
+            if isinstance(item, NotRepaired):
+                yield item
+                continue
+            session.observer.count(number)
+            done = _one(door, item, target, options, session, sample)
+            if done is not None:
+                yield done
+
+
+@contextlib.contextmanager
+def _materialised_like(door: Sources, path: str | None) -> Iterator[BinaryIO | None]:
+    if path is None:
+        yield None
+        return
+    whole = os.path.abspath(path)
+    source = door.around(whole)
+    with source.open(source.entry(whole)) as stream:
+        yield stream
+
+
+def _inputs(
+    door: Sources, what: Sequence[StoredCopy | str], bases: Sequence[StoredCopy], session: Session
+) -> Iterator[_Input | NotRepaired]:
+    by_id = {copy.id: copy for copy in bases}
+    for each in what:
+        if isinstance(each, str):
+            yield from _of_path(door, each)
+            continue
+        try:
+            entry = door.open(each.root).entry(each.path).at_part(each.facts.part)
+            name = target_name(each, session.clock)[0]
+            needed = tuple(door.open(by_id[i].root).entry(by_id[i].path) for i in each.facts.needs if i in by_id)
+            yield _Input(
+                each.id,
+                each.path,
+                entry,
+                os.path.basename(each.path),
+                stem_of(name),
+                each.facts.rebuilt_by or "",
+                needed,
+            )
+        except SourceError as error:
+            yield NotRepaired(each.id, each.path, str(error))
+
+
+def _of_path(door: Sources, path: str) -> Iterator[_Input | NotRepaired]:
+    whole = os.path.abspath(path)
+    try:
+        source = door.around(whole)
+        entry = source.entry(whole)
+        if entry.link_target is not None:
+            whole = door.real_path(whole)
+            source = door.around(whole)
+            entry = source.entry(whole)
+        if entry.is_folder:
+            shut: list[tuple[str, str]] = []
+            for inner, _, names in door.open(whole).walk(whole, lambda place, message: shut.append((place, message))):
+                for name in sorted(names):
+                    there = os.path.join(inner, name)
+                    if extension_of(name) and format_of_extension(extension_of(name)) is not None:
+                        with contextlib.suppress(SourceError):
+                            found = door.open(whole).entry(there)
+                            if found.is_file and found.link_target is None:
+                                yield _Input(None, there, found, name, stem_of(name), in_folder=True)
+            for place, message in shut:
+                yield NotRepaired(None, place, message)
+            return
+        if not entry.is_file:
+            yield NotRepaired(None, path, "this is not a regular file and was not opened")
+            return
+        yield _Input(None, path, entry, os.path.basename(whole), stem_of(os.path.basename(whole)))
+    except SourceError as error:
+        yield NotRepaired(None, path, str(error))
+
+
+def _one(
+    door: Sources, item: _Input, target: Folder, options: RepairOptions, session: Session, like: BinaryIO | None
+) -> Repaired | NotRepaired | None:
+    try:
+        with contents.open_content(door, item.entry, item.recipe, item.bases) as stream:
+            found = formats.check(stream, item.name, limits=door.limits, digest=False, counted=False)
+            if item.in_folder and found.state is not State.DAMAGED:
+                return None
+            if found.state is not State.DAMAGED:
+                return _of_whole(door, item, found, stream, target)
+            return _mend(door, item, found, stream, target, options, like)
+    except SourceError as error:
+        return NotRepaired(item.id, item.path, str(error))
+    except OSError as error:
+        return NotRepaired(item.id, item.path, f"it cannot be read or written ({explain(error)})")
+    except _ERRORS as error:
+        return NotRepaired(
+            item.id, item.path, f"it could not be put together ({type(error).__name__}: {str(error)[:100]})"
+        )
+
+
+def _of_whole(door: Sources, item: _Input, found: Content, stream: BinaryIO, target: Folder) -> Repaired | NotRepaired:
+    """One that is not damaged: under the right name if its ending is wrong, else there is nothing to do."""
+    right = extension_right(item.name, found.format)
+    if found.state is State.INTACT and right is False and found.format:
+        with target.scratch() as made:
+            stream.seek(0)
+            digest = _copy(stream, target, made)
+            path = place(target, made, safe_name(f"{item.stem}.{found.format}"))
+        return Repaired(
+            item.id, item.path, path, found.format, "intact", (Step.RENAMED,), _kept(found), (), None, digest
+        )
+    said = {
+        State.INTACT: "it is whole: there is nothing to repair. Where a program refuses it all the same, `rustfern check` says what stands in the way",
+        State.EMPTY: f"nothing is in it: {found.reason}",
+        State.ENCRYPTED: "it is protected by a password: it can be repaired only when it was opened with it",
+        State.UNREADABLE: f"nobody knows whether it is damaged: {found.reason}",
+    }[found.state]
+    return NotRepaired(item.id, item.path, said, whole=found.state is State.INTACT)
+
+
+def _mend(
+    door: Sources,
+    item: _Input,
+    found: Content,
+    stream: BinaryIO,
+    target: Folder,
+    options: RepairOptions,
+    like: BinaryIO | None,
+) -> Repaired | NotRepaired:
+    stream.seek(0)
+    head = stream.read(4096)
+    size = stream.seek(0, os.SEEK_END)
+    if not size or formats.is_blank(stream):
+        return NotRepaired(item.id, item.path, f"nothing can be had from it: {found.reason}")
+    trouble = ""
+    budget = Budget()
+    others = list(_opened(door, options.others, item))
+    for format_name, mend in repairers(head, item.name, found.format):
+        job = Job(stream, size, item.name, format_name, options.marks, door.limits, budget, like, tuple(others))
+        with target.scratch() as made:
+            try:
+                with make_new(target, made) as out:
+                    outcome = mend(job, cast(BinaryIO, out))
+                    out.flush()
+                    os.fsync(out.fileno())
+            except Malformed as error:
+                trouble = trouble or str(error)
+                continue
+            name = safe_name(f"{item.stem} (repaired).{_ending(item.name, outcome.format)}")
+            with target.open(made) as back:
+                digest = _sum(back)
+                back.seek(0)
+                verdict = formats.check(back, name, limits=door.limits, digest=False)
+            if verdict.state is not State.INTACT:
+                trouble = trouble or f"what is left of it does not make a whole file again ({verdict.reason})"
+                continue
+            text = _text_beside(target, made, name, door) if options.text else None
+            path = place(target, made, name)
+            return Repaired(
+                item.id,
+                item.path,
+                path,
+                verdict.format or outcome.format,
+                str(verdict.state),
+                outcome.steps,
+                _kept(verdict),
+                _told(outcome),
+                text,
+                digest,
+            )
+    if not trouble:
+        trouble = "this format cannot be repaired: `rustfern restore --as-text` writes what can be read of it"
+    return NotRepaired(item.id, item.path, trouble)
+
+
+def _opened(door: Sources, others: Sequence[StoredCopy | str], item: _Input) -> Iterator[BinaryIO]:
+    for each in others:
+        root, path = (None, os.path.abspath(each)) if isinstance(each, str) else (each.root, each.path)
+        if path != item.entry.path:
+            source = door.around(path) if root is None else door.open(root)
+            yield source.open(source.entry(path))
+
+
+def _ending(name: str, format_name: str) -> str:
+    """The ending of a repaired file: its own, if what was written may carry it."""
+    mine = extension_of(name)
+    info = FORMATS.get(format_name)
+    return mine if mine and info is not None and mine in info.extensions else format_name
+
+
+def _told(outcome: Outcome) -> tuple[Loss, ...]:
+    return tuple(dict.fromkeys(outcome.lost))
+
+
+def _kept(found: Content) -> dict[str, int]:
+    kept = {name: count for name, count in found.amounts.items() if count}
+    return kept | ({"words": found.words} if found.words is not None else {})
+
+
+def _sum(stream: BinaryIO) -> str:
+    digest = hashlib.sha256()
+    while chunk := stream.read(_CHUNK):
+        digest.update(chunk)
+    return digest.hexdigest()
+
+
+def _copy(stream: BinaryIO, target: Folder, made: str) -> str:
+    digest = hashlib.sha256()
+    with make_new(target, made) as out:
+        while chunk := stream.read(_CHUNK):
+            digest.update(chunk)
+            out.write(chunk)
+        out.flush()
+        os.fsync(out.fileno())
+    return digest.hexdigest()
+
+
+def _text_beside(target: Folder, made: str, name: str, door: Sources) -> str | None:
+    """The plain text of what was written, beside it; None where it has none."""
+    from rustfern.formats.registry import read_text
+    from rustfern.operations.as_text import lines
+
+    with target.open(made) as stream:
+        _, pieces = read_text(stream, name, 1 << 30, door.limits)
+    told = "\n".join(lines(pieces)).strip("\n")
+    if not told.strip():
+        return None
+    with target.scratch() as text:
+        with make_new(target, text) as out:
+            out.write((told + "\n").encode("utf-8", "replace"))
+            out.flush()
+            os.fsync(out.fileno())
+        return place(target, text, safe_name(f"{stem_of(name)}.txt"))

@@ -1,0 +1,161 @@
+"""What a repairer is given, and what it says of what it wrote."""
+
+from __future__ import annotations
+
+import contextlib
+import mmap
+import shutil
+import time
+from collections.abc import Iterator, Sequence
+from enum import StrEnum
+from typing import BinaryIO, Protocol
+
+import msgspec
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.interface import DEFAULT_LIMITS, Limits
+
+MAX_SECONDS = 120.0
+MAX_HELD_BYTES = 96 << 20
+"""Bytes of one file, or of one part of it, that are held at once."""
+
+
+class NothingLeft(Malformed):
+    """Nothing of a document's content can be had: no file is written."""
+
+
+class Step(StrEnum):
+    """How a document was put together again."""
+
+    DIRECTORY = "the directory of its parts was made anew from what stands before each part"
+    PARTS = "parts were unpacked as far as they go"
+    RESUMED = "a part was taken up again behind a hole"
+    TEXT_MODE = "changes of a transfer as text were undone, which the sums of its parts prove"
+    BLOCKS = "blocks that had changed places were put back, which a sum proves"
+    BIT = "a bit that had flipped was set right, which a sum proves"
+    CLOSED = "what was open where the bytes stop was closed"
+    CLEANED = "what no program reads was taken out"
+    SKELETON = "parts that programs need were made anew"
+    CHAINS = "the chains of its streams were put together from what is there"
+    CONTAINER = "its streams were written into a new file of the same format"
+    RUNS = "its text was found without the tables that point at it"
+    RECORDS = "its records were read one by one, past those that are damaged"
+    OBJECTS = "its objects were found without its tables, and its pages put together again"
+    ROWS = "its rows were read from every page that is there, into a new database"
+    ZEROS = "runs of zeros were taken out"
+    ENCODING = "its encoding was set right"
+    MESSAGES = "each message that is there was taken as far as it goes"
+    MEMBERS = "every member that proves whole was packed again"
+    ENTITIES = "its entities were taken one by one"
+    LAYERS = "its layers and previews that are whole were taken out"
+    PREVIEW = "the format cannot be put together again: the largest picture that lies in it was taken out"
+    RENAMED = "it is whole, and was given the ending of what it is"
+    UNMARKED = "it is whole: what stands in the way was left behind"
+    TOGETHER = "two damaged copies of it were put together"
+
+
+class LossKind(StrEnum):
+    """What is missing; `Loss.count` says how many of it, about."""
+
+    PARAGRAPHS = "paragraphs"
+    WORDS = "words"
+    CELLS = "cells"
+    ROWS = "rows"
+    CELL_TEXTS = "cell texts"
+    SHEETS = "sheets"
+    SLIDES = "slides"
+    PAGES = "pages"
+    OBJECTS = "objects"
+    PICTURES = "pictures"
+    PARTS = "parts"
+    STYLES = "styles"
+    BYTES = "bytes"
+    ENTRIES = "entries"
+    MESSAGES = "messages"
+    MEMBERS = "members"
+    LAYERS = "layers"
+    UNPROVEN = "unproven"
+    ORDER = "order"
+    NAMES = "names"
+    FORMAT = "format"
+    REST = "rest"
+
+
+class Loss(msgspec.Struct, frozen=True):
+    """One thing that is missing: where (a part, a sheet, a table; empty: the document), about how many (0: nobody knows), and between which
+    bytes of the file or of the part.
+    """
+
+    kind: LossKind
+    where: str = ""
+    count: int = 0
+    start: int = -1
+    end: int = -1
+
+
+class Budget:
+    """The time that one input may take."""
+
+    def __init__(self, seconds: float = MAX_SECONDS) -> None:
+        self._end = time.monotonic() + seconds
+
+    def left(self) -> float:
+        """Seconds that are left."""
+        return self._end - time.monotonic()
+
+    def spend(self) -> None:
+        """Raises `NothingLeft` when the time is over."""
+        if self.left() < 0:
+            raise NothingLeft("putting it together takes longer than any document may")
+
+    def part(self, seconds: float) -> Budget:
+        """A part of what is left, for what may fail."""
+        return Budget(max(min(seconds, self.left()), 0.0))
+
+
+class Job(msgspec.Struct):
+    """One damaged document: a seekable stream of `size` bytes, its name, the format that it should have; whether marks stand in place of what
+    is missing; bounds. `like` is a healthy document by the same hand, `others` further damaged copies of this one.
+    """
+
+    stream: BinaryIO
+    size: int
+    name: str
+    format: str
+    marks: bool = True
+    limits: Limits = DEFAULT_LIMITS
+    budget: Budget = msgspec.field(default_factory=Budget)
+    like: BinaryIO | None = None
+    others: Sequence[BinaryIO] = ()
+
+    def data(self, most: int = MAX_HELD_BYTES) -> bytes:
+        """The bytes, at most so many of them."""
+        self.stream.seek(0)
+        return self.stream.read(min(self.size, most))
+
+    @contextlib.contextmanager
+    def whole(self) -> Iterator[bytes | mmap.mmap]:
+        """All bytes, however many: those of a large file through a private copy, which no failing disk can take away meanwhile."""
+        if self.size <= MAX_HELD_BYTES:
+            yield self.data()
+            return
+        with self.limits.scratch.private_folder() as folder:
+            with (folder / "copy").open("wb") as made:
+                self.stream.seek(0)
+                shutil.copyfileobj(self.stream, made, 1 << 20)
+            with (folder / "copy").open("rb") as again, mmap.mmap(again.fileno(), 0, access=mmap.ACCESS_READ) as held:
+                yield held
+
+
+class Outcome(msgspec.Struct):
+    """What was written: its format, how, and what is lost."""
+
+    format: str
+    steps: tuple[Step, ...]
+    lost: tuple[Loss, ...] = ()
+
+
+class Repairer(Protocol):
+    """One format family: writes a whole file to `out` from a damaged one. Raises `NothingLeft` or another `Malformed`: then nothing counts."""
+
+    def __call__(self, job: Job, out: BinaryIO) -> Outcome: ...

@@ -1,0 +1,192 @@
+"""A package of parts while it is put together again: each part as it is packed, or made anew; what is missing; writing it."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterable
+from typing import BinaryIO
+
+import msgspec
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.office.embedded import check_member
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Step
+from rustfern.repair.xml_mend import Grammar, first_fault, mend
+from rustfern.repair.zip_salvage import Content, Held, Salvaged, content, find_members, packed
+from rustfern.repair.zip_writer import ZipWriter
+
+_NUMBER = re.compile(r"(\d+)")
+_XML = (".xml", ".rels", ".opf", ".xhtml", ".html", ".htm", ".ncx", ".svg", ".rdf", ".vml")
+
+
+def natural(name: str) -> list[object]:
+    """A key by which names with numbers are in their order."""
+    return [int(x) if x.isdigit() else x.casefold() for x in _NUMBER.split(name)]
+
+
+class Package:
+    """The parts that are kept, by their names: taken over as they are packed, or bytes made anew."""
+
+    def __init__(self, data: Held, job: Job) -> None:
+        self._held, self.job = data, job
+        self.found = {member.name: member for member in find_members(data)}
+        self.parts: dict[str, bytes | Salvaged] = {}
+        self.lost: list[Loss] = []
+        self.steps: list[Step] = []
+        self.cut_off = any(not member.ended for member in self.found.values())
+        if not any(member.got for member in self.found.values()):
+            raise NothingLeft("no part of it can be unpacked")
+
+    def did(self, step: Step) -> None:
+        """Note how it was put together."""
+        if step not in self.steps:
+            self.steps.append(step)
+
+    def loses(self, kind: LossKind, where: str = "", count: int = 0) -> None:
+        """Note what is missing."""
+        self.lost.append(Loss(kind, where, count))
+
+    def content(self, name: str) -> Content:
+        """What a part that was found unpacks to."""
+        self.job.budget.spend()
+        return content(self._held, self.found[name], self.job.budget)
+
+    def read(self, name: str) -> bytes:
+        """A part as it will be written; empty if it is not there."""
+        part = self.parts.get(name)
+        if isinstance(part, Salvaged):
+            return content(self._held, part, self.job.budget).data
+        return part or b""
+
+    def keep(self, name: str) -> bool:
+        """Take over a part that is no XML, if it is whole; one whose sum does not fit, if its own format says that it is."""
+        member = self.found[name]
+        if member.proven:
+            self.parts[name] = member
+            return True
+        if not member.ended:
+            return False
+        data = self.content(name).data
+        try:
+            check_member([data], name, len(data))
+        except Malformed:
+            return False
+        self.parts[name] = data
+        self.loses(LossKind.UNPROVEN, name)
+        return True
+
+    def keep_xml(self, name: str, grammar: Grammar | None, said: str) -> bool:
+        """Take over a part of XML: as it is if it is whole, closed and cleaned if there is a grammar for it. False if nothing of it was kept."""
+        member = self.found[name]
+        told = self.content(name)
+        if told.complete and first_fault(told.data) is None:
+            if member.proven:
+                self.parts[name] = member
+            else:
+                self.parts[name] = told.data
+                if told.data:
+                    self.loses(LossKind.UNPROVEN, name)
+            return bool(told.data)
+        if grammar is None or not any(told.stretches):
+            return False
+        fault = first_fault(told.data)
+        mended = mend(
+            told.stretches, grammar, complete=told.complete, missing=told.missing, marks=self.job.marks, said=said
+        )
+        if first_fault(mended.data) is not None:
+            return False
+        self.parts[name] = mended.data
+        self.did(Step.CLOSED if mended.closed else Step.CLEANED)
+        if mended.holes:
+            self.did(Step.RESUMED)
+        if told.complete and not member.proven:
+            self.loses(LossKind.UNPROVEN, name)
+        if not told.complete or mended.closed:
+            self.lost.append(Loss(kind_of(said), name, mended.missing, fault if fault is not None else -1))
+        return True
+
+    def write(self, out: BinaryIO, first: Iterable[str] = (), stored: Iterable[str] = ()) -> None:
+        """Write all parts, some of them first, some of them stored."""
+        writer, plain = ZipWriter(out), frozenset(stored)
+        order = [name for name in first if name in self.parts]
+        order += [name for name in sorted(self.parts, key=natural) if name not in order]
+        for name in order:
+            part = self.parts[name]
+            if isinstance(part, Salvaged):
+                writer.copy(
+                    name,
+                    packed(self._held, part),
+                    part.method,
+                    part.crc,
+                    part.length,
+                    part.got,
+                    part.date or 0x21,
+                    part.time,
+                )
+            else:
+                writer.add(name, part, stored=name in plain)
+        writer.close()
+
+
+_KINDS = {
+    "paragraphs": LossKind.PARAGRAPHS,
+    "rows": LossKind.ROWS,
+    "cell texts": LossKind.CELL_TEXTS,
+    "styles": LossKind.STYLES,
+    "lists": LossKind.STYLES,
+    "slides": LossKind.SLIDES,
+    "objects": LossKind.OBJECTS,
+    "pages": LossKind.PAGES,
+}
+
+
+def kind_of(said: str) -> LossKind:
+    """What kind of loss it is where so-called things are missing."""
+    return _KINDS.get(said, LossKind.PARAGRAPHS)
+
+
+def is_xml(name: str) -> bool:
+    """Whether a part should be XML, by its name."""
+    return name.casefold().endswith(_XML)
+
+
+class Link(msgspec.Struct, frozen=True):
+    """One relationship: its id and type, the part that it leads to (or the address outside)."""
+
+    ident: str
+    kind: str
+    target: str
+    outside: bool = False
+
+
+_RELATION = re.compile(r"<(?:\w+:)?Relationship\b([^>]*?)/?>")
+_PAIR = re.compile(r'([\w:]+)\s*=\s*(?:"([^"]*)"|\'([^\']*)\')')
+
+
+def attributes(text: str) -> dict[str, str]:
+    """The attributes of a tag, entities put back."""
+    from html import unescape
+
+    return {found[1]: unescape(found[2] if found[2] is not None else found[3]) for found in _PAIR.finditer(text)}
+
+
+def links_in(data: bytes, rels: str) -> list[Link]:
+    """The relationships that can be read in a part of them, however it is damaged; targets are names of parts."""
+    folder = posixpath.dirname(posixpath.dirname(rels))
+    out = []
+    for found in _RELATION.finditer(data.decode("utf-8", "replace")):
+        told = attributes(found[1])
+        target, outside = told.get("Target", ""), told.get("TargetMode") == "External"
+        if not told.get("Id") or not told.get("Type") or not target:
+            continue
+        if not outside:
+            base = target.partition("#")[0]
+            target = posixpath.normpath(base.lstrip("/") if base.startswith("/") else posixpath.join(folder, base))
+        out.append(Link(told["Id"], told["Type"], target, outside))
+    return out
+
+
+def relative(part: str, target: str) -> str:
+    """How relationships of a part name another part."""
+    return posixpath.relpath(target, posixpath.dirname(part) or ".") if part else target

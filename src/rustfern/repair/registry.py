@@ -1,0 +1,91 @@
+"""Which repairers are tried on damaged bytes: by what they are, then by what they are called. Each is imported only when it is tried."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Iterator
+
+from rustfern.formats.format_table import class_of, extension_of, format_of_extension
+from rustfern.repair.interface import Repairer
+
+_PACKAGES = [
+    "docx",
+    "docm",
+    "dotx",
+    "dotm",
+    "xlsx",
+    "xlsm",
+    "xlsb",
+    "xltx",
+    "xltm",
+    "pptx",
+    "pptm",
+    "ppsx",
+    "potx",
+    "potm",
+    "vsdx",
+    "vsdm",
+    "vssx",
+    "vstx",
+    "odt",
+    "ott",
+    "ods",
+    "ots",
+    "odp",
+    "otp",
+    "odg",
+    "otg",
+    "epub",
+    "zip",
+    "3mf",
+    "xps",
+    "kra",
+    "ora",
+    "fcstd",
+    "mscz",
+    "qgz",
+    "ksp",
+    "cdr",
+    "sxw",
+    "sxc",
+    "sxi",
+    "sxd",
+    "odf",
+]
+_BY_FORMAT: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(_PACKAGES, ("zip_packages.repair",)),
+}
+_MARKS: tuple[tuple[bytes, str, str], ...] = ((b"PK\x03\x04", "zip", "zip_packages.repair"),)
+"""Bytes that a file begins with, the format if its name tells none, and what repairs it."""
+
+
+def repairers(head: bytes, name: str, found: str | None) -> Iterator[tuple[str, Repairer]]:
+    """(format, repairer) in the order in which they are tried. `found` is what the check took it for."""
+    claimed = format_of_extension(extension_of(name))
+    formats = [each for each in dict.fromkeys((found, claimed)) if each is not None]
+    tried: set[str] = set()
+    for mark, usual, place in _MARKS:
+        if head.startswith(mark) and place not in tried:
+            fits = next((each for each in formats if place in _BY_FORMAT.get(each, ())), usual)
+            tried.add(place)
+            yield fits, _load(place)
+    for each in formats:
+        for place in _BY_FORMAT.get(each, ()):
+            if place not in tried:
+                tried.add(place)
+                yield each, _load(place)
+        if each not in _BY_FORMAT and class_of(each) == "code" and "text.repair" not in tried:
+            tried.add("text.repair")
+            yield each, _load("text.repair")
+
+
+def is_known(name: str, found: str | None) -> bool:
+    """Whether anything repairs a format."""
+    claimed = format_of_extension(extension_of(name))
+    return any(each in _BY_FORMAT or class_of(each) == "code" for each in (found, claimed) if each)
+
+
+def _load(place: str) -> Repairer:
+    module, _, name = place.rpartition(".")
+    made: Repairer = getattr(importlib.import_module(f"rustfern.repair.{module}"), name)
+    return made

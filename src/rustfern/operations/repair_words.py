@@ -43,6 +43,8 @@ def loss(lost: Loss) -> str:
         return f"how it looks: styles{where}{place}"
     if lost.kind is LossKind.UNPROVEN:
         return f"nothing that is known{where}: its sum does not fit, so read it through"
+    if lost.kind is LossKind.WRONG:
+        return f"certainty{where}{place}: what follows a wrong bit may be wrong too, so compare it with other copies"
     if lost.kind is LossKind.ORDER:
         return f"certainty of place: {lost.count:,} pictures were put in by their order{where}, so compare them with the text"
     if lost.kind is LossKind.NAMES:

@@ -75,6 +75,7 @@ class LossKind(StrEnum):
     MEMBERS = "members"
     LAYERS = "layers"
     UNPROVEN = "unproven"
+    WRONG = "wrong"
     ORDER = "order"
     NAMES = "names"
     FORMAT = "format"

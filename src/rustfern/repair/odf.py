@@ -88,6 +88,10 @@ _INNER = {
     b"table:table-row": (b"table:table", b"table:table-header-rows"),
     b"table:table-cell": (b"table:table-row",),
     b"table:covered-table-cell": (b"table:table-row",),
+    b"table:table-column": (b"table:table", b"table:table-columns", b"table:table-header-columns"),
+    b"text:section": (b"office:text", b"text:section"),
+    b"text:table-of-content": (b"office:text", b"text:section"),
+    b"text:index-body": (b"text:table-of-content",),
 }
 _ATOMIC = frozenset(
     {

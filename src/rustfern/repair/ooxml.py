@@ -13,7 +13,7 @@ from typing import BinaryIO
 from rustfern.formats.office.opc import MAIN, TYPES, rels_of
 from rustfern.repair import ooxml_skeletons as made
 from rustfern.repair.interface import Job, LossKind, NothingLeft, Outcome, Step
-from rustfern.repair.ooxml_grammar import SHEET_STYLES, R, grammar_of, row_mark, run_mark, word_mark
+from rustfern.repair.ooxml_grammar import SHEET_STYLES, R, S, grammar_of, row_mark, run_mark, word_mark
 from rustfern.repair.package import Link, Package, attributes, is_xml, links_in, natural, relative
 from rustfern.repair.xml_mend import first_fault, mark_of, mend
 
@@ -49,6 +49,8 @@ _SLIDE_TAG = re.compile(rb"<(?:\w+:)?sldId\b([^>]*)/?>")
 _SHARED = re.compile(rb"<c\b[^>]*\bt=\"s\"[^>]*>(?:<f\b[^>]*?(?:/>|>[^<]*</f>))?<v>(\d{1,9})</v>")
 _STYLE = re.compile(rb"<(?:c|row|col)\b[^>]*?\b(?:s|style)=\"(\d{1,6})\"")
 _ITEM = re.compile(rb"<si\b")
+_ITEMS = re.compile(rb"<si\b[^>]*?(?:/>|>.*?</si>)", re.DOTALL)
+_SHOWN_TEXT = re.compile(rb"<t\b[^>]*>[^<]*\S[^<]*</t>")
 _MOST_STRINGS = 5_000_000
 _NEVER = ("xl/calcChain.xml", "docProps/thumbnail")
 
@@ -350,36 +352,75 @@ class _Work:
         return [unescape(each) for each in re.findall(r"<vt:lpstr>([^<]*)</vt:lpstr>", titles[1])] if titles else []
 
     def _mend_strings(self) -> None:
-        """As many shared strings as cells ask for: those that are lost say so."""
+        """Shared strings so that each cell gets its own: as many as cells ask for; texts whose cells are lost go into a sheet of their own."""
         package = self.package
         name = next((each for each in package.parts if re.fullmatch(r"xl/sharedStrings\d*\.xml", each)), None)
-        if name is not None and not isinstance(package.parts[name], bytes):
+        is_mended = name is None or isinstance(package.parts[name], bytes)
+        rows_lost = any(loss.kind is LossKind.ROWS or loss.kind is LossKind.SHEETS for loss in package.lost)
+        if not is_mended and not rows_lost:
             return
-        most = -1
-        for each in self._worksheets():
-            for found in _SHARED.finditer(package.read(each)):
-                most = max(most, int(found[1]))
+        used = {int(found[1]) for each in self._worksheets() for found in _SHARED.finditer(package.read(each))}
+        most = max(used, default=-1)
         data = package.read(name) if name else b""
-        there = len(_ITEM.findall(data))
-        if most + 1 <= there or most >= _MOST_STRINGS:
+        items = _ITEMS.findall(data)
+        if most >= _MOST_STRINGS:
             return
-        text = b"[this text is missing]" if self.job.marks else b""
-        filler = b"<si><t>" + text + b"</t></si>"
-        short = most + 1 - there
-        if name is None:
-            name = "xl/sharedStrings.xml"
-            package.parts[name] = made.strings([filler * short])
-            package.did(Step.SKELETON)
+        if is_mended:
+            items = self._aligned(name, items, data, most)
+            name = name or "xl/sharedStrings.xml"
+            package.parts[name] = made.strings(items)
+            if not any(link.target == name for link in self._of(self.main)):
+                self._set(self.main, [link for link in self._of(self.main) if not link.kind.endswith("/sharedStrings")])
+                self._add_link(self.main, name)
+        if rows_lost and (stray := [n for n, item in enumerate(items) if n not in used and _SHOWN_TEXT.search(item)]):
+            rows = [row_mark("[texts whose cells are lost]")] if self.job.marks else []
+            rows += [b'<row><c t="s"><v>%d</v></c></row>' % n for n in stray if items[n] != self._filler()]
+            self._add_sheet("Texts without cells", made.sheet(b"".join(rows)))
+
+    def _filler(self) -> bytes:
+        return b"<si><t>" + (b"[this text is missing]" if self.job.marks else b"") + b"</t></si>"
+
+    def _aligned(self, name: str | None, items: list[bytes], data: bytes, most: int) -> list[bytes]:
+        """The strings with fillers for those that are lost. Where strings behind a fault are there up to the last one, they are counted from
+        the end: a string that belongs to another cell would be worse than none."""
+        package = self.package
+        told = package.content(name) if name in package.found and name is not None else None
+        count = re.search(rb"<sst\b[^>]*\buniqueCount=\"(\d{1,8})\"", data)
+        wanted = int(count[1]) if count else 0
+        fault = first_fault(told.data) if told is not None else None
+        before = len(_ITEM.findall(told.data[:fault])) - 1 if told is not None and fault is not None else len(items)
+        short = max(most + 1 - len(items), 0)
+        ends = told is not None and told.complete and wanted > most
+        if ends and wanted != len(items):
+            short = max(wanted - len(items), 0)
+            items = (
+                items[:before] + [self._filler()] * short + items[before if short else before + len(items) - wanted :]
+            )
         else:
-            at = data.rfind(b"</")
-            start = data.find(b"<sst")
-            opened = re.sub(rb'\s(?:count|uniqueCount)="\d*"', b"", data[start : data.find(b">", start)])
-            package.parts[name] = data[:start] + opened + data[data.find(b">", start) : at] + filler * short + data[at:]
-        if not any(link.target == name for link in self._of(self.main)):
-            self._set(self.main, [link for link in self._of(self.main) if not link.kind.endswith("/sharedStrings")])
-            self._add_link(self.main, name)
+            items = items + [self._filler()] * short
         package.lost[:] = [loss for loss in package.lost if loss.kind is not LossKind.CELL_TEXTS]
-        package.loses(LossKind.CELL_TEXTS, name, short)
+        if short or fault is not None:
+            package.loses(LossKind.CELL_TEXTS, name or "xl/sharedStrings.xml", max(short, 1))
+        if name is None:
+            package.did(Step.SKELETON)
+        return items
+
+    def _add_sheet(self, title: str, data: bytes) -> None:
+        """One more sheet behind the others."""
+        package, main = self.package, self.main
+        target = next(
+            f"xl/worksheets/made{n}.xml" for n in range(1, 1000) if f"xl/worksheets/made{n}.xml" not in package.parts
+        )
+        package.parts[target] = data
+        ident = self._add_link(main, target)
+        raw = package.read(main)
+        listed = [_told(tag) for tag in _SHEET_TAG.findall(raw)]
+        number = max((int(told["sheetId"]) for told in listed if told.get("sheetId", "").isdigit()), default=0) + 1
+        title = _unused(title, [told.get("name", "") for told in listed])
+        tag = f'<sheet xmlns="{S}" xmlns:r="{R}" name="{title}" sheetId="{number}" r:id="{ident}"/>'.encode()
+        end = re.search(rb"</(?:\w+:)?sheets>", raw)
+        if end is not None:
+            package.parts[main] = raw[: end.start()] + tag + raw[end.start() :]
 
     def _mend_sheet_styles(self) -> None:
         package = self.package

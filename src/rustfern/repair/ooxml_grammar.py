@@ -95,6 +95,10 @@ def _word(root: str, container: str) -> Grammar:
             b"w:tc": (b"w:tr",),
             b"w:r": _RUNS,
             b"w:hyperlink": (b"w:p",),
+            b"w:sdt": (f"w:{container}".encode(), *_BLOCKS, b"w:p"),
+            **dict.fromkeys((b"w:sdtPr", b"w:sdtContent"), (b"w:sdt",)),
+            b"w:pPr": (b"w:p",),
+            **dict.fromkeys((b"w:tblPr", b"w:tblGrid"), (b"w:tbl",)),
             b"w:sectPr": (b"w:body", b"w:pPr"),
             **dict.fromkeys((b"w:t", b"w:tab", b"w:br", b"w:drawing", b"w:rPr"), _IN_RUN),
         },
@@ -166,6 +170,8 @@ STRINGS = Grammar(
     containers={b"sst": lambda text: b""},
     unit=b"si",
     atomic=frozenset({b"rPr", b"phoneticPr", b"rPh", b"extLst"}),
+    parents={b"si": (b"sst",), b"t": (b"si", b"r"), b"r": (b"si",)},
+    wrap=(b"si", b"t"),
     namespaces=NAMESPACES,
 )
 SHEET_STYLES = Grammar(

@@ -17,6 +17,7 @@ from rustfern.repair.zip_salvage import Content, Held, Salvaged, content, find_m
 from rustfern.repair.zip_writer import ZipWriter
 
 _NUMBER = re.compile(r"(\d+)")
+_ROUNDS = 4
 _XML = (".xml", ".rels", ".opf", ".xhtml", ".html", ".htm", ".ncx", ".svg", ".rdf", ".vml")
 
 
@@ -91,16 +92,25 @@ class Package:
         if grammar is None or not any(told.stretches):
             return False
         fault = first_fault(told.data)
-        mended = mend(
-            told.stretches, grammar, complete=told.complete, missing=told.missing, marks=self.job.marks, said=said
-        )
-        if first_fault(mended.data) is not None:
+        stretches, mark = told.stretches, ""
+        if told.complete and fault is not None and not member.proven and member.size not in (None, 0, member.got):
+            # What follows a wrong bit unpacks to wrong copies of what stands before it.
+            stretches = (told.data[:fault], told.data[fault:])
+            mark = "[from here on words may be wrong: compare them with other copies]"
+            self.lost.append(Loss(LossKind.WRONG, name, 0, fault))
+        marks, missing = self.job.marks, told.missing
+        mended = mend(stretches, grammar, complete=told.complete, missing=missing, marks=marks, said=said, mark=mark)
+        for _ in range(_ROUNDS):
+            if (again := first_fault(mended.data)) is None:
+                break
+            mended = mend([mended.data[:again]], grammar, complete=False, missing=missing, marks=marks, said=said)
+        else:
             return False
         self.parts[name] = mended.data
         self.did(Step.CLOSED if mended.closed else Step.CLEANED)
         if mended.holes:
             self.did(Step.RESUMED)
-        if told.complete and not member.proven:
+        if told.complete and not member.proven and not mark:
             self.loses(LossKind.UNPROVEN, name)
         if not told.complete or mended.closed:
             self.lost.append(Loss(kind_of(said), name, mended.missing, fault if fault is not None else -1))

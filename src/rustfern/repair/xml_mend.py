@@ -13,10 +13,10 @@ from xml.parsers import expat
 import msgspec
 
 _TAG = re.compile(
-    rb"<(?:(/)?([A-Za-z_][\w:.\-]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>|!--.*?-->|!\[CDATA\[(.*?)\]\]>|\?.*?\?>|!DOCTYPE[^>\[]*(?:\[.*?\]\s*)?>)",
+    rb"<(?:(/)?((?:[A-Za-z_][\w.\-]*:)?[A-Za-z_][\w.\-]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>|!--.*?-->|!\[CDATA\[(.*?)\]\]>|\?.*?\?>|!DOCTYPE[^>\[]*(?:\[.*?\]\s*)?>)",
     re.DOTALL,
 )
-_ATTRIBUTE = re.compile(rb"([A-Za-z_][\w:.\-]*)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_ATTRIBUTE = re.compile(rb"((?:[A-Za-z_][\w.\-]*:)?[A-Za-z_][\w.\-]*)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 _ENTITY = re.compile(rb"&(?!(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});)")
 _NUMBERED = re.compile(rb"&#(?:x([0-9A-Fa-f]{1,6})|([0-9]{1,7}));")
 _FORBIDDEN = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -80,7 +80,7 @@ class _Frame:
 
 def first_fault(data: bytes) -> int | None:
     """The byte at which XML stops being well-formed; None if it never does."""
-    parser = expat.ParserCreate()
+    parser = expat.ParserCreate(namespace_separator=" ")
     parser.buffer_text = False
     with_entities = data.find(b"<!ENTITY", 0, 1 << 16) >= 0
     try:
@@ -102,9 +102,10 @@ def mend(
     missing: int | None = None,
     marks: bool = True,
     said: str = "",
+    mark: str = "",
 ) -> Mended:
     """Well-formed XML from the stretches of a damaged part. `missing` is how many bytes are missing, if that is known; `said` names what is
-    missing, in the plural, for the marks.
+    missing, in the plural, for the marks; or `mark` is what they say.
     """
     first = stretches[0] if stretches else b""
     if first[:2] in (b"\xff\xfe", b"\xfe\xff"):
@@ -119,7 +120,7 @@ def mend(
     builder.take(first, len(first) if fault is None else first.rfind(b">", 0, fault) + 1)
     useful = [each for each in stretches[1:] if each.count(0) <= _LOOSE_ZEROS * len(each)]
     about = round(missing * builder.units / max(len(first), 1)) if missing is not None else 0
-    mark = mark_of(about, said) if marks else ""
+    mark = (mark or mark_of(about, said)) if marks else ""
     for each in useful:
         builder.cut(mark)
         builder.loose = True
@@ -153,7 +154,7 @@ class _Builder:
         self.units = 0
         self.cleaned = self.loose = self.is_closed = False
         self._declared: set[bytes] = {b"xml"}
-        self._skip = 0
+        self._known = sorted(grammar.parents, key=len, reverse=True)
 
     # -- what comes in
 
@@ -193,6 +194,7 @@ class _Builder:
                         self.units += 1
                     out += data[start:end]
                 continue
+            self.loose = self.loose or bool(self.grammar.parents)
             if copied < min(start, trusted):
                 out += data[copied : min(start, trusted)]
                 copied = position = min(start, trusted)
@@ -347,7 +349,7 @@ class _Builder:
         if not self.stack:
             self.is_closed = True
 
-    def _text(self, raw: bytes) -> None:
+    def _put(self, raw: bytes) -> None:
         if not raw:
             return
         if not self.stack:
@@ -389,12 +391,31 @@ class _Builder:
     def _suspicious(raw: bytes) -> bool:
         return b"&" in raw or b"<" in raw or b"\0" in raw or b"]]>" in raw or bool(_CONTROL.search(raw))
 
+    def _text(self, raw: bytes) -> None:
+        """Text, in which tags may stand whose end is broken: those of a known name count, and what follows them is text."""
+        at = 0
+        while (start := raw.find(b"<", at)) >= 0:
+            is_end = raw[start + 1 : start + 2] == b"/"
+            name = next((each for each in self._known if raw.startswith(each, start + 1 + is_end)), None)
+            if name is None or b"\0" in raw[start : start + 64]:
+                break
+            self._put(raw[at:start])
+            self.cleaned = True
+            if is_end:
+                self._end(name)
+            else:
+                self._start(name, b"", False)
+            at = start + 1 + is_end + len(name)
+            if self.is_closed:
+                return
+        self._put(raw[at:])
+
     @staticmethod
     def _without_broken_tags(raw: bytes) -> bytes:
         parts = raw.split(b"<")
         kept = [parts[0]]
         for part in parts[1:]:
-            if part[:1].isalpha() or part[:1] in (b"/", b"!", b"?", b"_"):
+            if part[:1].isalpha() or part[:1] in (b"/", b"!", b"?", b"_") or part[:1] == b"":
                 kept.append(part.partition(b">")[2])
             else:
                 kept.append(b"&lt;" + part)

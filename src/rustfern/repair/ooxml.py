@@ -600,7 +600,11 @@ class _Work:
             known = {link.ident.encode() for link in self._of(name)}
             gone = {ident for ident in _LINKED.findall(data) if ident and ident not in known}
             if gone and not (name == self.main and self.top == "ppt"):
-                package.parts[name] = self._without(data, gone, name)
+                cleared = self._without(data, gone, name)
+                if first_fault(cleared) is not None and (known_grammar := grammar_of(name)):
+                    # Elements of garbage may lie in each other in ways that no pattern sees.
+                    cleared = mend([cleared], known_grammar[0], complete=True, marks=False).data
+                package.parts[name] = cleared
 
     def _without(self, data: bytes, gone: set[bytes], part: str) -> bytes:
         """A part without what needs relationships that are lost."""

@@ -1,0 +1,124 @@
+"""SVG, other XML, and web pages: closed where they were cut, cleaned of what no program reads.
+
+Source: XML 1.0 (fifth edition), 2.1 and 3.1; SVG 1.1, 5.1 (document structure); HTML living standard, 13.1.2 (void elements, tags).
+"""
+
+from __future__ import annotations
+
+import re
+from typing import BinaryIO
+
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.odf import repair_flat, split_zeros
+from rustfern.repair.text import decoded
+from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mark_of, mend
+
+_VOID = frozenset("area base br col embed hr img input link meta param source track wbr".split())
+_LOOSE = frozenset("p li dt dd td th tr thead tbody tfoot option colgroup".split())
+_TAG = re.compile(
+    r"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|![^>]*>|\?[^>]*>|(/?)([A-Za-z][\w:-]*)((?:[^<>\"']|\"[^\"]*\"|'[^']*')*)>)",
+    re.DOTALL,
+)
+_RAW = frozenset(("script", "style", "textarea", "title"))
+
+
+def _svg_mark(text: str) -> bytes:
+    return f'<text x="10" y="20" font-size="12" fill="red">{escaped(text)}</text>'.encode()
+
+
+_SHAPES = tuple(
+    b"g a path rect circle ellipse line polyline polygon text image use defs style title desc switch symbol".split()
+)
+SVG = Grammar(
+    opening=b'<?xml version="1.0" encoding="UTF-8"?><svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink">',
+    containers={b"svg": _svg_mark}, unit=b"text",
+    atomic=frozenset({b"defs", b"style", b"metadata", b"script", b"clipPath", b"mask", b"pattern", b"linearGradient", b"radialGradient", b"filter"}),
+    parents={**dict.fromkeys(_SHAPES, (b"svg", b"g", b"a", b"symbol", b"switch")), b"tspan": (b"text", b"tspan")},
+    namespaces={
+        "xlink": "http://www.w3.org/1999/xlink", "inkscape": "http://www.inkscape.org/namespaces/inkscape", "svg": "http://www.w3.org/2000/svg",
+        "sodipodi": "http://sodipodi.sourceforge.net/DTD/sodipodi-0.dtd", "rdf": "http://www.w3.org/1999/02/22-rdf-syntax-ns#",
+        "dc": "http://purl.org/dc/elements/1.1/", "cc": "http://creativecommons.org/ns#",
+    },
+)  # fmt: skip
+_ANY = Grammar(opening=b"", containers={}, unit=b"")
+
+
+def repair_svg(job: Job, out: BinaryIO) -> Outcome:
+    """Write a drawing that is closed. Raises `NothingLeft`."""
+    return _xml(job, out, SVG, "texts")
+
+
+def repair_xml(job: Job, out: BinaryIO) -> Outcome:
+    """Write an XML document that is well-formed; a flat ODF one as such. Raises `NothingLeft`."""
+    if b"<office:document " in job.data()[:4096]:
+        return repair_flat(job, out)
+    return _xml(job, out, _ANY, "")
+
+
+def _xml(job: Job, out: BinaryIO, grammar: Grammar, said: str) -> Outcome:
+    data = job.data()
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        data = data.decode("utf-16", "replace").encode()
+        data = re.sub(rb'encoding="[^"]*"', b'encoding="UTF-8"', data, count=1)
+    stretches, holes = split_zeros(data)
+    if grammar is _ANY and holes:
+        data = b"".join(stretches)
+        stretches = [data]
+    fault = first_fault(stretches[0])
+    if fault is None and not holes:
+        raise NothingLeft("nothing is wrong with it")
+    if b"<" not in data:
+        raise NothingLeft("no markup is left in it")
+    mended = mend(stretches, grammar, complete=not holes, marks=job.marks and bool(grammar.containers), said=said)
+    if (again := first_fault(mended.data)) is not None:
+        mended = mend([mended.data[:again]], grammar, complete=False, marks=False)
+    if not re.search(rb"<[A-Za-z]", mended.data[:65536]):
+        raise NothingLeft("no element of it is left")
+    out.write(mended.data)
+    steps = (Step.CLOSED if mended.closed else Step.CLEANED, *((Step.ZEROS,) if holes else ()))
+    lost = (
+        (Loss(LossKind.OBJECTS, "", mended.missing, fault if fault is not None else len(stretches[0])),)
+        if mended.closed or holes
+        else ()
+    )
+    return Outcome(job.format, steps, lost)
+
+
+def repair_html(job: Job, out: BinaryIO) -> Outcome:
+    """Write a web page whose elements are closed. Raises `NothingLeft`."""
+    lost: list[Loss] = []
+    steps: list[Step] = []
+    text, encoding = decoded(job.data(), lost, steps, "")
+    open_tags: list[str] = []
+    at = 0
+    while (found := _TAG.search(text, at)) is not None:
+        at = found.end()
+        name = (found[2] or "").casefold()
+        if not name:
+            continue
+        if found[1]:
+            if name in open_tags:
+                while open_tags and open_tags.pop() != name:
+                    pass
+        elif name not in _VOID and not found[3].rstrip().endswith("/"):
+            open_tags.append(name)
+            if name in _RAW:
+                end = re.compile(f"</{name}", re.IGNORECASE).search(text, at)
+                at = end.start() if end else len(text)
+    rest = text.rfind("<", at)
+    if rest >= 0 and (text[rest + 1 : rest + 2].isalpha() or text[rest + 1 : rest + 2] in ("/", "!", "")):
+        text = text[:rest]
+    mark = f"<p><em>{mark_of(0, 'paragraphs')}</em></p>" if job.marks else ""
+    closing = [f"</{name}>" for name in reversed(open_tags) if name not in _LOOSE or name in ("td", "tr")]
+    inner = [each for each in closing if each not in ("</body>", "</html>")]
+    outer = [each for each in closing if each in ("</body>", "</html>")]
+    if open_tags:
+        steps.append(Step.CLOSED)
+        lost.append(Loss(LossKind.PARAGRAPHS, "", 0, len(text)))
+        text += "".join(inner) + mark + "".join(outer)
+        if "<html" in text[:4096].casefold() and "</html>" not in text:
+            text += "</html>"
+    if not steps:
+        raise NothingLeft("nothing in it can be set right")
+    out.write(text.encode(encoding, "replace"))
+    return Outcome(job.format, tuple(dict.fromkeys(steps)), tuple(lost))

@@ -132,3 +132,16 @@ def _sound(data: bytes) -> int:
         if data[at : at + step].translate(_PRINTED).count(0):
             return at
     return len(data)
+
+
+def inflate_zlib(data: bytes, most: int = 1 << 30) -> tuple[bytes, bool]:
+    """What a stream of zlib (RFC 1950) unpacks to as far as it goes, and whether its sum fits; one whose head is damaged as plain deflate."""
+    unpack = zlib.decompressobj()
+    try:
+        out = unpack.decompress(data, most)
+        if unpack.eof:
+            return out, True
+    except zlib.error:
+        pass
+    out, used, ended = inflate_prefix(data[2:], most=most)
+    return out, ended and zlib.adler32(out).to_bytes(4, "big") == data[2 + used : 6 + used]

@@ -13,8 +13,10 @@ from rustfern.repair.odf import repair_flat, split_zeros
 from rustfern.repair.text import decoded
 from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mark_of, mend
 
-_VOID = frozenset("area base br col embed hr img input link meta param source track wbr".split())
-_LOOSE = frozenset("p li dt dd td th tr thead tbody tfoot option colgroup".split())
+_VOID = frozenset(
+    ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"]
+)
+_LOOSE = frozenset(["p", "li", "dt", "dd", "td", "th", "tr", "thead", "tbody", "tfoot", "option", "colgroup"])
 _TAG = re.compile(
     r"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|![^>]*>|\?[^>]*>|(/?)([A-Za-z][\w:-]*)((?:[^<>\"']|\"[^\"]*\"|'[^']*')*)>)",
     re.DOTALL,

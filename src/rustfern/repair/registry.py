@@ -52,10 +52,36 @@ _PACKAGES = [
     "sxd",
     "odf",
 ]
-_XML = "xml kml gpx dae x3d musicxml fb2 rss abw dia xopp drawio mm opml".split()
-_TEXTS = (
-    "txt md tex org csv ini yaml toml sql srt vcf ics lyx rst log scad slvs ly bib css js py sh c cpp h java".split()
-)
+_XML = ["xml", "kml", "gpx", "dae", "x3d", "musicxml", "fb2", "rss", "abw", "dia", "xopp", "drawio", "mm", "opml"]
+_TEXTS = [
+    "txt",
+    "md",
+    "tex",
+    "org",
+    "csv",
+    "ini",
+    "yaml",
+    "toml",
+    "sql",
+    "srt",
+    "vcf",
+    "ics",
+    "lyx",
+    "rst",
+    "log",
+    "scad",
+    "slvs",
+    "ly",
+    "bib",
+    "css",
+    "js",
+    "py",
+    "sh",
+    "c",
+    "cpp",
+    "h",
+    "java",
+]
 _BY_FORMAT: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(_PACKAGES, ("zip_packages.repair",)),
     **dict.fromkeys(("fodt", "fods", "fodp", "fodg"), ("odf.repair_flat",)),
@@ -66,10 +92,12 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "svg": ("markup.repair_svg",),
     "html": ("markup.repair_html",),
     "rtf": ("rtf.repair",),
+    **dict.fromkeys(("pdf", "ai"), ("pdf.repair",)),
 }
 _MARKS: tuple[tuple[bytes, str, str], ...] = (
     (b"PK\x03\x04", "zip", "zip_packages.repair"),
     (b"{\\rtf", "rtf", "rtf.repair"),
+    (b"%PDF-", "pdf", "pdf.repair"),
 )
 """Bytes that a file begins with, the format if its name tells none, and what repairs it."""
 

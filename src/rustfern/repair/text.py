@@ -9,6 +9,7 @@ import re
 from typing import BinaryIO
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rustfern.formats.format_table import extension_of
 from rustfern.formats.text.plain import encoding_of
@@ -81,7 +82,7 @@ def decoded(data: bytes, lost: list[Loss], steps: list[Step], mark: str) -> tupl
         position = hole.end()
     out.append(_decode(data[position:], single, steps))
     text = "".join(out)
-    if text.startswith("\n[") or text.startswith("\n#"):
+    if text.startswith(("\n[", "\n#")):
         text = text.lstrip("\n")
     cleared = _CONTROLS.sub("", text)
     if cleared != text:
@@ -202,7 +203,7 @@ def _runs_in_step(data: bytes, first: int) -> list[tuple[int, int]]:
     return runs
 
 
-def _in_step(usual: np.ndarray, at: int, first: int) -> bool:  # type: ignore[type-arg]
+def _in_step(usual: NDArray[np.bool_], at: int, first: int) -> bool:
     piece = usual[at + 1 - first : at + _WINDOW : 2]
     return bool(len(piece) and piece.mean() >= 0.6)
 
@@ -238,7 +239,7 @@ def _table(text: str, steps: list[Step]) -> str:
         elif len(row) < width:
             out.append(raw.rstrip("\r\n") + sign * (width - len(row)) + ends)
         elif len(row) > width and ("".join(row[width:]).strip() == "" or len(row) > width):
-            out.append(_row(row[: width - 1] + [" ".join(row[width - 1 :]).strip()], sign) + ends)
+            out.append(_row([*row[: width - 1], " ".join(row[width - 1 :]).strip()], sign) + ends)
         else:
             out.append(raw if raw.endswith("\n") else raw + ends)
     return "".join(out)

@@ -93,11 +93,13 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "html": ("markup.repair_html",),
     "rtf": ("rtf.repair",),
     **dict.fromkeys(("pdf", "ai"), ("pdf.repair",)),
+    **dict.fromkeys(("sqlite", "gpkg", "gnucash", "note"), ("sqlite.repair",)),
 }
 _MARKS: tuple[tuple[bytes, str, str], ...] = (
     (b"PK\x03\x04", "zip", "zip_packages.repair"),
     (b"{\\rtf", "rtf", "rtf.repair"),
     (b"%PDF-", "pdf", "pdf.repair"),
+    (b"SQLite format 3", "sqlite", "sqlite.repair"),
 )
 """Bytes that a file begins with, the format if its name tells none, and what repairs it."""
 

@@ -92,6 +92,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "svg": ("markup.repair_svg",),
     "html": ("markup.repair_html",),
     "rtf": ("rtf.repair",),
+    **dict.fromkeys(("doc", "xls", "ppt", "msg", "vsd", "pub", "cfb"), ("compound.repair",)),
     **dict.fromkeys(("pdf", "ai"), ("pdf.repair",)),
     **dict.fromkeys(("sqlite", "gpkg", "gnucash", "note"), ("sqlite.repair",)),
 }
@@ -99,6 +100,7 @@ _MARKS: tuple[tuple[bytes, str, str], ...] = (
     (b"PK\x03\x04", "zip", "zip_packages.repair"),
     (b"{\\rtf", "rtf", "rtf.repair"),
     (b"%PDF-", "pdf", "pdf.repair"),
+    (b"\xd0\xcf\x11\xe0", "cfb", "compound.repair"),
     (b"SQLite format 3", "sqlite", "sqlite.repair"),
 )
 """Bytes that a file begins with, the format if its name tells none, and what repairs it."""

@@ -79,7 +79,7 @@ class CompoundSalvage:
                 numbers += [n for n in values[:-1] if n < self.count]
                 difat, steps = values[-1], steps + 1
         if not numbers or not any(self._is_table(number, self._told(number)) for number in numbers):
-            numbers = [n for n in range(self.count) if self._is_table(n, self._told(n))]
+            numbers = self._found_tables()
         for place, number in enumerate(numbers):
             values = self._told(number)
             if self._is_table(number, values):
@@ -90,6 +90,25 @@ class CompoundSalvage:
         for number in numbers:
             if number < self.count:
                 self.next[number] = _FAT
+
+    def _found_tables(self) -> list[int]:
+        """Sectors that read as tables, in order: one counts if the table that covers its own place marks it as one."""
+        per = self.sector // 4
+        accepted: list[int] = []
+        for number in range(self.count):
+            values = self._told(number)
+            if not self._is_table(number, values):
+                continue
+            place = number // per
+            if place < len(accepted):
+                covering = self._told(accepted[place])
+            elif place == len(accepted):
+                covering = values
+            else:
+                continue
+            if len(covering) > number % per and covering[number % per] == _FAT:
+                accepted.append(number)
+        return accepted
 
     def _told(self, number: int) -> tuple[int, ...]:
         raw = self.bytes_of(number)

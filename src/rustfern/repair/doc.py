@@ -39,14 +39,15 @@ def repair(job: Job, found: CompoundSalvage) -> tuple[bytes, Outcome]:
     data = main.data if main is not None else b""
     head = _Head.read(data)
     table = _table(found, head) if head is not None else None
-    if head is not None and table is not None:
+    if head is not None and table is not None and not _has_more_elsewhere(found, data, head, table, job):
         for made_bytes, outcome in _same_format(job, found, data, head, table):
             if formats.check(io.BytesIO(made_bytes), job.name, digest=False, counted=False).state is State.INTACT:
                 return made_bytes, outcome
     text = _by_pieces(data, head, table, job) if head is not None and table is not None else None
     steps = [Step.CHAINS]
-    if text is None or not text.strip():
-        text = _by_runs(data or found.data, head, job)
+    if text is None or _letters(text) * 2 < (head.characters if head is not None else 0):
+        runs = max((_by_runs(data, head, job), _by_runs(found.data, None, job)), key=_letters)
+        text = runs if text is None or _letters(runs) > 2 * _letters(text) else text
         steps.append(Step.RUNS)
     paragraphs = _paragraphs(text)
     if not paragraphs:
@@ -60,6 +61,18 @@ def repair(job: Job, found: CompoundSalvage) -> tuple[bytes, Outcome]:
     return _as_docx(paragraphs, job, marked=lost[0].kind is LossKind.PARAGRAPHS, count=lost[0].count), Outcome(
         "docx", tuple(steps), tuple(lost)
     )
+
+
+def _has_more_elsewhere(found: CompoundSalvage, data: bytes, head: _Head, table: tuple[str, bytes], job: Job) -> bool:
+    """Whether most of the text is not where the tables say, but is in the file."""
+    pieces = _clx(table[1], head, data) or []
+    there = sum(
+        _letters(_with_marks(data[begin : begin + (stop - start) * width], width, job))
+        for start, stop, begin, width in pieces
+    )
+    if there * 2 > head.characters:
+        return False
+    return _letters(_by_runs(found.data, None, job)) > max(2 * there, 200)
 
 
 class _Head(msgspec.Struct):

@@ -185,4 +185,5 @@ def main() -> int:
     return 1 if alarms or matter else 0
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

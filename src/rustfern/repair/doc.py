@@ -31,6 +31,8 @@ _FIELD = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
 _OTHER = re.compile(r"[\x00-\x08\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
 _CLASS = bytes.fromhex("0609020000000000c000000000000046")
 _MIN_RUN = 24
+_WIDE = re.compile(rb"(?:[\x09\x0b\x0d\x13-\x15\x20-\x7e\xa0-\xff]\x00|[\x00-\xff][\x01-\x06\x20]){%d,}" % _MIN_RUN)
+_NARROW = re.compile(rb"[\x09\x0b\x0d\x13-\x15\x20-\x7e\x91-\x97\xa0-\xff]{%d,}" % (2 * _MIN_RUN))
 
 
 def repair(job: Job, found: CompoundSalvage) -> tuple[bytes, Outcome]:
@@ -267,20 +269,20 @@ def _by_runs(data: bytes, head: _Head | None, job: Job) -> str:
     """Text without the tables that point at it: where the header says that it is, else every long run of it."""
     if head is not None and 512 <= head.first < head.last and head.first < len(data):
         raw = data[head.first : min(head.last, len(data))]
-        wide = raw[1::2].count(0) * 3 > len(raw[1::2])
-        return _with_marks(raw, 2 if wide else 1, job)
-    wide_runs = [
-        found[0].decode("utf-16-le")
-        for found in re.finditer(
-            rb"(?:[\x09\x0b\x0d\x13-\x15\x20-\x7e\xa0-\xff]\x00|[\x00-\xff][\x01-\x06\x20]){%d,}" % _MIN_RUN, data
-        )
-    ]
-    narrow_runs = [
-        found[0].decode("cp1252", "ignore")
-        for found in re.finditer(rb"[\x09\x0b\x0d\x13-\x15\x20-\x7e\x91-\x97\xa0-\xff]{%d,}" % (2 * _MIN_RUN), data)
-    ]
-    runs = max((wide_runs, narrow_runs), key=lambda each: sum(map(_letters, each)))
-    return "\r".join(run for run in runs if _letters(run) * 2 > len(run))
+        is_wide = raw[1::2].count(0) * 3 > len(raw[1::2])
+        if _reads(text := _with_marks(raw, 2 if is_wide else 1, job)):
+            return text
+    wide = [found[0].decode("utf-16-le") for found in _WIDE.finditer(data)]
+    narrow = [found[0].decode("cp1252", "ignore") for found in _NARROW.finditer(data)]
+    told = [[run for run in each if _reads(run)] for each in (wide, narrow)]
+    return "\r".join(max(told, key=lambda each: sum(map(_letters, each))))
+
+
+def _reads(run: str) -> bool:
+    """Whether a run of signs is text: mostly letters, in words, of which no sign is most."""
+    often = max((run.count(sign) for sign in set(run[:200])), default=0)
+    plain = sum(sign.isascii() for sign in run)
+    return _letters(run) * 4 > len(run) * 3 and often * 3 < len(run) and plain * 2 > len(run) and " " in run
 
 
 def _letters(text: str) -> int:

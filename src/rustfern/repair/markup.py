@@ -86,11 +86,26 @@ def _xml(job: Job, out: BinaryIO, grammar: Grammar, said: str) -> Outcome:
     return Outcome(job.format, steps, lost)
 
 
+def _without_torn_tags(data: bytes) -> bytes:
+    """A page without the halves of tags on both sides of runs of zeros; the zeros stay."""
+    if data.count(0) > len(data) // 8 and b"\0\0" not in data:
+        return data  # two bytes a letter
+    pieces = re.split(rb"(\0{2,})", data)
+    for n in range(1, len(pieces), 2):
+        before, after = pieces[n - 1], pieces[n + 1]
+        if before.rfind(b"<") > before.rfind(b">"):
+            pieces[n - 1] = before[: before.rfind(b"<")]
+        end, start = after.find(b">"), after.find(b"<")
+        if end >= 0 and (end < start or start < 0):
+            pieces[n + 1] = after[end + 1 :]
+    return b"".join(pieces)
+
+
 def repair_html(job: Job, out: BinaryIO) -> Outcome:
     """Write a web page whose elements are closed. Raises `NothingLeft`."""
     lost: list[Loss] = []
     steps: list[Step] = []
-    text, encoding = decoded(job.data(), lost, steps, "")
+    text, encoding = decoded(_without_torn_tags(job.data()), lost, steps, "")
     open_tags: list[str] = []
     at = 0
     while (found := _TAG.search(text, at)) is not None:

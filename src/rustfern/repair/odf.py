@@ -299,6 +299,8 @@ def repair_flat(job: Job, out: BinaryIO) -> Outcome:
     )
     if mended.data == data:
         raise NothingLeft("nothing is wrong with it")
+    if not re.search(rb"<(?:text:[ph]|table:table-row|draw:\w+)\b", mended.data):
+        raise NothingLeft("no text, row or shape of it is left")
     out.write(mended.data)
     lost = (Loss(kind_of(said), "", mended.missing, first_fault(stretches[0]) or -1),) if mended.closed else ()
     steps = (Step.CLOSED,) if mended.closed else (Step.CLEANED,)

@@ -6,12 +6,15 @@ Source: [MS-XLS] 2.1.4 (records), 2.4.21 (BOF), 2.4.28 (BoundSheet8), 2.4.148 (L
 
 from __future__ import annotations
 
+import io
 import re
 import struct
 from collections.abc import Iterator
 
 import msgspec
 
+from rustfern.core.model import State
+from rustfern.formats import registry as formats
 from rustfern.repair.compound_salvage import CompoundSalvage
 from rustfern.repair.compound_writer import compound
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
@@ -29,7 +32,7 @@ _CELLS = frozenset(
 _MOST_IN_RECORD = 8224
 _MAX_RECORD = 8228
 _MAX_TEXTS = 2_000_000
-_SHORTEST_GAP = 64
+_IMPOSSIBLE = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\uf8ff\ufff0-\uffff]")
 _BOOKS = (b"\x09\x08\x10\x00\x00\x06\x05\x00", b"\x09\x08\x08\x00\x00\x05\x05\x00", b"\x09\x08\x10\x00\x00\x05\x05\x00")
 
 
@@ -102,14 +105,29 @@ def repair(job: Job, found: CompoundSalvage) -> tuple[bytes, Outcome]:
     main = found.find(name) or found.by_first_bytes(*_BOOKS)
     if main is None:
         raise NothingLeft("the stream of the workbook is lost")
+    if main.whole:
+        streams = {path: told.data for path, told in found.streams.items() if told.whole and told.data}
+        streams = {path: told for path, told in streams.items() if path.rpartition("/")[2] != name} | {name: main.data}
+        if (made := _held(streams, job)) is not None:
+            lost_parts = tuple(Loss(LossKind.PARTS, path, 1) for path, told in found.streams.items() if not told.whole)
+            return made, Outcome("xls", (Step.CHAINS, Step.CONTAINER), lost_parts)
     book = _Book(main.data, job)
-    stream = book.write()
     others = {
         path: told.data for path, told in found.streams.items()
         if told.whole and told.data and path.rpartition("/")[2] not in ("Workbook", "Book") and path.startswith(("\x05", "\x01"))
     }  # fmt: skip
-    lost = tuple(book.lost)
-    return compound({name: stream, **others}, _CLASS), Outcome("xls", (Step.CHAINS, Step.RECORDS, Step.CONTAINER), lost)
+    for plain in (False, True):
+        if (made := _held({name: book.write(plain=plain), **others}, job)) is not None:
+            steps = (Step.CHAINS, Step.RECORDS, Step.CONTAINER)
+            return made, Outcome("xls", steps, tuple(dict.fromkeys(book.lost)))
+    raise NothingLeft("what is left of its records does not make a workbook again")
+
+
+def _held(streams: dict[str, bytes], job: Job) -> bytes | None:
+    """A compound file of these streams, if a workbook in it can be read."""
+    made = compound(streams, _CLASS)
+    state = formats.check(io.BytesIO(made), job.name, digest=False, counted=False).state
+    return made if state is State.INTACT else None
 
 
 _CLASS = bytes.fromhex("2008020000000000c000000000000046")
@@ -140,11 +158,11 @@ class _Book:
                 what = int.from_bytes(record.body[2:4], "little")
                 if what == 5 and not self.globals and not self.sheets:
                     now = self.globals
-                elif what in (0x10, 0x20, 0x40, 0x06) and depth == 0:
-                    now = []
-                    self.sheets.append(now)
-                elif what == 0x20 and now is not None:
+                elif what == 0x20 and now is not None and now is not self.globals:
                     depth += 1  # a chart in a sheet
+                elif what in (0x10, 0x20, 0x40, 0x06):
+                    now, depth = [], 0
+                    self.sheets.append(now)
                 if depth == 0:
                     if now is not None:
                         now.append(record)
@@ -198,7 +216,10 @@ class _Book:
         reader = _Parts(parts)
         try:
             while len(out) < min(count, _MAX_TEXTS):
-                out.append(reader.text())
+                text = reader.text()
+                if _IMPOSSIBLE.search(text):
+                    return out, False  # from here on the lengths are those of something else
+                out.append(text)
         except IndexError:
             if reader.partial.strip():
                 out.append(reader.partial)
@@ -207,8 +228,9 @@ class _Book:
 
     # -- what is written
 
-    def write(self) -> bytes:
-        """The stream of the workbook."""
+    def write(self, *, plain: bool = False) -> bytes:
+        """The stream of the workbook; `plain`: its cells alone, without formulas and looks."""
+        self.lost = []
         texts, whole = self._texts() if self.wide else ([], True)
         used = [int.from_bytes(r.body[6:10], "little") for sheet in self.sheets for r in sheet if r.kind == _LABELSST]
         most = max((each for each in used if each < _MAX_TEXTS), default=-1)
@@ -219,23 +241,29 @@ class _Book:
             whole = False
         listed = [record for record in self.globals if record.kind == _SHEET]
         rows_lost = bool(self.cut) or len(listed) > len(self.sheets)
-        sheets = [
-            (self._name(number, listed), self._sheet(number, rows_lost=rows_lost)) for number in range(len(self.sheets))
-        ]
+        names = self._names(listed)
+        make = self._plain_sheet if plain else self._sheet
+        sheets = [(names[number], make(number, rows_lost=rows_lost)) for number in range(len(self.sheets))]
         sheets = self._with_missing(listed, sheets)
         if rows_lost and self.wide and (stray := sorted(set(range(len(texts))) - set(used))):
             sheets.append(("Texts without cells", self._stray(stray)))
+        if plain:
+            self.globals = [record for record in self.globals if record.kind in (_DATES, _SHEET)]
         return self._joined(sheets, texts, rebuilt=not whole or rows_lost)
 
-    def _name(self, number: int, listed: list[Record]) -> str:
-        bof = self.sheets[number][0].at
-        for record in listed:
-            if int.from_bytes(record.body[:4], "little") == bof:
-                return self._title(record)
-        if len(listed) == len(self.sheets):
-            return self._title(listed[number])
-        self.lost.append(Loss(LossKind.NAMES, "", 1))
-        return f"Sheet{number + 1}"
+    def _names(self, listed: list[Record]) -> list[str]:
+        """The names of the sheets that are there: by their places, the others by their order if there are as many."""
+        by_place = {int.from_bytes(record.body[:4], "little"): self._title(record) for record in listed}
+        places = [sheet[0].at for sheet in self.sheets]
+        free = [name for place, name in by_place.items() if place not in places]
+        unknown = [number for number, place in enumerate(places) if place not in by_place]
+        names = [by_place.get(place, f"Sheet{number + 1}") for number, place in enumerate(places)]
+        if unknown and len(unknown) <= len(free):
+            for number, name in zip(unknown, free, strict=False):
+                names[number] = name
+        if unknown and len(unknown) != len(free):
+            self.lost.append(Loss(LossKind.NAMES, "", len(unknown)))
+        return names
 
     def _title(self, record: Record) -> str:
         raw = record.body[6:]
@@ -305,6 +333,25 @@ class _Book:
         if not any(record.kind == _WINDOW2 for record in self.sheets[number]):
             out += self._whole_sheet(b"")[len(self._sheet_bof().packed()) : -4]
         return bytes(out) + Record(_EOF, b"", -1).packed()
+
+    def _plain_sheet(self, number: int, *, rows_lost: bool) -> bytes:
+        """The cells of a sheet alone, formulas as the numbers that they gave."""
+        cells: dict[tuple[int, int], bytes] = {}
+        for record in self.sheets[number]:
+            body = record.body
+            if record.kind == 0x0006 and len(body) >= 14 and body[12:14] != b"\xff\xff":
+                record, body = Record(0x0203, body[:14], -1), body[:14]
+            if record.kind not in (0x0203, 0x027E, _LABELSST, 0x0205, 0x00BD, _LABEL) or len(body) < 8:
+                continue
+            row, column = struct.unpack_from("<HH", body)
+            if column < 256 and (record.kind != 0x00BD or (len(body) - 6) % 6 == 0):
+                cells[row, column] = record.packed()
+        if number in self.cut:
+            self.lost.append(Loss(LossKind.ROWS, ""))
+            last = max((row for row, _ in cells), default=-1)
+            if self.job.marks and last < 65_000:
+                cells[last + 1, 0] = self._label(last + 1, mark_of(0, "rows"))
+        return self._whole_sheet(b"".join(cells[place] for place in sorted(cells)))
 
     def _stray(self, stray: list[int]) -> bytes:
         first = self._label(0, "[texts whose cells are lost]") if self.job.marks else b""

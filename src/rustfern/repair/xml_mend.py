@@ -124,12 +124,20 @@ def mend(
     for each in useful:
         builder.cut(mark)
         builder.loose = True
-        builder.take(each, 0)
+        builder.take(_from_markup(each), 0)
     is_open = not builder.is_closed
     if not builder.is_closed:
         builder.cut("" if useful else mark)
     builder.finish()
     return Mended(bytes(builder.out), is_open or not complete, builder.cleaned, builder.units, about, len(useful))
+
+
+def _from_markup(stretch: bytes) -> bytes:
+    """A stretch behind a hole without the rest of the tag in which it begins."""
+    head = stretch[: stretch.find(b"<")] if b"<" in stretch else stretch
+    if b">" in head:
+        return stretch[head.index(b">") + 1 :]
+    return stretch[len(head) :] if b'="' in head else stretch
 
 
 def mark_of(about: int, said: str) -> str:

@@ -40,7 +40,7 @@ def loss(lost: Loss) -> str:
     if lost.kind is LossKind.CELL_TEXTS:
         return f"the texts of {lost.count:,} cells{where}{place}" if lost.count else f"texts of cells{where}{place}"
     if lost.kind is LossKind.STYLES:
-        return f"how it looks: styles{where}{place}"
+        return f"how it looks{where}{place}: styles, so dates may show as plain numbers"
     if lost.kind is LossKind.UNPROVEN:
         return f"nothing that is known{where}: its sum does not fit, so read it through"
     if lost.kind is LossKind.WRONG:

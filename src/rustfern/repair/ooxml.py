@@ -471,6 +471,7 @@ class _Work:
             order = sorted((link.target for link in self._of(main) if link.kind.endswith("/slide")), key=natural)
         order += [name for name in there if name not in order]
         lost = [name for name in order if name not in package.parts]
+        self._drop_notes()
         size = re.search(rb"<p:sldSz\b[^>]*?/>", raw)
         layouts = self._layouts()
         for name in lost:
@@ -493,6 +494,16 @@ class _Work:
         if lost or not package.read(main) or first_fault(package.read(main)) is not None or self._dangling_main():
             self._make_presentation(order, size[0].decode() if size else "")
         self._pad_tables(order)
+
+    def _drop_notes(self) -> None:
+        """Notes that do not say on which slide they rest, and a master of notes without its theme, are left out."""
+        parts = self.package.parts
+        for pattern, needed in ((r"ppt/notesMasters/[^/]+\.xml", "/theme"), (r"ppt/notesSlides/[^/]+\.xml", "/slide")):
+            for name in [each for each in parts if re.fullmatch(pattern, each)]:
+                if not any(link.kind.endswith(needed) and link.target in parts for link in self._of(name)):
+                    del parts[name]
+                    if needed == "/slide":
+                        self.package.loses(LossKind.PARTS, name, 1)
 
     def _dangling_main(self) -> bool:
         ids = {i.decode() for i in _LINKED.findall(self.package.read(self.main))}

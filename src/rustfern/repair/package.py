@@ -13,11 +13,13 @@ from rustfern.core.errors import Malformed
 from rustfern.formats.office.embedded import check_member
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Step
 from rustfern.repair.xml_mend import Grammar, first_fault, mend
-from rustfern.repair.zip_salvage import Content, Held, Salvaged, content, find_members, packed
+from rustfern.repair.zip_salvage import Content, Held, Salvaged, content, content_from, find_members, packed
 from rustfern.repair.zip_writer import ZipWriter
 
 _NUMBER = re.compile(r"(\d+)")
 _ROUNDS = 4
+_SMALL_SHIFT = 64
+_DOUBTFUL = "[from here on words may be wrong: compare them with other copies]"
 _XML = (".xml", ".rels", ".opf", ".xhtml", ".html", ".htm", ".ncx", ".svg", ".rdf", ".vml")
 
 
@@ -94,10 +96,14 @@ class Package:
         fault = first_fault(told.data)
         stretches, mark = told.stretches, ""
         if told.complete and fault is not None and not member.proven and member.size not in (None, 0, member.got):
-            # What follows a wrong bit unpacks to wrong copies of what stands before it.
-            stretches = (told.data[:fault], told.data[fault:])
-            mark = "[from here on words may be wrong: compare them with other copies]"
-            self.lost.append(Loss(LossKind.WRONG, name, 0, fault))
+            if abs((member.size or 0) - member.got) > _SMALL_SHIFT or not _reads_on(told.data[fault:]):
+                # Another block stands where a part of it should be: what unpacks from there on is nobody's.
+                told = content_from(self._held, member, fault, self.job.budget)
+                stretches = told.stretches
+            else:
+                # What follows a wrong bit unpacks to wrong copies of what stands before it.
+                stretches, mark = (told.data[:fault], told.data[fault:]), _DOUBTFUL
+                self.lost.append(Loss(LossKind.WRONG, name, 0, fault))
         marks, missing = self.job.marks, told.missing
         mended = mend(stretches, grammar, complete=told.complete, missing=missing, marks=marks, said=said, mark=mark)
         for _ in range(_ROUNDS):
@@ -112,7 +118,7 @@ class Package:
             self.did(Step.RESUMED)
         if told.complete and not member.proven and not mark:
             self.loses(LossKind.UNPROVEN, name)
-        if not told.complete or mended.closed:
+        if (not told.complete or mended.closed) and not mark:
             self.lost.append(Loss(kind_of(said), name, mended.missing, fault if fault is not None else -1))
         return True
 
@@ -149,6 +155,12 @@ _KINDS = {
     "objects": LossKind.OBJECTS,
     "pages": LossKind.PAGES,
 }
+
+
+def _reads_on(data: bytes) -> bool:
+    """Whether nearly all of what follows a fault is text in UTF-8."""
+    sample = data[: 1 << 20]
+    return len(sample) - len(sample.decode("utf-8", "ignore").encode()) <= max(16, len(sample) // 500)
 
 
 def kind_of(said: str) -> LossKind:

@@ -25,6 +25,7 @@ from rustfern.repair.pdf_objects import (
     number_of,
     packed,
     stream_bytes,
+    unpacked,
     value,
     write,
 )
@@ -34,6 +35,7 @@ _A4 = [Raw(b"0"), Raw(b"0"), Raw(b"595"), Raw(b"842")]
 _INHERITED = ("Resources", "MediaBox", "CropBox", "Rotate")
 _FONT_FILES = ("FontFile", "FontFile2", "FontFile3")
 _MOST_PAGES = 100_000
+_UNPACKED = frozenset({"FlateDecode", "Fl", "ASCII85Decode", "A85", "ASCIIHexDecode", "AHx"})
 _TEXT = re.compile(rb"\bBT\b.*?\bET\b", re.DOTALL)
 _CONTENT = re.compile(rb"(?:^|\s)(?:BT|re|cm|Do|l|m|S|f)(?=\s)")
 _FONT = re.compile(rb"/(\S+)\s+[\d.]+\s+Tf")
@@ -228,11 +230,11 @@ class _Document:
             if not each.is_stream or each.made is not None:
                 continue
             names = filters(each)
-            flate = bool(names) and names[0] in ("FlateDecode", "Fl")
+            flate = bool(names) and all(name in _UNPACKED for name in names)
             if not flate and each.whole:
                 self._unpacked_stream(number, each, names)
                 continue
-            plain, whole = decoded(self.data, each) if not each.facts.get("DecodeParms") else self._inflated(each)
+            plain, whole = unpacked(self.data, each)
             if whole:
                 continue
             kind = name_of(each.facts.get("Subtype"))
@@ -251,14 +253,11 @@ class _Document:
                 plain = plain[:at] if at >= 0 and _CONTENT.search(plain) else plain
                 if _CONTENT.search(plain[:4096]) and not each.facts.get("DecodeParms"):
                     plain = _whole_operators(plain)
-                if not each.facts.get("DecodeParms"):
-                    each.facts["Filter"] = Raw(b"/FlateDecode")
+                each.facts["Filter"] = Raw(b"/FlateDecode")
+                if isinstance(parms := each.facts.get("DecodeParms"), list):
+                    each.facts["DecodeParms"] = parms[-1] if parms else {}
                 each.made = packed(plain)
                 self.lost.append(Loss(LossKind.REST, f"object {number}", 0, len(plain)))
-
-    def _inflated(self, each: Found) -> tuple[bytes, bool]:
-        out, ended = inflate_zlib(stream_bytes(self.data, each))
-        return out, ended and each.whole
 
     def _is_font_file(self, number: int) -> bool:
         return any(

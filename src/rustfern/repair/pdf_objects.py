@@ -233,8 +233,8 @@ def filters(each: Found) -> list[str]:
     return [name_of(item) for item in (told if isinstance(told, list) else [told]) if name_of(item)]
 
 
-def decoded(data: Held, each: Found) -> tuple[bytes, bool]:
-    """(what a stream unpacks to, by Flate and hexadecimal or base-85 digits alone; whether all of it does)."""
+def unpacked(data: Held, each: Found) -> tuple[bytes, bool]:
+    """(what a stream unpacks to, by Flate and by digits of base 16 or 85 alone, predictors not undone; whether all of it does)."""
     raw = stream_bytes(data, each)
     whole = each.whole
     for name in filters(each):
@@ -248,18 +248,22 @@ def decoded(data: Held, each: Found) -> tuple[bytes, bool]:
             digits = re.sub(rb"[^0-9A-Fa-f]", b"", raw.partition(b">")[0])
             raw = bytes.fromhex((digits + b"0")[: len(digits) + len(digits) % 2].decode())
         else:
-            return raw, whole
+            break
+    return raw, whole
+
+
+def decoded(data: Held, each: Found) -> tuple[bytes, bool]:
+    """The same with predictors of rows undone."""
+    raw, whole = unpacked(data, each)
     parms = each.facts.get("DecodeParms")
-    told = parms[0] if isinstance(parms, list) and parms else parms
+    told = parms[-1] if isinstance(parms, list) and parms else parms
     if isinstance(told, dict) and number_of(told.get("Predictor"), 1) >= 10:
-        raw = _rows(
-            raw,
+        bits = (
             number_of(told.get("Columns"), 1)
             * max(number_of(told.get("Colors"), 1), 1)
             * number_of(told.get("BitsPerComponent"), 8)
-            // 8
-            or 1,
         )
+        raw = _rows(raw, max((bits + 7) // 8, 1))
     return raw, whole
 
 

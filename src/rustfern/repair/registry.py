@@ -37,21 +37,8 @@ _PACKAGES = [
     "otg",
     "epub",
     "zip",
-    "3mf",
-    "xps",
-    "kra",
-    "ora",
-    "fcstd",
-    "mscz",
-    "qgz",
-    "ksp",
-    "cdr",
-    "sxw",
-    "sxc",
-    "sxi",
-    "sxd",
-    "odf",
 ]
+_OTHER_PACKAGES = ["3mf", "xps", "kra", "ora", "fcstd", "mscz", "qgz", "ksp", "cdr", "sxw", "sxc", "sxi", "sxd", "odf"]
 _XML = ["xml", "kml", "gpx", "dae", "x3d", "musicxml", "fb2", "rss", "abw", "dia", "xopp", "drawio", "mm", "opml"]
 _TEXTS = [
     "txt",
@@ -84,6 +71,7 @@ _TEXTS = [
 ]
 _BY_FORMAT: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(_PACKAGES, ("zip_packages.repair",)),
+    **dict.fromkeys(_OTHER_PACKAGES, ("zip_packages.repair", "zip_packages.repair_members")),
     **dict.fromkeys(("fodt", "fods", "fodp", "fodg"), ("odf.repair_flat",)),
     **dict.fromkeys(_XML, ("markup.repair_xml",)),
     **dict.fromkeys(("json", "ipynb", "geojson"), ("json_text.repair",)),

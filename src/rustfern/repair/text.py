@@ -18,6 +18,7 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome,
 _WINDOW = 64
 _ZEROS = re.compile(rb"\0{2,}")
 _MARKS = ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"))
+_FOUR = ((b"\xff\xfe\0\0", "utf-32-le"), (b"\0\0\xfe\xff", "utf-32-be"))
 _COMMENTS = {
     "py": "# ",
     "sh": "# ",
@@ -65,6 +66,13 @@ def _mark_for(job: Job) -> str:
 
 def decoded(data: bytes, lost: list[Loss], steps: list[Step], mark: str) -> tuple[str, str]:
     """The text and the encoding in which it is written again; what was taken out is added to `lost` and `steps`."""
+    for sign, name in _FOUR:
+        if data.startswith(sign):
+            whole = len(data) - len(data) % 4
+            if whole < len(data):
+                lost.append(Loss(LossKind.BYTES, "", len(data) - whole, whole))
+                steps.append(Step.ENCODING)
+            return data[:whole].decode(name, "ignore"), name
     for sign, name in _MARKS:
         if data.startswith(sign):
             return "\ufeff" + _wide(data[2:], name, lost, steps, mark), name
@@ -161,6 +169,9 @@ def _wide(data: bytes, encoding: str, lost: list[Loss], steps: list[Step], mark:
         piece = data[at : end - (end - at) % 2]
         out.append(piece.decode(encoding, "ignore").replace("\0", ""))
         position = end
+    if len(data) % 2 and not steps:
+        lost.append(Loss(LossKind.BYTES, "", 1, len(data) + 1))
+        steps.append(Step.ENCODING)
     steps[:] = dict.fromkeys(steps)
     return _CONTROLS.sub("", "".join(out))
 
@@ -218,6 +229,9 @@ def _table(text: str, steps: list[Step]) -> str:
     if quotes:
         text += '"'
     ends = "\r\n" if "\r\n" in text[:_SAMPLE] else "\n"
+    if not text.endswith(("\n", "\r")) and (cut := re.search(rf"(?:^|[{sign}\n])([-+]?\d[\d.,]*)$", text)):
+        text = text[: cut.start(1)]  # a number that was cut is another number
+        steps.append(Step.CLOSED)
     rows = list(csv.reader(text.splitlines(keepends=True), delimiter=sign))
     widths = [len(row) for row in rows[:_ROWS] if row]
     width = max(set(widths), key=widths.count) if widths else 0

@@ -24,6 +24,7 @@ _ZEROS = re.compile(rb"\0+")
 _LOOSE_ZEROS = 0.5
 _MAX_DEPTH = 2_000
 _LONGEST_CHAIN = 8
+_LONGEST_WORD = 60
 _HTML_ENTITIES = re.compile(rb"&([A-Za-z][A-Za-z0-9]{1,31});")
 
 MarkMaker = Callable[[str], bytes]
@@ -137,6 +138,8 @@ def _from_markup(stretch: bytes) -> bytes:
     head = stretch[: stretch.find(b"<")] if b"<" in stretch else stretch
     if b">" in head:
         return stretch[head.index(b">") + 1 :]
+    if any(len(word) > _LONGEST_WORD for word in head.split()):
+        return stretch[len(head) :]  # digits of something packed
     return stretch[len(head) :] if b'="' in head else stretch
 
 
@@ -162,6 +165,7 @@ class _Builder:
         self.units = 0
         self.cleaned = self.loose = self.is_closed = False
         self._declared: set[bytes] = {b"xml"}
+        self._unheard = b""
         self._known = sorted(grammar.parents, key=len, reverse=True)
 
     # -- what comes in
@@ -266,7 +270,9 @@ class _Builder:
                 return
             more = b' xmlns:%b="%b"' % (prefix, known.encode())
         if self.loose and not self._fits(name, attributes):
+            self._unheard = b"" if is_empty else name
             return
+        self._unheard = b""
         if not self.stack and self.out.strip() and not self.out.lstrip().startswith(b"<?xml"):
             return
         said = more + self._attributes(attributes)
@@ -336,6 +342,8 @@ class _Builder:
     def _end(self, name: bytes) -> None:
         if not self.stack:
             return
+        if name == self._unheard:
+            self._unheard = b""
         if self.stack[-1].name != name:
             top = self.stack[-1]
             depth = next((n for n in range(len(self.stack) - 1, -1, -1) if self.stack[n].name == name), None)
@@ -365,6 +373,8 @@ class _Builder:
             return
         clean = self._clean(raw)
         top = self.stack[-1].name
+        if self._unheard and top in self.grammar.containers:
+            return  # the text of an element that cannot stand here
         if not clean.strip():
             if not self.loose or top not in self.grammar.containers:
                 self.out += clean

@@ -13,9 +13,9 @@ from rustfern.repair.interface import Budget, Step
 from rustfern.repair.zip_salvage import Held, Salvaged, find_members
 
 _MOST = 32 << 20
-_BLOCKS = (512, 4096, 1024, 2048, 8192, 16384, 65536)
+_BLOCKS = (4096, 512, 65536, 1024, 2048, 8192, 16384, 32768)
 _MAX_TRIES = 600
-_MAX_FLIPPED, _FLIP_SECONDS = 24 << 10, 6.0
+_MAX_FLIPPED, _SECONDS = 24 << 10, 0.4
 
 
 def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tuple[bytes | None, Step | None]:
@@ -33,9 +33,9 @@ def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tup
         if member.sums and member.size and not _zeros(data, member):
             if (changed := _lost_returns(data, member)) is not None:
                 return changed, Step.TEXT_MODE
-            if (changed := _swapped(data, member, budget.part(8))) is not None:
+            if (changed := _swapped(data, member, budget.part(2 * _SECONDS))) is not None:
                 return changed, Step.BLOCKS
-            if (changed := _flipped(data, member, budget.part(_FLIP_SECONDS))) is not None:
+            if (changed := _flipped(data, member, budget.part(_SECONDS))) is not None:
                 return changed, Step.BIT
     return None, None
 

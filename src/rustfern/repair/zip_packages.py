@@ -14,7 +14,7 @@ from urllib.parse import quote, unquote
 from msgspec.structs import replace
 
 from rustfern.repair import odf, ooxml
-from rustfern.repair.interface import Job, LossKind, NothingLeft, Outcome, Repairer, Step
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Repairer, Step
 from rustfern.repair.package import Package, attributes, is_xml, natural
 from rustfern.repair.xml_mend import Grammar, escaped, mark_of
 from rustfern.repair.zip_mending import mended_bytes
@@ -90,6 +90,12 @@ def _by_kind(job: Job, names: list[str]) -> Repairer:
     if job.format in _ODF or ("content.xml" in names and "META-INF/manifest.xml" in names):
         return odf.repair
     return ooxml.repair if job.format in _OOXML else _plain
+
+
+def repair_members(job: Job, out: BinaryIO) -> Outcome:
+    """A plain archive of what is left of a package whose own kind cannot be put together again. Raises `Malformed`."""
+    outcome = _plain(replace(job, format="zip"), out)
+    return replace(outcome, lost=(Loss(LossKind.FORMAT, "a plain archive (zip)"), *outcome.lost))
 
 
 def _plain(job: Job, out: BinaryIO) -> Outcome:

@@ -278,6 +278,33 @@ def content(data: Held, member: Salvaged, budget: Budget) -> Content:
     return Content(tuple(stretches), False, missing if missing is None or missing > 0 else None)
 
 
+def content_from(data: Held, member: Salvaged, fault: int, budget: Budget) -> Content:
+    """What a member unpacks to whose content is wrong from a place on, though it ends: what stands in front of it, and what follows from the
+    next block on.
+    """
+    raw = data[member.start : member.start + min(member.length, MAX_HELD_BYTES)]
+    if member.method == 0:
+        return Content((raw[:fault],), False)
+    used = _packed_place(raw, fault)
+    prefix = inflate_prefix(raw, most=fault)[0][:fault]
+    behind = _behind(raw, used, prefix, member.size, budget)
+    size = member.size
+    missing = size - len(prefix) - sum(map(len, behind)) if size else None
+    return Content((prefix, *behind), False, missing if missing is None or missing > 0 else None)
+
+
+def _packed_place(raw: bytes, fault: int) -> int:
+    """How many packed bytes, about, stand for the first `fault` bytes."""
+    low, high = 0, len(raw)
+    while high - low > 256:
+        middle = (low + high) // 2
+        if len(inflate_prefix(raw[:middle], most=fault + 1)[0]) < fault:
+            low = middle
+        else:
+            high = middle
+    return low
+
+
 def _behind(raw: bytes, used: int, prefix: bytes, size: int | None, budget: Budget) -> list[bytes]:
     """The stretches behind a break. Where the last one reaches the end, its place in the whole is known: then what it refers to in front of
     the hole is filled in.

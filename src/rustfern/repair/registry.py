@@ -8,67 +8,21 @@ from collections.abc import Iterator
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
 from rustfern.repair.interface import Repairer
 
-_PACKAGES = [
-    "docx",
-    "docm",
-    "dotx",
-    "dotm",
-    "xlsx",
-    "xlsm",
-    "xlsb",
-    "xltx",
-    "xltm",
-    "pptx",
-    "pptm",
-    "ppsx",
-    "potx",
-    "potm",
-    "vsdx",
-    "vsdm",
-    "vssx",
-    "vstx",
-    "odt",
-    "ott",
-    "ods",
-    "ots",
-    "odp",
-    "otp",
-    "odg",
-    "otg",
-    "epub",
-    "zip",
-]
-_OTHER_PACKAGES = ["3mf", "xps", "kra", "ora", "fcstd", "mscz", "qgz", "ksp", "cdr", "sxw", "sxc", "sxi", "sxd", "odf"]
-_XML = ["xml", "kml", "gpx", "dae", "x3d", "musicxml", "fb2", "rss", "abw", "dia", "xopp", "drawio", "mm", "opml"]
-_TEXTS = [
-    "txt",
-    "md",
-    "tex",
-    "org",
-    "csv",
-    "ini",
-    "yaml",
-    "toml",
-    "sql",
-    "srt",
-    "vcf",
-    "ics",
-    "lyx",
-    "rst",
-    "log",
-    "scad",
-    "slvs",
-    "ly",
-    "bib",
-    "css",
-    "js",
-    "py",
-    "sh",
-    "c",
-    "cpp",
-    "h",
-    "java",
-]
+
+def _named(words: str) -> tuple[str, ...]:
+    return tuple(words.split())
+
+
+_PACKAGES = _named(
+    "docx docm dotx dotm xlsx xlsm xlsb xltx xltm pptx pptm ppsx potx potm vsdx vsdm vssx vstx odt ott ods ots odp otp odg otg epub zip"
+)
+_OTHER_PACKAGES = _named("3mf xps kra ora fcstd mscz qgz ksp cdr sxw sxc sxi sxd odf")
+_XML = _named("xml kml gpx dae x3d musicxml fb2 rss abw drawio mm opml sla qgs kdenlive ardour mscx aup graphml")
+_TEXTS = _named(
+    "txt md tex org csv ini yaml toml sql srt vcf ics lyx rst log scad slvs ly bib css js py sh c cpp h java gsb ged ledger abc rmd fountain "
+    "kicad_pcb kicad_sch fig"
+)
+_PREVIEWED = _named("dwg indd blend eps")
 _BY_FORMAT: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(_PACKAGES, ("zip_packages.repair",)),
     **dict.fromkeys(_OTHER_PACKAGES, ("zip_packages.repair", "zip_packages.repair_members")),
@@ -77,17 +31,33 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(("json", "ipynb", "geojson"), ("json_text.repair",)),
     **dict.fromkeys(_TEXTS, ("text.repair",)),
     **dict.fromkeys(("eml", "mbox"), ("mail.repair",)),
+    **dict.fromkeys(("gz", "svgz", "xz", "bz2", "gnumeric", "kmy", "gramps"), ("archives.repair_packed",)),
+    **dict.fromkeys(_PREVIEWED, ("layered.repair_by_preview",)),
+    **dict.fromkeys(
+        ("kra", "ora", "fcstd", "qgz"),
+        ("zip_packages.repair", "layered.repair_by_preview", "zip_packages.repair_members"),
+    ),
+    "cdr": ("drawings.repair_riff", "zip_packages.repair", "layered.repair_by_preview"),
+    "xopp": ("archives.repair_packed", "markup.repair_xml"),
+    "dia": ("archives.repair_packed", "markup.repair_xml"),
+    "gnucash": ("sqlite.repair", "archives.repair_packed", "markup.repair_xml"),
+    "vsd": ("compound.repair", "layered.repair_by_preview"),
+    "tar": ("archives.repair_tar",),
+    "dxf": ("drawings.repair_dxf",),
+    "xcf": ("layered.repair_xcf", "layered.repair_by_preview"),
+    "psd": ("layered.repair_psd", "layered.repair_by_preview"),
     "svg": ("markup.repair_svg",),
     "html": ("markup.repair_html",),
     "rtf": ("rtf.repair",),
-    **dict.fromkeys(("doc", "xls", "ppt", "msg", "vsd", "pub", "cfb"), ("compound.repair",)),
+    **dict.fromkeys(("doc", "xls", "ppt", "msg", "pub", "cfb"), ("compound.repair",)),
     **dict.fromkeys(("pdf", "ai"), ("pdf.repair",)),
-    **dict.fromkeys(("sqlite", "gpkg", "gnucash", "note"), ("sqlite.repair",)),
+    **dict.fromkeys(("sqlite", "gpkg", "note"), ("sqlite.repair",)),
 }
 _MARKS: tuple[tuple[bytes, str, str], ...] = (
     (b"PK\x03\x04", "zip", "zip_packages.repair"),
     (b"{\\rtf", "rtf", "rtf.repair"),
     (b"%PDF-", "pdf", "pdf.repair"),
+    (b"\x1f\x8b\x08", "gz", "archives.repair_packed"),
     (b"\xd0\xcf\x11\xe0", "cfb", "compound.repair"),
     (b"SQLite format 3", "sqlite", "sqlite.repair"),
 )

@@ -94,16 +94,18 @@ def _by_kind(job: Job, names: list[str]) -> Repairer:
 
 def repair_members(job: Job, out: BinaryIO) -> Outcome:
     """A plain archive of what is left of a package whose own kind cannot be put together again. Raises `Malformed`."""
-    outcome = _plain(replace(job, format="zip"), out)
+    outcome = _plain(
+        replace(job, format="zip"), out, without=("[content_types].xml", "_rels/", "meta-inf/manifest.xml", "mimetype")
+    )
     return replace(outcome, lost=(Loss(LossKind.FORMAT, "a plain archive (zip)"), *outcome.lost))
 
 
-def _plain(job: Job, out: BinaryIO) -> Outcome:
+def _plain(job: Job, out: BinaryIO, without: tuple[str, ...] = ()) -> Outcome:
     """Every member that proves whole; text and markup of others as far as it goes, under a name that says so."""
     with job.whole() as held:
         package = Package(held, job)
         for name, member in package.found.items():
-            if name.endswith("/"):
+            if name.endswith("/") or name.casefold().startswith(without):
                 continue
             if member.proven:
                 package.parts[name] = member

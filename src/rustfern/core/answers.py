@@ -50,6 +50,14 @@ class Difference(Fields, frozen=True, kw_only=True):
     fewer: int
 
 
+class OutlookAnswer(Fields, frozen=True, kw_only=True):
+    """What repair would give of a damaged copy: its format, how much would be in it, about how many words the whole had (null: nobody knows)."""
+
+    format: str
+    kept: dict[str, int]
+    about_words: int | None
+
+
 class CopyAnswer(Fields, frozen=True, kw_only=True):
     """One copy. `same_as` and `needs` are ids of other copies, `members` the files of a folder or set."""
 
@@ -84,6 +92,7 @@ class CopyAnswer(Fields, frozen=True, kw_only=True):
     extents: list[tuple[int, int]] | None = None
     remaining: float | None = None
     record: int | None = None
+    repair: OutlookAnswer | None = None
 
 
 class VolumeAnswer(Fields, frozen=True, kw_only=True):

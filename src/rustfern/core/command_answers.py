@@ -15,6 +15,7 @@ from rustfern.core.answers import (
     ErrorAnswer,
     Fields,
     HomeAnswer,
+    OutlookAnswer,
     ProblemAnswer,
     ScanAnswer,
     SearchAnswer,
@@ -301,6 +302,7 @@ class LookAnswer(Fields, frozen=True, kw_only=True):
     problem: str | None
     state: str | None
     reason: str | None
+    repair: OutlookAnswer | None
     life: list[EventAnswer]
     words: list[WordsAnswer] | None
 

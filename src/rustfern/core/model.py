@@ -244,6 +244,17 @@ class Find(msgspec.Struct, frozen=True):
     complete: bool = True
 
 
+class Outlook(msgspec.Struct, frozen=True):
+    """What repair would give of a damaged copy: the format, how much of what would be in it, about how many words the whole document had (None:
+    nobody knows), and how many things would be lost.
+    """
+
+    format: str
+    kept: Mapping[str, int]
+    about: int | None
+    lost: int
+
+
 class Copy(msgspec.Struct, frozen=True):
     """A version of a document's content on disk.
 
@@ -267,6 +278,7 @@ class Copy(msgspec.Struct, frozen=True):
     notes: tuple[str, ...] = ()
     recipe: str = ""
     bases: tuple[str, ...] = ()
+    outlook: Outlook | None = None
 
     @property
     def path(self) -> str:

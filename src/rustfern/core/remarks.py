@@ -91,6 +91,7 @@ KEEP_BOTH = frozenset({Caution.ORDER_UNKNOWN, Caution.SAVED_WENT_ON, Caution.OTH
 class Step(StrEnum):
     """What to try next, the likeliest and least harmful first."""
 
+    REPAIR = "repair"
     SEARCH_WITHOUT_LIMIT = "search-without-limit"
     ASK_FOR_RIGHTS = "ask-for-rights"
     ATTACH_UNREACHED = "attach-unreached"

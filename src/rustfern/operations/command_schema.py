@@ -271,6 +271,7 @@ def looked(
         problem=seen.trouble,
         state=str(content.state) if content else None,
         reason=content.reason if content else None,
+        repair=schema.outlook(seen.outlook),
         life=life(events),
         words=[WordsAnswer(at=at, line=pieces[at - 1].text) for at in hits] if hits is not None else None,
     )

@@ -12,12 +12,13 @@ import msgspec
 from rustfern.cases.case_file import StoredCopy
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
-from rustfern.core.model import Content, State
+from rustfern.core.model import Content, Outlook, State
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.interface import Limits
 from rustfern.formats.text.plain import encoding_of
 from rustfern.formats.text_sink import Enough, Piece, count_words
+from rustfern.operations.repair_outlook import outlook
 from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
@@ -35,7 +36,7 @@ _BY_LINES_BYTES, _MOST_LINES_BYTES = 2 << 20, 256 << 20
 class Preview(msgspec.Struct, frozen=True):
     """The pieces of a text (names of files, for a folder), what is wrong if it vanished or changed since the scan, what reading it told, and
     the parts that it is made of; `content` is None where nothing could be read. Not `to_the_end`: enough was read to show its beginning. `cut`:
-    the text goes on behind the last piece. A large plain text has `lines` (UTF-8) instead of pieces where it is to be compared.
+    the text goes on behind the last piece. A large plain text has `lines` (UTF-8) instead of pieces where it is to be compared. `outlook` is what repair would give of one that is damaged.
     """
 
     pieces: tuple[Piece, ...]
@@ -45,6 +46,7 @@ class Preview(msgspec.Struct, frozen=True):
     to_the_end: bool = True
     cut: bool = False
     lines: tuple[bytes, ...] = ()
+    outlook: Outlook | None = None
 
 
 def _stream(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
@@ -105,6 +107,8 @@ def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int,
             if seen is None:
                 content, kept = formats.read_text(stream, name, keep, door.limits)
                 seen = Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
+                if not compared:
+                    seen = msgspec.structs.replace(seen, outlook=outlook(stream, name, content, door))
     except SourceError as error:
         return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
     changed = seen.content is not None and seen.content.sha256 != copy.facts.sha256
@@ -119,7 +123,8 @@ def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> 
         if compared and (seen := _by_lines(stream, os.path.basename(path), door.limits)):
             return seen
         content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits)
-        return Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
+        left = None if compared else outlook(stream, os.path.basename(path), content, door)
+        return Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep), outlook=left)
 
 
 def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:

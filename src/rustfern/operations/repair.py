@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import io
 import os
 from collections.abc import Iterator, Sequence
 from typing import BinaryIO, cast
@@ -16,18 +17,23 @@ from rustfern.core.errors import Malformed, SourceError, explain
 from rustfern.core.model import Content, Entry, State
 from rustfern.core.paths import stem_of
 from rustfern.formats import registry as formats
-from rustfern.formats.format_table import FORMATS, extension_of, extension_right, format_of_extension
+from rustfern.formats.format_table import FORMATS, class_of, extension_of, extension_right, format_of_extension
+from rustfern.operations.repair_compare import Compared, compare
 from rustfern.operations.restore import make_new, open_target, place
 from rustfern.operations.restore_names import safe_name, target_name
 from rustfern.operations.session import Session
 from rustfern.operations.targets import check_target
 from rustfern.output.folder import Folder
 from rustfern.output.temporary import clean
-from rustfern.repair.interface import Budget, Job, Loss, Outcome, Step
-from rustfern.repair.registry import repairers
+from rustfern.repair.interface import MAX_HELD_BYTES, Budget, Job, Loss, LossKind, Other, Outcome, Repairer, Step
+from rustfern.repair.registry import is_known, repairers
+from rustfern.repair.together import together
 from rustfern.sources.registry import Sources
 
+__all__ = ["NotRepaired", "RepairOptions", "Repaired", "is_known", "repair"]
+
 _CHUNK = 1 << 20
+_NAMED = 8
 _ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError, EOFError)
 
 
@@ -76,6 +82,7 @@ class _Input(msgspec.Struct):
     recipe: str = ""
     bases: tuple[Entry, ...] = ()
     in_folder: bool = False
+    siblings: tuple[StoredCopy, ...] = ()
 
 
 def repair(
@@ -136,9 +143,20 @@ def _inputs(
                 stem_of(name),
                 each.facts.rebuilt_by or "",
                 needed,
+                siblings=tuple(other for other in bases if _is_sibling(other, each)),
             )
         except SourceError as error:
             yield NotRepaired(each.id, each.path, str(error))
+
+
+def _is_sibling(other: StoredCopy, copy: StoredCopy) -> bool:
+    """Whether a copy is another damaged one of the same document."""
+    return (
+        other.number == copy.number
+        and other.id != copy.id
+        and other.facts.state == "damaged"
+        and not other.facts.members
+    )
 
 
 def _of_path(door: Sources, path: str) -> Iterator[_Input | NotRepaired]:
@@ -229,8 +247,11 @@ def _mend(
     trouble = ""
     budget = Budget()
     others = list(_opened(door, options.others, item))
-    for format_name, mend in repairers(head, item.name, found.format):
-        job = Job(stream, size, item.name, format_name, options.marks, door.limits, budget, like, tuple(others))
+    joined = _joined(stream, size, others)
+    source: BinaryIO = io.BytesIO(joined) if joined is not None else stream
+    size = len(joined) if joined is not None else size
+    for format_name, mend in _whole_or_repairers(joined, head, item.name, found):
+        job = Job(source, size, item.name, format_name, options.marks, door.limits, budget, like, tuple(others))
         with target.scratch() as made:
             try:
                 with make_new(target, made) as out:
@@ -248,31 +269,80 @@ def _mend(
             if verdict.state is not State.INTACT:
                 trouble = trouble or f"what is left of it does not make a whole file again ({verdict.reason})"
                 continue
+            lost, kept = list(dict.fromkeys(outcome.lost)), _kept(verdict)
+            with target.open(made) as back:
+                said = _compared(back, name, verdict, source, size, others, door)
+            if said is not None:
+                kept["words"] = said.words
+                if said.foreign:
+                    lost.append(Loss(LossKind.FOREIGN, "", len(said.foreign), text=", ".join(said.foreign[:_NAMED])))
             text = _text_beside(target, made, name, door) if options.text else None
             path = place(target, made, name)
-            return Repaired(
-                item.id,
-                item.path,
-                path,
-                verdict.format or outcome.format,
-                str(verdict.state),
-                outcome.steps,
-                _kept(verdict),
-                _told(outcome),
-                text,
-                digest,
-            )
+            steps = (Step.TOGETHER, *outcome.steps) if joined is not None else outcome.steps
+            state, form = str(verdict.state), verdict.format or outcome.format
+            return Repaired(item.id, item.path, path, form, state, steps, kept, tuple(lost), text, digest)
     if not trouble:
         trouble = "this format cannot be repaired: `rustfern restore --as-text` writes what can be read of it"
     return NotRepaired(item.id, item.path, trouble)
 
 
-def _opened(door: Sources, others: Sequence[StoredCopy | str], item: _Input) -> Iterator[BinaryIO]:
+def _opened(door: Sources, others: Sequence[StoredCopy | str], item: _Input) -> Iterator[Other]:
+    """The other copies, as far as they can be read; those that were asked for may be of another version."""
     for each in others:
         root, path = (None, os.path.abspath(each)) if isinstance(each, str) else (each.root, each.path)
-        if path != item.entry.path:
-            source = door.around(path) if root is None else door.open(root)
-            yield source.open(source.entry(path))
+        name = os.path.basename(path) if isinstance(each, str) else each.id
+        if path == item.entry.path:
+            continue
+        source = door.around(path) if root is None else door.open(root)
+        with contextlib.suppress(SourceError, OSError), source.open(source.entry(path)) as stream:
+            yield Other(stream.read(MAX_HELD_BYTES), name, True)
+    for copy in item.siblings:
+        with contextlib.suppress(SourceError, OSError):
+            found = door.open(copy.root)
+            with found.open(found.entry(copy.path)) as stream:
+                yield Other(stream.read(MAX_HELD_BYTES), copy.id, False)
+
+
+def _joined(stream: BinaryIO, size: int, others: Sequence[Other]) -> bytes | None:
+    """The bytes put together with those of other copies that prove to be of the same file."""
+    if not others or size > MAX_HELD_BYTES:
+        return None
+    stream.seek(0)
+    return together(stream.read(), [other.data for other in others])
+
+
+def _whole_or_repairers(joined: bytes | None, head: bytes, name: str, found: Content) -> Iterator[tuple[str, Repairer]]:
+    """What is tried: if what was put together is whole, it is taken as it is."""
+    if joined is not None:
+        content = formats.check(io.BytesIO(joined), name, digest=False, counted=False)
+        if content.state is State.INTACT:
+            yield content.format or "", _as_it_is
+        head = joined[:4096]
+    yield from repairers(head, name, found.format)
+
+
+def _as_it_is(job: Job, out: BinaryIO) -> Outcome:
+    out.write(job.data())
+    return Outcome(job.format, ())
+
+
+def _compared(
+    made: BinaryIO, name: str, verdict: Content, source: BinaryIO, size: int, others: Sequence[Other], door: Sources
+) -> Compared | None:
+    """What comparing with the damaged file gives; parts from other copies are not foreign."""
+    kind = class_of(verdict.format)
+    said = compare(
+        made,
+        name,
+        source,
+        size,
+        door.limits,
+        is_sheet=kind in ("sheet", "database"),
+        is_page=verdict.format in ("pdf", "ai"),
+    )
+    if said is None or not said.foreign or not others:
+        return said
+    return Compared(said.words, None)
 
 
 def _ending(name: str, format_name: str) -> str:
@@ -280,10 +350,6 @@ def _ending(name: str, format_name: str) -> str:
     mine = extension_of(name)
     info = FORMATS.get(format_name)
     return mine if mine and info is not None and mine in info.extensions else format_name
-
-
-def _told(outcome: Outcome) -> tuple[Loss, ...]:
-    return tuple(dict.fromkeys(outcome.lost))
 
 
 def _kept(found: Content) -> dict[str, int]:

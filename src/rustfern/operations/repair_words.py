@@ -40,11 +40,16 @@ def loss(lost: Loss) -> str:
     if lost.kind is LossKind.CELL_TEXTS:
         return f"the texts of {lost.count:,} cells{where}{place}" if lost.count else f"texts of cells{where}{place}"
     if lost.kind is LossKind.STYLES:
-        return f"how it looks{where}{place}: styles, so dates may show as plain numbers"
+        of_sheets = ": styles, so dates may show as plain numbers" if lost.where.startswith("xl/") else ": styles"
+        return f"how it looks{where}{place}{of_sheets}"
     if lost.kind is LossKind.UNPROVEN:
         return f"nothing that is known{where}: its sum does not fit, so read it through"
     if lost.kind is LossKind.WRONG:
         return f"certainty{where}{place}: what follows a wrong bit may be wrong too, so compare it with other copies"
+    if lost.kind is LossKind.TAKEN:
+        return f"its own {show_name(lost.where)}: that of {show_name(lost.text)}, another version, stands in its place"
+    if lost.kind is LossKind.FOREIGN:
+        return f"certainty of {lost.count:,} words, which could not be found in the damaged file again: {show_name(lost.text)}"
     if lost.kind is LossKind.ORDER:
         return f"certainty of place: {lost.count:,} pictures were put in by their order{where}, so compare them with the text"
     if lost.kind is LossKind.NAMES:

@@ -50,6 +50,7 @@ from rustfern.operations.collect import (
     without_other_people,
 )
 from rustfern.operations.live import mark_open_documents
+from rustfern.operations.repair_outlook import with_outlooks
 from rustfern.operations.session import (
     Session,
     find_people,
@@ -271,6 +272,8 @@ class _Scan:
         holding = {self.documents[hit.number - 1].key: hit.found for hit in reversed(self.hits) if hit.number}
         keys = [document.key for document in self.documents]
         documents = _number(ranking.rank(self.documents, self.hints, holding), self.file)
+        if not self.stopped:
+            documents = with_outlooks(self.door, documents)
         hits = [_numbered(hit, keys, documents) for hit in self.hits]
         if self.live:
             with self.linker.state.isolated(self.tops[0]):

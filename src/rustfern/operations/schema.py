@@ -23,6 +23,7 @@ from rustfern.core.answers import (
     HomeAnswer,
     LockAnswer,
     NoticeAnswer,
+    OutlookAnswer,
     ProblemAnswer,
     RecordAnswer,
     Said,
@@ -42,6 +43,7 @@ from rustfern.core.model import (
     Home,
     Kind,
     Lock,
+    Outlook,
     Problem,
     Record,
     SearchedDisk,
@@ -75,6 +77,11 @@ def _differs(item: Copy, saved: Copy | None) -> Difference | None:
 
 def _stamps(clocks: Mapping[str, datetime]) -> dict[str, str]:
     return {name: told for name, time in clocks.items() if (told := stamp(time)) is not None}
+
+
+def outlook(told: Outlook | None) -> OutlookAnswer | None:
+    """What repair would give."""
+    return OutlookAnswer(format=told.format, kept=dict(told.kept), about_words=told.about) if told is not None else None
 
 
 def copy(
@@ -114,6 +121,7 @@ def copy(
         extents=None if item.entry.extents is None or item.recipe else list(item.entry.extents),
         remaining=item.entry.remaining,
         record=record_of(item.path),
+        repair=outlook(item.outlook),
     )
 
 

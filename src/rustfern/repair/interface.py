@@ -76,6 +76,8 @@ class LossKind(StrEnum):
     LAYERS = "layers"
     UNPROVEN = "unproven"
     WRONG = "wrong"
+    FOREIGN = "foreign"
+    TAKEN = "taken"
     ORDER = "order"
     NAMES = "names"
     FORMAT = "format"
@@ -84,7 +86,7 @@ class LossKind(StrEnum):
 
 class Loss(msgspec.Struct, frozen=True):
     """One thing that is missing: where (a part, a sheet, a table; empty: the document), about how many (0: nobody knows), and between which
-    bytes of the file or of the part.
+    bytes of the file or of the part. `text` names what else it is about.
     """
 
     kind: LossKind
@@ -92,6 +94,7 @@ class Loss(msgspec.Struct, frozen=True):
     count: int = 0
     start: int = -1
     end: int = -1
+    text: str = ""
 
 
 class Budget:
@@ -114,6 +117,14 @@ class Budget:
         return Budget(max(min(seconds, self.left()), 0.0))
 
 
+class Other(msgspec.Struct, frozen=True):
+    """Another copy of a document: its bytes, what it is called, and whether its parts were asked for (then they may be of another version)."""
+
+    data: bytes
+    name: str
+    asked: bool
+
+
 class Job(msgspec.Struct):
     """One damaged document: a seekable stream of `size` bytes, its name, the format that it should have; whether marks stand in place of what
     is missing; bounds. `like` is a healthy document by the same hand, `others` further damaged copies of this one.
@@ -127,7 +138,7 @@ class Job(msgspec.Struct):
     limits: Limits = DEFAULT_LIMITS
     budget: Budget = msgspec.field(default_factory=Budget)
     like: BinaryIO | None = None
-    others: Sequence[BinaryIO] = ()
+    others: Sequence[Other] = ()
 
     def data(self, most: int = MAX_HELD_BYTES) -> bytes:
         """The bytes, at most so many of them."""

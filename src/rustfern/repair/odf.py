@@ -174,6 +174,7 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             name in package.found for name in ("content.xml", "styles.xml", "meta.xml", "mimetype", "settings.xml")
         ):
             raise NothingLeft("no part of an ODF document is left in it")
+        package.take_missing()
         body, said = _body_of(format_name, raw)
         grammar = _grammar("document-content", body)
         for name in package.found:

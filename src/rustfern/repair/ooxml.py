@@ -87,6 +87,7 @@ class _Work:
     def run(self, out: BinaryIO) -> Outcome:
         """Take over what is whole, mend what is not, make what programs need, write."""
         package = self.package
+        package.take_missing()
         self._read_types()
         self._take_parts()
         self._read_links()
@@ -161,6 +162,8 @@ class _Work:
                 links = links_in(told.data, name)
                 if links or told.complete:
                     self.links[name] = links
+        for name in [each for each in self.package.parts if each.casefold().endswith(".rels")]:
+            self.links.setdefault(name, links_in(self.package.read(name), name))
 
     def _find_main(self) -> None:
         package = self.package

@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import BinaryIO
 
 import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.office.embedded import check_member
-from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Step
+from rustfern.repair.interface import Budget, Job, Loss, LossKind, NothingLeft, Other, Step
 from rustfern.repair.xml_mend import Grammar, first_fault, mend
 from rustfern.repair.zip_salvage import Content, Held, Salvaged, content, content_from, find_members, packed
 from rustfern.repair.zip_writer import ZipWriter
 
 _NUMBER = re.compile(r"(\d+)")
 _ROUNDS = 4
+_LEAST_TELLING, _LEAST_COMMON = 200, 2
 _SMALL_SHIFT = 64
 _DOUBTFUL = "[from here on words may be wrong: compare them with other copies]"
 _XML = (".xml", ".rels", ".opf", ".xhtml", ".html", ".htm", ".ncx", ".svg", ".rdf", ".vml")
@@ -26,6 +27,26 @@ _XML = (".xml", ".rels", ".opf", ".xhtml", ".html", ".htm", ".ncx", ".svg", ".rd
 def natural(name: str) -> list[object]:
     """A key by which names with numbers are in their order."""
     return [int(x) if x.isdigit() else x.casefold() for x in _NUMBER.split(name)]
+
+
+class _Supply:
+    """Another copy of the package: its whole parts, and whether several of them prove that it is of the same version."""
+
+    def __init__(self, other: Other, mine: Mapping[str, Salvaged]) -> None:
+        self.other = other
+        self._members = {member.name: member for member in find_members(other.data)}
+        both = [name for name, member in self._members.items() if member.proven and name in mine and mine[name].proven]
+        same = [name for name in both if self._members[name].crc == mine[name].crc and mine[name].got > _LEAST_TELLING]
+        self.proven = len(same) >= _LEAST_COMMON and len(same) == len([n for n in both if mine[n].got > _LEAST_TELLING])
+
+    def names(self) -> list[str]:
+        """The parts that are whole."""
+        return [name for name, member in self._members.items() if member.proven]
+
+    def read(self, name: str, budget: Budget) -> bytes | None:
+        """A part, if it is whole."""
+        member = self._members.get(name)
+        return content(self.other.data, member, budget).data if member is not None and member.proven else None
 
 
 class Package:
@@ -37,6 +58,7 @@ class Package:
         self.parts: dict[str, bytes | Salvaged] = {}
         self.lost: list[Loss] = []
         self.steps: list[Step] = []
+        self._supplies = [_Supply(other, self.found) for other in job.others if other.data[:2] == b"PK"]
         self.cut_off = any(not member.ended for member in self.found.values())
         if not any(member.got for member in self.found.values()):
             raise NothingLeft("no part of it can be unpacked")
@@ -68,6 +90,8 @@ class Package:
         if member.proven:
             self.parts[name] = member
             return True
+        if self._taken(name, None):
+            return True
         if not member.ended:
             return False
         data = self.content(name).data
@@ -91,6 +115,8 @@ class Package:
                 if told.data:
                     self.loses(LossKind.UNPROVEN, name)
             return bool(told.data)
+        if self._taken(name, told.data):
+            return True
         if grammar is None or not any(told.stretches):
             return False
         fault = first_fault(told.data)
@@ -121,6 +147,31 @@ class Package:
         if (not told.complete or mended.closed) and not mark:
             self.lost.append(Loss(kind_of(said), name, mended.missing, fault if fault is not None else -1))
         return True
+
+    def take_missing(self) -> None:
+        """Parts that are not here at all, from copies of the same document, or from those that were asked for."""
+        for supply in self._supplies:
+            if supply.other.asked or supply.proven:
+                for name in supply.names():
+                    if name not in self.found and name not in self.parts and not name.endswith("/"):
+                        self._taken(name, b"")
+
+    def _taken(self, name: str, mine: bytes | None) -> bool:
+        """Take a part that is damaged here from another copy: one that proves to be of the same version, or one that was asked for (of that
+        only what is not here at all, pictures and the like)."""
+        for supply in self._supplies:
+            data = supply.read(name, self.job.budget)
+            if data is None or not data:
+                continue
+            is_same = supply.proven and (not mine or data.startswith(mine[: max(len(mine) - 64, 0)]))
+            if not is_same and not (supply.other.asked and not mine):
+                continue
+            self.parts[name] = data
+            self.did(Step.TOGETHER)
+            if not is_same:
+                self.lost.append(Loss(LossKind.TAKEN, name, 1, text=supply.other.name))
+            return True
+        return False
 
     def write(self, out: BinaryIO, first: Iterable[str] = (), stored: Iterable[str] = ()) -> None:
         """Write all parts, some of them first, some of them stored."""

@@ -237,6 +237,10 @@ def step(said: NextStep) -> str:
     names = ", ".join(show_name(name) for name in said.names[:_MAX_NAMED])
     more = f" and {len(said.names) - _MAX_NAMED} more" if len(said.names) > _MAX_NAMED else ""
     match said.kind:
+        case Step.REPAIR:
+            about = f" of about {said.less:,}" if said.less > said.count else ""
+            what = f"{said.count:,}{about} {said.unit}" if said.count else "a part of it"
+            return f"repair {said.text}: {what} can be had (rustfern repair {said.text} --to DIR)"
         case Step.SEARCH_THOROUGHLY:
             return "scan again with --thorough: it also looks into files whose names say nothing"
         case Step.SEARCH_WITHOUT_LIMIT:

@@ -70,6 +70,7 @@ def _show(console: Console, found: list[Checked]) -> None:
 
     from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, next_steps, shell_word, short_path, size
     from rustfern.formats.format_table import extension_of, format_of_extension, title_of
+    from rustfern.operations.repair import is_known
 
     if danger := alarm(found, this_run().clock):
         bullet(console, f"! {danger}", f"bold {RUST}", indent=0)
@@ -125,4 +126,9 @@ def _show(console: Console, found: list[Checked]) -> None:
     if bad is not None:
         folder, name = os.path.split(os.path.abspath(bad.path))
         search = f"scan {shell_word(os.path.dirname(folder))} --document {shell_word(name)} --happened wont-open"
-        next_steps(console, [(search, "look for a whole copy of it; better name the person's whole home or disk")])
+        steps = [(search, "look for a whole copy of it; better name the person's whole home or disk")]
+        if is_known(bad.path, bad.content.format):
+            steps.append(
+                (f"repair {shell_word(bad.path)} --to DIR", "if there is none: get back all that is left in it")
+            )
+        next_steps(console, steps)

@@ -170,11 +170,9 @@ def _show(console: Console, done: list[Repaired], refused: list[NotRepaired]) ->
         total.append(f", in {show_name(os.path.dirname(done[0].target))}", style="bold")
         console.print(total, soft_wrap=True)
         each = "it" if len(done) == 1 else "each"
-        bullet(
-            console,
-            f"Open {each} with its program and read it with the person: what is lost is marked in it.",
-            indent=0,
-        )
+        is_marked = any(item.lost for item in done)
+        rest = " and read it with the person: what is lost is marked in it." if is_marked else ", and let the person look."
+        bullet(console, f"Open {each} with its program{rest}", indent=0)
     for refusal in refused[:_SHOWN]:
         console.print(
             Text(

@@ -131,11 +131,24 @@ def _file_facts(console: Console, shown: LookedUp) -> None:
         fact(console, "state", f"{content.state}: {content.reason}")
     else:
         fact(console, "state", f"not read to its end here: rustfern check {shell_word(shown.label)}")
+    _repairable(console, shown)
     _parts(console, shown)
     _recording(console, shown)
     if content.glance.author:
         fact(console, "author", content.glance.author)
     _amounts(console, content.amounts)
+
+
+def _repairable(console: Console, shown: LookedUp) -> None:
+    """What repair would give of what is damaged."""
+    told = shown.seen.outlook
+    if told is None:
+        return
+    words = told.kept.get("words")
+    about = f" of about {told.about:,}" if told.about and words is not None and told.about > words else ""
+    amounts = [f"{words:,}{about} words"] if words else []
+    amounts += [f"{count:,} {what}" for what, count in told.kept.items() if what != "words"]
+    fact(console, "repair", f"{', '.join(amounts) or 'a part of it'} can be had, as {title_of(told.format)}")
 
 
 def _amounts(console: Console, amounts: Any) -> None:
@@ -165,6 +178,7 @@ def _facts(console: Console, shown: LookedUp, facts: CopyAnswer) -> None:
     if facts.deleted or facts.extents:
         fact(console, "on the disk", _on_the_disk(facts))
     fact(console, "state", f"{facts.state}: {facts.reason}")
+    _repairable(console, shown)
     _parts(console, shown)
     fact(console, "written", f"{moment_said(facts.written)}, by the {by.removeprefix('the ')}")
     for clock, told in facts.clocks.items():
@@ -206,10 +220,15 @@ def _next(console: Console, shown: LookedUp, life: Sequence[Event]) -> None:
     copy = shown.copy
     if copy is None:
         word = shell_word(shown.label)
-        if len(shown.seen.pieces) > _LINES:
-            next_steps(console, [(f"look {word} --text", "all of its text")])
+        steps = [(f"look {word} --text", "all of its text")] if len(shown.seen.pieces) > _LINES else []
+        if shown.seen.outlook is not None:
+            steps.insert(0, (f"repair {word} --to DIR", "a whole file with all that is left in it"))
+        if steps:
+            next_steps(console, steps)
         return
     steps = [(f"restore {copy.id} --to DIR", "write it, verified, into a folder elsewhere")]
+    if shown.seen.outlook is not None:
+        steps.insert(0, (f"repair {copy.id} --to DIR", "a whole file with all that is left in it"))
     saved = next((each.name for each in life if each.kind == "saved"), None)
     if saved and saved != copy.id:
         steps.insert(0, (f"look {saved} {copy.id}", "what it has that the saved file lacks, word by word"))

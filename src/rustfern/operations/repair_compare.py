@@ -1,0 +1,144 @@
+"""What was written is compared with what it came from: every word of it must stand in the damaged file, but for those of marks."""
+
+from __future__ import annotations
+
+import contextlib
+import html
+import io
+import re
+from collections.abc import Iterator
+from typing import BinaryIO
+
+import msgspec
+
+from rustfern.core.errors import Malformed
+from rustfern.formats import registry as formats
+from rustfern.formats.interface import Limits
+from rustfern.formats.text_sink import Piece, fold, words_of
+from rustfern.repair.archives import unpacked
+from rustfern.repair.compound_salvage import CompoundSalvage
+from rustfern.repair.interface import Budget, NothingLeft
+from rustfern.repair.zip_salvage import content, find_members
+
+_LARGEST_BYTES, _LARGEST_TEXT = 32 << 20, 64 << 20
+_MOST_SOUGHT = 400
+_MARK = re.compile(
+    r"\[(?:(?:about|more|from here on|this|a picture|a part|the (?:text|sheets)|texts whose|slide \d+|page \d+) [^\[\]]{2,90}|more [^\[\]]{3,60})\]"
+)
+_TAG = re.compile(r"<[^<>]{0,4000}>")
+_MADE = frozenset({"sheet", "texts", "without", "cells", "contents", "untitled", "page", "missing"})
+"""Words of names that repair gives."""
+_DIGIT = re.compile(r"\d")
+
+
+class Compared(msgspec.Struct, frozen=True):
+    """How many words were written that are not those of marks, and those of them that the source does not have (None: it was not compared)."""
+
+    words: int
+    foreign: tuple[str, ...] | None
+
+
+def compare(
+    made: BinaryIO, name: str, source: BinaryIO, size: int, limits: Limits, *, is_sheet: bool, is_page: bool
+) -> Compared | None:
+    """Compare a written file with the damaged one; None where it has no text. Values of sheets and pages are shown otherwise than they are
+    stored: of a sheet only words of letters are compared, of a page (whose contents are taken over as they are) none.
+    """
+    pieces: list[Piece] = []
+    made.seek(0)
+    formats.all_text(made, name, pieces.append, limits)
+    if not pieces:
+        return None
+    count, there = 0, set[str]()
+    for piece in pieces:
+        words = words_of(_MARK.sub(" ", piece.text))
+        count += len(words)
+        there.update(words)
+    if size > _LARGEST_BYTES or is_page:
+        return Compared(count, None)
+    if is_sheet:
+        there = {word for word in there if not _DIGIT.search(word)}
+    source.seek(0)
+    return Compared(count, _foreign(there - _MADE, source.read()))
+
+
+def _foreign(words: set[str], data: bytes) -> tuple[str, ...]:
+    left = set(words)
+    texts = []
+    for text in _texts(data):
+        folded = fold(text)
+        left.difference_update(words_of(folded))
+        texts.append(folded)
+        if not left:
+            return ()
+    if len(left) > _MOST_SOUGHT:
+        return tuple(sorted(left))
+    # A word may stand in pieces, or beside signs that the source writes otherwise.
+    joined = [text.replace(" ", "").replace("\n", "") for text in texts]
+    return tuple(sorted(word for word in left if not any(word in text for text in (*texts, *joined))))
+
+
+def _texts(data: bytes) -> Iterator[str]:
+    """The source as text, in every way in which its words may stand in it."""
+    budget = Budget(20)
+    if data[:2] == b"PK":
+        for member in find_members(data):
+            if member.is_markup or member.name.casefold().endswith((".json", ".md", ".csv")):
+                for stretch in content(data, member, budget).stretches:
+                    yield from _of_markup(
+                        stretch.replace(b"\0", " … ".encode()).decode("utf-8", "ignore")[:_LARGEST_TEXT]
+                    )
+        return
+    if data[:3] == b"\x1f\x8b\x08" or data[:4] in (b"BZh9", b"\xfd7zX"):
+        try:
+            yield from _of_markup(unpacked(data)[0].decode("utf-8", "ignore"))
+        except (NothingLeft, Malformed):
+            return
+    if data[:4] == b"\xd0\xcf\x11\xe0" or b"\xec\xa5" in data[:1024] or b"R\0o\0o\0t\0 \0E" in data:
+        for stream in CompoundSalvage(data).streams.values():
+            yield from _wide_and_narrow(stream.data)
+    plain = data.decode("utf-8", "ignore")
+    yield from _of_markup(plain)
+    yield from _wide_and_narrow(data)
+    if data[:5] == b"{\\rtf":
+        yield from _of_rich_text(data)
+
+
+def _of_markup(text: str) -> Iterator[str]:
+    if "<" in text:
+        yield html.unescape(_TAG.sub("", text))
+        yield html.unescape(_TAG.sub(" ", text))
+    yield text
+
+
+def _wide_and_narrow(data: bytes) -> Iterator[str]:
+    yield data.decode("cp1252", "ignore")
+    for start in (0, 1):
+        yield data[start:].decode("utf-16-le", "ignore")
+    if data[:2] == b"\xfe\xff" or data[:4] in (b"\xff\xfe\0\0", b"\0\0\xfe\xff"):
+        yield data.decode("utf-16-be", "ignore")
+        yield data.decode("utf-32", "ignore")
+
+
+def _of_rich_text(data: bytes) -> Iterator[str]:
+    from rustfern.formats.interface import DEFAULT_LIMITS
+    from rustfern.formats.office import rtf
+    from rustfern.formats.text_sink import TextSink
+
+    pieces: list[Piece] = []
+    with contextlib.suppress(Malformed):
+        rtf.check(
+            io.BytesIO(data + b"}" * 64),
+            len(data) + 64,
+            "x.rtf",
+            TextSink(1, hashed=False, put=pieces.append),
+            DEFAULT_LIMITS,
+        )
+    yield "\n".join(piece.text for piece in pieces)
+    plain = re.sub(rb"\\'([0-9a-fA-F]{2})", lambda found: bytes.fromhex(found[1].decode()), data)
+    yield re.sub(rb"\\[a-z]+-?\d* ?|[{}]", b"", plain).decode("cp1252", "ignore")
+    yield re.sub(
+        r"\\u(-?\d+) ?\??",
+        lambda found: chr(int(found[1]) % 65536),
+        re.sub(rb"\\(?!u)[a-z]+-?\d* ?|[{}]", b"", data).decode("cp1252", "ignore"),
+    )

@@ -88,7 +88,7 @@ class RestoredLine(Fields, frozen=True, kw_only=True):
 
 class RepairedAnswer(Fields, frozen=True, kw_only=True):
     """One repaired file: the verdict on what was written, how it was put together and what is lost (both in words), how much is in it, the
-    plain text beside it."""
+    plain text beside it; of one that was whole what stood in the way of opening it."""
 
     id: str | None
     source: str = msgspec.field(name="from")
@@ -100,6 +100,7 @@ class RepairedAnswer(Fields, frozen=True, kw_only=True):
     lost: list[str]
     text: str | None
     sha256: str
+    stood: list[str]
 
 
 class NotRepairedAnswer(Fields, frozen=True, kw_only=True):

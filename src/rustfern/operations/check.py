@@ -205,8 +205,8 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
         what = f"its content could not be read ({type(error).__name__}: {str(error)[:100]})"
         content = Content(Glance(), State.UNREADABLE, what, entry.size if entry else 0)
     right = extension_right(name, content.format)
-    hindrances = _hindrances(door, whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
-    return Checked(path, content, class_of(content.format), right, tuple(hindrances), entry)
+    stands = hindrances(door, whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
+    return Checked(path, content, class_of(content.format), right, tuple(stands), entry)
 
 
 def _shared(item: Checked) -> Checked:
@@ -241,7 +241,7 @@ def _stdin(door: Sources, *, counted: bool) -> Checked:
     return Checked("-", content, class_of(content.format), None)
 
 
-def _hindrances(door: Sources, path: str, name: str, content: Content, right: bool | None) -> list[str]:
+def hindrances(door: Sources, path: str, name: str, content: Content, right: bool | None) -> list[str]:
     """Why a whole file may still be refused by its program."""
     out = []
     folder = os.path.dirname(path)

@@ -125,7 +125,7 @@ def repaired(done: Sequence[Repaired], refused: Sequence[NotRepaired]) -> Repair
             RepairedAnswer(
                 id=each.id, source=each.source, target=each.target, format=each.format, state=each.state,
                 method=repair_words.method(each.steps), kept=each.kept, lost=[repair_words.loss(it) for it in each.lost],
-                text=each.text, sha256=each.sha256,
+                text=each.text, sha256=each.sha256, stood=list(each.stood),
             )
             for each in done
         ],

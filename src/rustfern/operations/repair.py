@@ -18,6 +18,7 @@ from rustfern.core.model import Content, Entry, State
 from rustfern.core.paths import stem_of
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import FORMATS, class_of, extension_of, extension_right, format_of_extension
+from rustfern.operations.check import hindrances
 from rustfern.operations.repair_compare import Compared, compare
 from rustfern.operations.restore import make_new, open_target, place
 from rustfern.operations.restore_names import safe_name, target_name
@@ -48,7 +49,7 @@ class RepairOptions(msgspec.Struct, frozen=True):
 
 class Repaired(msgspec.Struct, frozen=True):
     """One file that was written: the copy's id, where from, where to, its format, the verdict on it, how, how much is in it, what is lost,
-    the text beside, its SHA-256."""
+    the text beside, its SHA-256, and of one that is whole what stood in the way."""
 
     id: str | None
     source: str
@@ -60,6 +61,7 @@ class Repaired(msgspec.Struct, frozen=True):
     lost: tuple[Loss, ...]
     text: str | None
     sha256: str
+    stood: tuple[str, ...] = ()
 
 
 class NotRepaired(msgspec.Struct, frozen=True):
@@ -211,18 +213,38 @@ def _one(
 
 
 def _of_whole(door: Sources, item: _Input, found: Content, stream: BinaryIO, target: Folder) -> Repaired | NotRepaired:
-    """One that is not damaged: under the right name if its ending is wrong, else there is nothing to do."""
+    """One that is not damaged: a copy under the right name, without what clings to the file, if anything keeps programs from opening it."""
     right = extension_right(item.name, found.format)
-    if found.state is State.INTACT and right is False and found.format:
+    stands = (
+        hindrances(door, item.entry.path, item.name, found, right)
+        if found.state is State.INTACT and not item.recipe
+        else []
+    )
+    # What clings to the file is left behind by copying it; what is inside stays.
+    clinging = len(stands) - (right is False) - (found.glance.needs is not None)
+    if found.state is State.INTACT and (clinging > 0 or (right is False and found.format)):
+        ending = found.format if right is False and found.format else extension_of(item.name)
         with target.scratch() as made:
             stream.seek(0)
             digest = _copy(stream, target, made)
-            path = place(target, made, safe_name(f"{item.stem}.{found.format}"))
+            path = place(target, made, safe_name(f"{item.stem}.{ending}" if ending else item.stem))
+        steps = (*((Step.RENAMED,) if right is False else ()), *((Step.UNMARKED,) if clinging > 0 else ()))
         return Repaired(
-            item.id, item.path, path, found.format, "intact", (Step.RENAMED,), _kept(found), (), None, digest
+            item.id,
+            item.path,
+            path,
+            found.format or ending,
+            "intact",
+            steps,
+            _kept(found),
+            (),
+            None,
+            digest,
+            tuple(stands),
         )
+    nothing = "it is whole, and nothing that is known keeps programs from opening it: there is nothing to repair"
     said = {
-        State.INTACT: "it is whole: there is nothing to repair. Where a program refuses it all the same, `rustfern check` says what stands in the way",
+        State.INTACT: f"it is whole: {found.glance.needs}" if found.glance.needs else nothing,
         State.EMPTY: f"nothing is in it: {found.reason}",
         State.ENCRYPTED: "it is protected by a password: it can be repaired only when it was opened with it",
         State.UNREADABLE: f"nobody knows whether it is damaged: {found.reason}",
@@ -271,7 +293,12 @@ def _mend(
                 continue
             lost, kept = list(dict.fromkeys(outcome.lost)), _kept(verdict)
             with target.open(made) as back:
-                said = _compared(back, name, verdict, source, size, others, door)
+                changed = outcome.source
+                said = (
+                    _compared(back, name, verdict, source, size, others, door)
+                    if changed is None
+                    else _compared(back, name, verdict, io.BytesIO(changed), len(changed), others, door)
+                )
             if said is not None:
                 kept["words"] = said.words
                 if said.foreign:

@@ -81,7 +81,7 @@ def _foreign(words: set[str], data: bytes) -> tuple[str, ...]:
 def _texts(data: bytes) -> Iterator[str]:
     """The source as text, in every way in which its words may stand in it."""
     budget = Budget(20)
-    if data[:2] == b"PK":
+    if data[:2] == b"PK" or data.find(b"PK\x01\x02") >= 0:
         for member in find_members(data):
             if member.is_markup or member.name.casefold().endswith((".json", ".md", ".csv")):
                 for stretch in content(data, member, budget).stretches:

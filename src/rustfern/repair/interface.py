@@ -160,11 +160,12 @@ class Job(msgspec.Struct):
 
 
 class Outcome(msgspec.Struct):
-    """What was written: its format, how, and what is lost."""
+    """What was written: its format, how, and what is lost; `source` the damaged bytes after a change that sums prove, where there was one."""
 
     format: str
     steps: tuple[Step, ...]
     lost: tuple[Loss, ...] = ()
+    source: bytes | None = None
 
 
 class Repairer(Protocol):

@@ -25,7 +25,7 @@ _RAW = frozenset(("script", "style", "textarea", "title"))
 
 
 def _svg_mark(text: str) -> bytes:
-    return f'<text x="10" y="20" font-size="12" fill="red">{escaped(text)}</text>'.encode()
+    return f'<text x="10" y="20">{escaped(text)}</text>'.encode()
 
 
 _SHAPES = tuple(

@@ -74,7 +74,7 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             members = find_members(changed)
         names = [member.name for member in members]
     outcome = _by_kind(job, names)(job, out)
-    return replace(outcome, steps=(step, *outcome.steps)) if step is not None else outcome
+    return replace(outcome, steps=(step, *outcome.steps), source=changed) if step is not None else outcome
 
 
 def _by_kind(job: Job, names: list[str]) -> Repairer:

@@ -154,6 +154,8 @@ def _show(console: Console, done: list[Repaired], refused: list[NotRepaired]) ->
         )
         weight = f", {size(count)}" if (count := size_of(item.target)) is not None else ""
         bullet(console, f"back: {amounts or 'its content'} ({title_of(item.format)}{weight}, checked whole)", indent=4)
+        for stood in item.stood:
+            bullet(console, f"stood in the way: {stood}", indent=4)
         for lost in item.lost[:_SHOWN_LOST]:
             bullet(console, f"lost: {repair_words.loss(lost)}", WARN, indent=4)
         if len(item.lost) > _SHOWN_LOST:
@@ -171,7 +173,9 @@ def _show(console: Console, done: list[Repaired], refused: list[NotRepaired]) ->
         console.print(total, soft_wrap=True)
         each = "it" if len(done) == 1 else "each"
         is_marked = any(item.lost for item in done)
-        rest = " and read it with the person: what is lost is marked in it." if is_marked else ", and let the person look."
+        rest = (
+            " and read it with the person: what is lost is marked in it." if is_marked else ", and let the person look."
+        )
         bullet(console, f"Open {each} with its program{rest}", indent=0)
     for refusal in refused[:_SHOWN]:
         console.print(

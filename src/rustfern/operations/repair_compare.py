@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import html
 import io
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import BinaryIO
 
 import msgspec
@@ -26,7 +26,24 @@ _MARK = re.compile(
     r"\[(?:(?:about|more|from here on|this|a picture|a part|the (?:text|sheets)|texts whose|slide \d+|page \d+) [^\[\]]{2,90}|more [^\[\]]{3,60})\]"
 )
 _TAG = re.compile(r"<[^<>]{0,4000}>")
-_MADE = frozenset({"sheet", "texts", "without", "cells", "contents", "untitled", "page", "missing"})
+_MADE = frozenset(
+    {
+        "sheet",
+        "texts",
+        "without",
+        "cells",
+        "contents",
+        "untitled",
+        "page",
+        "missing",
+        "true",
+        "false",
+        "eof",
+        "endsec",
+        "nbformat",
+        "minor",
+    }
+)
 """Words of names that repair gives."""
 _DIGIT = re.compile(r"\d")
 
@@ -59,13 +76,13 @@ def compare(
     if is_sheet:
         there = {word for word in there if not _DIGIT.search(word)}
     source.seek(0)
-    return Compared(count, _foreign(there - _MADE, source.read()))
+    return Compared(count, _foreign(there - _MADE, source.read(), name))
 
 
-def _foreign(words: set[str], data: bytes) -> tuple[str, ...]:
+def _foreign(words: set[str], data: bytes, name: str) -> tuple[str, ...]:
     left = set(words)
     texts = []
-    for text in _texts(data):
+    for text in _texts(data, name):
         folded = fold(text)
         left.difference_update(words_of(folded))
         texts.append(folded)
@@ -78,8 +95,12 @@ def _foreign(words: set[str], data: bytes) -> tuple[str, ...]:
     return tuple(sorted(word for word in left if not any(word in text for text in (*texts, *joined))))
 
 
-def _texts(data: bytes) -> Iterator[str]:
-    """The source as text, in every way in which its words may stand in it."""
+def _texts(data: bytes, name: str) -> Iterator[str]:
+    """The source as text, in every way in which its words may stand in it; first as the check reads it."""
+    pieces: list[Piece] = []
+    with suppress(Malformed):
+        formats.all_text(io.BytesIO(data), name, pieces.append, Limits())
+    yield "\n".join(piece.text for piece in pieces)
     budget = Budget(20)
     if data[:2] == b"PK" or data.find(b"PK\x01\x02") >= 0:
         for member in find_members(data):
@@ -126,7 +147,7 @@ def _of_rich_text(data: bytes) -> Iterator[str]:
     from rustfern.formats.text_sink import TextSink
 
     pieces: list[Piece] = []
-    with contextlib.suppress(Malformed):
+    with suppress(Malformed):
         rtf.check(
             io.BytesIO(data + b"}" * 64),
             len(data) + 64,

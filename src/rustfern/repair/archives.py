@@ -23,7 +23,7 @@ from rustfern.repair.interface import MAX_HELD_BYTES, Job, Loss, LossKind, Nothi
 from rustfern.repair.xml_mend import first_fault
 from rustfern.repair.zip_salvage import Held
 
-_BLOCK = 512
+_BLOCK, _GZIP_HEAD = 512, 18
 
 
 def repair_packed(job: Job, out: BinaryIO) -> Outcome:
@@ -48,7 +48,7 @@ def repair_packed(job: Job, out: BinaryIO) -> Outcome:
 
 def unpacked(data: bytes) -> tuple[bytes, str]:
     """(what packed bytes unpack to as far as they go, how they are packed). Raises `NothingLeft` for others."""
-    if data[:3] == b"\x1f\x8b\x08":
+    if data[:3] == b"\x1f\x8b\x08" and len(data) > _GZIP_HEAD:
         at = 10
         if data[3] & 4:
             at += 2 + int.from_bytes(data[at : at + 2], "little")

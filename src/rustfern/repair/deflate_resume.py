@@ -6,6 +6,7 @@ bytes in what comes back.
 
 from __future__ import annotations
 
+import re
 import zlib
 from collections.abc import Iterator
 
@@ -16,9 +17,11 @@ from rustfern.repair.interface import Budget
 
 WINDOW = 1 << 15
 _REGION = 1 << 17
-_PROBE, _PROVEN = 1 << 12, 400
+_PROBE, _PROVEN, _CERTAIN = 1 << 12, 400, 2000
 _HEADER_BITS = 17 + 19 * 3
-_MAX_PROBES = 20_000
+_MAX_PROBES, _LAST_BYTES = 20_000, 300
+_BETWEEN = re.compile(rb"[<> /\"\0]+")
+_LEAST_WORD, _LEAST_KNOWN, _SCORED = 4, 12, 1 << 11
 
 
 def inflate_prefix(data: bytes | memoryview, dictionary: bytes = b"", most: int = 1 << 30) -> tuple[bytes, int, bool]:
@@ -94,10 +97,12 @@ def resume(data: bytes, start: int, budget: Budget) -> Iterator[tuple[int, bytes
             if budget.left() < 0 or probes > _MAX_PROBES:
                 return
             probe, _, _ = _inflate(shifted(data, int(bit), _PROBE))
-            if len(probe) < _PROVEN or not _reads(probe):
+            if len(probe) < _PROVEN or not (_reads(probe) or (len(probe) >= _CERTAIN and _prints(probe))):
                 continue
             whole, used, ended = _inflate(shifted(data, int(bit)))
-            if not _reads(whole[-_PROVEN:]):
+            # What the last bits mean is not known where they stop.
+            whole = whole if ended else whole[:-_LAST_BYTES]
+            if not _prints(whole[-_PROVEN:]):
                 whole = whole[: _sound(whole)]
             yield int(bit), whole, ended
             if ended:
@@ -108,6 +113,31 @@ def resume(data: bytes, start: int, budget: Budget) -> Iterator[tuple[int, bytes
             at = end
 
 
+def hole_length(prefix: bytes, packed: bytes, expected: int, budget: Budget) -> int | None:
+    """How many bytes, unpacked, are missing between what stands before a hole and what is packed behind it: with the right length, references
+    to what stands before give whole words that stood there too. Lengths around the `expected` one are tried. None if none stands out.
+    """
+    known_words = frozenset(word for word in _BETWEEN.split(prefix[-4 * WINDOW :]) if len(word) >= _LEAST_WORD)
+    if len(prefix) < _PROVEN:
+        return None
+    piece = packed[:_PROBE]
+    best, second, where = 0, 0, None
+    before = prefix[-WINDOW:].rjust(WINDOW, b"\0") + bytes(WINDOW)
+    for length in range(max(expected // 3 - _PROVEN, 0), min(3 * expected + WINDOW // 8, WINDOW - _PROVEN)):
+        if budget.left() < 0:
+            return None
+        try:
+            out = zlib.decompressobj(-15, zdict=before[length : length + WINDOW]).decompress(piece, _SCORED)
+        except zlib.error:
+            return None
+        score = sum(word in known_words for word in _BETWEEN.split(out))
+        if score > best:
+            best, second, where = score, best, length
+        elif score > second:
+            second = score
+    return where if best >= _LEAST_KNOWN and best * 4 >= second * 5 else None
+
+
 def _inflate(data: bytes) -> tuple[bytes, int, bool]:
     return inflate_prefix(data, bytes(WINDOW))
 
@@ -115,9 +145,14 @@ def _inflate(data: bytes) -> tuple[bytes, int, bool]:
 _PRINTED = bytes(1 if n in b"\t\n\r\0" or n >= 32 else 0 for n in range(256))
 
 
+def _prints(data: bytes) -> bool:
+    """Whether all that is known of bytes are signs of a text: so many that unpack without a fault are no chance."""
+    return bool(data) and not data.translate(_PRINTED).count(0)
+
+
 def _reads(data: bytes) -> bool:
     """Whether bytes may be a text in UTF-8 some of whose signs are not known (zeros): nothing else below blanks, some ASCII letters."""
-    if data.translate(_PRINTED).count(0) or not data:
+    if not _prints(data):
         return False
     known = data.replace(b"\0", b"")
     plain = sum(known.count(bytes((n,))) for n in b"etaoinr<> /")

@@ -9,11 +9,12 @@ import json
 import re
 from typing import Any, BinaryIO
 
+from rustfern.formats.format_table import extension_of
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.text import decoded
 
 _TOKEN = re.compile(
-    r'[ \t\r\n]+|[\[\]{},:]|"(?:[^"\\\x00-\x1f]|\\.)*"|-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null'
+    r'[ \t\r\n]+|[\[\]{},:]|"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*"|-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null'
 )
 _MAX_DEPTH = 500
 _LEAST_VALUE = 2
@@ -25,7 +26,7 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     steps: list[Step] = []
     text, encoding = decoded(job.data(), lost, steps, "")
     made = _Closing(text, job).run(lost, steps)
-    if job.format == "ipynb":
+    if extension_of(job.name) == "ipynb":
         made = _notebook(made, steps)
     out.write(made.encode(encoding, "replace"))
     return Outcome(job.format, tuple(dict.fromkeys(steps)), tuple(lost))

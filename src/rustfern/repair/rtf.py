@@ -54,7 +54,9 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             made += b"\\par [more paragraphs may be missing here]"
         made += b"}" * len(depth_stack)
         steps.append(Step.CLOSED)
-    if not re.search(rb"[A-Za-z]{3}", re.sub(rb"\\[a-z]+-?\d*", b"", bytes(made[: 1 << 20]))):
+    if not made.startswith(b"{\\rtf") or not re.search(
+        rb"[A-Za-z]{3}", re.sub(rb"\\[a-z]+-?\d*", b"", bytes(made[: 1 << 20]))
+    ):
         raise NothingLeft("no text is left in it")
     if not steps:
         raise NothingLeft("nothing in it can be set right")

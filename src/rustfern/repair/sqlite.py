@@ -25,6 +25,7 @@ _SIZES = (4096, 1024, 8192, 2048, 16384, 32768, 65536, 512)
 _MAX_ROWS = 20_000_000
 _MAX_COLUMNS = 2_000
 _MAX_VALUE = 64 << 20
+_HEADER = 100
 _CREATE = re.compile(r"\s*CREATE\s+(?:TEMP(?:ORARY)?\s+)?TABLE\b", re.IGNORECASE)
 _VIRTUAL = re.compile(r"\s*CREATE\s+VIRTUAL\b", re.IGNORECASE)
 
@@ -54,7 +55,7 @@ class Database:
         self.data = data
         self.size = self._page_size()
         self.count = (len(data) + self.size - 1) // self.size
-        reserved = data[20] if data[:16] == _MAGIC else 0
+        reserved = data[20] if data[:16] == _MAGIC and len(data) > _HEADER else 0
         self.usable = self.size - (reserved if reserved <= self.size - 480 else 0)
         code = int.from_bytes(data[56:60], "big") if data[:16] == _MAGIC else 1
         self.encoding = {2: "utf-16-le", 3: "utf-16-be"}.get(code, "utf-8")
@@ -65,10 +66,9 @@ class Database:
         if told in _SIZES:
             return told
 
-        def leaves(size: int) -> float:
+        def leaves(size: int) -> int:
             pages = range(size, min(len(self.data), 64 << 20), size)
-            good = sum(self._is_leaf(at, size) for at in pages)
-            return good * size
+            return sum(self._is_leaf(at, size) for at in pages)
 
         return max(_SIZES, key=leaves)
 

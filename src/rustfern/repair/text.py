@@ -35,6 +35,9 @@ _COMMENTS = {
 _COMMENTS |= {"tex": "% ", "bib": "% ", "sql": "-- ", "lua": "-- ", "css": "/* ", "ini": "; "}
 _CONTROLS = re.compile("[\x00-\x08\x0e-\x1a\x1c-\x1f]")
 _ROWS = 10_000
+_FEW_LETTERS = 4
+_HIGH = re.compile(rb"[\x80-\xff]+")
+_LONG_ZEROS = re.compile(rb"\0{8,}")
 _SAMPLE = 1 << 16
 
 
@@ -125,25 +128,26 @@ def _decode(data: bytes, encoding: str, steps: list[Step]) -> str:
         steps.append(Step.ENCODING)
     if encoding != "utf-8":
         return data.decode(encoding, "ignore")
+    return "".join(_decode_line(line) for line in data.splitlines(keepends=True))
+
+
+def _decode_line(line: bytes) -> str:
+    """A line in UTF-8. A few letters of one byte each among others are letters of the code page of old; what else is wrong is left out."""
     out, position = [], 0
-    while position < len(data):
+    while position < len(line):
         try:
-            out.append(data[position:].decode())
+            out.append(line[position:].decode())
             break
         except UnicodeDecodeError as error:
-            out.append(data[position : position + error.start].decode())
-            at, end = position + error.start, position + error.end
-            alone = (
-                data[at : at + 1] >= b"\xa0"
-                and at + 1 < len(data)
-                and data[at + 1] < 128
-                and at > 0
-                and data[at - 1] < 128
-            )
-            if alone:
-                out.append(data[at : at + 1].decode("cp1252", "ignore"))
-                end = at + 1
-            position = max(end, at + 1)
+            out.append(line[position : position + error.start].decode())
+            at = position + error.start
+            run = _HIGH.match(line, at)
+            letters = run[0].decode("cp1252", "ignore") if run is not None else ""
+            if run is not None and len(run[0]) <= _FEW_LETTERS and letters.isalpha() and at and run.end() < len(line):
+                out.append(letters)
+                position = run.end()
+            else:
+                position = max(position + error.end, at + 1)
     return "".join(out)
 
 
@@ -153,27 +157,36 @@ def _looks_wide(data: bytes) -> bool:
 
 
 def _wide(data: bytes, encoding: str, lost: list[Loss], steps: list[Step], mark: str) -> str:
-    """Text of two bytes a letter, some of which may be missing: where the bytes go out of step, one is left out."""
-    out, position = [], 0
-    first = 0 if encoding == "utf-16-le" else 1
-    for at, end in _runs_in_step(data, first):
-        if at > position:
-            count = at - position
-            if count > 4:
-                lost.append(Loss(LossKind.BYTES, "", count, position + 2, at + 2))
-                steps.append(Step.ZEROS)
-                out.append(_standing(mark, count // 2))
-            else:
-                lost.append(Loss(LossKind.BYTES, "", 1, position + 2, at + 2))
-                steps.append(Step.ENCODING)
-        piece = data[at : end - (end - at) % 2]
-        out.append(piece.decode(encoding, "ignore").replace("\0", ""))
+    """Text of two bytes a letter, some of which may be missing: runs of zeros are taken out, where the bytes go out of step one is left out."""
+    out: list[str] = []
+    position = 0
+    for hole in _LONG_ZEROS.finditer(data):
+        start = hole.start() + (hole.start() - position) % 2
+        end = hole.end() - (hole.end() - start) % 2
+        out.append(_in_step_text(data[position:start], encoding, position, lost, steps))
+        lost.append(Loss(LossKind.BYTES, "", end - start, start + 2, end + 2))
+        steps.append(Step.ZEROS)
+        out.append(_standing(mark, (end - start) // 2))
         position = end
+    out.append(_in_step_text(data[position:], encoding, position, lost, steps))
     if len(data) % 2 and not steps:
         lost.append(Loss(LossKind.BYTES, "", 1, len(data) + 1))
         steps.append(Step.ENCODING)
     steps[:] = dict.fromkeys(steps)
     return _CONTROLS.sub("", "".join(out))
+
+
+def _in_step_text(data: bytes, encoding: str, base: int, lost: list[Loss], steps: list[Step]) -> str:
+    """A stretch without runs of zeros, without the bytes at which it goes out of step."""
+    out, position = [], 0
+    first = 0 if encoding == "utf-16-le" else 1
+    for at, end in _runs_in_step(data, first):
+        if at > position:
+            lost.append(Loss(LossKind.BYTES, "", at - position, base + position + 2, base + at + 2))
+            steps.append(Step.ENCODING)
+        out.append(data[at : end - (end - at) % 2].decode(encoding, "ignore").replace("\0", ""))
+        position = end
+    return "".join(out)
 
 
 def _runs_in_step(data: bytes, first: int) -> list[tuple[int, int]]:

@@ -90,6 +90,8 @@ def first_fault(data: bytes) -> int | None:
         for at in range(0, len(data), 1 << 20):
             parser.Parse(data[at : at + (1 << 20)], False)
         parser.Parse(b"", True)
+    except LookupError:
+        return 0  # of an encoding that does not exist
     except expat.ExpatError:
         return max(parser.ErrorByteIndex, 0)
     return None
@@ -520,16 +522,18 @@ class _Builder:
         self.loose = before
 
     def finish(self) -> None:
-        """Close all that is open."""
+        """Close all that is open; a document without any element is one anew."""
         while self.stack:
             self._close_top()
-            if not self.stack and not self.out.strip():
-                self.open_anew()
-        if not self.out.strip():
+        if not _TAG_STARTS.search(self.out):
+            self.out.clear()
+            self.is_closed = False
             self.open_anew()
             while self.stack:
                 self._close_top()
 
+
+_TAG_STARTS = re.compile(rb"<[A-Za-z_]")
 
 _CONTROL = re.compile(rb"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 

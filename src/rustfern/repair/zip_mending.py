@@ -16,6 +16,7 @@ _MOST = 32 << 20
 _BLOCKS = (4096, 512, 65536, 1024, 2048, 8192, 16384, 32768)
 _MAX_TRIES = 600
 _MAX_FLIPPED, _SECONDS = 24 << 10, 0.4
+_MAX_SEARCHED = 4 << 10
 
 
 def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tuple[bytes | None, Step | None]:
@@ -30,7 +31,8 @@ def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tup
         if changed is not None and sum(member.proven for member in find_members(changed)) > max(proven, 0):
             return changed, Step.TEXT_MODE
     for member in wrong:
-        if member.sums and member.size and not _zeros(data, member):
+        is_cut = not member.ended and member.start + member.length >= len(data)
+        if member.sums and member.size and not is_cut and not _zeros(data, member):
             if (changed := _lost_returns(data, member)) is not None:
                 return changed, Step.TEXT_MODE
             if (changed := _swapped(data, member, budget.part(2 * _SECONDS))) is not None:
@@ -108,6 +110,8 @@ def _flipped(data: bytes, member: Salvaged, budget: Budget) -> bytes | None:
     if member.method == 0:
         return None if len(packed) > 2048 else _try_flips(data, member, packed, range(len(packed) - 1, -1, -1), budget)
     _, used, ended = inflate_prefix(bytes(packed))
+    if ended and len(packed) > _MAX_SEARCHED:
+        return None
     last = len(packed) - 1 if ended else min(used + 1, len(packed) - 1)
     return _try_flips(data, member, packed, range(last, -1, -1), budget)
 

@@ -14,7 +14,7 @@ from collections.abc import Iterator
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.repair.deflate_resume import WINDOW, inflate_prefix, resume, shifted
+from rustfern.repair.deflate_resume import WINDOW, hole_length, inflate_prefix, resume, shifted
 from rustfern.repair.interface import MAX_HELD_BYTES, Budget, NothingLeft
 
 Held = bytes | mmap.mmap
@@ -269,11 +269,11 @@ def content(data: Held, member: Salvaged, budget: Budget) -> Content:
     out, used, ended = inflate_prefix(raw if hole is None else raw[: hole.start()], most=MAX_HELD_BYTES)
     if ended:
         return Content((out,), True)
-    used = used if hole is None else hole.end()
+    broke, used = used, used if hole is None else hole.end()
     stretches = [out]
     end = member.size if member.size and member.size >= len(out) else None
     if member.is_markup and used < len(raw):
-        stretches += _behind(raw, used, out, end, budget)
+        stretches += _behind(raw, used, out, end, budget, broke)
     missing = end - sum(map(len, stretches)) if end is not None else None
     return Content(tuple(stretches), False, missing if missing is None or missing > 0 else None)
 
@@ -287,7 +287,7 @@ def content_from(data: Held, member: Salvaged, fault: int, budget: Budget) -> Co
         return Content((raw[:fault],), False)
     used = _packed_place(raw, fault)
     prefix = inflate_prefix(raw, most=fault)[0][:fault]
-    behind = _behind(raw, used, prefix, member.size, budget)
+    behind = _behind(raw, used, prefix, member.size, budget, used)
     size = member.size
     missing = size - len(prefix) - sum(map(len, behind)) if size else None
     return Content((prefix, *behind), False, missing if missing is None or missing > 0 else None)
@@ -305,16 +305,28 @@ def _packed_place(raw: bytes, fault: int) -> int:
     return low
 
 
-def _behind(raw: bytes, used: int, prefix: bytes, size: int | None, budget: Budget) -> list[bytes]:
-    """The stretches behind a break. Where the last one reaches the end, its place in the whole is known: then what it refers to in front of
-    the hole is filled in.
+def _expected(prefix: bytes, broke: int, bit: int) -> int:
+    """About how many bytes unpacked lie between a break and a bit, by how well what stands before it is packed."""
+    return round((bit // 8 - broke) * len(prefix) / max(broke, 1))
+
+
+def _behind(raw: bytes, used: int, prefix: bytes, size: int | None, budget: Budget, broke: int) -> list[bytes]:
+    """The stretches behind a break. What they refer to in front of it is filled in where the length of the hole is known: from the size of
+    the whole, if the last stretch reaches the end, else as the length with which the most tags read right.
     """
     out: list[bytes] = []
     for bit, stretch, ended in resume(raw, used, budget.part(20)):
-        if ended and size is not None and not out:
-            hole = size - len(stretch) - len(prefix)
-            if 0 <= hole < WINDOW:
-                known = (prefix + bytes(hole))[-WINDOW:].rjust(WINDOW, b"\0")
-                stretch = inflate_prefix(shifted(raw, bit), known)[0]
+        if not out:
+            packed_rest = shifted(raw, bit)
+            length = size - len(stretch) - len(prefix) if ended and size is not None else None
+            if length is None or not 0 <= length < WINDOW:
+                length = (
+                    hole_length(prefix, packed_rest, _expected(prefix, broke, bit), budget.part(2))
+                    if length is None
+                    else None
+                )
+            if length is not None:
+                known = (prefix + bytes(length))[-WINDOW:].rjust(WINDOW, b"\0")
+                stretch = inflate_prefix(packed_rest, known, most=len(stretch))[0][: len(stretch)]
         out.append(stretch)
     return out

@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Put the demo customer's disk together from the captured homes in tests/data/homes, as data of the package.
 
-    tools/pack_demo.py        writes src/rustfern/demo/data/disk.tar.gz and stick.img.gz (needs mkfs.fat and mtools)
+    tools/pack_demo.py        writes disk.tar.gz, stick.img.gz and damaged.tar.gz to src/rustfern/demo/data (needs mkfs.fat and mtools)
 
 Marlow Quay Boatyard: one Windows machine and two Linux machines, five people's homes. Times are those of the captures; the
 same input gives the same bytes.
@@ -18,6 +18,7 @@ import subprocess
 import tarfile
 import tempfile
 import zipfile
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
@@ -136,6 +137,51 @@ def stick() -> bytes:
         return image.read_bytes()
 
 
+DAMAGED = HERE / "src" / "rustfern" / "demo" / "data" / "damaged.tar.gz"
+
+
+def cut(share: float) -> Callable[[bytes], bytes]:
+    """A file of which only the beginning was written."""
+    return lambda data: data[: int(len(data) * share)]
+
+
+def hole(share: float, length: int) -> Callable[[bytes], bytes]:
+    """A file a part of which is zeros."""
+
+    def damage(data: bytes) -> bytes:
+        at = int(len(data) * share)
+        return data[:at] + bytes(length) + data[at + length :]
+
+    return damage
+
+
+THAT_NOBODY_CAN_OPEN = (
+    ("Slipway memo.docx", "documents", "memo-0pages.docx", hole(0.15, 700)),
+    ("Launch day.pptx", "packages", "launch-python.pptx", cut(0.85)),
+    ("Timber stock.xls", "documents", "tools-longtail.xls", cut(0.6)),
+    ("Mooring plan.odg", "packages", "mooring-office.odg", lambda data: data.replace(b"\n", b"\r\n")),
+    ("Hull survey.pdf", "media", "survey-gs.pdf", cut(0.97)),
+    ("Orders.sqlite", "packages", "orders.sqlite", cut(0.7)),
+    ("Yard log.txt", "packages", "notes-utf16.txt", hole(0.4, 640)),
+)
+"""Documents of real programs that were damaged: name, where the bytes are from, what became of them."""
+
+
+def damaged() -> bytes:
+    """An archive of documents that nobody can open."""
+    buffer = io.BytesIO()
+    with tarfile.open(fileobj=buffer, mode="w", format=tarfile.PAX_FORMAT) as target:
+        for number, (name, archive, member, damage) in enumerate(THAT_NOBODY_CAN_OPEN):
+            with tarfile.open(HERE / "tests" / "data" / f"{archive}.tar.xz") as packed:
+                stream = next(packed.extractfile(each) for each in packed if each.name.rpartition("/")[2] == member)
+                assert stream is not None
+                data = damage(stream.read())
+            info = tarfile.TarInfo(name)
+            info.size, info.mtime, info.mode = len(data), int(SAVED) + number * 3600, 0o644
+            target.addfile(info, io.BytesIO(data))
+    return buffer.getvalue()
+
+
 def main() -> None:
     members: dict[str, tuple[tarfile.TarInfo, bytes]] = {}
     for case, machine, left_out in PARTS:
@@ -162,6 +208,8 @@ def main() -> None:
     print(f"{TARGET.relative_to(HERE)}: {len(members)} files, {TARGET.stat().st_size} bytes")
     STICK.write_bytes(gzip.compress(stick(), 9, mtime=0))
     print(f"{STICK.relative_to(HERE)}: {STICK.stat().st_size} bytes")
+    DAMAGED.write_bytes(gzip.compress(damaged(), 9, mtime=0))
+    print(f"{DAMAGED.relative_to(HERE)}: {DAMAGED.stat().st_size} bytes")
 
 
 main()

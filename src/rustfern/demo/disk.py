@@ -12,6 +12,7 @@ from rustfern.core.errors import WrongUsage
 
 ABOUT = "ABOUT THIS DISK.txt"
 STICK = "marlow-quay-stick.img"
+DAMAGED = "marlow-quay-damaged"
 _SIGN = "Marlow Quay Boatyard: demo disk of Rust Fern"
 _TEXT = f"""{_SIGN}
 
@@ -69,9 +70,22 @@ def lay_out_stick(target: str) -> str:
     return str(path)
 
 
-def _unpack(base: Path) -> int:
+def lay_out_damaged(target: str) -> str:
+    """Write the folder of documents that nobody can open beside the disk, and return its path. Raises `WrongUsage` where it cannot be written."""
+    base = Path(os.path.dirname(os.path.abspath(target))) / DAMAGED
+    try:
+        base.mkdir(exist_ok=True)
+        _unpack(base, "damaged.tar.gz")
+    except OSError as error:
+        what = (error.strerror or str(error)).lower()
+        next_step = "Name another folder with --to DIR"
+        raise WrongUsage(f"the damaged documents cannot be laid out ({what})", str(base), next_step) from error
+    return str(base)
+
+
+def _unpack(base: Path, name: str = "disk.tar.gz") -> int:
     count = 0
-    data = resources.files(__package__) / "data" / "disk.tar.gz"
+    data = resources.files(__package__) / "data" / name
     with data.open("rb") as stream, tarfile.open(fileobj=stream, mode="r:gz") as archive:
         for member in archive:
             content = archive.extractfile(member)

@@ -44,7 +44,7 @@ _BYTES_A_SECOND, _USUAL_BYTES_A_SECOND = (
     {"picture": 30e6, "sheet": 12e6, "database": 50e6, "audio": 30e6, "text": 15e6},
     40e6,
 )
-_LOCKS = ("~$", ".~lock.", ".#")
+LOCKS = ("~$", ".~lock.", ".#")
 _MACROS = {"docm": "docx", "xlsm": "xlsx", "pptm": "pptx", "dotm": "dotx", "xltm": "xltx", "potm": "potx"}
 
 
@@ -164,7 +164,7 @@ def _below(door: Sources, folder: str) -> list[str]:
     folder = folder if door.is_folder(folder) else os.path.abspath(folder)
     for inner, _, names in door.open(folder).walk(folder, lambda path, _: shut.append(path)):
         # A lock is no document: a sign that one is, or was, open. Nor is a link to a folder.
-        there = [os.path.join(inner, name) for name in names if not name.startswith(_LOCKS)]
+        there = [os.path.join(inner, name) for name in names if not name.startswith(LOCKS)]
         found += [path for path in there if not _leads_to_folder(door, path)]
     return sorted([*shut, *found])
 

@@ -18,7 +18,7 @@ from rustfern.core.model import Content, Entry, State
 from rustfern.core.paths import stem_of
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import FORMATS, class_of, extension_of, extension_right, format_of_extension
-from rustfern.operations.check import hindrances
+from rustfern.operations.check import LOCKS, hindrances
 from rustfern.operations.repair_compare import Compared, compare
 from rustfern.operations.restore import make_new, open_target, place
 from rustfern.operations.restore_names import safe_name, target_name
@@ -175,6 +175,8 @@ def _of_path(door: Sources, path: str) -> Iterator[_Input | NotRepaired]:
             for inner, _, names in door.open(whole).walk(whole, lambda place, message: shut.append((place, message))):
                 for name in sorted(names):
                     there = os.path.join(inner, name)
+                    if name.startswith(LOCKS):
+                        continue
                     if extension_of(name) and format_of_extension(extension_of(name)) is not None:
                         with contextlib.suppress(SourceError):
                             found = door.open(whole).entry(there)

@@ -103,7 +103,7 @@ class Database:
             if place + 4 <= len(page) and place:
                 out.append(int.from_bytes(page[place : place + 4], "big"))
         out.append(int.from_bytes(page[at + 8 : at + 12], "big"))
-        return [each for each in out if 1 < each <= self.count]
+        return out
 
     def rows(self, number: int, *, index: bool = False) -> Iterator[Row]:
         """The records of a leaf page (of an index: of any page) that read."""
@@ -247,6 +247,8 @@ class _Rebuild:
         self.lost: list[Loss] = []
         self.schema = self._schema()
         self.owner: dict[int, str] = {}
+        self.gone: set[int] = set()
+        self.short: dict[str, int] = {}
         self.total = 0
 
     def _schema(self) -> list[Schema]:
@@ -315,7 +317,10 @@ class _Rebuild:
     def _fill(self, connection: sqlite3.Connection, table: Schema) -> None:
         columns = connection.execute(f"PRAGMA table_xinfo({_quoted(table.name)})").fetchall()
         without_ids = re.search(r"\bWITHOUT\s+ROWID\b", table.sql, re.IGNORECASE) is not None
-        for number in self._tree(table.root):
+        known = set(self.gone)
+        pages = list(self._tree(table.root))
+        self.short[table.name] = len(self.gone - known)
+        for number in pages:
             self.owner[number] = table.name
             for row in self.db.rows(number, index=without_ids):
                 self._insert(connection, table.name, columns, row, without_ids=without_ids)
@@ -325,9 +330,12 @@ class _Rebuild:
         stack, seen = [root], set[int]()
         while stack:
             number = stack.pop()
-            if number in seen or not 1 < number <= self.db.count:
+            if number in seen:
                 continue
             seen.add(number)
+            if not 1 < number <= self.db.count or not self.db.page(number).strip(b"\0"):
+                self.gone.add(number)
+                continue
             stack += reversed(self.db.children(number))
             yield number
 
@@ -438,25 +446,26 @@ class _Rebuild:
                 connection.execute(f"INSERT INTO {_quoted(name)} VALUES ({','.join('?' * width)})", padded)
 
     def _missing_pages(self) -> None:
-        """Pages that trees lead to and that are not there: how many rows they held, about."""
-        told = int.from_bytes(self.db.data[28:32], "big") if self.db.data[:16] == _MAGIC else 0
-        short = max(told - self.db.count, 0)
-        empty = sum(
-            1
-            for number in range(1, self.db.count + 1)
-            if not self.db.page(number).strip(b"\0") or len(self.db.page(number)) < self.db.size
-        )
+        """Pages that the tables' trees lead to and that are not there: how many rows they held, about."""
+        rows: dict[str, int] = {}
+        leaves: dict[str, int] = {}
         broken = 0
-        for number in range(2, self.db.count + 1):
+        for number, name in self.owner.items():
             kind, cells, _, _ = self.db.head(number)
-            if kind == _LEAF and number in self.owner:
-                broken += max(cells - sum(1 for _ in self.db.rows(number)), 0)
-        leaves = sum(1 for number in self.owner if self.db.head(number)[0] == _LEAF) or 1
-        gone = short + empty
-        if gone:
-            self.lost.append(Loss(LossKind.ROWS, "", max(round(gone * self.total / leaves / 1.3), 1)))
+            if kind in (_LEAF, _INDEX_LEAF):
+                there = sum(1 for _ in self.db.rows(number, index=kind == _INDEX_LEAF))
+                rows[name], leaves[name] = rows.get(name, 0) + there, leaves.get(name, 0) + 1
+                broken += max(cells - there, 0)
+        for name, gone in self.short.items():
+            if gone:
+                self.lost.append(
+                    Loss(LossKind.ROWS, name, round(gone * rows.get(name, 0) / max(leaves.get(name, 1), 1)))
+                )
         if broken:
             self.lost.append(Loss(LossKind.ROWS, "", broken))
+        told = int.from_bytes(self.db.data[28:32], "big") if self.db.data[:16] == _MAGIC else 0
+        if not self.schema and told != self.db.count:
+            self.lost.append(Loss(LossKind.ROWS))
 
 
 def _quoted(name: str) -> str:

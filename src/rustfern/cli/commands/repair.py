@@ -59,10 +59,10 @@ def command(
     stands where something is missing. What was damaged stays as it is; nothing that is whole is touched.
 
     \b
-    Examples (on the disk that `rustfern demo` lays out):
-      rustfern repair marlow-quay-disk/slipway-pc2/home/ines/Documents --to repaired
-      rustfern repair 4a --to repaired --text
-      rustfern repair "broken survey.docx" --no-marks --to repaired
+    Examples (after `rustfern demo`):
+      rustfern repair marlow-quay-damaged --to repaired
+      rustfern repair "marlow-quay-damaged/Slipway memo.docx" --text --to repaired
+      rustfern repair "marlow-quay-damaged/Timber stock.xls" --no-marks --to repaired
 
     Exit status: 0 all was repaired, 1 nothing could be had, 2 wrong usage, 3 some was not repaired.
     """
@@ -150,7 +150,7 @@ def _show(console: Console, done: list[Repaired], refused: list[NotRepaired]) ->
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)
         amounts = ", ".join(
-            f"{count:,} {name if count != 1 else name.removesuffix('s')}" for name, count in item.kept.items()
+            f"{count:,} {name if count != 1 else name.removesuffix('s')}" for name, count in item.kept.items() if count
         )
         weight = f", {size(count)}" if (count := size_of(item.target)) is not None else ""
         bullet(console, f"back: {amounts or 'its content'} ({title_of(item.format)}{weight}, checked whole)", indent=4)

@@ -42,6 +42,25 @@ def check_as(name: str) -> Parser:
     return parse
 
 
+def repair_as(name: str) -> Parser:
+    """Repair bytes under a file name; what is written must be read without a fault of this program, whole or not."""
+    from rustfern.core.errors import Malformed
+    from rustfern.formats import registry as formats
+    from rustfern.repair.interface import Budget, Job
+    from rustfern.repair.registry import repairers
+
+    def parse(data: bytes) -> object:
+        made = []
+        for format_name, mend in repairers(data[:4096], name, name.rpartition(".")[2]):
+            out = io.BytesIO()
+            with contextlib.suppress(Malformed):
+                mend(Job(io.BytesIO(data), len(data), name, format_name, budget=Budget(SLOWEST / 2)), out)
+                made.append(formats.check(out, name, digest=False))
+        return made
+
+    return parse
+
+
 def settings(reader: str, keys: tuple[str, ...] = ("*",)) -> Parser:
     """A reader of settings files."""
     from rustfern.settings.interface import SettingsFile
@@ -104,10 +123,13 @@ def names(data: bytes) -> object:
 def parsers() -> dict[str, tuple[Callable[[], Parser], tuple[str, ...]]]:
     """name → (what makes the parser, endings of the seeds)."""
     from rustfern.formats.format_table import FORMATS, class_of
+    from rustfern.repair.registry import is_known
 
     out: dict[str, tuple[Callable[[], Parser], tuple[str, ...]]] = {}
     for name in sorted(FORMATS):
         out[f"{class_of(name)}-{name}"] = (lambda name=name: check_as(f"fuzzed.{name}")), (f".{name}",)
+        if is_known(f"fuzzed.{name}", name):
+            out[f"repair-{name}"] = (lambda name=name: repair_as(f"fuzzed.{name}")), (f".{name}",)
     out["nameless"] = (lambda: check_as("fuzzed")), ("",)
     traces = {
         "browser_session.parse": (".jsonlz4",), "code_unsaved.parse": (), "ds_store.original_locations": (".DS_Store",), "editor_marks.parse_list": (),

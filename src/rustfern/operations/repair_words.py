@@ -38,10 +38,14 @@ def loss(lost: Loss) -> str:
     if lost.start >= 0:
         place = f" (from byte {lost.start:,} on)" if lost.end < 0 else f" (bytes {lost.start:,} to {lost.end:,})"
     if lost.kind is LossKind.CELL_TEXTS:
-        return f"the texts of {lost.count:,} cells{where}{place}" if lost.count else f"texts of cells{where}{place}"
+        return (
+            f"{lost.count:,} of the texts that cells share{where}{place}"
+            if lost.count
+            else f"texts of cells{where}{place}"
+        )
     if lost.kind is LossKind.STYLES:
         of_sheets = ": styles, so dates may show as plain numbers" if lost.where.startswith("xl/") else ": styles"
-        return f"how it looks{where}{place}{of_sheets}"
+        return f"how it looks{of_sheets}{where}{place}"
     if lost.kind is LossKind.UNPROVEN:
         return f"nothing that is known{where}: its sum does not fit, so read it through"
     if lost.kind is LossKind.WRONG:
@@ -50,6 +54,8 @@ def loss(lost: Loss) -> str:
         return f"its own {show_name(lost.where)}: that of {show_name(lost.text)}, another version, stands in its place"
     if lost.kind is LossKind.FOREIGN:
         return f"certainty of {lost.count:,} words, which could not be found in the damaged file again: {show_name(lost.text)}"
+    if lost.kind is LossKind.ROWS and lost.text:
+        return f"rows{where} behind row {lost.text}, nobody knows how many"
     if lost.kind is LossKind.ORDER:
         return f"certainty of place: {lost.count:,} pictures were put in by their order{where}, so compare them with the text"
     if lost.kind is LossKind.NAMES:

@@ -142,7 +142,7 @@ class _Book:
         self.globals: list[Record] = []
         self.sheets: list[list[Record]] = []
         self.cut: set[int] = set()
-        self.gap_bytes = 0
+        self.names: list[str] = []
         self.wide = data[4:6] != b"\x00\x05"
         every = list(records(data))
         if any(record.kind == _PASS for record in every):
@@ -241,7 +241,7 @@ class _Book:
             whole = False
         listed = [record for record in self.globals if record.kind == _SHEET]
         rows_lost = bool(self.cut) or len(listed) > len(self.sheets)
-        names = self._names(listed)
+        names = self.names = self._names(listed)
         make = self._plain_sheet if plain else self._sheet
         sheets = [(names[number], make(number, rows_lost=rows_lost)) for number in range(len(self.sheets))]
         sheets = self._with_missing(listed, sheets)
@@ -327,7 +327,7 @@ class _Book:
                 last_row = max(last_row, int.from_bytes(record.body[:2], "little"))
             out += record.packed()
         if is_cut:
-            self.lost.append(Loss(LossKind.ROWS, ""))
+            self.lost.append(Loss(LossKind.ROWS, self.names[number], text=f"{last_row + 1:,}"))
             if self.job.marks and last_row < 65_000:
                 out += self._label(last_row + 1, mark_of(0, "rows"))
         if not any(record.kind == _WINDOW2 for record in self.sheets[number]):
@@ -347,8 +347,8 @@ class _Book:
             if column < 256 and (record.kind != 0x00BD or (len(body) - 6) % 6 == 0):
                 cells[row, column] = record.packed()
         if number in self.cut:
-            self.lost.append(Loss(LossKind.ROWS, ""))
             last = max((row for row, _ in cells), default=-1)
+            self.lost.append(Loss(LossKind.ROWS, self.names[number], text=f"{last + 1:,}"))
             if self.job.marks and last < 65_000:
                 cells[last + 1, 0] = self._label(last + 1, mark_of(0, "rows"))
         return self._whole_sheet(b"".join(cells[place] for place in sorted(cells)))

@@ -529,6 +529,26 @@ def test_deflate_is_taken_up_again_at_the_next_block(start: float, to_the_end: b
     assert all(mine in (theirs, 0) for mine, theirs in zip(behind, lines[offset:], strict=False))
 
 
+@pytest.mark.parametrize("length", [64, 512, 1500])
+@pytest.mark.parametrize("share", [0.25, 0.6])
+def test_deflate_goes_on_within_the_block_in_which_a_hole_lies(length: int, share: float) -> None:
+    names = [hashlib.sha256(str(n).encode()).hexdigest()[: 4 + n % 7] for n in range(4000)]
+    told = (
+        f"<w:p><w:t>MQ-{n:04d} {' '.join(names[n * k % 4000] for k in range(1, 20))}</w:t></w:p>" for n in range(2000)
+    )
+    lines = "".join(told).encode()
+    packer = zlib.compressobj(6, zlib.DEFLATED, -15)
+    raw = packer.compress(lines) + packer.flush()
+    at = int(len(raw) * share)
+    hurt = raw[:at] + bytes(length) + raw[at + length :]
+    first, behind = content(
+        hurt, Salvaged("word/document.xml", 0, len(hurt), 8, (1,), len(lines)), Budget(60)
+    ).stretches
+    tail = lines[len(lines) - len(behind) :]
+    assert lines.startswith(first) and all(mine in (theirs, 0) for mine, theirs in zip(behind, tail, strict=True))
+    assert len(first) + len(behind) > len(lines) - 8 * length - 800 and behind.count(0) < 0.45 * len(behind)
+
+
 def test_bytes_of_copies_are_joined_only_where_all_that_both_have_is_the_same() -> None:
     whole = bytes((n * n + n // 7) % 255 + 1 for n in range(60_000))
     first, second = hole(0.3, 8000)(whole), whole[:40_000]

@@ -301,10 +301,10 @@ def _mend(
                     if changed is None
                     else _compared(back, name, verdict, io.BytesIO(changed), len(changed), others, door)
                 )
-            if said is not None:
-                kept["words"] = said.words
-                if said.foreign:
-                    lost.append(Loss(LossKind.FOREIGN, "", len(said.foreign), text=", ".join(said.foreign[:_NAMED])))
+            if "words" in kept:
+                kept["words"] = max(kept["words"] - said.of_marks, 0)
+            if said.foreign:
+                lost.append(Loss(LossKind.FOREIGN, "", len(said.foreign), text=", ".join(said.foreign[:_NAMED])))
             text = _text_beside(target, made, name, door) if options.text else None
             path = place(target, made, name)
             steps = (Step.TOGETHER, *outcome.steps) if joined is not None else outcome.steps
@@ -357,7 +357,7 @@ def _as_it_is(job: Job, out: BinaryIO) -> Outcome:
 
 def _compared(
     made: BinaryIO, name: str, verdict: Content, source: BinaryIO, size: int, others: Sequence[Other], door: Sources
-) -> Compared | None:
+) -> Compared:
     """What comparing with the damaged file gives; parts from other copies are not foreign."""
     kind = class_of(verdict.format)
     said = compare(
@@ -369,9 +369,7 @@ def _compared(
         is_sheet=kind in ("sheet", "database"),
         is_page=verdict.format in ("pdf", "ai"),
     )
-    if said is None or not said.foreign or not others:
-        return said
-    return Compared(said.words, None)
+    return said if not said.foreign or not others else Compared(said.of_marks, None)
 
 
 def _ending(name: str, format_name: str) -> str:

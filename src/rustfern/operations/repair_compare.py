@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 import io
 import re
+import zipfile
 from collections.abc import Iterator
 from contextlib import suppress
 from typing import BinaryIO
@@ -20,7 +21,14 @@ from rustfern.repair.compound_salvage import CompoundSalvage
 from rustfern.repair.interface import Budget, NothingLeft
 from rustfern.repair.zip_salvage import content, find_members
 
-_LARGEST_BYTES, _LARGEST_TEXT = 32 << 20, 64 << 20
+_LARGEST_BYTES, _LARGEST_READ, _PART = 32 << 20, 4 << 20, 1 << 20
+_SHOWN = (".xml", ".xhtml", ".html", ".txt", ".csv")
+_UNSHOWN = re.compile(
+    r"^(?:META-INF/|docProps/|customXml/)|\.rels$|\[Content_Types\]|(?:^|/)(?:styles|settings|theme\d*|fontTable|webSettings|meta|manifest)\.xml$"
+)
+_ENDS = re.compile(
+    r"</(?:w:p|w:tc|a:p|a:t|text:p|text:h|v|f|t|si|c|p|h\d|li|td|title)>|<(?:w:tab|w:br|text:tab|text:s|br)\b[^>]*>"
+)
 _MOST_SOUGHT = 400
 _MARK = re.compile(
     r"\[(?:(?:about|more|from here on|this|a picture|a part|the (?:text|sheets)|texts whose|slide \d+|page \d+) [^\[\]]{2,90}|more [^\[\]]{3,60})\]"
@@ -49,67 +57,92 @@ _DIGIT = re.compile(r"\d")
 
 
 class Compared(msgspec.Struct, frozen=True):
-    """How many words were written that are not those of marks, and those of them that the source does not have (None: it was not compared)."""
+    """How many words of what was written are those of marks, and those that the source does not have (None: it was not compared)."""
 
-    words: int
+    of_marks: int
     foreign: tuple[str, ...] | None
 
 
 def compare(
     made: BinaryIO, name: str, source: BinaryIO, size: int, limits: Limits, *, is_sheet: bool, is_page: bool
-) -> Compared | None:
-    """Compare a written file with the damaged one; None where it has no text. Values of sheets and pages are shown otherwise than they are
-    stored: of a sheet only words of letters are compared, of a page (whose contents are taken over as they are) none.
+) -> Compared:
+    """Compare a written file with the damaged one. Values of sheets and pages are shown otherwise than they are stored: of a sheet only words of
+    letters are compared, of a page (whose contents are taken over as they are) none. Texts are worked on in parts.
     """
-    pieces: list[Piece] = []
-    made.seek(0)
-    formats.all_text(made, name, pieces.append, limits)
-    if not pieces:
-        return None
-    count, there = 0, set[str]()
-    for piece in pieces:
-        words = words_of(_MARK.sub(" ", piece.text))
-        count += len(words)
-        there.update(words)
+    of_marks, there = 0, set[str]()
+    for text in _written(made, name, limits):
+        for mark in _MARK.findall(text):
+            of_marks += len(words_of(mark))
+        there.update(words_of(_MARK.sub(" ", text)))
     if size > _LARGEST_BYTES or is_page:
-        return Compared(count, None)
+        return Compared(of_marks, None)
     if is_sheet:
         there = {word for word in there if not _DIGIT.search(word)}
     source.seek(0)
-    return Compared(count, _foreign(there - _MADE, source.read(), name))
+    return Compared(of_marks, _foreign(there - _MADE, source.read(), name))
+
+
+def _written(made: BinaryIO, name: str, limits: Limits) -> Iterator[str]:
+    """The text of what was written, part by part."""
+    made.seek(0)
+    size = made.seek(0, io.SEEK_END)
+    made.seek(0)
+    if made.read(2) == b"PK":
+        with zipfile.ZipFile(made) as archive:
+            for item in archive.infolist():
+                if item.filename.endswith(_SHOWN) and not _UNSHOWN.search(item.filename):
+                    yield from _without_tags(archive.read(item))
+        return
+    if size > _LARGEST_BYTES:
+        return
+    made.seek(0)
+    pieces: list[Piece] = []
+    formats.all_text(made, name, pieces.append, limits)
+    yield "\n".join(piece.text for piece in pieces)
+
+
+def _without_tags(data: bytes) -> Iterator[str]:
+    """The text of markup in parts of about a megabyte; paragraphs, cells and the like end words."""
+    at = 0
+    while at < len(data):
+        end = data.find(b"<", at + _PART) if len(data) - at > _PART else -1
+        end = end if end > at else len(data)
+        text = data[at:end].decode("utf-8", "ignore")
+        yield html.unescape(_TAG.sub("", _ENDS.sub("\n", text)))
+        at = end
 
 
 def _foreign(words: set[str], data: bytes, name: str) -> tuple[str, ...]:
     left = set(words)
-    texts = []
     for text in _texts(data, name):
-        folded = fold(text)
-        left.difference_update(words_of(folded))
-        texts.append(folded)
+        left.difference_update(words_of(text))
         if not left:
             return ()
     if len(left) > _MOST_SOUGHT:
         return tuple(sorted(left))
     # A word may stand in pieces, or beside signs that the source writes otherwise.
-    joined = [text.replace(" ", "").replace("\n", "") for text in texts]
-    return tuple(sorted(word for word in left if not any(word in text for text in (*texts, *joined))))
+    for text in _texts(data, name):
+        folded = fold(text)
+        joined = folded.replace(" ", "").replace("\n", "")
+        left = {word for word in left if word not in folded and word not in joined}
+    return tuple(sorted(left))
 
 
 def _texts(data: bytes, name: str) -> Iterator[str]:
-    """The source as text, in every way in which its words may stand in it; first as the check reads it."""
-    pieces: list[Piece] = []
-    with suppress(Malformed):
-        formats.all_text(io.BytesIO(data), name, pieces.append, Limits())
-    yield "\n".join(piece.text for piece in pieces)
+    """The source as text, in every way in which its words may stand in it."""
     budget = Budget(20)
     if data[:2] == b"PK" or data.find(b"PK\x01\x02") >= 0:
         for member in find_members(data):
             if member.is_markup or member.name.casefold().endswith((".json", ".md", ".csv")):
                 for stretch in content(data, member, budget).stretches:
-                    yield from _of_markup(
-                        stretch.replace(b"\0", " … ".encode()).decode("utf-8", "ignore")[:_LARGEST_TEXT]
-                    )
+                    known = stretch.replace(b"\0", " … ".encode()) if b"\0" in stretch else stretch
+                    yield from _without_tags(known)
         return
+    if len(data) <= _LARGEST_READ:
+        pieces: list[Piece] = []
+        with suppress(Malformed):
+            formats.all_text(io.BytesIO(data), name, pieces.append, Limits())
+        yield "\n".join(piece.text for piece in pieces)
     if data[:3] == b"\x1f\x8b\x08" or data[:4] in (b"BZh9", b"\xfd7zX"):
         try:
             yield from _of_markup(unpacked(data)[0].decode("utf-8", "ignore"))
@@ -118,8 +151,7 @@ def _texts(data: bytes, name: str) -> Iterator[str]:
     if data[:4] == b"\xd0\xcf\x11\xe0" or b"\xec\xa5" in data[:1024] or b"R\0o\0o\0t\0 \0E" in data:
         for stream in CompoundSalvage(data).streams.values():
             yield from _wide_and_narrow(stream.data)
-    plain = data.decode("utf-8", "ignore")
-    yield from _of_markup(plain)
+    yield from _of_markup(data.decode("utf-8", "ignore"))
     yield from _wide_and_narrow(data)
     if data[:5] == b"{\\rtf":
         yield from _of_rich_text(data)

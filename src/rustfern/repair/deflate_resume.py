@@ -97,12 +97,12 @@ def resume(data: bytes, start: int, budget: Budget) -> Iterator[tuple[int, bytes
             if budget.left() < 0 or probes > _MAX_PROBES:
                 return
             probe, _, _ = _inflate(shifted(data, int(bit), _PROBE))
-            if len(probe) < _PROVEN or not (_reads(probe) or (len(probe) >= _CERTAIN and _prints(probe))):
+            if len(probe) < _PROVEN or not (_reads(probe) or (len(probe) >= _CERTAIN and reads_as_text(probe))):
                 continue
             whole, used, ended = _inflate(shifted(data, int(bit)))
             # What the last bits mean is not known where they stop.
             whole = whole if ended else whole[:-_LAST_BYTES]
-            if not _prints(whole[-_PROVEN:]):
+            if not reads_as_text(whole[-_PROVEN:]):
                 whole = whole[: _sound(whole)]
             yield int(bit), whole, ended
             if ended:
@@ -145,14 +145,14 @@ def _inflate(data: bytes) -> tuple[bytes, int, bool]:
 _PRINTED = bytes(1 if n in b"\t\n\r\0" or n >= 32 else 0 for n in range(256))
 
 
-def _prints(data: bytes) -> bool:
+def reads_as_text(data: bytes) -> bool:
     """Whether all that is known of bytes are signs of a text: so many that unpack without a fault are no chance."""
     return bool(data) and not data.translate(_PRINTED).count(0)
 
 
 def _reads(data: bytes) -> bool:
     """Whether bytes may be a text in UTF-8 some of whose signs are not known (zeros): nothing else below blanks, some ASCII letters."""
-    if not _prints(data):
+    if not reads_as_text(data):
         return False
     known = data.replace(b"\0", b"")
     plain = sum(known.count(bytes((n,))) for n in b"etaoinr<> /")

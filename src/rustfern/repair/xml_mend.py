@@ -122,6 +122,8 @@ def mend(
     # The fault may lie in the text in front of the place where it shows.
     builder.take(first, len(first) if fault is None else first.rfind(b">", 0, fault) + 1)
     useful = [each for each in stretches[1:] if each.count(0) <= _LOOSE_ZEROS * len(each)]
+    if missing is not None:
+        missing += sum(map(len, stretches[1:])) - sum(map(len, useful))
     about = round(missing * builder.units / max(len(first), 1)) if missing is not None else 0
     mark = (mark or mark_of(about, said)) if marks else ""
     for each in useful:

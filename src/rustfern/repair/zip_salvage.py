@@ -14,13 +14,15 @@ from collections.abc import Iterator
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.repair.deflate_resume import WINDOW, hole_length, inflate_prefix, resume, shifted
+from rustfern.repair.deflate_block import continued
+from rustfern.repair.deflate_resume import WINDOW, hole_length, inflate_prefix, reads_as_text, resume, shifted
 from rustfern.repair.interface import MAX_HELD_BYTES, Budget, NothingLeft
 
 Held = bytes | mmap.mmap
 _LOCAL, _CENTRAL, _DESCRIPTOR, _END = b"PK\x03\x04", b"PK\x01\x02", b"PK\x07\x08", b"PK\x05\x06"
 _METHODS = frozenset({0, 8})
 _LONGEST_NAME = 512
+_LEAST_STRETCH, _LAST_BYTES = 600, 300
 _MAX_MEMBERS = 100_000
 _DAMAGED_HEADS = 40
 _HOLE = re.compile(rb"\0{48,}")
@@ -311,22 +313,35 @@ def _expected(prefix: bytes, broke: int, bit: int) -> int:
 
 
 def _behind(raw: bytes, used: int, prefix: bytes, size: int | None, budget: Budget, broke: int) -> list[bytes]:
-    """The stretches behind a break. What they refer to in front of it is filled in where the length of the hole is known: from the size of
-    the whole, if the last stretch reaches the end, else as the length with which the most tags read right.
+    """The stretches behind a break: from within the block in which it lies, else from the next one on. What they refer to in front of it is
+    filled in where the length of the hole is known: from the size of the whole, if the last stretch reaches the end, else as the length with
+    which the most words read right.
     """
     out: list[bytes] = []
-    for bit, stretch, ended in resume(raw, used, budget.part(20)):
+    for bit, packed_rest, stretch, ended in _stretches(raw, used, prefix, budget, broke):
         if not out:
-            packed_rest = shifted(raw, bit)
             length = size - len(stretch) - len(prefix) if ended and size is not None else None
             if length is None or not 0 <= length < WINDOW:
-                length = (
-                    hole_length(prefix, packed_rest, _expected(prefix, broke, bit), budget.part(2))
-                    if length is None
-                    else None
-                )
+                expected = _expected(prefix, broke, bit)
+                length = hole_length(prefix, packed_rest, expected, budget.part(2)) if length is None else None
             if length is not None:
                 known = (prefix + bytes(length))[-WINDOW:].rjust(WINDOW, b"\0")
                 stretch = inflate_prefix(packed_rest, known, most=len(stretch))[0][: len(stretch)]
         out.append(stretch)
     return out
+
+
+def _stretches(
+    raw: bytes, used: int, prefix: bytes, budget: Budget, broke: int
+) -> Iterator[tuple[int, bytes, bytes, bool]]:
+    """(the bit where it begins, packed bytes from there on, what they unpack to with zeros for what is not known, whether it is the end)."""
+    if used > broke and (found := continued(raw, prefix, broke, used, budget.part(4))) is not None:
+        packed_rest, bit = found
+        stretch, taken, ended = inflate_prefix(packed_rest, bytes(WINDOW))
+        # The codes of another block also give letters; but hardly one that ends where the next one begins, up to the end of all.
+        goes_through = ended or taken >= len(packed_rest) - 4
+        if goes_through and len(stretch) >= _LEAST_STRETCH and reads_as_text(stretch):
+            yield bit, packed_rest, stretch if ended else stretch[:-_LAST_BYTES], ended
+            return
+    for bit, stretch, ended in resume(raw, used, budget.part(20)):
+        yield bit, shifted(raw, bit), stretch, ended

@@ -31,46 +31,41 @@ def method(steps: Sequence[Step]) -> str:
     return "; ".join(str(step) for step in steps)
 
 
+_SAID = {
+    LossKind.STYLES: "how it looks: styles{where}{place}",
+    LossKind.UNPROVEN: "nothing that is known{where}: its sum does not fit, so read it through",
+    LossKind.WRONG: "certainty{where}{place}: what follows a wrong bit may be wrong too, so compare it with other copies",
+    LossKind.TAKEN: "its own {name}: that of {text}, another version, stands in its place",
+    LossKind.FOREIGN: "certainty of {count:,} words, which could not be found in the damaged file again: {text}",
+    LossKind.SIGNS: "signs in {count:,} places{where}, which refer to what is missing: … stands for them where they are text",
+    LossKind.ORDER: "certainty of place: {count:,} pictures were put in by their order{where}, so compare them with the text",
+    LossKind.NAMES: "the names of {count:,} sheets or tables{where}",
+    LossKind.FORMAT: "its own format: what is left was written as {name}",
+    LossKind.REST: "all{where}{place}",
+}
+"""What is said of losses that are not counted things."""
+_NAMED = (LossKind.PICTURES, LossKind.PARTS, LossKind.SHEETS, LossKind.SLIDES, LossKind.MEMBERS)
+
+
 def loss(lost: Loss) -> str:
     """What is missing, where, and about how much."""
-    where = f" in {show_name(lost.where)}" if lost.where else ""
+    name = show_name(lost.where)
+    where = f" in {name}" if lost.where else ""
     place = ""
     if lost.start >= 0:
         place = f" (from byte {lost.start:,} on)" if lost.end < 0 else f" (bytes {lost.start:,} to {lost.end:,})"
+    if (said := _SAID.get(lost.kind)) is not None:
+        told = said.format(where=where, place=place, name=name, text=show_name(lost.text), count=lost.count)
+        dates = lost.kind is LossKind.STYLES and lost.where.startswith("xl/")
+        return f"{told}, so dates may show as plain numbers" if dates else told
     if lost.kind is LossKind.CELL_TEXTS:
-        return (
-            f"{lost.count:,} of the texts that cells share{where}{place}"
-            if lost.count
-            else f"texts of cells{where}{place}"
-        )
-    if lost.kind is LossKind.STYLES:
-        of_sheets = ": styles, so dates may show as plain numbers" if lost.where.startswith("xl/") else ": styles"
-        return f"how it looks{of_sheets}{where}{place}"
-    if lost.kind is LossKind.UNPROVEN:
-        return f"nothing that is known{where}: its sum does not fit, so read it through"
-    if lost.kind is LossKind.WRONG:
-        return f"certainty{where}{place}: what follows a wrong bit may be wrong too, so compare it with other copies"
-    if lost.kind is LossKind.TAKEN:
-        return f"its own {show_name(lost.where)}: that of {show_name(lost.text)}, another version, stands in its place"
-    if lost.kind is LossKind.FOREIGN:
-        return f"certainty of {lost.count:,} words, which could not be found in the damaged file again: {show_name(lost.text)}"
+        many = f"{lost.count:,} of the texts" if lost.count else "texts"
+        return f"{many} that cells share{where}{place}"
     if lost.kind is LossKind.ROWS and lost.text:
         return f"rows{where} behind row {lost.text}, nobody knows how many"
-    if lost.kind is LossKind.ORDER:
-        return f"certainty of place: {lost.count:,} pictures were put in by their order{where}, so compare them with the text"
-    if lost.kind is LossKind.NAMES:
-        return f"the names of {lost.count:,} sheets or tables{where}"
-    if lost.kind is LossKind.FORMAT:
-        return f"its own format: what is left was written as {lost.where}"
-    if lost.kind is LossKind.REST:
-        return f"all{where}{place}"
     one, many = _COUNTED[lost.kind]
-    if (
-        lost.kind in (LossKind.PICTURES, LossKind.PARTS, LossKind.SHEETS, LossKind.SLIDES, LossKind.MEMBERS)
-        and lost.count == 1
-        and lost.where
-    ):
-        return f"the {one} {show_name(lost.where)}{place}"
+    if lost.kind in _NAMED and lost.count == 1 and lost.where:
+        return f"the {one} {name}{place}"
     if lost.count == 1:
         return f"about one {one}{where}{place}"
     return (

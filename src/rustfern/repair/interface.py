@@ -77,6 +77,7 @@ class LossKind(StrEnum):
     UNPROVEN = "unproven"
     WRONG = "wrong"
     FOREIGN = "foreign"
+    SIGNS = "signs"
     TAKEN = "taken"
     ORDER = "order"
     NAMES = "names"

@@ -18,6 +18,7 @@ from rustfern.repair.zip_writer import ZipWriter
 
 _NUMBER = re.compile(r"(\d+)")
 _ROUNDS = 4
+_UNKNOWN = re.compile(rb"\0+")
 _LEAST_TELLING, _LEAST_COMMON = 200, 2
 _SMALL_SHIFT = 64
 _DOUBTFUL = "[from here on words may be wrong: compare them with other copies]"
@@ -142,6 +143,8 @@ class Package:
         self.did(Step.CLOSED if mended.closed else Step.CLEANED)
         if mended.holes:
             self.did(Step.RESUMED)
+        if unknown := sum(len(_UNKNOWN.findall(stretch)) for stretch in stretches[1:]):
+            self.loses(LossKind.SIGNS, name, unknown)
         if told.complete and not member.proven and not mark:
             self.loses(LossKind.UNPROVEN, name)
         if (not told.complete or mended.closed) and not mark:

@@ -103,12 +103,30 @@ def _inside(start: int, taken: list[int], found: dict[int, Salvaged]) -> bool:
     return at >= 0 and abs(taken[at] - start) < _DAMAGED_HEADS and found[taken[at]].length == 0
 
 
-def _by_local_headers(data: Held) -> Iterator[Salvaged]:
-    at, count = data.find(_LOCAL), 0
+class _Head(msgspec.Struct):
+    """What a header says: the name, and the fields that both kinds have in the same order; `extra` is the length of what follows the name."""
+
+    name: str
+    method: int
+    time: int
+    date: int
+    crc: int
+    packed: int
+    size: int
+    raw_length: int
+    extra: int
+    later: bool
+
+
+def _heads(data: Held, mark: bytes, fields_at: int, name_at: int) -> Iterator[tuple[int, _Head]]:
+    """(place, what it says) of each header with a mark that one of a member can be."""
+    at, count = data.find(mark), 0
     while at >= 0 and count < _MAX_MEMBERS:
-        if at + 30 <= len(data):
-            _v, flags, method, time, date, crc, packed, size, n, e = struct.unpack_from("<HHHHHIIIHH", data, at + 4)
-            raw = data[at + 30 : at + 30 + n]
+        if at + name_at <= len(data):
+            flags, method, time, date, crc, packed, size, n, extra = struct.unpack_from(
+                "<HHHHIIIHH", data, at + fields_at
+            )
+            raw = data[at + name_at : at + name_at + n]
             if (
                 method in _METHODS
                 and 0 < n <= _LONGEST_NAME
@@ -116,34 +134,26 @@ def _by_local_headers(data: Held) -> Iterator[Salvaged]:
                 and not flags & 1
                 and (name := _name(raw))
             ):
-                later = bool(flags & 8) and not crc
                 count += 1
-                yield Salvaged(
-                    name, at + 30 + n + e, 0 if later else packed, method, () if later else (crc,),
-                    None if later or size == 0xFFFFFFFF else size, date, time,
-                )  # fmt: skip
-        at = data.find(_LOCAL, at + 4)
+                yield at, _Head(name, method, time, date, crc, packed, size, n, extra, bool(flags & 8))
+        at = data.find(mark, at + 4)
+
+
+def _by_local_headers(data: Held) -> Iterator[Salvaged]:
+    for at, head in _heads(data, _LOCAL, 6, 30):
+        later = head.later and not head.crc
+        start = at + 30 + head.raw_length + head.extra
+        size = None if later or head.size == 0xFFFFFFFF else head.size
+        sums = () if later else (head.crc,)
+        yield Salvaged(head.name, start, 0 if later else head.packed, head.method, sums, size, head.date, head.time)
 
 
 def _by_directory(data: Held, local: dict[int, Salvaged]) -> Iterator[tuple[int, Salvaged]]:
     """(where packed bytes begin, what the directory says) for each entry of a directory that is left, in front of which may lie other bytes."""
-    at, count = data.find(_CENTRAL), 0
-    while at >= 0 and count < _MAX_MEMBERS:
-        if at + 46 <= len(data):
-            flags, method, time, date, crc, packed, size, n, _e = struct.unpack_from("<HHHHIIIHH", data, at + 8)
-            offset = struct.unpack_from("<I", data, at + 42)[0]
-            raw = data[at + 46 : at + 46 + n]
-            if (
-                method in _METHODS
-                and 0 < n <= _LONGEST_NAME
-                and len(raw) == n
-                and not flags & 1
-                and (name := _name(raw))
-            ):
-                count += 1
-                start = _packed_start(data, offset, n, local, method)
-                yield start, Salvaged(name, start, packed, method, (crc,), size, date, time)
-        at = data.find(_CENTRAL, at + 4)
+    for at, head in _heads(data, _CENTRAL, 8, 46):
+        offset = struct.unpack_from("<I", data, at + 42)[0]
+        start = _packed_start(data, offset, head.raw_length, local, head.method)
+        yield start, Salvaged(head.name, start, head.packed, head.method, (head.crc,), head.size, head.date, head.time)
 
 
 def _packed_start(data: Held, offset: int, n: int, local: dict[int, Salvaged], method: int) -> int:

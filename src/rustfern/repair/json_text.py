@@ -16,6 +16,7 @@ from rustfern.repair.text import decoded
 _TOKEN = re.compile(
     r'[ \t\r\n]+|[\[\]{},:]|"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*"|-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null'
 )
+_CUT = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*')
 _MAX_DEPTH = 500
 _LEAST_VALUE = 2
 
@@ -28,6 +29,10 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     made = _Closing(text, job).run(lost, steps)
     if extension_of(job.name) == "ipynb":
         made = _notebook(made, steps)
+    try:
+        json.loads(made)
+    except (ValueError, RecursionError) as error:
+        raise NothingLeft("what is left of it does not read as JSON") from error
     out.write(made.encode(encoding, "replace"))
     return Outcome(job.format, tuple(dict.fromkeys(steps)), tuple(lost))
 
@@ -73,7 +78,7 @@ class _Closing:
         """(where tokens break, how many values are whole, up to where the text is kept). `stack` is what is open there."""
         text, at, values = self.text, 0, 0
         kept, kept_stack = 0, list[str]()
-        state = "value"  # value, key, colon, comma
+        state, before = "value", ""  # value, key, colon, comma
         stack: list[str] = []
         while at < len(text):
             found = _TOKEN.match(text, at)
@@ -82,6 +87,7 @@ class _Closing:
             token, at = found[0], found.end()
             if token[0] in " \t\r\n":
                 continue
+            last, before = before, token
             if token in "[{" and state == "value":
                 stack.append(token)
                 if len(stack) > _MAX_DEPTH:
@@ -89,7 +95,13 @@ class _Closing:
                 state = "key" if token == "{" else "value"
                 kept, kept_stack = at, stack.copy()
                 continue
-            if token in "]}" and stack and (token == "]") == (stack[-1] == "[") and state != "colon":
+            if (
+                token in "]}"
+                and stack
+                and (token == "]") == (stack[-1] == "[")
+                and state != "colon"
+                and last not in (",", ":")
+            ):
                 stack.pop()
                 state, values = "comma", values + 1
                 kept, kept_stack = at, stack.copy()
@@ -128,6 +140,8 @@ class _Closing:
         ):
             return None
         body = re.sub(r"\\(?:u[0-9a-fA-F]{0,3})?$", "", rest)
+        if not _CUT.fullmatch(body):
+            return None
         self.text = self.text[:at] + body + ("…" if self.job.marks else "") + '"'
         self.stack = stack.copy()
         return len(self.text)

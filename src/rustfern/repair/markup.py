@@ -11,7 +11,7 @@ from typing import BinaryIO
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.odf import repair_flat, split_zeros
 from rustfern.repair.text import decoded
-from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mark_of, mend
+from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mark_of, mend_to_the_end
 
 _VOID = frozenset(
     ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"]
@@ -71,9 +71,10 @@ def _xml(job: Job, out: BinaryIO, grammar: Grammar, said: str) -> Outcome:
         raise NothingLeft("nothing is wrong with it")
     if b"<" not in data:
         raise NothingLeft("no markup is left in it")
-    mended = mend(stretches, grammar, complete=not holes, marks=job.marks and bool(grammar.containers), said=said)
-    if (again := first_fault(mended.data)) is not None:
-        mended = mend([mended.data[:again]], grammar, complete=False, marks=False)
+    marks = job.marks and bool(grammar.containers)
+    mended = mend_to_the_end(stretches, grammar, complete=not holes, marks=marks, said=said)
+    if mended is None:
+        raise NothingLeft("its markup cannot be put in order")
     if not re.search(rb"<[A-Za-z]", mended.data[:65536]):
         raise NothingLeft("no element of it is left")
     out.write(mended.data)

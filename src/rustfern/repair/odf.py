@@ -11,7 +11,7 @@ from typing import BinaryIO
 
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.package import Package, is_xml, kind_of
-from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mend
+from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mend, mend_to_the_end
 
 _TYPES = {
     "odt": "text", "ott": "text-template", "ods": "spreadsheet", "ots": "spreadsheet-template", "odp": "presentation",
@@ -291,13 +291,10 @@ def repair_flat(job: Job, out: BinaryIO) -> Outcome:
     opening = base.opening.replace(b' office:version="1.2"', f' office:version="1.2" office:mimetype="{mime}"'.encode())
     from msgspec.structs import replace
 
-    mended = mend(
-        stretches,
-        replace(base, opening=opening),
-        complete=not holes and first_fault(data) is None,
-        marks=job.marks,
-        said=said,
-    )
+    complete = not holes and first_fault(data) is None
+    mended = mend_to_the_end(stretches, replace(base, opening=opening), complete=complete, marks=job.marks, said=said)
+    if mended is None:
+        raise NothingLeft("its markup cannot be put in order")
     if mended.data == data:
         raise NothingLeft("nothing is wrong with it")
     if not re.search(rb"<(?:text:[ph]|table:table-row|draw:\w+)\b", mended.data):

@@ -12,12 +12,11 @@ import msgspec
 from rustfern.core.errors import Malformed
 from rustfern.formats.office.embedded import check_member
 from rustfern.repair.interface import Budget, Job, Loss, LossKind, NothingLeft, Other, Step
-from rustfern.repair.xml_mend import Grammar, first_fault, mend
+from rustfern.repair.xml_mend import Grammar, first_fault, mend_to_the_end
 from rustfern.repair.zip_salvage import Content, Held, Salvaged, content, content_from, find_members, packed
 from rustfern.repair.zip_writer import ZipWriter
 
 _NUMBER = re.compile(r"(\d+)")
-_ROUNDS = 4
 _UNKNOWN = re.compile(rb"\0+")
 _LEAST_TELLING, _LEAST_COMMON = 200, 2
 _SMALL_SHIFT = 64
@@ -132,12 +131,10 @@ class Package:
                 stretches, mark = (told.data[:fault], told.data[fault:]), _DOUBTFUL
                 self.lost.append(Loss(LossKind.WRONG, name, 0, fault))
         marks, missing = self.job.marks, told.missing
-        mended = mend(stretches, grammar, complete=told.complete, missing=missing, marks=marks, said=said, mark=mark)
-        for _ in range(_ROUNDS):
-            if (again := first_fault(mended.data)) is None:
-                break
-            mended = mend([mended.data[:again]], grammar, complete=False, missing=missing, marks=marks, said=said)
-        else:
+        mended = mend_to_the_end(
+            stretches, grammar, complete=told.complete, missing=missing, marks=marks, said=said, mark=mark
+        )
+        if mended is None:
             return False
         self.parts[name] = mended.data
         self.did(Step.CLOSED if mended.closed else Step.CLEANED)

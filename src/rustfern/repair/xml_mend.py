@@ -16,15 +16,17 @@ _TAG = re.compile(
     rb"<(?:(/)?((?:[A-Za-z_][\w.\-]*:)?[A-Za-z_][\w.\-]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>|!--.*?-->|!\[CDATA\[(.*?)\]\]>|\?.*?\?>|!DOCTYPE[^>\[]*(?:\[.*?\]\s*)?>)",
     re.DOTALL,
 )
+_TAG_STARTS = re.compile(rb"<[A-Za-z_]")
 _ATTRIBUTE = re.compile(rb"((?:[A-Za-z_][\w.\-]*:)?[A-Za-z_][\w.\-]*)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 _ENTITY = re.compile(rb"&(?!(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});)")
 _NUMBERED = re.compile(rb"&#(?:x([0-9A-Fa-f]{1,6})|([0-9]{1,7}));")
 _FORBIDDEN = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _ZEROS = re.compile(rb"\0+")
-_LOOSE_ZEROS = 0.5
+_LOOSE_ZEROS = 0.35
 _MAX_DEPTH = 2_000
 _LONGEST_CHAIN = 8
 _LONGEST_WORD = 60
+_ROUNDS = 4
 _HTML_ENTITIES = re.compile(rb"&([A-Za-z][A-Za-z0-9]{1,31});")
 
 MarkMaker = Callable[[str], bytes]
@@ -135,6 +137,25 @@ def mend(
         builder.cut("" if useful else mark)
     builder.finish()
     return Mended(bytes(builder.out), is_open or not complete, builder.cleaned, builder.units, about, len(useful))
+
+
+def mend_to_the_end(
+    stretches: Sequence[bytes],
+    grammar: Grammar,
+    *,
+    complete: bool,
+    missing: int | None = None,
+    marks: bool = True,
+    said: str = "",
+    mark: str = "",
+) -> Mended | None:
+    """The same until it is well-formed: what garbage made of it is cut at its fault. None if that does not come to an end."""
+    made = mend(stretches, grammar, complete=complete, missing=missing, marks=marks, said=said, mark=mark)
+    for _ in range(_ROUNDS):
+        if (fault := first_fault(made.data)) is None:
+            return made
+        made = mend([made.data[:fault]], grammar, complete=False, missing=missing, marks=marks, said=said)
+    return None
 
 
 def _from_markup(stretch: bytes) -> bytes:
@@ -509,7 +530,8 @@ class _Builder:
                 found[0] for found in list(_TAG.finditer(self.grammar.opening)) if found[2] and found[2] != names[0]
             )
             self._scan_opening(rest)
-        elif not self.stack and not self.out.strip():
+        elif not _TAG_STARTS.search(self.out):
+            self.out.clear()
             self.open_anew()
         if mark and self.stack and self.stack[-1].name in self.grammar.containers:
             self.out += self.grammar.containers[self.stack[-1].name](mark)
@@ -534,8 +556,6 @@ class _Builder:
             while self.stack:
                 self._close_top()
 
-
-_TAG_STARTS = re.compile(rb"<[A-Za-z_]")
 
 _CONTROL = re.compile(rb"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 

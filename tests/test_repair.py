@@ -335,6 +335,12 @@ def test_parts_of_another_version_are_taken_only_when_asked_and_said(rustfern: R
     with zipfile.ZipFile(alone["to"]) as first, zipfile.ZipFile(asked["to"]) as second:
         assert "word/styles.xml" not in first.namelist() and "word/styles.xml" in second.namelist()
     assert any("older.docx" in lost and "another version" in lost for lost in asked["lost"])
+    sample = tmp_path / "sample.docx"
+    sample.write_bytes(documents()["memo-0pages.docx"])
+    like = rustfern("repair", hurt, "--like", sample, "--to", tmp_path / "like", "--json").json["repaired"][0]
+    with zipfile.ZipFile(like["to"]) as third, zipfile.ZipFile(sample) as theirs:
+        assert third.read("word/styles.xml") == theirs.read("word/styles.xml")
+        assert not any(name.startswith("word/media") for name in third.namelist())
 
 
 def test_scan_look_and_check_say_what_repair_would_give(rustfern: Rustfern, tmp_path: Path) -> None:

@@ -101,8 +101,8 @@ def repair(
     door = session.sources
     roots = [*searched, *(os.path.abspath(each) for each in what if isinstance(each, str) and door.is_folder(each))]
     real = check_target(folder, roots)
-    like = _materialised_like(door, options.like)
-    with like as sample, open_target(real) as target:
+    sample = _sample(door, options.like)
+    with open_target(real) as target:
         clean(real)
         for number, item in enumerate(_inputs(door, what, bases, session), 1):
             if isinstance(item, NotRepaired):
@@ -114,15 +114,14 @@ def repair(
                 yield done
 
 
-@contextlib.contextmanager
-def _materialised_like(door: Sources, path: str | None) -> Iterator[BinaryIO | None]:
+def _sample(door: Sources, path: str | None) -> Other | None:
+    """The healthy sample. Raises `SourceError` if it cannot be read."""
     if path is None:
-        yield None
-        return
+        return None
     whole = os.path.abspath(path)
     source = door.around(whole)
     with source.open(source.entry(whole)) as stream:
-        yield stream
+        return Other(stream.read(MAX_HELD_BYTES), os.path.basename(whole), True, True)
 
 
 def _inputs(
@@ -194,7 +193,7 @@ def _of_path(door: Sources, path: str) -> Iterator[_Input | NotRepaired]:
 
 
 def _one(
-    door: Sources, item: _Input, target: Folder, options: RepairOptions, session: Session, like: BinaryIO | None
+    door: Sources, item: _Input, target: Folder, options: RepairOptions, session: Session, like: Other | None
 ) -> Repaired | NotRepaired | None:
     try:
         with contents.open_content(door, item.entry, item.recipe, item.bases) as stream:
@@ -261,7 +260,7 @@ def _mend(
     stream: BinaryIO,
     target: Folder,
     options: RepairOptions,
-    like: BinaryIO | None,
+    like: Other | None,
 ) -> Repaired | NotRepaired:
     stream.seek(0)
     head = stream.read(4096)
@@ -270,12 +269,12 @@ def _mend(
         return NotRepaired(item.id, item.path, f"nothing can be had from it: {found.reason}")
     trouble = ""
     budget = Budget()
-    others = list(_opened(door, options.others, item))
+    others = [*_opened(door, options.others, item), *((like,) if like is not None else ())]
     joined = _joined(stream, size, others)
     source: BinaryIO = io.BytesIO(joined) if joined is not None else stream
     size = len(joined) if joined is not None else size
     for format_name, mend in _whole_or_repairers(joined, head, item.name, found):
-        job = Job(source, size, item.name, format_name, options.marks, door.limits, budget, like, tuple(others))
+        job = Job(source, size, item.name, format_name, options.marks, door.limits, budget, tuple(others))
         with target.scratch() as made:
             try:
                 with make_new(target, made) as out:
@@ -337,7 +336,7 @@ def _joined(stream: BinaryIO, size: int, others: Sequence[Other]) -> bytes | Non
     if not others or size > MAX_HELD_BYTES:
         return None
     stream.seek(0)
-    return together(stream.read(), [other.data for other in others])
+    return together(stream.read(), [other.data for other in others if not other.is_sample])
 
 
 def _whole_or_repairers(joined: bytes | None, head: bytes, name: str, found: Content) -> Iterator[tuple[str, Repairer]]:

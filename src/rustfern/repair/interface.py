@@ -119,16 +119,18 @@ class Budget:
 
 
 class Other(msgspec.Struct, frozen=True):
-    """Another copy of a document: its bytes, what it is called, and whether its parts were asked for (then they may be of another version)."""
+    """Another copy of a document: its bytes, what it is called, whether its parts were asked for (then they may be of another version), and
+    whether it is a sample by the same hand, of which only what gives a document its looks may be taken."""
 
     data: bytes
     name: str
     asked: bool
+    is_sample: bool = False
 
 
 class Job(msgspec.Struct):
     """One damaged document: a seekable stream of `size` bytes, its name, the format that it should have; whether marks stand in place of what
-    is missing; bounds. `like` is a healthy document by the same hand, `others` further damaged copies of this one.
+    is missing; bounds. `others` are further copies of this one, and samples by the same hand.
     """
 
     stream: BinaryIO
@@ -138,7 +140,6 @@ class Job(msgspec.Struct):
     marks: bool = True
     limits: Limits = DEFAULT_LIMITS
     budget: Budget = msgspec.field(default_factory=Budget)
-    like: BinaryIO | None = None
     others: Sequence[Other] = ()
 
     def data(self, most: int = MAX_HELD_BYTES) -> bytes:

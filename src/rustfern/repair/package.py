@@ -18,6 +18,10 @@ from rustfern.repair.zip_writer import ZipWriter
 
 _NUMBER = re.compile(r"(\d+)")
 _UNKNOWN = re.compile(rb"\0+")
+_LOOKS = re.compile(
+    r"(?:^|/)(?:styles|theme\d*|fontTable|numbering|settings|slideMaster\d*|slideLayout\d*)\.xml(?:\.rels)?$"
+)
+"""Parts that give a document its looks."""
 _LEAST_TELLING, _LEAST_COMMON = 200, 2
 _SMALL_SHIFT = 64
 _DOUBTFUL = "[from here on words may be wrong: compare them with other copies]"
@@ -46,6 +50,8 @@ class _Supply:
     def read(self, name: str, budget: Budget) -> bytes | None:
         """A part, if it is whole."""
         member = self._members.get(name)
+        if self.other.is_sample and not _LOOKS.search(name):
+            return None
         return content(self.other.data, member, budget).data if member is not None and member.proven else None
 
 

@@ -39,7 +39,9 @@ _SHOWN = 12
     metavar="COPY",
     help="Take what is lost from this copy of it, too (may be repeated).",
 )
-@click.option("--like", metavar="SAMPLE", help="A whole file by the same program or device, to learn from.")
+@click.option(
+    "--like", metavar="SAMPLE", help="A whole document by the same hand: looks that are lost are taken from it."
+)
 @case_option
 @paths_option
 @json_option

@@ -35,6 +35,7 @@ __all__ = ["NotRepaired", "RepairOptions", "Repaired", "is_known", "repair"]
 
 _CHUNK = 1 << 20
 _NAMED = 8
+_LARGE = 32 << 20
 _ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError, EOFError)
 
 
@@ -269,6 +270,7 @@ def _mend(
         return NotRepaired(item.id, item.path, f"nothing can be had from it: {found.reason}")
     trouble = ""
     budget = Budget()
+    size = _filled(stream, size)
     others = [*_opened(door, options.others, item), *((like,) if like is not None else ())]
     joined = _joined(stream, size, others)
     source: BinaryIO = io.BytesIO(joined) if joined is not None else stream
@@ -312,6 +314,18 @@ def _mend(
     if not trouble:
         trouble = "this format cannot be repaired: `rustfern restore --as-text` writes what can be read of it"
     return NotRepaired(item.id, item.path, trouble)
+
+
+def _filled(stream: BinaryIO, size: int) -> int:
+    """Up to where a large file holds anything: behind that are zeros, as a copy or a save that did not happen leaves them."""
+    end, zeros = size, bytes(_CHUNK)
+    while end > _LARGE and end > 0:
+        start = max(end - _CHUNK, 0)
+        stream.seek(start)
+        if stream.read(end - start) != zeros[: end - start]:
+            break
+        end = start
+    return end
 
 
 def _opened(door: Sources, others: Sequence[StoredCopy | str], item: _Input) -> Iterator[Other]:

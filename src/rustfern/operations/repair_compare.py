@@ -79,7 +79,7 @@ def compare(
     if is_sheet:
         there = {word for word in there if not _DIGIT.search(word)}
     source.seek(0)
-    return Compared(of_marks, _foreign(there - _MADE, source.read(), name))
+    return Compared(of_marks, _foreign(there - _MADE, source.read(size), name))
 
 
 def _written(made: BinaryIO, name: str, limits: Limits) -> Iterator[str]:

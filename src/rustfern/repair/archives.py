@@ -107,41 +107,41 @@ def _made(outcome: Outcome, made: io.BytesIO) -> tuple[bytes, Outcome]:
 def repair_tar(job: Job, out: BinaryIO) -> Outcome:
     """Write an archive of the members that are whole. Raises `NothingLeft`."""
     lost: list[Loss] = []
-    with job.whole() as data:
-        at, kept, waiting = 0, 0, b""
-        while at + _BLOCK <= len(data):
-            job.budget.spend()
-            head = bytes(data[at : at + _BLOCK])
-            if not is_header(head):
-                following = _next_header(data, at + _BLOCK)
-                if head.strip(b"\0"):
-                    lost.append(Loss(LossKind.MEMBERS, "", 0, at, following if following is not None else len(data)))
-                if following is None:
-                    break
-                at, waiting = following, b""
-                continue
-            size = _size(head)
-            end = at + _BLOCK + -(-size // _BLOCK) * _BLOCK
-            if at + _BLOCK + size > len(data):
-                name = head[:100].partition(b"\0")[0].decode("utf-8", "replace")
-                lost.append(Loss(LossKind.MEMBERS, name, 1, at))
-                following = _next_header(data, at + _BLOCK)
-                if following is None:
-                    break
-                at, waiting = following, b""
-                continue
-            block = bytes(data[at : at + _BLOCK + size]).ljust(end - at, b"\0") if size < 1 << 20 else None
-            if head[156:157] in (b"x", b"g", b"L", b"K") and block is not None:
-                waiting += block
-            else:
-                out.write(waiting)
-                waiting = b""
-                for place in range(at, end, 1 << 20):
-                    out.write(data[place : min(place + (1 << 20), end)])
-                out.write(bytes(max(end - len(data), 0)))
-                kept += 1
-            at = end
-        out.write(bytes(2 * _BLOCK))
+    data = job.whole()
+    at, kept, waiting = 0, 0, b""
+    while at + _BLOCK <= len(data):
+        job.budget.spend()
+        head = bytes(data[at : at + _BLOCK])
+        if not is_header(head):
+            following = _next_header(data, at + _BLOCK)
+            if head.strip(b"\0"):
+                lost.append(Loss(LossKind.MEMBERS, "", 0, at, following if following is not None else len(data)))
+            if following is None:
+                break
+            at, waiting = following, b""
+            continue
+        size = _size(head)
+        end = at + _BLOCK + -(-size // _BLOCK) * _BLOCK
+        if at + _BLOCK + size > len(data):
+            name = head[:100].partition(b"\0")[0].decode("utf-8", "replace")
+            lost.append(Loss(LossKind.MEMBERS, name, 1, at))
+            following = _next_header(data, at + _BLOCK)
+            if following is None:
+                break
+            at, waiting = following, b""
+            continue
+        block = bytes(data[at : at + _BLOCK + size]).ljust(end - at, b"\0") if size < 1 << 20 else None
+        if head[156:157] in (b"x", b"g", b"L", b"K") and block is not None:
+            waiting += block
+        else:
+            out.write(waiting)
+            waiting = b""
+            for place in range(at, end, 1 << 20):
+                out.write(data[place : min(place + (1 << 20), end)])
+            out.write(bytes(max(end - len(data), 0)))
+            kept += 1
+        at = end
+    out.write(bytes(2 * _BLOCK))
     if not kept:
         raise NothingLeft("no member of the archive is whole")
     if not lost:

@@ -16,6 +16,7 @@ from rustfern.repair.compound_salvage import CompoundSalvage
 from rustfern.repair.compound_writer import compound
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 
+_MOST_BYTES = 64 << 20
 _PROPERTIES = "__properties_version1.0"
 _UNICODE, _BYTES, _BINARY = 0x1F, 0x1E, 0x102
 _BOOKS = (b"\x09\x08\x10\x00\x00\x06\x05\x00", b"\x09\x08\x08\x00\x00\x05\x05\x00")
@@ -24,7 +25,7 @@ _SLIDES = (b"\x0f\x00\xe8\x03",)
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a whole document. Raises `NothingLeft`."""
-    found = CompoundSalvage(job.data())
+    found = CompoundSalvage(job.data(_MOST_BYTES))
     kind = _kind(found, job)
     if "EncryptedPackage" in {path.rpartition("/")[2] for path in found.streams}:
         raise NothingLeft("it is protected by a password: it can be repaired only when it was opened with it")

@@ -123,7 +123,7 @@ def hole_length(prefix: bytes, packed: bytes, expected: int, budget: Budget) -> 
     piece = packed[:_PROBE]
     best, second, where = 0, 0, None
     before = prefix[-WINDOW:].rjust(WINDOW, b"\0") + bytes(WINDOW)
-    for length in range(max(expected // 3 - _PROVEN, 0), min(3 * expected + WINDOW // 8, WINDOW - _PROVEN)):
+    for length in range(max(expected // 2 - _PROVEN, 0), min(2 * expected + 4 * _PROVEN, WINDOW - _PROVEN)):
         if budget.left() < 0:
             return None
         try:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-import contextlib
-import mmap
-import shutil
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from enum import StrEnum
-from typing import BinaryIO, Protocol
+from typing import Any, BinaryIO, Protocol
 
 import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.interface import DEFAULT_LIMITS, Limits
+from rustfern.formats.paged_bytes import HELD, Data, Paged
 
 MAX_SECONDS = 120.0
 MAX_HELD_BYTES = 96 << 20
 """Bytes of one file, or of one part of it, that are held at once."""
+MAX_WORKED_BYTES = 32 << 20
+"""Bytes of a file all of which are worked on in memory."""
 
 
 class NothingLeft(Malformed):
@@ -130,7 +130,7 @@ class Other(msgspec.Struct, frozen=True):
 
 class Job(msgspec.Struct):
     """One damaged document: a seekable stream of `size` bytes, its name, the format that it should have; whether marks stand in place of what
-    is missing; bounds. `others` are further copies of this one, and samples by the same hand.
+    is missing; bounds. `known` is what one step of the work leaves for the next. `others` are further copies of this one, and samples by the same hand.
     """
 
     stream: BinaryIO
@@ -141,24 +141,18 @@ class Job(msgspec.Struct):
     limits: Limits = DEFAULT_LIMITS
     budget: Budget = msgspec.field(default_factory=Budget)
     others: Sequence[Other] = ()
+    known: dict[str, Any] = msgspec.field(default_factory=dict)
 
-    def data(self, most: int = MAX_HELD_BYTES) -> bytes:
-        """The bytes, at most so many of them."""
+    def data(self, most: int = MAX_WORKED_BYTES, *, in_part: bool = False) -> bytes:
+        """The bytes, at most so many of them; raises `NothingLeft` where there are more, unless a part of them will do."""
+        if self.size > most and not in_part:
+            raise NothingLeft(f"it has more than {most >> 20} MB: more than can be put together of this format")
         self.stream.seek(0)
         return self.stream.read(min(self.size, most))
 
-    @contextlib.contextmanager
-    def whole(self) -> Iterator[bytes | mmap.mmap]:
-        """All bytes, however many: those of a large file through a private copy, which no failing disk can take away meanwhile."""
-        if self.size <= MAX_HELD_BYTES:
-            yield self.data()
-            return
-        with self.limits.scratch.private_folder() as folder:
-            with (folder / "copy").open("wb") as made:
-                self.stream.seek(0)
-                shutil.copyfileobj(self.stream, made, 1 << 20)
-            with (folder / "copy").open("rb") as again, mmap.mmap(again.fileno(), 0, access=mmap.ACCESS_READ) as held:
-                yield held
+    def whole(self) -> Data:
+        """All bytes, however many: those of a large file page by page."""
+        return self.data(HELD) if self.size <= HELD else Paged(self.stream, self.size)
 
 
 class Outcome(msgspec.Struct):

@@ -14,7 +14,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.formats import registry as formats
 from rustfern.formats.office.embedded import check_picture
-from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.interface import MAX_HELD_BYTES, Job, Loss, LossKind, NothingLeft, Outcome, Step
 
 _MAX_PICTURES = 400
 _LEAST_PICTURE = 400
@@ -25,7 +25,7 @@ _JPEG, _JPEG_END = b"\xff\xd8\xff", b"\xff\xd9"
 
 def repair_xcf(job: Job, out: BinaryIO) -> Outcome:
     """Write a picture of its whole layers. Raises `NothingLeft`."""
-    data = job.data()
+    data = job.data(MAX_HELD_BYTES)
     if data[:9] != b"gimp xcf " or len(data) < 60:
         raise NothingLeft("it does not begin like a picture in layers")
     number = int(data[10:13]) if data[9:10] == b"v" and data[10:13].isdigit() else 0
@@ -73,7 +73,7 @@ def _layer_sound(data: bytes, at: int, wide: int, layers: list[int], channels: l
 
 def repair_psd(job: Job, out: BinaryIO) -> Outcome:
     """Write a picture of its sections: layers where they are whole, rows of the merged picture as far as they go. Raises `NothingLeft`."""
-    data = job.data()
+    data = job.data(MAX_HELD_BYTES)
     if data[:4] != b"8BPS" or len(data) < 40:
         raise NothingLeft("it does not begin like a picture in layers")
     version, channels, height, width, depth = struct.unpack_from(">H6xHIIH", data, 4)
@@ -166,7 +166,7 @@ def repair_by_preview(job: Job, out: BinaryIO) -> Outcome:
 
 def _sources(job: Job) -> Iterator[bytes]:
     """The bytes of a file, and of the members of a package."""
-    data = job.data()
+    data = job.data(MAX_HELD_BYTES, in_part=True)
     yield data
     if data[:2] == b"PK":
         from rustfern.repair.zip_salvage import content, find_members

@@ -52,7 +52,7 @@ def repair_svg(job: Job, out: BinaryIO) -> Outcome:
 
 def repair_xml(job: Job, out: BinaryIO) -> Outcome:
     """Write an XML document that is well-formed; a flat ODF one as such. Raises `NothingLeft`."""
-    if b"<office:document " in job.data()[:4096]:
+    if b"<office:document " in job.data(4096, in_part=True):
         return repair_flat(job, out)
     return _xml(job, out, _ANY, "")
 

@@ -162,51 +162,49 @@ def _body_of(format_name: str, data: bytes) -> tuple[str, str]:
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a whole package. Raises `Malformed`."""
-    with job.whole() as held:
-        package = Package(held, job)
-        told = package.content("mimetype").data if "mimetype" in package.found else b""
-        kind = told.decode("ascii", "replace").strip().removeprefix(_PREFIX)
-        format_name = next((name for name, each in _TYPES.items() if each == kind), "")
-        raw = package.content("content.xml").data if "content.xml" in package.found else b""
-        if not format_name:
-            format_name = job.format if job.format in _TYPES else _by_body(raw)
-        if not any(
-            name in package.found for name in ("content.xml", "styles.xml", "meta.xml", "mimetype", "settings.xml")
+    held = job.whole()
+    package = Package(held, job)
+    told = package.content("mimetype").data if "mimetype" in package.found else b""
+    kind = told.decode("ascii", "replace").strip().removeprefix(_PREFIX)
+    format_name = next((name for name, each in _TYPES.items() if each == kind), "")
+    raw = package.content("content.xml").data if "content.xml" in package.found else b""
+    if not format_name:
+        format_name = job.format if job.format in _TYPES else _by_body(raw)
+    if not any(name in package.found for name in ("content.xml", "styles.xml", "meta.xml", "mimetype", "settings.xml")):
+        raise NothingLeft("no part of an ODF document is left in it")
+    package.take_missing()
+    body, said = _body_of(format_name, raw)
+    grammar = _grammar("document-content", body)
+    for name in package.found:
+        if (
+            name.endswith("/")
+            or name in ("mimetype", "META-INF/manifest.xml")
+            or name.startswith(("Thumbnails/", "Configurations2/", "META-INF/"))
         ):
-            raise NothingLeft("no part of an ODF document is left in it")
-        package.take_missing()
-        body, said = _body_of(format_name, raw)
-        grammar = _grammar("document-content", body)
-        for name in package.found:
-            if (
-                name.endswith("/")
-                or name in ("mimetype", "META-INF/manifest.xml")
-                or name.startswith(("Thumbnails/", "Configurations2/", "META-INF/"))
-            ):
-                continue
-            if not is_xml(name):
-                if not package.keep(name):
-                    package.loses(
-                        LossKind.PICTURES if name.startswith(("Pictures/", "media/")) else LossKind.PARTS, name, 1
-                    )
-            elif name == "content.xml":
-                if not package.keep_xml(name, grammar, said):
-                    package.loses(LossKind.REST, name)
-            elif not package.keep_xml(name, _STYLES if name == "styles.xml" else None, "styles"):
-                package.loses(LossKind.PARTS, name, 1)
-        if "content.xml" not in package.parts:
-            mark = "[the text of the document is missing]" if job.marks else ""
-            made = mend([grammar.opening], grammar, complete=False, marks=False).data
-            package.parts["content.xml"] = _with_mark(made, grammar, mark, body)
-            package.did(Step.SKELETON)
-            if not any(loss.where == "content.xml" for loss in package.lost):
-                package.loses(LossKind.REST, "content.xml")
-        _pictures(package)
-        package.parts["mimetype"] = (_PREFIX + _TYPES[format_name]).encode()
-        package.parts["META-INF/manifest.xml"] = _manifest(package, format_name)
-        package.did(Step.DIRECTORY)
-        package.write(out, first=("mimetype",), stored=("mimetype",))
-        return Outcome(format_name, tuple(package.steps), tuple(package.lost))
+            continue
+        if not is_xml(name):
+            if not package.keep(name):
+                package.loses(
+                    LossKind.PICTURES if name.startswith(("Pictures/", "media/")) else LossKind.PARTS, name, 1
+                )
+        elif name == "content.xml":
+            if not package.keep_xml(name, grammar, said):
+                package.loses(LossKind.REST, name)
+        elif not package.keep_xml(name, _STYLES if name == "styles.xml" else None, "styles"):
+            package.loses(LossKind.PARTS, name, 1)
+    if "content.xml" not in package.parts:
+        mark = "[the text of the document is missing]" if job.marks else ""
+        made = mend([grammar.opening], grammar, complete=False, marks=False).data
+        package.parts["content.xml"] = _with_mark(made, grammar, mark, body)
+        package.did(Step.SKELETON)
+        if not any(loss.where == "content.xml" for loss in package.lost):
+            package.loses(LossKind.REST, "content.xml")
+    _pictures(package)
+    package.parts["mimetype"] = (_PREFIX + _TYPES[format_name]).encode()
+    package.parts["META-INF/manifest.xml"] = _manifest(package, format_name)
+    package.did(Step.DIRECTORY)
+    package.write(out, first=("mimetype",), stored=("mimetype",))
+    return Outcome(format_name, tuple(package.steps), tuple(package.lost))
 
 
 def _by_body(raw: bytes) -> str:

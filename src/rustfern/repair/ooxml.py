@@ -68,7 +68,7 @@ _KINDS: dict[str, type[Work]] = {"word": TextDocument, "xl": Workbook, "ppt": Pr
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a whole package. Raises `Malformed`."""
-    with job.whole() as data:
-        package = Package(data, job)
-        top = kind_of_package(package)
-        return _KINDS[top](package, top).run(out)
+    data = job.whole()
+    package = Package(data, job)
+    top = kind_of_package(package)
+    return _KINDS[top](package, top).run(out)

@@ -60,7 +60,8 @@ class Package:
 
     def __init__(self, data: Held, job: Job) -> None:
         self._held, self.job = data, job
-        self.found = {member.name: member for member in find_members(data)}
+        members: list[Salvaged] = job.known.get("members") or find_members(data)
+        self.found = {member.name: member for member in members}
         self.parts: dict[str, bytes | Salvaged] = {}
         self.lost: list[Loss] = []
         self.steps: list[Step] = []

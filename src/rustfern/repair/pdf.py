@@ -12,7 +12,7 @@ from typing import Any, BinaryIO
 from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.pages.pdf_filters import check_picture
 from rustfern.repair.deflate_resume import inflate_zlib
-from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.interface import MAX_HELD_BYTES, Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.pdf_objects import (
     Broken,
     Found,
@@ -29,7 +29,6 @@ from rustfern.repair.pdf_objects import (
     value,
     write,
 )
-from rustfern.repair.zip_salvage import Held
 
 _A4 = [Raw(b"0"), Raw(b"0"), Raw(b"595"), Raw(b"842")]
 _INHERITED = ("Resources", "MediaBox", "CropBox", "Rotate")
@@ -44,16 +43,13 @@ _LAST_OPERATOR = re.compile(rb"[\s\])>](?:[A-Za-z]{1,3}\*?|'|\")\s")
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a whole document. Raises `NothingLeft`."""
-    with job.whole() as data:
-        if job.size > 512 << 20:
-            raise NothingLeft("a document of this size is refused")
-        return _Document(data, job).run(out)
+    return _Document(job.data(MAX_HELD_BYTES, in_part=True), job).run(out)
 
 
 class _Document:
     """One document while it is put together."""
 
-    def __init__(self, data: Held, job: Job) -> None:
+    def __init__(self, data: bytes, job: Job) -> None:
         self.data, self.job = data, job
         self.objects = find_objects(data, job.budget)
         if not self.objects:
@@ -61,6 +57,8 @@ class _Document:
         self.lost: list[Loss] = []
         self.steps: list[Step] = [Step.OBJECTS]
         self.free = max(self.objects) + 1
+        if job.size > len(data):
+            self.lost.append(Loss(LossKind.REST, "", 0, len(data)))
         self.trailer = self._trailer()
 
     def run(self, out: BinaryIO) -> Outcome:

@@ -14,7 +14,6 @@ import msgspec
 
 from rustfern.repair.deflate_resume import inflate_zlib
 from rustfern.repair.interface import Budget
-from rustfern.repair.zip_salvage import Held
 
 _SPACE = re.compile(rb"(?:[\0\t\n\f\r ]+|%[^\r\n]*)*")
 _ATOM = re.compile(rb"[+-]?(?:\d+\.?\d*|\.\d+)|true|false|null|/[^\0\t\n\f\r ()<>\[\]{}/%]*|<[0-9A-Fa-f\0\t\n\f\r ]*>")
@@ -63,12 +62,12 @@ class Found(msgspec.Struct):
         return self.start >= 0 or self.made is not None
 
 
-def _skip(data: Held, at: int) -> int:
+def _skip(data: bytes, at: int) -> int:
     found = _SPACE.match(data, at)
     return found.end() if found else at
 
 
-def value(data: Held, at: int, depth: int = 0) -> tuple[Any, int]:
+def value(data: bytes, at: int, depth: int = 0) -> tuple[Any, int]:
     """The value at a place, and where it ends. Raises `Broken`."""
     at = _skip(data, at)
     if depth > _MAX_DEPTH:
@@ -96,7 +95,7 @@ def value(data: Held, at: int, depth: int = 0) -> tuple[Any, int]:
     return Raw(found[0]), found.end()
 
 
-def _dictionary(data: Held, at: int, depth: int) -> tuple[dict[str, Any], int]:
+def _dictionary(data: bytes, at: int, depth: int) -> tuple[dict[str, Any], int]:
     out: dict[str, Any] = {}
     at = _skip(data, at)
     while data[at : at + 2] != b">>":
@@ -108,7 +107,7 @@ def _dictionary(data: Held, at: int, depth: int) -> tuple[dict[str, Any], int]:
     return out, at + 2
 
 
-def _string_end(data: Held, at: int) -> int:
+def _string_end(data: bytes, at: int) -> int:
     depth, position = 0, at
     while (found := _STRING.search(data, position)) is not None:
         position = found.end()
@@ -146,7 +145,7 @@ def number_of(told: Any, otherwise: int = 0) -> int:
     return int(told) if isinstance(told, Raw) and told.lstrip(b"+-").isdigit() else otherwise
 
 
-def find_objects(data: Held, budget: Budget) -> dict[int, Found]:
+def find_objects(data: bytes, budget: Budget) -> dict[int, Found]:
     """The latest whole version of each object, streams of objects opened; of one that is damaged what there is of it."""
     found: dict[int, Found] = {}
     packs: list[Found] = []
@@ -177,7 +176,7 @@ def find_objects(data: Held, budget: Budget) -> dict[int, Found]:
     return found
 
 
-def _find_stream(data: Held, each: Found, end: int) -> None:
+def _find_stream(data: bytes, each: Found, end: int) -> None:
     at = _skip(data, end)
     if data[at : at + 6] != b"stream":
         return
@@ -199,11 +198,11 @@ def _find_stream(data: Held, each: Found, end: int) -> None:
     each.whole = False
 
 
-def _ends_at(data: Held, at: int) -> bool:
+def _ends_at(data: bytes, at: int) -> bool:
     return at <= len(data) and re.match(rb"[\r\n ]{0,3}endstream", data[at : at + 16]) is not None
 
 
-def _lengths(data: Held, found: dict[int, Found]) -> None:
+def _lengths(data: bytes, found: dict[int, Found]) -> None:
     """Lengths that stand in objects of their own, where they fit: a stream may hold the word that ends one."""
     for each in found.values():
         told = each.facts.get("Length")
@@ -213,7 +212,7 @@ def _lengths(data: Held, found: dict[int, Found]) -> None:
                 each.length, each.whole = length, True
 
 
-def _unpacked(data: Held, pack: Found) -> Iterator[Found]:
+def _unpacked(data: bytes, pack: Found) -> Iterator[Found]:
     """The objects of a stream of them, as far as it unpacks."""
     plain, _ = decoded(data, pack)
     count, first = number_of(pack.facts.get("N")), number_of(pack.facts.get("First"))
@@ -233,7 +232,7 @@ def filters(each: Found) -> list[str]:
     return [name_of(item) for item in (told if isinstance(told, list) else [told]) if name_of(item)]
 
 
-def unpacked(data: Held, each: Found) -> tuple[bytes, bool]:
+def unpacked(data: bytes, each: Found) -> tuple[bytes, bool]:
     """(what a stream unpacks to, by Flate and by digits of base 16 or 85 alone, predictors not undone; whether all of it does)."""
     raw = stream_bytes(data, each)
     whole = each.whole
@@ -252,7 +251,7 @@ def unpacked(data: Held, each: Found) -> tuple[bytes, bool]:
     return raw, whole
 
 
-def decoded(data: Held, each: Found) -> tuple[bytes, bool]:
+def decoded(data: bytes, each: Found) -> tuple[bytes, bool]:
     """The same with predictors of rows undone."""
     raw, whole = unpacked(data, each)
     parms = each.facts.get("DecodeParms")
@@ -291,12 +290,12 @@ def _base85(raw: bytes) -> tuple[bytes, bool]:
     return b"", False
 
 
-def stream_bytes(data: Held, each: Found) -> bytes:
+def stream_bytes(data: bytes, each: Found) -> bytes:
     """The bytes of a stream as they are packed."""
     return each.made if each.made is not None else data[each.start : each.start + min(each.length, _MAX_STREAM)]
 
 
-def write(out: BinaryIO, data: Held, objects: dict[int, Found], root: int, info: int | None, ident: Any) -> None:
+def write(out: BinaryIO, data: bytes, objects: dict[int, Found], root: int, info: int | None, ident: Any) -> None:
     """Write a document: its objects, a table of them, the trailer."""
     out.write(b"%PDF-1.7\n%\xe2\xe3\xcf\xd3\n")
     places: dict[int, int] = {}

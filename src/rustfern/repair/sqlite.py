@@ -229,13 +229,13 @@ def _width(kind: int) -> int:
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a new database. Raises `NothingLeft`."""
-    with job.whole() as data:
-        database = Database(data)
-        with job.limits.scratch.private_folder() as folder:
-            path = folder / "made.sqlite"
-            outcome = _Rebuild(database, job).run(str(path))
-            with path.open("rb") as made:
-                shutil.copyfileobj(made, out, 1 << 20)
+    data = job.whole()
+    database = Database(data)
+    with job.limits.scratch.private_folder() as folder:
+        path = folder / "made.sqlite"
+        outcome = _Rebuild(database, job).run(str(path))
+        with path.open("rb") as made:
+            shutil.copyfileobj(made, out, 1 << 20)
     return outcome
 
 

@@ -24,7 +24,7 @@ def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tup
     wrong = [member for member in members if not member.proven]
     if (members and not wrong) or len(held) > _MOST:
         return None, None
-    data = bytes(held)
+    data = held[:]
     proven = sum(member.proven for member in members)
     for undo in (_line_ends, _returns):
         changed = undo(data)

@@ -66,13 +66,14 @@ PAGE = Grammar(
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a whole package of the kind that its parts show. Raises `Malformed`."""
-    with job.whole() as held:
-        members = find_members(held)
-        changed, step = mended_bytes(held, members, job.budget)
-        if changed is not None:
-            job = replace(job, stream=io.BytesIO(changed), size=len(changed))
-            members = find_members(changed)
-        names = [member.name for member in members]
+    held = job.whole()
+    members = find_members(held)
+    changed, step = mended_bytes(held, members, job.budget)
+    if changed is not None:
+        job = replace(job, stream=io.BytesIO(changed), size=len(changed), known={})
+        members = find_members(changed)
+    job.known["members"] = members
+    names = [member.name for member in members]
     outcome = _by_kind(job, names)(job, out)
     return replace(outcome, steps=(step, *outcome.steps), source=changed) if step is not None else outcome
 
@@ -102,65 +103,63 @@ def repair_members(job: Job, out: BinaryIO) -> Outcome:
 
 def _plain(job: Job, out: BinaryIO, without: tuple[str, ...] = ()) -> Outcome:
     """Every member that proves whole; text and markup of others as far as it goes, under a name that says so."""
-    with job.whole() as held:
-        package = Package(held, job)
-        for name, member in package.found.items():
-            if name.endswith("/") or name.casefold().startswith(without):
-                continue
-            if member.proven:
-                package.parts[name] = member
-                continue
-            data = (
-                package.content(name).data
-                if member.is_markup or name.casefold().endswith((".md", ".log", ".rtf"))
-                else b""
-            )
-            if member.ended and data:
-                package.parts[name] = data
-                package.loses(LossKind.UNPROVEN, name)
-                package.did(Step.PARTS)
-            elif data.strip(b"\0 \r\n\t"):
-                package.parts[name] = data
-                package.loses(LossKind.REST, name)
-                package.did(Step.PARTS)
-            elif member.ended and member.got:
-                package.parts[name] = package.content(name).data
-                package.loses(LossKind.UNPROVEN, name)
-            else:
-                package.loses(LossKind.MEMBERS, name, 1)
-        if not package.parts:
-            raise NothingLeft("no member of it can be unpacked")
-        package.did(Step.DIRECTORY)
-        kept = ("mimetype",) if "mimetype" in package.parts else ()
-        package.write(out, first=kept, stored=kept)
-        return Outcome(job.format, tuple(package.steps), tuple(package.lost))
+    held = job.whole()
+    package = Package(held, job)
+    for name, member in package.found.items():
+        if name.endswith("/") or name.casefold().startswith(without):
+            continue
+        if member.proven:
+            package.parts[name] = member
+            continue
+        data = (
+            package.content(name).data if member.is_markup or name.casefold().endswith((".md", ".log", ".rtf")) else b""
+        )
+        if member.ended and data:
+            package.parts[name] = data
+            package.loses(LossKind.UNPROVEN, name)
+            package.did(Step.PARTS)
+        elif data.strip(b"\0 \r\n\t"):
+            package.parts[name] = data
+            package.loses(LossKind.REST, name)
+            package.did(Step.PARTS)
+        elif member.ended and member.got:
+            package.parts[name] = package.content(name).data
+            package.loses(LossKind.UNPROVEN, name)
+        else:
+            package.loses(LossKind.MEMBERS, name, 1)
+    if not package.parts:
+        raise NothingLeft("no member of it can be unpacked")
+    package.did(Step.DIRECTORY)
+    kept = ("mimetype",) if "mimetype" in package.parts else ()
+    package.write(out, first=kept, stored=kept)
+    return Outcome(job.format, tuple(package.steps), tuple(package.lost))
 
 
 def _book(job: Job, out: BinaryIO) -> Outcome:
-    with job.whole() as held:
-        package = Package(held, job)
-        opf = next((name for name in package.found if name.endswith(".opf")), "")
-        for name in package.found:
-            if name.endswith("/") or name in ("mimetype", _CONTAINER, opf):
-                continue
-            if name.casefold().endswith((".xhtml", ".html", ".htm")):
-                if not package.keep_xml(name, PAGE, "paragraphs"):
-                    package.loses(LossKind.PAGES, name, 1)
-            elif not (package.keep_xml(name, None, "") if is_xml(name) else package.keep(name)):
-                package.loses(
-                    LossKind.PICTURES if name.endswith((".png", ".jpg", ".jpeg", ".gif")) else LossKind.PARTS, name, 1
-                )
-        raw = package.content(opf).data if opf else b""
-        opf = opf or "OEBPS/content.opf"
-        _make_book(package, opf, raw)
-        package.parts["mimetype"] = b"application/epub+zip"
-        package.parts[_CONTAINER] = (
-            '<?xml version="1.0"?><container version="1.0" xmlns="urn:oasis:names:tc:opendocument:xmlns:container"><rootfiles>'
-            f'<rootfile full-path="{escaped(opf)}" media-type="application/oebps-package+xml"/></rootfiles></container>'
-        ).encode()
-        package.did(Step.DIRECTORY)
-        package.write(out, first=("mimetype", _CONTAINER), stored=("mimetype",))
-        return Outcome("epub", tuple(package.steps), tuple(package.lost))
+    held = job.whole()
+    package = Package(held, job)
+    opf = next((name for name in package.found if name.endswith(".opf")), "")
+    for name in package.found:
+        if name.endswith("/") or name in ("mimetype", _CONTAINER, opf):
+            continue
+        if name.casefold().endswith((".xhtml", ".html", ".htm")):
+            if not package.keep_xml(name, PAGE, "paragraphs"):
+                package.loses(LossKind.PAGES, name, 1)
+        elif not (package.keep_xml(name, None, "") if is_xml(name) else package.keep(name)):
+            package.loses(
+                LossKind.PICTURES if name.endswith((".png", ".jpg", ".jpeg", ".gif")) else LossKind.PARTS, name, 1
+            )
+    raw = package.content(opf).data if opf else b""
+    opf = opf or "OEBPS/content.opf"
+    _make_book(package, opf, raw)
+    package.parts["mimetype"] = b"application/epub+zip"
+    package.parts[_CONTAINER] = (
+        '<?xml version="1.0"?><container version="1.0" xmlns="urn:oasis:names:tc:opendocument:xmlns:container"><rootfiles>'
+        f'<rootfile full-path="{escaped(opf)}" media-type="application/oebps-package+xml"/></rootfiles></container>'
+    ).encode()
+    package.did(Step.DIRECTORY)
+    package.write(out, first=("mimetype", _CONTAINER), stored=("mimetype",))
+    return Outcome("epub", tuple(package.steps), tuple(package.lost))
 
 
 _MEDIA = {

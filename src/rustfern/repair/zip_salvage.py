@@ -5,20 +5,19 @@ Source: PKWARE APPNOTE 6.3.10, sections 4.3.7 (local header), 4.3.9 (data descri
 
 from __future__ import annotations
 
-import mmap
 import re
-import struct
 import zlib
 from collections.abc import Iterator
 
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.formats.paged_bytes import Data, unpack
 from rustfern.repair.deflate_block import continued
 from rustfern.repair.deflate_resume import WINDOW, hole_length, inflate_prefix, reads_as_text, resume, shifted
 from rustfern.repair.interface import MAX_HELD_BYTES, Budget, NothingLeft
 
-Held = bytes | mmap.mmap
+Held = Data
 _LOCAL, _CENTRAL, _DESCRIPTOR, _END = b"PK\x03\x04", b"PK\x01\x02", b"PK\x07\x08", b"PK\x05\x06"
 _METHODS = frozenset({0, 8})
 _LONGEST_NAME = 512
@@ -123,9 +122,7 @@ def _heads(data: Held, mark: bytes, fields_at: int, name_at: int) -> Iterator[tu
     at, count = data.find(mark), 0
     while at >= 0 and count < _MAX_MEMBERS:
         if at + name_at <= len(data):
-            flags, method, time, date, crc, packed, size, n, extra = struct.unpack_from(
-                "<HHHHIIIHH", data, at + fields_at
-            )
+            flags, method, time, date, crc, packed, size, n, extra = unpack("<HHHHIIIHH", data, at + fields_at)
             raw = data[at + name_at : at + name_at + n]
             if (
                 method in _METHODS
@@ -151,7 +148,7 @@ def _by_local_headers(data: Held) -> Iterator[Salvaged]:
 def _by_directory(data: Held, local: dict[int, Salvaged]) -> Iterator[tuple[int, Salvaged]]:
     """(where packed bytes begin, what the directory says) for each entry of a directory that is left, in front of which may lie other bytes."""
     for at, head in _heads(data, _CENTRAL, 8, 46):
-        offset = struct.unpack_from("<I", data, at + 42)[0]
+        offset = unpack("<I", data, at + 42)[0]
         start = _packed_start(data, offset, head.raw_length, local, head.method)
         yield start, Salvaged(head.name, start, head.packed, head.method, (head.crc,), head.size, head.date, head.time)
 
@@ -159,7 +156,7 @@ def _by_directory(data: Held, local: dict[int, Salvaged]) -> Iterator[tuple[int,
 def _packed_start(data: Held, offset: int, n: int, local: dict[int, Salvaged], method: int) -> int:
     """Where the packed bytes of a member begin whose header may be damaged: behind its header, else where its name ends and deflate begins."""
     if data[offset : offset + 4] == _LOCAL and offset + 30 <= len(data):
-        written, more = struct.unpack_from("<HH", data, offset + 26)
+        written, more = unpack("<HH", data, offset + 26)
         if written == n and offset + 30 + n + more in local:
             return int(offset + 30 + n + more)
     usual = offset + 30 + n
@@ -333,7 +330,7 @@ def _behind(raw: bytes, used: int, prefix: bytes, size: int | None, budget: Budg
             length = size - len(stretch) - len(prefix) if ended and size is not None else None
             if length is None or not 0 <= length < WINDOW:
                 expected = _expected(prefix, broke, bit)
-                length = hole_length(prefix, packed_rest, expected, budget.part(2)) if length is None else None
+                length = hole_length(prefix, packed_rest, expected, budget.part(6)) if length is None else None
             if length is not None:
                 known = (prefix + bytes(length))[-WINDOW:].rjust(WINDOW, b"\0")
                 stretch = inflate_prefix(packed_rest, known, most=len(stretch))[0][: len(stretch)]

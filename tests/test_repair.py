@@ -19,7 +19,7 @@ from pathlib import Path
 from xml.parsers import expat
 
 import pytest
-from conftest import Run, package, packed
+from conftest import Run, member, package, packed
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -41,6 +41,11 @@ from rustfern.repair.zip_salvage import Salvaged, content, find_members
 
 Rustfern = Callable[..., Run]
 Damage = Callable[[bytes], bytes]
+XLSB = (
+    "win-sheet-overwritten",
+    "Users/ivarga/AppData/Roaming/Microsoft/Excel/Timber%20orders%20spring310714380310390755/"
+    "Timber%20orders%20spring((Autosaved-310190569458189392)).xlsb",
+)
 MARK = re.compile(r"\[[^\[\]]{3,95}\]")
 
 
@@ -566,9 +571,34 @@ def test_bytes_of_copies_are_joined_only_where_all_that_both_have_is_the_same() 
 def test_members_are_found_by_either_header_and_the_better_one_counts() -> None:
     data = documents()["survey-office.docx"]
     for hurt in (data, no_directory(data), no_local_headers(data), wrong_sum(data)):
-        assert {member.name for member in find_members(hurt)} == {member.name for member in find_members(data)}
+        assert {each.name for each in find_members(hurt)} == {each.name for each in find_members(data)}
     inner = package({"inner.zip": package({"a.txt": "oak " * 50}), "b.txt": "larch " * 50}, stored=("inner.zip",))
-    assert {member.name for member in find_members(inner)} == {"inner.zip", "b.txt"}
+    assert {each.name for each in find_members(inner)} == {"inner.zip", "b.txt"}
+
+
+@pytest.mark.parametrize(
+    ("damage", "share", "said"),
+    [
+        (within("xl/worksheets/sheet1.bin", cut(0.6)), 0.9, "rows"),
+        (within("xl/sharedStrings.bin", cut(0.5)), 0.5, "texts"),
+        (without("xl/sharedStrings.bin"), 0.15, "texts"),
+        (without("xl/workbook.bin"), 1.0, "names"),
+        (without("xl/worksheets/sheet1.bin"), 0.3, "sheet"),
+    ],
+)
+def test_binary_workbooks_are_put_together_by_their_records(
+    rustfern: Rustfern, tmp_path: Path, damage: Damage, share: float, said: str
+) -> None:
+    whole = member(*XLSB)
+    source = tmp_path / "timber.xlsb"
+    source.write_bytes(damage(whole))
+    (row,) = rustfern("repair", source, "--to", tmp_path / "out", "--json").json["repaired"]
+    made = Path(row["to"]).read_bytes()
+    before, after = words(whole, "x.xlsb"), words(made, "x.xlsb")
+    assert row["format"] == "xlsb" and row["state"] == "intact" and any(said in lost for lost in row["lost"])
+    assert len(before.keys() & after.keys()) >= share * len(before) and not (
+        after.keys() - before.keys() - {"texts", "without", "cells"}
+    )
 
 
 def test_records_of_a_workbook_are_taken_up_behind_a_hole() -> None:

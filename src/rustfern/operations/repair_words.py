@@ -41,7 +41,7 @@ _SAID = {
     LossKind.ORDER: "certainty of place: {count:,} pictures were put in by their order{where}, so compare them with the text",
     LossKind.NAMES: "the names of {count:,} sheets or tables{where}",
     LossKind.FORMAT: "its own format: what is left was written as {name}",
-    LossKind.REST: "all{where}{place}",
+    LossKind.REST: "{rest}{where}{place}",
 }
 """What is said of losses that are not counted things."""
 _NAMED = (LossKind.PICTURES, LossKind.PARTS, LossKind.SHEETS, LossKind.SLIDES, LossKind.MEMBERS)
@@ -55,7 +55,14 @@ def loss(lost: Loss) -> str:
     if lost.start >= 0:
         place = f" (from byte {lost.start:,} on)" if lost.end < 0 else f" (bytes {lost.start:,} to {lost.end:,})"
     if (said := _SAID.get(lost.kind)) is not None:
-        told = said.format(where=where, place=place, name=name, text=show_name(lost.text), count=lost.count)
+        told = said.format(
+            where=where,
+            place=place,
+            name=name,
+            text=show_name(lost.text),
+            count=lost.count,
+            rest="the rest" if place else "all",
+        )
         dates = lost.kind is LossKind.STYLES and lost.where.startswith("xl/")
         return f"{told}, so dates may show as plain numbers" if dates else told
     if lost.kind is LossKind.CELL_TEXTS:

@@ -6,10 +6,12 @@ Source: RFC 5322, 2.1 (headers and body); RFC 2046, 5.1.1 (boundaries); RFC 2045
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from typing import BinaryIO
 
-from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.interface import MAX_WORKED_BYTES, Job, Loss, LossKind, NothingLeft, Outcome, Step
 
+_WINDOW = 8 << 20
 _ZEROS = re.compile(rb"\0{2,}")
 _FROM = re.compile(rb"^From \S+ .*\d{4}", re.MULTILINE)
 _BOUNDARY = re.compile(rb'boundary\s*=\s*(?:"([^"\r\n]{1,200})"|([^\s;"]{1,200}))', re.IGNORECASE)
@@ -23,37 +25,61 @@ _BASE64 = re.compile(rb"content-transfer-encoding:\s*base64", re.IGNORECASE)
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a message, or a store of messages, whose parts are closed. Raises `NothingLeft`."""
-    data = job.data()
     lost: list[Loss] = []
     steps: list[Step] = []
-    end = b"\r\n" if b"\r\n" in data[:4096] else b"\n"
-    holes = list(_ZEROS.finditer(data))
-    for hole in holes:
-        lost.append(Loss(LossKind.BYTES, "", hole.end() - hole.start(), hole.start(), hole.end()))
-        steps.append(Step.ZEROS)
-    mark = end + b"[a part of this message is missing here]" + end if job.marks else end
-    data = _ZEROS.sub(lambda hole: end if _in_digits(data, hole.start(), hole.end()) else mark, data)
-    starts = [found.start() for found in _FROM.finditer(data)]
-    if not starts or starts[0] > 0:
-        starts = [0, *starts]
-    made = []
-    for start, stop in zip(starts, [*starts[1:], len(data)], strict=True):
-        message = data[start:stop]
-        if not _HEADER.search(message[:4096]):
-            lost.append(Loss(LossKind.MESSAGES, "", 1, start, stop))
+    kept = 0
+    for start, message in _messages(job):
+        job.budget.spend()
+        end = b"\r\n" if b"\r\n" in message[:4096] else b"\n"
+        closed = _without_zeros(message, start, end, job, lost, steps)
+        if not _HEADER.search(closed[:4096]):
+            if closed.strip():
+                lost.append(Loss(LossKind.MESSAGES, "", 1, start, start + len(message)))
             continue
-        closed = _closed(message, end, lost)
-        if closed != message:
+        made = _closed(closed, end, lost, f"message {kept + 1}")
+        if made != closed:
             steps.append(Step.CLOSED)
-        made.append(closed)
-    if not made:
+        out.write(made)
+        kept += 1
+        steps[:] = dict.fromkeys(steps)
+    if not kept:
         raise NothingLeft("no message is left in it")
-    if len(made) > 1:
+    if kept > 1:
         steps.append(Step.MESSAGES)
     if not steps:
         raise NothingLeft("nothing in it can be set right")
-    out.write(b"".join(made))
     return Outcome(job.format, tuple(dict.fromkeys(steps)), tuple(dict.fromkeys(lost)))
+
+
+def _messages(job: Job) -> Iterator[tuple[int, bytes]]:
+    """(place, bytes) of each message of a store, or of the one that a file is; of a larger one than 32 MB the parts."""
+    job.stream.seek(0)
+    waiting, place, left = b"", 0, job.size
+    while left > 0 or waiting:
+        piece = job.stream.read(min(_WINDOW, left))
+        left = left - len(piece) if piece else 0
+        waiting += piece
+        starts = [found.start() for found in _FROM.finditer(waiting) if found.start() > 0]
+        # The last one may go on behind the window.
+        ready = starts if left > 0 else [*starts, len(waiting)]
+        if left > 0 and not starts and len(waiting) < MAX_WORKED_BYTES:
+            continue
+        done = 0
+        for stop in ready or [len(waiting)]:
+            yield place + done, waiting[done:stop]
+            done = stop
+        waiting, place = waiting[done:], place + done
+        if left <= 0 and not waiting:
+            return
+
+
+def _without_zeros(message: bytes, start: int, end: bytes, job: Job, lost: list[Loss], steps: list[Step]) -> bytes:
+    """A message without its runs of zeros; a mark stands for one unless it is in an encoded part."""
+    mark = end + b"[a part of this message is missing here]" + end if job.marks else end
+    for hole in _ZEROS.finditer(message):
+        lost.append(Loss(LossKind.BYTES, "", hole.end() - hole.start(), start + hole.start(), start + hole.end()))
+        steps.append(Step.ZEROS)
+    return _ZEROS.sub(lambda hole: end if _in_digits(message, hole.start(), hole.end()) else mark, message)
 
 
 def _whole_digits(message: bytes, end: bytes) -> bytes:
@@ -76,22 +102,23 @@ def _in_digits(data: bytes, start: int, end: int) -> bool:
     return any(_DIGITS.search(side) is not None for side in (before, after))
 
 
-def _closed(message: bytes, end: bytes, lost: list[Loss]) -> bytes:
+def _closed(message: bytes, end: bytes, lost: list[Loss], name: str) -> bytes:
     """A message with all its boundaries closed, and its headers ended."""
     _, sep, _ = message.partition(end + end)
     if not sep:
-        lost.append(Loss(LossKind.REST, "", 0, len(message)))
+        lost.append(Loss(LossKind.REST, name, 0, len(message)))
         return message.rstrip(b"\r\n").rpartition(end)[0] + end + end + b"[the text of this message is missing]" + end
     message = _whole_digits(message, end)
     marks = []
     for found in _BOUNDARY.finditer(message):
-        name = found[1] or found[2]
-        if (b"--" + name) in message and (b"--" + name + b"--") not in message and name not in marks:
-            marks.append(name)
+        boundary = found[1] or found[2]
+        opened = b"--" + boundary
+        if opened in message and opened + b"--" not in message and boundary not in marks:
+            marks.append(boundary)
     if not marks:
         return message
-    lost.append(Loss(LossKind.REST, "", 0, len(message)))
-    last = max(message.rfind(b"--" + name) for name in marks)
+    lost.append(Loss(LossKind.REST, name, 0, len(message)))
+    last = max(message.rfind(b"--" + each) for each in marks)
     part = message[last:]
     part_head, blank, body = part.partition(end + end)
     if not blank:
@@ -104,4 +131,4 @@ def _closed(message: bytes, end: bytes, lost: list[Loss]) -> bytes:
         message = message[: last + len(part_head) + len(blank)] + lines + end
     else:
         message = message.rstrip(b"\r\n") + end
-    return message + b"".join(b"--" + name + b"--" + end for name in reversed(marks))
+    return message + b"".join(b"--" + each + b"--" + end for each in reversed(marks))

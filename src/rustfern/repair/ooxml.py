@@ -10,6 +10,7 @@ from typing import BinaryIO
 
 from rustfern.repair import ooxml_skeletons as made
 from rustfern.repair.interface import Job, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.ooxml_binary import BinaryWorkbook
 from rustfern.repair.ooxml_grammar import word_mark
 from rustfern.repair.ooxml_sheets import Workbook
 from rustfern.repair.ooxml_slides import Presentation
@@ -63,6 +64,7 @@ class Diagram(Work):
         self.add_implied_links()
 
 
+_BINARY = re.compile(r"xl/(?:workbook|sharedStrings\d*|worksheets/[^/]+)\.bin")
 _KINDS: dict[str, type[Work]] = {"word": TextDocument, "xl": Workbook, "ppt": Presentation, "visio": Diagram}
 
 
@@ -71,4 +73,6 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     data = job.whole()
     package = Package(data, job)
     top = kind_of_package(package)
-    return _KINDS[top](package, top).run(out)
+    is_binary = top == "xl" and any(_BINARY.fullmatch(name) for name in package.found)
+    kind = BinaryWorkbook if is_binary else _KINDS[top]
+    return kind(package, top).run(out)

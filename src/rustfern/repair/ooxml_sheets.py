@@ -9,7 +9,7 @@ import re
 from collections.abc import Sequence
 
 from rustfern.repair import ooxml_skeletons as made
-from rustfern.repair.interface import LossKind, NothingLeft, Step
+from rustfern.repair.interface import LossKind, Step
 from rustfern.repair.ooxml_grammar import SHEET_STYLES, R, S, row_mark
 from rustfern.repair.ooxml_work import Work, attributes_of
 from rustfern.repair.package import natural
@@ -30,9 +30,6 @@ class Workbook(Work):
     def assemble(self) -> None:
         """A workbook whose sheets and texts are those that are there."""
         package, main = self.package, self.main
-        if main.endswith(".bin") or any(name.endswith("workbook.bin") for name in package.found):
-            self._binary_sheets()
-            return
         raw = package.content(main).data if main in package.found else b""
         if main in package.parts and first_fault(package.read(main)) is None:
             raw = package.read(main)
@@ -201,22 +198,6 @@ class Workbook(Work):
             package.loses(LossKind.STYLES, "xl/styles.xml")
         self.set_links(self.main, [link for link in self.links_of(self.main) if link.target != "xl/styles.xml"])
         self.add_link(self.main, "xl/styles.xml")
-
-    def _binary_sheets(self) -> None:
-        """A binary workbook: what is whole of it."""
-        if self.main not in self.package.parts or not self._worksheets():
-            raise NothingLeft(
-                "the workbook's own part or all of its sheets are lost: a binary one cannot be put together without them"
-            )
-        targets = [link for link in self.links_of(self.main) if link.target in self.package.parts]
-        lost = [
-            link
-            for link in self.links_of(self.main)
-            if "/worksheets/" in link.target and link.target not in self.package.parts
-        ]
-        if lost:
-            raise NothingLeft("sheets of the binary workbook are lost, without which its list of sheets cannot be read")
-        self.set_links(self.main, targets)
 
 
 def _unused(name: str, taken: Sequence[str]) -> str:

@@ -91,6 +91,10 @@ class Work(ABC):
         package.write(out, first=(TYPES, "_rels/.rels", self.main))
         return Outcome(format_name, tuple(package.steps), tuple(package.lost))
 
+    def usual_main(self) -> str:
+        """What the main part is called where nothing tells."""
+        return _MAIN[self.top]
+
     @abstractmethod
     def assemble(self) -> None:
         """Make of the parts that were kept a document of this kind."""
@@ -161,10 +165,8 @@ class Work(ABC):
         named = [
             link for link in self.links.get("_rels/.rels", []) if link.kind.endswith(("/officeDocument", "/document"))
         ]
-        usual = _MAIN[self.top]
+        usual = self.usual_main()
         self.main = named[0].target if named and named[0].target in package.parts else usual
-        if usual == "xl/workbook.xml" and "xl/workbook.bin" in package.parts:
-            self.main = "xl/workbook.bin"
         root = [
             link
             for link in self.links.get("_rels/.rels", [])

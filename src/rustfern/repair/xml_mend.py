@@ -13,11 +13,13 @@ from xml.parsers import expat
 import msgspec
 
 _TAG = re.compile(
-    rb"<(?:(/)?((?:[A-Za-z_][\w.\-]*:)?[A-Za-z_][\w.\-]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>|!--.*?-->|!\[CDATA\[(.*?)\]\]>|\?.*?\?>|!DOCTYPE[^>\[]*(?:\[.*?\]\s*)?>)",
+    rb"<(?:(/)?((?:[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*:)?[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>|!--.*?-->|!\[CDATA\[(.*?)\]\]>|\?.*?\?>|!DOCTYPE[^>\[]*(?:\[.*?\]\s*)?>)",
     re.DOTALL,
 )
-_TAG_STARTS = re.compile(rb"<[A-Za-z_]")
-_ATTRIBUTE = re.compile(rb"((?:[A-Za-z_][\w.\-]*:)?[A-Za-z_][\w.\-]*)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_TAG_STARTS = re.compile(rb"<[A-Za-z_\x80-\xff]")
+_ATTRIBUTE = re.compile(
+    rb"((?:[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*:)?[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')"
+)
 _ENTITY = re.compile(rb"&(?!(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});)")
 _NUMBERED = re.compile(rb"&#(?:x([0-9A-Fa-f]{1,6})|([0-9]{1,7}));")
 _FORBIDDEN = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")

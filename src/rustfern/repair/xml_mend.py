@@ -285,8 +285,8 @@ class _Builder:
             self.units += 1
 
     def _start(self, name: bytes, attributes: bytes, is_empty: bool) -> None:
-        if len(self.stack) > _MAX_DEPTH:
-            self.cleaned = True
+        if len(self.stack) > _MAX_DEPTH or not name.isascii():
+            self.cleaned = True  # a letter beyond ASCII in a name is more likely a wrong byte
             return
         prefix = name.partition(b":")[0] if b":" in name else b""
         more = b""
@@ -347,6 +347,9 @@ class _Builder:
         said, seen = b"", set()
         for found in _ATTRIBUTE.finditer(raw):
             name = found[1]
+            if not name.isascii():
+                self.cleaned = True
+                continue
             prefix = name.partition(b":")[0] if b":" in name else b""
             if prefix == b"xmlns":
                 self._declared.add(name[6:])

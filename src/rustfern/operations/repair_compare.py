@@ -34,6 +34,7 @@ _MARK = re.compile(
     r"\[(?:(?:about|more|from here on|this|a picture|a part|the (?:text|sheets)|texts whose|slide \d+|page \d+) [^\[\]]{2,90}|more [^\[\]]{3,60})\]"
 )
 _TAG = re.compile(r"<[^<>]{0,4000}>")
+_DECLARED = re.compile(r"\bxmlns(?::[\w.-]+)?=\"[^\"]*\"|<\?xml [^<>]*\?>|<text x=\"10\" y=\"20\">")
 _MADE = frozenset(
     {
         "sheet",
@@ -98,7 +99,7 @@ def _written(made: BinaryIO, name: str, limits: Limits) -> Iterator[str]:
     made.seek(0)
     pieces: list[Piece] = []
     formats.all_text(made, name, pieces.append, limits)
-    yield "\n".join(piece.text for piece in pieces)
+    yield _DECLARED.sub(" ", "\n".join(piece.text for piece in pieces))
 
 
 def _without_tags(data: bytes) -> Iterator[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from rustfern.core.paths import show_name
@@ -33,7 +34,7 @@ def method(steps: Sequence[Step]) -> str:
 
 _SAID = {
     LossKind.STYLES: "how it looks: styles{where}{place}",
-    LossKind.UNPROVEN: "nothing that is known{where}: its sum does not fit, so read it through",
+    LossKind.UNPROVEN: "certainty{where}: its sum does not fit, so read it through",
     LossKind.WRONG: "certainty{where}{place}: what follows a wrong bit may be wrong too, so compare it with other copies",
     LossKind.TAKEN: "its own {name}: that of {text}, another version, stands in its place",
     LossKind.FOREIGN: "certainty of {count:,} words, which could not be found in the damaged file again: {text}",
@@ -44,6 +45,7 @@ _SAID = {
     LossKind.REST: "{rest}{where}{place}",
 }
 """What is said of losses that are not counted things."""
+_ONE = re.compile(r"\b1 (word|place|picture)s\b")
 _NAMED = (LossKind.PICTURES, LossKind.PARTS, LossKind.SHEETS, LossKind.SLIDES, LossKind.MEMBERS)
 
 
@@ -64,6 +66,7 @@ def loss(lost: Loss) -> str:
             rest="the rest" if place else "all",
         )
         dates = lost.kind is LossKind.STYLES and lost.where.startswith("xl/")
+        told = _ONE.sub(lambda found: f"one {found[1]}", told)
         return f"{told}, so dates may show as plain numbers" if dates else told
     if lost.kind is LossKind.CELL_TEXTS:
         many = f"{lost.count:,} of the texts" if lost.count else "texts"

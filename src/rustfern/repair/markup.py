@@ -21,6 +21,12 @@ _TAG = re.compile(
     r"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|![^>]*>|\?[^>]*>|(/?)([A-Za-z][\w:-]*)((?:[^<>\"']|\"[^\"]*\"|'[^']*')*)>)",
     re.DOTALL,
 )
+_ELEMENT = re.compile(
+    rb"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|(/?)([A-Za-z_][\w:.-]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>)",
+    re.DOTALL,
+)
+_PREFIXED = re.compile(rb"\s([\w.-]+:[\w.-]+)\s*=")
+_DEEPEST = 200
 _RAW = frozenset(("script", "style", "textarea", "title"))
 
 
@@ -66,8 +72,13 @@ def _xml(job: Job, out: BinaryIO, grammar: Grammar, said: str) -> Outcome:
     if grammar is _ANY and holes:
         data = b"".join(stretches)
         stretches = [data]
+    rooted = stretches[0]
+    if grammar is _ANY and not data.lstrip(b"\xef\xbb\xbf\t\r\n ").startswith(b"<?xml"):
+        rooted = _under_lost_roots(stretches[0])
+    is_rooted = rooted is not stretches[0]
+    stretches[0] = rooted
     fault = first_fault(stretches[0])
-    if fault is None and not holes:
+    if fault is None and not holes and not is_rooted:
         raise NothingLeft("nothing is wrong with it")
     if b"<" not in data:
         raise NothingLeft("no markup is left in it")
@@ -79,12 +90,40 @@ def _xml(job: Job, out: BinaryIO, grammar: Grammar, said: str) -> Outcome:
         raise NothingLeft("no element of it is left")
     out.write(mended.data)
     steps = (Step.CLOSED if mended.closed else Step.CLEANED, *((Step.ZEROS,) if holes else ()))
-    lost = (
-        (Loss(LossKind.OBJECTS, "", mended.missing, fault if fault is not None else len(stretches[0])),)
-        if mended.closed or holes
-        else ()
-    )
+    place = 0 if is_rooted else fault if fault is not None else len(stretches[0])
+    lost = (Loss(LossKind.OBJECTS, "", mended.missing, place),) if mended.closed or holes or is_rooted else ()
     return Outcome(job.format, steps, lost)
+
+
+def _under_lost_roots(data: bytes) -> bytes:
+    """A document whose beginning is lost, under elements of the names that only end in it; a prefix that was declared there gets a name of its own."""
+    opened: list[bytes] = []
+    lost: list[bytes] = []
+    prefixes: set[bytes] = set()
+    for found in _ELEMENT.finditer(data):
+        name = found[2]
+        if name is None or not name.isascii():
+            continue
+        prefixes.update(each.partition(b":")[0] for each in (name, *_PREFIXED.findall(found[3] or b"")) if b":" in each)
+        if not found[1]:
+            if not found[4]:
+                opened.append(name)
+        elif name in opened[-_DEEPEST:]:
+            while opened.pop() != name:
+                pass
+        elif len(lost) < _DEEPEST:
+            lost.append(name)
+    if not lost:
+        return data
+    declared = {found[1] for found in re.finditer(rb"xmlns:([\w.-]+)\s*=", data)} | {b"xml", b"xmlns"}
+    spaces = b"".join(b' xmlns:%b="urn:unknown:%b"' % (each, each) for each in sorted(prefixes - declared)[:100])
+    begin = data.find(b"<")
+    # What stands in front of the first tag is a text, or the rest of a tag.
+    head = data[:begin].rpartition(b">")[2]
+    head = b"" if b'="' in head else head
+    outer, *inner = reversed(lost)
+    tags = b"<" + outer + spaces + b">" + b"".join(b"<" + name + b">" for name in inner)
+    return b'<?xml version="1.0" encoding="UTF-8"?>' + tags + head + data[begin:]
 
 
 def _without_torn_tags(data: bytes) -> bytes:

@@ -144,6 +144,10 @@ _BODIES = {
     "p": ("presentation", "paragraphs"),
     "g": ("drawing", "paragraphs"),
 }
+_MIMES = {"text": "text", "spreadsheet": "spreadsheet", "presentation": "presentation", "drawing": "graphics"}
+_TOP = re.compile(
+    rb"<office:(?:meta|settings|scripts|font-face-decls|styles|automatic-styles|master-styles|body)(?=[\s>])"
+)
 _STYLES = Grammar(
     opening=b"",
     containers={},
@@ -281,15 +285,18 @@ def repair_flat(job: Job, out: BinaryIO) -> Outcome:
     data = job.data()
     stretches, holes = split_zeros(data)
     body, said = _body_of(job.format, data)
+    rooted = _under_a_root(stretches[0], body)
+    is_rooted = rooted is not stretches[0]
+    is_torn = is_rooted and b"</office:" in stretches[0][: _top_of(stretches[0])]
+    stretches[0] = rooted
+    holes -= is_rooted and data[:1] == b"\0"
     base = _grammar("document", body)
-    mime = (
-        _PREFIX
-        + {"text": "text", "spreadsheet": "spreadsheet", "presentation": "presentation", "drawing": "graphics"}[body]
-    )
-    opening = base.opening.replace(b' office:version="1.2"', f' office:version="1.2" office:mimetype="{mime}"'.encode())
+    mime = f' office:version="1.2" office:mimetype="{_PREFIX}{_MIMES[body]}"'.encode()
+    opening = base.opening.replace(b' office:version="1.2"', mime)
     from msgspec.structs import replace
 
-    complete = not holes and first_fault(data) is None
+    fault = first_fault(stretches[0])
+    complete = not holes and fault is None
     mended = mend_to_the_end(stretches, replace(base, opening=opening), complete=complete, marks=job.marks, said=said)
     if mended is None:
         raise NothingLeft("its markup cannot be put in order")
@@ -298,13 +305,32 @@ def repair_flat(job: Job, out: BinaryIO) -> Outcome:
     if not re.search(rb"<(?:text:[ph]|table:table-row|draw:\w+)\b", mended.data):
         raise NothingLeft("no text, row or shape of it is left")
     out.write(mended.data)
-    lost = (Loss(kind_of(said), "", mended.missing, first_fault(stretches[0]) or -1),) if mended.closed else ()
-    steps = (Step.CLOSED,) if mended.closed else (Step.CLEANED,)
+    # The place is told only where it is one of the damaged file.
+    place = -1 if fault is None or is_rooted else fault
+    lost: tuple[Loss, ...] = (Loss(kind_of(said), "", mended.missing, place),) if mended.closed else ()
+    lost += (Loss(LossKind.STYLES),) if is_torn else ()
+    steps = (*((Step.SKELETON,) if is_rooted else ()), Step.CLOSED if mended.closed else Step.CLEANED)
     return Outcome(
         "fod" + {"text": "t", "spreadsheet": "s", "presentation": "p", "drawing": "g"}[body],
         (*steps, *((Step.ZEROS,) if holes else ())),
         lost,
     )
+
+
+def _under_a_root(data: bytes, body: str) -> bytes:
+    """A document whose first tag is lost gets it anew, so that its styles stay."""
+    if re.search(rb"<office:document[\s>]", data) or b"<office:body" not in data:
+        return data
+    begin = _top_of(data)
+    spaces = " ".join(f'xmlns:{name}="{uri}"' for name, uri in NAMESPACES.items())
+    head = f'{_HEAD}<office:document {spaces} office:version="1.2" office:mimetype="{_PREFIX}{_MIMES[body]}">'
+    return head.encode() + data[begin:]
+
+
+def _top_of(data: bytes) -> int:
+    """Where the first element below the root begins."""
+    begin = _TOP.search(data)
+    return begin.start() if begin is not None else len(data)
 
 
 def split_zeros(data: bytes, least: int = 16) -> tuple[list[bytes], int]:

@@ -110,6 +110,8 @@ class Workbook(Work):
         package = self.package
         name = next((each for each in package.parts if re.fullmatch(r"xl/sharedStrings\d*\.xml", each)), None)
         is_mended = name is None or isinstance(package.parts[name], bytes)
+        if name is not None:
+            self._clear_impossible(name)
         rows_lost = any(loss.kind is LossKind.ROWS or loss.kind is LossKind.SHEETS for loss in package.lost)
         if not is_mended and not rows_lost:
             return
@@ -132,6 +134,31 @@ class Workbook(Work):
             rows = [row_mark("[texts whose cells are lost]")] if self.job.marks else []
             rows += [b'<row><c t="s"><v>%d</v></c></row>' % n for n in stray if items[n] != self._filler()]
             self._add_sheet("Texts without cells", made.sheet(b"".join(rows)))
+
+    def _clear_impossible(self, name: str) -> None:
+        """Cells of mended sheets whose number of a text is higher than there ever were texts: the number itself is damaged."""
+        package = self.package
+        mended = [each for each in self._worksheets() if isinstance(package.parts[each], bytes)]
+        if not mended:
+            return
+        data = package.read(name)
+        count = re.search(rb"<sst\b[^>]*\buniqueCount=\"(\d{1,8})\"", data)
+        if count is None and isinstance(package.parts[name], bytes):
+            return
+        limit = max(len(_ITEM.findall(data)), int(count[1]) if count else 0)
+        text = b"[this text is missing]" if self.job.marks else b""
+
+        def cleared(cell: re.Match[bytes]) -> bytes:
+            if int(cell[1]) < limit:
+                return cell[0]
+            head = cell[0][: cell[0].index(b">") + 1]
+            return head.replace(b't="s"', b't="str"') + b"<v>" + text + b"</v>"
+
+        for sheet in mended:
+            raw = package.read(sheet)
+            if any(int(told) >= limit for told in _SHARED.findall(raw)):
+                package.parts[sheet] = _SHARED.sub(cleared, raw)
+                package.loses(LossKind.CELL_TEXTS, sheet, 1)
 
     def _filler(self) -> bytes:
         return b"<si><t>" + (b"[this text is missing]" if self.job.marks else b"") + b"</t></si>"

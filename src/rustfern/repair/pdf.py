@@ -13,6 +13,7 @@ from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.pages.pdf_filters import check_picture
 from rustfern.repair.deflate_resume import inflate_zlib
 from rustfern.repair.interface import MAX_HELD_BYTES, Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.pdf_content import whole_operators
 from rustfern.repair.pdf_objects import (
     Broken,
     Found,
@@ -38,7 +39,6 @@ _UNPACKED = frozenset({"FlateDecode", "Fl", "ASCII85Decode", "A85", "ASCIIHexDec
 _TEXT = re.compile(rb"\bBT\b.*?\bET\b", re.DOTALL)
 _CONTENT = re.compile(rb"(?:^|\s)(?:BT|re|cm|Do|l|m|S|f)(?=\s)")
 _FONT = re.compile(rb"/(\S+)\s+[\d.]+\s+Tf")
-_LAST_OPERATOR = re.compile(rb"[\s\])>](?:[A-Za-z]{1,3}\*?|'|\")\s")
 
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
@@ -250,7 +250,7 @@ class _Document:
                 at = plain.find(b"\0" * 16)
                 plain = plain[:at] if at >= 0 and _CONTENT.search(plain) else plain
                 if _CONTENT.search(plain[:4096]) and not each.facts.get("DecodeParms"):
-                    plain = _whole_operators(plain)
+                    plain = whole_operators(plain)
                 each.facts["Filter"] = Raw(b"/FlateDecode")
                 if isinstance(parms := each.facts.get("DecodeParms"), list):
                     each.facts["DecodeParms"] = parms[-1] if parms else {}
@@ -299,7 +299,7 @@ class _Document:
                 if not isinstance(error, Refused):
                     self._picture(each, b"", names)
         elif not names and (hole := raw.find(bytes(64))) >= 0 and _CONTENT.search(raw[:4096]):
-            each.made = _whole_operators(raw[:hole])
+            each.made = whole_operators(raw[:hole])
             self.lost.append(Loss(LossKind.REST, f"object {number}", 0, hole))
 
     # -- contents without a page
@@ -407,13 +407,3 @@ class _Document:
                 each.start, each.made = -1, None
                 continue
             each.value = mended(each.value)
-
-
-def _whole_operators(plain: bytes) -> bytes:
-    """Content up to its last whole operator, its text and graphics states closed."""
-    ends = [found.end() for found in _LAST_OPERATOR.finditer(plain, max(len(plain) - 4096, 0))]
-    plain = plain[: ends[-1]] if ends else plain
-    depth = len(re.findall(rb"(?:^|\s)q(?=\s)", plain)) - len(re.findall(rb"(?:^|\s)Q(?=\s)", plain))
-    in_text = plain.rfind(b"BT") > plain.rfind(b"ET")
-    marked = len(re.findall(rb"\b(?:BMC|BDC)\b", plain)) - len(re.findall(rb"\bEMC\b", plain))
-    return plain + (b"\nET" if in_text else b"") + b"\nEMC" * max(marked, 0) + b"\nQ" * max(depth, 0) + b"\n"

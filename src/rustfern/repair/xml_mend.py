@@ -120,6 +120,9 @@ def mend(
     fault = first_fault(first)
     if fault is None and complete and len(stretches) == 1:
         return Mended(first)
+    if grammar.opening and first and not first.lstrip(b"\xef\xbb\xbf\t\r\n ").startswith(b"<"):
+        # It begins within a tag or a text: its beginning is lost.
+        stretches, first, fault = [b"", first, *stretches[1:]], b"", 0
     builder = _Builder(grammar)
     if b"<" not in first[:fault] or not _TAG.search(first):
         builder.open_anew()

@@ -34,6 +34,7 @@ from rustfern.repair.compound_salvage import CompoundSalvage
 from rustfern.repair.compound_writer import compound
 from rustfern.repair.interface import Budget, Job, Loss, LossKind, Step
 from rustfern.repair.ooxml_grammar import GRAMMARS
+from rustfern.repair.pdf_content import whole_operators
 from rustfern.repair.registry import repairers
 from rustfern.repair.together import together
 from rustfern.repair.xml_mend import first_fault, mend
@@ -176,6 +177,7 @@ ROWS: list[tuple[str, str, Damage, str, float, str]] = [
     ("timber-office.ods", "cut markup", within("content.xml", cut(0.5)), "ods", 0.2, "closed"),
     ("mooring-office.odg", "cut", cut(0.9), "odg", 0.5, "directory"),
     ("tide-notes.fodt", "cut", cut(0.99), "fodt", 0.3, "closed"),
+    ("launch-office.fodp", "no head", no_head, "fodp", 1.0, "anew"),
     ("launch-office.fodp", "hole", hole(0.3, 2048), "fodp", 0.3, "closed"),
     ("timber-openpyxl.xlsx", "no workbook", without("xl/workbook.xml"), "xlsx", 0.9, "anew"),
     ("timber-writer.xlsx", "no texts", without("xl/sharedStrings.xml"), "xlsx", 0.2, "anew"),
@@ -202,6 +204,7 @@ ROWS: list[tuple[str, str, Damage, str, float, str]] = [
     ("launch-pandoc.rtf", "hole", hole(0.5, 600), "rtf", 0.2, "zeros"),
     ("mooring-office.svg", "cut", cut(0.7), "svg", 0.3, "closed"),
     ("launch-pandoc.html", "hole", hole(0.5, 512), "html", 0.4, "zeros"),
+    ("survey-office.xml", "no head", no_head, "xml", 0.8, "zeros"),
     ("survey-office.xml", "cut", cut(0.8), "xml", 0.4, "closed"),
     ("launch-pandoc.ipynb", "cut", cut(0.7), "json", 0.3, "closed"),
     ("timber-office.csv", "cut", cut(0.61), "csv", 0.5, "closed"),
@@ -293,6 +296,19 @@ def test_cells_keep_their_addresses_when_texts_are_lost(rustfern: Rustfern, tmp_
         assert after.read("xl/worksheets/sheet1.xml") == before.read("xl/worksheets/sheet1.xml")
         assert b"[this text is missing]" in after.read("xl/sharedStrings.xml")
     assert any("texts that cells share" in lost for lost in row["lost"])
+
+
+def test_a_number_of_a_text_that_cannot_be_is_cleared(rustfern: Rustfern, tmp_path: Path) -> None:
+    def change(data: bytes) -> bytes:
+        return cut(0.9)(re.sub(rb'(t="s"[^>]*><v>)\d+', rb"\g<1>70000", data, count=1))
+
+    source = tmp_path / "timber-writer.xlsx"
+    source.write_bytes(within("xl/worksheets/sheet1.xml", change)(documents()[source.name]))
+    (row,) = rustfern("repair", source, "--to", tmp_path / "out", "--json").json["repaired"]
+    with zipfile.ZipFile(row["to"]) as made:
+        sheet = made.read("xl/worksheets/sheet1.xml")
+    assert b"70000" not in sheet and sheet.count(b"[this text is missing]") == 1
+    assert any("1 of the texts that cells share" in lost for lost in row["lost"])
 
 
 def test_a_text_that_moves_up_never_lands_in_another_cell(rustfern: Rustfern, tmp_path: Path) -> None:
@@ -515,6 +531,32 @@ def test_a_compound_file_reads_as_it_was_written(streams: list[tuple[str, bytes]
     assert {path: read.read(path) for path in wanted} == wanted
     found = CompoundSalvage(made).streams
     assert {path: found[path].data for path in wanted} == wanted and all(found[path].whole for path in wanted)
+
+
+OPERATIONS = [
+    (b"q 1 0 0 1 72 72 cm BT /F1 12 Tf (a\\)b(c)) Tj ET Q", b"q 1 0 0 1 72 72 cm BT /F1 12 Tf (a\\)b(c)) Tj ET Q"),
+    (b"BT /F1 12 Tf 1 0 0 rgx 3 } 4 Td 5 6 Td (x) Tj", b"BT /F1 12 Tf 5 6 Td (x) Tj ET"),
+    (b"q BT [(a)-20<0A>]TJ T* ET /P <</MCID 0/A<</B(x)>>>> BDC 1.5 J 2 J", b"q BT [(a)-20<0A>] TJ T* ET /P <</MCID 0/A<</B(x)>>>> BDC 2 J EMC Q"),
+    (b"3 4 l 1 2 m 3 4 l S 5 6 l 0 0 9 9 re f", b"1 2 m 3 4 l S 0 0 9 9 re f"),
+    (b"BI /W 1 /H 1 ID \xff(\0 EI /Cs cs .5 /P1 scn", b"BI /W 1 /H 1 ID \xff(\0 EI /Cs cs .5 /P1 scn"),
+    (b"BT (never closed 1 2 Td", b"BT 1 2 Td ET"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("content", "kept"), OPERATIONS)
+def test_contents_of_a_page_keep_the_operations_that_the_format_knows(content: bytes, kept: bytes) -> None:
+    assert whole_operators(content).replace(b"\n", b" ").strip() == kept
+
+
+@given(
+    st.lists(
+        st.sampled_from(b"q Q BT ET (a) (( 1 .5 /N [ ] << >> Td Tf Tj TJ l m BI ID EI \\ % EMC BMC".split()),
+        max_size=60,
+    )
+)
+def test_contents_of_a_page_stay_as_they_are_once_they_are_whole(tokens: list[bytes]) -> None:
+    once = whole_operators(b" ".join(tokens))
+    assert whole_operators(once) == once
 
 
 @pytest.mark.parametrize("start", [0.2, 0.5, 0.8])

@@ -7,6 +7,7 @@ import gzip
 import hashlib
 import io
 import json
+import random
 import re
 import sqlite3
 import struct
@@ -32,6 +33,8 @@ from rustfern.operations.repair_words import loss, method
 from rustfern.repair import json_text, rtf, text, xls
 from rustfern.repair.compound_salvage import CompoundSalvage
 from rustfern.repair.compound_writer import compound
+from rustfern.repair.deflate_flip import packed_flips, stored_flip
+from rustfern.repair.deflate_resume import inflate_prefix
 from rustfern.repair.interface import Budget, Job, Loss, LossKind, Step
 from rustfern.repair.ooxml_grammar import GRAMMARS
 from rustfern.repair.pdf_content import whole_operators
@@ -170,6 +173,7 @@ ROWS: list[tuple[str, str, Damage, str, float, str]] = [
     ("survey-office.docx", "no styles", without("word/styles.xml"), "docx", 1.0, "directory"),
     ("survey-office.docx", "cut markup", within("word/document.xml", cut(0.7)), "docx", 0.4, "closed"),
     ("survey-office.docx", "entity", within("word/document.xml", lambda x: x.replace(b"<w:t", b"<w:t>&bogus; &</w:t><w:t", 1)), "docx", 0.9, "taken out"),
+    ("launch-pandoc.docx", "no notes", without("word/footnotes.xml"), "docx", 0.9, "anew"),
     ("memo-0pages.docx", "hole", hole(0.15, 700), "docx", 0.1, "closed"),
     ("survey-odfpy.odt", "cut", cut(0.7), "odt", 0.2, "directory"),
     ("launch.odp", "no directory", no_directory, "odp", 1.0, "directory"),
@@ -580,6 +584,49 @@ def test_deflate_is_taken_up_again_at_the_next_block(start: float, to_the_end: b
     begin = lines.find(max(re.findall(rb"MQ-[^\0]{60,}", behind), key=len)[:60])
     offset = begin - behind.find(lines[begin : begin + 60])
     assert all(mine in (theirs, 0) for mine, theirs in zip(behind, lines[offset:], strict=False))
+
+
+@given(st.integers(0, 1 << 30), st.booleans(), st.sampled_from([1, 6, 9]))
+def test_a_flipped_bit_is_found_by_the_sum_alone(seed: int, is_fixed: bool, level: int) -> None:
+    chance = random.Random(seed)
+    rows = (
+        f"<r><c>{chance.choice(['keel', 'oak', 'larch', 'tide'])}</c><v>{chance.randrange(9999)}</v></r>"
+        for _ in range(200)
+    )
+    plain = "".join(rows).encode()
+    packer = zlib.compressobj(level, zlib.DEFLATED, -15, 8, zlib.Z_FIXED if is_fixed else zlib.Z_DEFAULT_STRATEGY)
+    packed_bytes = packer.compress(plain) + packer.flush()
+    bit = chance.randrange(8 * len(packed_bytes))
+    hurt = bytearray(packed_bytes)
+    hurt[bit // 8] ^= 1 << bit % 8
+    out, _, ended = inflate_prefix(bytes(hurt), most=len(plain) + 1)
+    if ended and len(out) == len(plain):
+        found = packed_flips(bytes(hurt), out, zlib.crc32(out) ^ zlib.crc32(plain), Budget(20))
+        assert found in ([], [bit])
+    place = chance.randrange(8 * len(plain))
+    stored = bytearray(plain)
+    stored[place // 8] ^= 1 << place % 8
+    assert stored_flip(len(plain), zlib.crc32(plain) ^ zlib.crc32(stored)) == divmod(place, 8)
+
+
+def test_most_flips_that_keep_the_length_are_set_right(rustfern: Rustfern, tmp_path: Path) -> None:
+    healthy = documents()["survey-office.docx"]
+    (member,) = [each for each in find_members(healthy) if each.name == "word/document.xml"]
+    sources, chance = [], random.Random(4)
+    while len(sources) < 8:
+        at, bit = member.start + chance.randrange(100, member.length), chance.randrange(8)
+        hurt = bytearray(healthy)
+        hurt[at] ^= 1 << bit
+        out, _, ended = inflate_prefix(bytes(hurt[member.start : member.start + member.length]))
+        if ended and len(out) == member.size:
+            sources.append(tmp_path / f"survey {len(sources)}.docx")
+            sources[-1].write_bytes(hurt)
+    rows = rustfern("repair", *sources, "--to", tmp_path / "out", "--json").json["repaired"]
+    right = [row for row in rows if "a sum proves" in row["method"] and not row["lost"]]
+    assert len(right) >= 7
+    for row in right:
+        with zipfile.ZipFile(row["to"]) as made, zipfile.ZipFile(io.BytesIO(healthy)) as first:
+            assert made.read("word/document.xml") == first.read("word/document.xml")
 
 
 @pytest.mark.parametrize("length", [64, 512, 1500])

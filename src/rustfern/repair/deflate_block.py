@@ -17,9 +17,9 @@ _FARTHEST, _LEAST = 96 << 10, 48
 _ORDER = (16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15)
 _READINGS, _READ_BYTES, _MOST_SYMBOLS, _SAFE_BITS, _LEAST_MET = 64, 1 << 10, 2500, 64, 20
 _HEADER_BYTES = 400
-_END = 256
-_LENGTH_EXTRA = (*[0] * 8, *[n for n in range(1, 6) for _ in range(4)], 0)
-_DISTANCE_EXTRA = (0, 0, *[n for n in range(14) for _ in range(2)])
+END = 256
+LENGTH_EXTRA = (*[0] * 8, *[n for n in range(1, 6) for _ in range(4)], 0)
+DISTANCE_EXTRA = (0, 0, *[n for n in range(14) for _ in range(2)])
 
 Codes = dict[tuple[int, int], int]
 
@@ -31,7 +31,7 @@ def continued(raw: bytes, prefix: bytes, broke: int, behind: int, budget: Budget
     start = _block_start(raw, prefix, broke, budget)
     if start is None:
         return None
-    header = _header(raw, start)
+    header = header_of(raw, start)
     if header is None:
         return None
     literals, distances, length = header
@@ -69,7 +69,7 @@ def _agrees(out: bytes, known: bytes) -> bool:
     )
 
 
-def _bits(raw: bytes, start: int, count: int) -> list[int]:
+def bits_of(raw: bytes, start: int, count: int) -> list[int]:
     """So many bits from one on."""
     first, skip = divmod(start, 8)
     piece = np.frombuffer(raw[first : first + (count + skip + 7) // 8], "u1")
@@ -77,7 +77,7 @@ def _bits(raw: bytes, start: int, count: int) -> list[int]:
     return told
 
 
-def _codes(lengths: list[int]) -> Codes:
+def codes_of(lengths: list[int]) -> Codes:
     """(bits, code) → symbol (RFC 1951, 3.2.2)."""
     counts = [0] * 16
     for length in lengths:
@@ -95,7 +95,7 @@ def _codes(lengths: list[int]) -> Codes:
     return out
 
 
-def _symbol(bits: list[int], at: int, codes: Codes) -> tuple[int, int]:
+def symbol_of(bits: list[int], at: int, codes: Codes) -> tuple[int, int]:
     """(symbol, where it ends). Raises `IndexError` at the end, `KeyError` where no code fits."""
     code = 0
     for length in range(1, 16):
@@ -106,39 +106,39 @@ def _symbol(bits: list[int], at: int, codes: Codes) -> tuple[int, int]:
     raise KeyError(code)
 
 
-def _number(bits: list[int], at: int, count: int) -> int:
+def number_of(bits: list[int], at: int, count: int) -> int:
     return sum(bits[at + n] << n for n in range(count))
 
 
-def _header(raw: bytes, start: int) -> tuple[Codes, Codes, int] | None:
+def header_of(raw: bytes, start: int) -> tuple[Codes, Codes, int] | None:
     """The codes of a block and how many bits its head has; None if it is none with codes of its own."""
-    bits = _bits(raw, start, 8 * _HEADER_BYTES)
+    bits = bits_of(raw, start, 8 * _HEADER_BYTES)
     try:
-        if _number(bits, 1, 2) != 2:
+        if number_of(bits, 1, 2) != 2:
             return None
-        many, distances, lengths = _number(bits, 3, 5) + 257, _number(bits, 8, 5) + 1, _number(bits, 13, 4) + 4
+        many, distances, lengths = number_of(bits, 3, 5) + 257, number_of(bits, 8, 5) + 1, number_of(bits, 13, 4) + 4
         order = [0] * 19
         for n in range(lengths):
-            order[_ORDER[n]] = _number(bits, 17 + 3 * n, 3)
-        codes, at, told = _codes(order), 17 + 3 * lengths, list[int]()
+            order[_ORDER[n]] = number_of(bits, 17 + 3 * n, 3)
+        codes, at, told = codes_of(order), 17 + 3 * lengths, list[int]()
         while len(told) < many + distances:
-            symbol, at = _symbol(bits, at, codes)
+            symbol, at = symbol_of(bits, at, codes)
             if symbol < 16:
                 told.append(symbol)
                 continue
             extra, base = ((2, 3), (3, 3), (7, 11))[symbol - 16]
-            told += [told[-1] if symbol == 16 else 0] * (base + _number(bits, at, extra))
+            told += [told[-1] if symbol == 16 else 0] * (base + number_of(bits, at, extra))
             at += extra
     except (IndexError, KeyError):
         return None
-    return _codes(told[:many]), _codes(told[many : many + distances]), at
+    return codes_of(told[:many]), codes_of(told[many : many + distances]), at
 
 
 def _in_step(raw: bytes, behind: int, literals: Codes, distances: Codes) -> int | None:
     """The first bit behind a hole that is the beginning of a symbol for certain: no symbol has more than 48 bits, so one of the readings from
     each of the first 64 bits is in step from its beginning on, and where all of them have met, all are.
     """
-    bits = _bits(raw, 8 * behind, 8 * _READ_BYTES)
+    bits = bits_of(raw, 8 * behind, 8 * _READ_BYTES)
     readings = [read for start in range(_READINGS) if (read := _places(bits, start, literals, distances))]
     if not readings:
         return None
@@ -158,13 +158,13 @@ def _places(bits: list[int], at: int, literals: Codes, distances: Codes) -> list
     try:
         while len(out) < _MOST_SYMBOLS and at < len(bits) - _SAFE_BITS:
             out.append(at)
-            symbol, at = _symbol(bits, at, literals)
-            if symbol == _END:
+            symbol, at = symbol_of(bits, at, literals)
+            if symbol == END:
                 break
-            if symbol > _END:
-                at += _LENGTH_EXTRA[symbol - 257]
-                distance, at = _symbol(bits, at, distances)
-                at += _DISTANCE_EXTRA[distance]
+            if symbol > END:
+                at += LENGTH_EXTRA[symbol - 257]
+                distance, at = symbol_of(bits, at, distances)
+                at += DISTANCE_EXTRA[distance]
     except (IndexError, KeyError):
         return []
     return out

@@ -30,6 +30,8 @@ class TextDocument(Work):
             package.parts[main] = made.text_document(mark + blocks if mark or blocks else b"<w:p/>")
             package.did(Step.SKELETON)
             package.loses(LossKind.REST, main)
+        for kind in ("footnote", "endnote", "comment"):
+            self._make_notes(kind)
         self.add_implied_links()
         body = package.read(main)
         headers = re.findall(rb"<w:(?:header|footer)Reference\b[^>]*?r:id=\"([^\"]+)\"", body)
@@ -39,6 +41,37 @@ class TextDocument(Work):
         if headers or b"r:embed" in body:
             pictures = [i.decode() for i in re.findall(rb"r:embed=\"([^\"]+)\"", body)]
             self.link_by_order(main, pictures, self.unlinked(r"word/media/[^/]+"), LossKind.ORDER)
+
+    def _make_notes(self, kind: str) -> None:
+        """Notes to which the text refers and that are lost, anew: programs refuse a text that refers to notes that do not exist."""
+        package = self.package
+        refers = re.compile(rb"<w:%bReference\b[^>]*?\bw:id=\"(-?\d{1,9})\"" % kind.encode())
+        rules = re.compile(rb"<w:%b\b[^>]*?\bw:id=\"(-?\d{1,9})\"" % kind.encode())
+        stories = [
+            self.main,
+            *(name for name in package.parts if re.fullmatch(r"word/(?:footnotes|endnotes)\.xml", name)),
+        ]
+        wanted = [ident for name in stories for ident in refers.findall(package.read(name))]
+        settings = package.read("word/settings.xml") if kind != "comment" else b""
+        lines = rules.findall(settings)
+        name = next(
+            (link.target for link in self.links_of(self.main) if link.kind.endswith(f"/{kind}s")), f"word/{kind}s.xml"
+        )
+        data = package.read(name) if name in package.parts else made.notes(kind, b"")
+        known = set(rules.findall(data))
+        missing = [ident for ident in dict.fromkeys(wanted) if ident not in known]
+        # The lines above notes are notes of their own, of which settings tell.
+        above = [ident for ident in dict.fromkeys(lines) if ident not in known and ident not in missing]
+        if not missing and not (above and name not in package.parts):
+            return
+        text = word_mark(f"[this {kind} is missing]") if self.job.marks else b"<w:p/>"
+        fresh = b"".join(made.note(kind, ident, text) for ident in missing)
+        lined = b"".join(made.separator(kind, ident, is_first=not n) for n, ident in enumerate(above))
+        end = data.rindex(b"</")
+        package.parts[name] = data[:end] + lined + fresh + data[end:]
+        package.did(Step.SKELETON)
+        if missing and not any(loss.where == name for loss in package.lost):
+            package.loses(LossKind.PARAGRAPHS, name, len(missing))
 
     def _stories(self) -> list[bytes]:
         """The paragraphs of notes and comments, where the text that they belong to is lost."""

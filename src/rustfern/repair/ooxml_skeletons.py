@@ -140,6 +140,24 @@ def text_document(body: bytes) -> bytes:
     )
 
 
+def notes(kind: str, body: bytes) -> bytes:
+    """A part of footnotes, endnotes or comments (`kind` in the singular)."""
+    return f'{_HEAD}<w:{kind}s xmlns:w="{W}" xmlns:r="{R}">'.encode() + body + f"</w:{kind}s>".encode()
+
+
+def note(kind: str, ident: bytes, blocks: bytes) -> bytes:
+    """A footnote, endnote or comment."""
+    by = b' w:author=""' if kind == "comment" else b""
+    return b'<w:%b w:id="%b"%b>%b</w:%b>' % (kind.encode(), ident, by, blocks, kind.encode())
+
+
+def separator(kind: str, ident: bytes, *, is_first: bool) -> bytes:
+    """The line above notes, or the one above those that go on from the page before (17.11.23, 17.11.1)."""
+    name = b"separator" if is_first else b"continuationSeparator"
+    blocks = b"<w:p><w:r><w:%b/></w:r></w:p>" % name
+    return b'<w:%b w:type="%b" w:id="%b">%b</w:%b>' % (kind.encode(), name, ident, blocks, kind.encode())
+
+
 def workbook(sheets: Sequence[tuple[str, str]], *, date1904: bool) -> bytes:
     """A workbook: (name, relationship id) of each sheet."""
     rows = "".join(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import zlib
 from collections.abc import Sequence
 
+from rustfern.repair.deflate_flip import packed_flips, stored_flip
 from rustfern.repair.deflate_resume import inflate_prefix
 from rustfern.repair.interface import Budget, Step
 from rustfern.repair.zip_salvage import Held, Salvaged, find_members
@@ -17,6 +18,8 @@ _BLOCKS = (4096, 512, 65536, 1024, 2048, 8192, 16384, 32768)
 _MAX_TRIES = 600
 _MAX_FLIPPED, _SECONDS = 24 << 10, 0.4
 _MAX_SEARCHED = 4 << 10
+_MAX_STORED, _MAX_UNPACKED = 256 << 10, 2 << 20
+"""A sum of 32 bits proves one bit of so many, and no more."""
 
 
 def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tuple[bytes | None, Step | None]:
@@ -37,7 +40,7 @@ def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tup
                 return changed, Step.TEXT_MODE
             if (changed := _swapped(data, member, budget.part(2 * _SECONDS))) is not None:
                 return changed, Step.BLOCKS
-            if (changed := _flipped(data, member, budget.part(_SECONDS))) is not None:
+            if (changed := _flipped(data, member, budget.part(5 * _SECONDS))) is not None:
                 return changed, Step.BIT
     return None, None
 
@@ -103,17 +106,39 @@ def _swapped(data: bytes, member: Salvaged, budget: Budget) -> bytes | None:
 
 
 def _flipped(data: bytes, member: Salvaged, budget: Budget) -> bytes | None:
-    """One bit has flipped: every one in front of where it stops to unpack is tried, the nearest first."""
+    """One bit has flipped: where what is there has its length, the sum tells which; else every one in front of where it stops to unpack is
+    tried, the nearest first."""
     packed = bytearray(data[member.start : member.start + member.length])
-    if len(packed) > _MAX_FLIPPED:
-        return None
     if member.method == 0:
-        return None if len(packed) > 2048 else _try_flips(data, member, packed, range(len(packed) - 1, -1, -1), budget)
-    _, used, ended = inflate_prefix(bytes(packed))
-    if ended and len(packed) > _MAX_SEARCHED:
+        return _by_sum(data, member, packed, bytes(packed), budget) if len(packed) == member.size else None
+    out, used, ended = inflate_prefix(bytes(packed), most=(member.size or 0) + 1)
+    if ended and len(out) == member.size:
+        changed = _by_sum(data, member, packed, out, budget)
+        if changed is not None or len(packed) > _MAX_SEARCHED:
+            return changed
+    if len(packed) > _MAX_FLIPPED or (ended and len(packed) > _MAX_SEARCHED):
         return None
     last = len(packed) - 1 if ended else min(used + 1, len(packed) - 1)
     return _try_flips(data, member, packed, range(last, -1, -1), budget)
+
+
+def _by_sum(data: bytes, member: Salvaged, packed: bytearray, out: bytes, budget: Budget) -> bytes | None:
+    size = member.size or 0
+    if size > (_MAX_STORED if member.method == 0 else _MAX_UNPACKED):
+        return None
+    found = zlib.crc32(out)
+    for wanted in member.sums:
+        if member.method == 0:
+            flip = stored_flip(size, wanted ^ found)
+            places = [8 * flip[0] + flip[1]] if flip is not None else []
+        else:
+            places = packed_flips(bytes(packed), out, wanted ^ found, budget)
+        for place in places:
+            packed[place // 8] ^= 1 << place % 8
+            if _whole(member, bytes(packed)):
+                return data[: member.start] + bytes(packed) + data[member.start + len(packed) :]
+            packed[place // 8] ^= 1 << place % 8
+    return None
 
 
 def _try_flips(data: bytes, member: Salvaged, packed: bytearray, places: Sequence[int], budget: Budget) -> bytes | None:

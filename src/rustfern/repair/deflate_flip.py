@@ -68,7 +68,8 @@ def stored_flip(length: int, difference: int) -> tuple[int, int] | None:
 
 
 class _Token(msgspec.Struct, frozen=True):
-    """A letter, or a copy: its place, its bit in the stream, and how it was told (of a copy: the code of its distance)."""
+    """A letter, or a copy: its place, its bit in the stream, and how it was told (of a copy: the code of its distance; and its length, as bit,
+    symbol and codes)."""
 
     place: int
     bit: int
@@ -76,6 +77,7 @@ class _Token(msgspec.Struct, frozen=True):
     codes: Codes
     length: int = 0
     distance: int = 0
+    told: tuple[int, int, Codes] = (0, 0, {})
 
 
 def packed_flips(packed: bytes, out: bytes, difference: int, budget: Budget) -> list[int]:
@@ -124,6 +126,25 @@ def packed_flips(packed: bytes, out: bytes, difference: int, budget: Budget) -> 
                     for bit, symbol in _siblings(token.bit, token.symbol, token.codes)
                     if symbol == token.symbol ^ change
                 ]
+    return found
+
+
+def length_flips(packed: bytes, size: int, difference: int, budget: Budget) -> list[int]:
+    """The bits of a deflated stream that unpacks to `size` bytes, each of which makes a copy of it longer by `difference` (or shorter)."""
+    found: list[int] = []
+    for token in _tokens(packed, size, budget) or []:
+        if token.length:
+            at, symbol, codes = token.told
+            extra = LENGTH_EXTRA[symbol - 257]
+            length = next(length for (length, _), each in codes.items() if each == symbol)
+            more = token.length - _LENGTHS[symbol - 257]
+            found += [at + length + n for n in range(extra) if (more ^ 1 << n) - more == difference]
+            found += [
+                bit
+                for bit, other in _siblings(at, symbol, codes)
+                if other > END and other < 286 and LENGTH_EXTRA[other - 257] == extra
+                and _LENGTHS[other - 257] - _LENGTHS[symbol - 257] == difference
+            ]  # fmt: skip
     return found
 
 
@@ -181,13 +202,14 @@ def _tokens(packed: bytes, size: int, budget: Budget) -> list[_Token] | None:
                     break
                 extra = LENGTH_EXTRA[symbol - 257]
                 many = _LENGTHS[symbol - 257] + number_of(bits, at, extra)
+                told = (begin, symbol, codes)
                 begin = at + extra
                 step, at = symbol_of(bits, begin, distances)
                 distance = _DISTANCES[step] + number_of(bits, at, DISTANCE_EXTRA[step])
                 at += DISTANCE_EXTRA[step]
                 if distance > done or done + many > size:
                     return None
-                tokens.append(_Token(done, begin, step, distances, many, distance))
+                tokens.append(_Token(done, begin, step, distances, many, distance, told))
                 done += many
     except (IndexError, KeyError):
         return None

@@ -144,6 +144,7 @@ _BODIES = {
     "p": ("presentation", "paragraphs"),
     "g": ("drawing", "paragraphs"),
 }
+_OWN = frozenset(("content.xml", "styles.xml", "meta.xml", "settings.xml", "mimetype", "META-INF/manifest.xml"))
 _MIMES = {"text": "text", "spreadsheet": "spreadsheet", "presentation": "presentation", "drawing": "graphics"}
 _TOP = re.compile(
     rb"<office:(?:meta|settings|scripts|font-face-decls|styles|automatic-styles|master-styles|body)(?=[\s>])"
@@ -168,6 +169,7 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write a whole package. Raises `Malformed`."""
     held = job.whole()
     package = Package(held, job)
+    package.rename(_OWN.__contains__)
     told = package.content("mimetype").data if "mimetype" in package.found else b""
     kind = told.decode("ascii", "replace").strip().removeprefix(_PREFIX)
     format_name = next((name for name, each in _TYPES.items() if each == kind), "")

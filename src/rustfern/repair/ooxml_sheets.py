@@ -18,8 +18,8 @@ from rustfern.repair.xml_mend import first_fault, mend
 _SHEET_TAG = re.compile(rb"<(?:\w+:)?sheet\b([^>]*)/?>")
 _SHARED = re.compile(rb"<c\b[^>]*\bt=\"s\"[^>]*>(?:<f\b[^>]*?(?:/>|>[^<]*</f>))?<v>(\d{1,9})</v>")
 _STYLE = re.compile(rb"<(?:c|row|col)\b[^>]*?\b(?:s|style)=\"(\d{1,6})\"")
-_ITEM = re.compile(rb"<si\b")
-_ITEMS = re.compile(rb"<si\b[^>]*?(?:/>|>.*?</si>)", re.DOTALL)
+_ITEM = re.compile(rb"<si(?=[\s/>])")
+_ITEMS = re.compile(rb"<si(?=[\s/>])[^>]*?(?:/>|>.*?</si>)", re.DOTALL)
 _SHOWN_TEXT = re.compile(rb"<t\b[^>]*>[^<]*\S[^<]*</t>")
 _MOST_STRINGS = 5_000_000
 
@@ -122,6 +122,8 @@ class Workbook(Work):
         if most >= _MOST_STRINGS:
             return
         if is_mended:
+            # Garbage may have put one text into another.
+            items = [each if first_fault(each) is None else _plain_item(each) for each in items]
             items = self._aligned(name, items, data, most)
             name = name or "xl/sharedStrings.xml"
             package.parts[name] = made.strings(items)
@@ -225,6 +227,11 @@ class Workbook(Work):
             package.loses(LossKind.STYLES, "xl/styles.xml")
         self.set_links(self.main, [link for link in self.links_of(self.main) if link.target != "xl/styles.xml"])
         self.add_link(self.main, "xl/styles.xml")
+
+
+def _plain_item(item: bytes) -> bytes:
+    """A shared text without what garbage made of its markup."""
+    return b"<si><t>" + re.sub(rb"<[^<>]*>|[<>]|&(?!\w+;)", b"", item) + b"</t></si>"
 
 
 def _unused(name: str, taken: Sequence[str]) -> str:

@@ -76,6 +76,8 @@ class Work(ABC):
         package = self.package
         package.take_missing()
         self._read_types()
+        package.rename(lambda name: name.casefold() in self.types or made.type_of(name) is not None)
+        self.names = sorted(package.found, key=natural)
         self._take_parts()
         self._read_links()
         self._find_main()
@@ -239,6 +241,10 @@ class Work(ABC):
         package = self.package
         for rels in list(self.links):
             kept = [link for link in self.links[rels] if link.outside or link.target in package.parts]
+            gone_parts = {link.target for link in self.links[rels]} - {link.target for link in kept}
+            for target in sorted(gone_parts - {loss.where for loss in package.lost}):
+                if _IMPLIED.fullmatch(target):
+                    package.loses(LossKind.PARTS, target, 1)
             self.links[rels] = kept
         for name in list(package.parts):
             if not is_xml(name) or name.endswith(".rels") or not name.startswith(f"{self.top}/"):

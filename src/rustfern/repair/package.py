@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import BinaryIO
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.office.embedded import check_member
@@ -69,6 +70,14 @@ class Package:
         self.cut_off = any(not member.ended for member in self.found.values())
         if not any(member.got for member in self.found.values()):
             raise NothingLeft("no part of it can be unpacked")
+
+    def rename(self, is_known: Callable[[str], bool]) -> None:
+        """Of two names that its headers give a part, the one that is known counts: the other one is damaged."""
+        for name, member in list(self.found.items()):
+            other = member.other_name
+            if other and other not in self.found and is_known(other) and not is_known(name):
+                del self.found[name]
+                self.found[other] = replace(member, name=other, other_name="")
 
     def did(self, step: Step) -> None:
         """Note how it was put together."""

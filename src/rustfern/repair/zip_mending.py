@@ -8,7 +8,7 @@ from __future__ import annotations
 import zlib
 from collections.abc import Sequence
 
-from rustfern.repair.deflate_flip import packed_flips, stored_flip
+from rustfern.repair.deflate_flip import length_flips, packed_flips, stored_flip
 from rustfern.repair.deflate_resume import inflate_prefix
 from rustfern.repair.interface import Budget, Step
 from rustfern.repair.zip_salvage import Held, Salvaged, find_members
@@ -18,6 +18,7 @@ _BLOCKS = (4096, 512, 65536, 1024, 2048, 8192, 16384, 32768)
 _MAX_TRIES = 600
 _MAX_FLIPPED, _SECONDS = 24 << 10, 0.4
 _MAX_SEARCHED = 4 << 10
+_LONGEST_COPY = 258
 _MAX_STORED, _MAX_UNPACKED = 256 << 10, 2 << 20
 """A sum of 32 bits proves one bit of so many, and no more."""
 
@@ -116,6 +117,10 @@ def _flipped(data: bytes, member: Salvaged, budget: Budget) -> bytes | None:
         changed = _by_sum(data, member, packed, out, budget)
         if changed is not None or len(packed) > _MAX_SEARCHED:
             return changed
+    elif ended and 0 < abs(shift := (member.size or 0) - len(out)) <= _LONGEST_COPY and len(out) <= _MAX_UNPACKED:
+        places = length_flips(bytes(packed), len(out), shift, budget)
+        if (changed := _tried(data, member, packed, places, budget)) is not None:
+            return changed
     if len(packed) > _MAX_FLIPPED or (ended and len(packed) > _MAX_SEARCHED):
         return None
     last = len(packed) - 1 if ended else min(used + 1, len(packed) - 1)
@@ -133,11 +138,20 @@ def _by_sum(data: bytes, member: Salvaged, packed: bytearray, out: bytes, budget
             places = [8 * flip[0] + flip[1]] if flip is not None else []
         else:
             places = packed_flips(bytes(packed), out, wanted ^ found, budget)
-        for place in places:
-            packed[place // 8] ^= 1 << place % 8
-            if _whole(member, bytes(packed)):
-                return data[: member.start] + bytes(packed) + data[member.start + len(packed) :]
-            packed[place // 8] ^= 1 << place % 8
+        if (changed := _tried(data, member, packed, places, budget)) is not None:
+            return changed
+    return None
+
+
+def _tried(data: bytes, member: Salvaged, packed: bytearray, places: Sequence[int], budget: Budget) -> bytes | None:
+    """The bytes with the first of these bits flipped that makes the member whole."""
+    for place in places:
+        if budget.left() < 0:
+            return None
+        packed[place // 8] ^= 1 << place % 8
+        if _whole(member, bytes(packed)):
+            return data[: member.start] + bytes(packed) + data[member.start + len(packed) :]
+        packed[place // 8] ^= 1 << place % 8
     return None
 
 

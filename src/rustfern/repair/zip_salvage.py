@@ -31,7 +31,7 @@ _LIKELY_MARKUP = (".xml", ".rels", ".opf", ".xhtml", ".html", ".ncx", ".svg", ".
 
 class Salvaged(msgspec.Struct, frozen=True):
     """One member: where its packed bytes begin and how many there are, what its headers say of it (None: they say nothing), and what came of
-    unpacking: how many bytes, whether it ended, whether a sum proves it. `holed`: parts of its packed bytes are not as they were.
+    unpacking: how many bytes, whether it ended, whether a sum proves it. `other_name`: what its other header calls it, if that is something else.
     """
 
     name: str
@@ -46,6 +46,7 @@ class Salvaged(msgspec.Struct, frozen=True):
     ended: bool = False
     proven: bool = False
     crc: int = 0
+    other_name: str = ""
 
     @property
     def is_markup(self) -> bool:
@@ -188,7 +189,10 @@ def _joined(mine: Salvaged, theirs: Salvaged) -> Salvaged:
     """What both headers say of one member: either may be damaged."""
     name = mine.name if mine.is_markup and not theirs.is_markup else theirs.name
     sums = tuple(dict.fromkeys((*mine.sums, *theirs.sums)))
-    return replace(theirs, name=name, start=mine.start, sums=sums, method=mine.method)
+    other = theirs.name if name == mine.name else mine.name
+    return replace(
+        theirs, name=name, other_name=other if other != name else "", start=mine.start, sums=sums, method=mine.method
+    )
 
 
 def _measured(data: Held, member: Salvaged, following: int) -> Salvaged:

@@ -67,6 +67,22 @@ def stored_flip(length: int, difference: int) -> tuple[int, int] | None:
     return length - 1 - behind, 7 - bit
 
 
+class _Coding:
+    """A block's codes, and of each symbol how long its code is and what one bit makes of it: (which bit of the code, the other symbol)."""
+
+    def __init__(self, codes: Codes) -> None:
+        self.codes = codes
+        self.lengths = {symbol: length for (length, _), symbol in codes.items()}
+        self.others = {
+            symbol: [
+                (n, other)
+                for n in range(length)
+                if (other := codes.get((length, code ^ 1 << length - 1 - n))) is not None
+            ]
+            for (length, code), symbol in codes.items()
+        }
+
+
 class _Token(msgspec.Struct, frozen=True):
     """A letter, or a copy: its place, its bit in the stream, and how it was told (of a copy: the code of its distance; and its length, as bit,
     symbol and codes)."""
@@ -74,10 +90,10 @@ class _Token(msgspec.Struct, frozen=True):
     place: int
     bit: int
     symbol: int
-    codes: Codes
+    coding: _Coding
     length: int = 0
     distance: int = 0
-    told: tuple[int, int, Codes] = (0, 0, {})
+    told: tuple[int, int, _Coding] | None = None
 
 
 def packed_flips(packed: bytes, out: bytes, difference: int, budget: Budget) -> list[int]:
@@ -122,9 +138,7 @@ def packed_flips(packed: bytes, out: bytes, difference: int, budget: Budget) -> 
             for at in np.flatnonzero(total == np.uint32(difference)):
                 token = letters[int(at)]
                 found += [
-                    bit
-                    for bit, symbol in _siblings(token.bit, token.symbol, token.codes)
-                    if symbol == token.symbol ^ change
+                    token.bit + n for n, other in token.coding.others[token.symbol] if other == token.symbol ^ change
                 ]
     return found
 
@@ -133,37 +147,31 @@ def length_flips(packed: bytes, size: int, difference: int, budget: Budget) -> l
     """The bits of a deflated stream that unpacks to `size` bytes, each of which makes a copy of it longer by `difference` (or shorter)."""
     found: list[int] = []
     for token in _tokens(packed, size, budget) or []:
-        if token.length:
-            at, symbol, codes = token.told
+        if token.told is not None:
+            at, symbol, coding = token.told
             extra = LENGTH_EXTRA[symbol - 257]
-            length = next(length for (length, _), each in codes.items() if each == symbol)
             more = token.length - _LENGTHS[symbol - 257]
-            found += [at + length + n for n in range(extra) if (more ^ 1 << n) - more == difference]
+            found += [at + coding.lengths[symbol] + n for n in range(extra) if (more ^ 1 << n) - more == difference]
             found += [
-                bit
-                for bit, other in _siblings(at, symbol, codes)
-                if other > END and other < 286 and LENGTH_EXTRA[other - 257] == extra
+                at + n
+                for n, other in coding.others[symbol]
+                if END < other < 286 and LENGTH_EXTRA[other - 257] == extra
                 and _LENGTHS[other - 257] - _LENGTHS[symbol - 257] == difference
             ]  # fmt: skip
     return found
 
 
-def _siblings(at: int, symbol: int, codes: Codes) -> list[tuple[int, int]]:
-    """(bit of the stream, symbol) of each symbol whose code differs in one bit."""
-    length, code = next(key for key, each in codes.items() if each == symbol)
-    others = ((n, codes.get((length, code ^ 1 << length - 1 - n))) for n in range(length))
-    return [(at + n, other) for n, other in others if other is not None]
-
-
 def _other_distances(token: _Token) -> tuple[NDArray[np.int64], list[int]]:
     """The distances that one bit makes of that of a copy, and which bit each."""
-    length = next(length for (length, _), each in token.codes.items() if each == token.symbol)
-    extra = DISTANCE_EXTRA[token.symbol]
-    more = token.distance - _DISTANCES[token.symbol]
-    made = [(_DISTANCES[token.symbol] + (more ^ 1 << n), token.bit + length + n) for n in range(extra)]
-    for bit, other in _siblings(token.bit, token.symbol, token.codes):
-        if other < len(_DISTANCES) and DISTANCE_EXTRA[other] == extra:
-            made.append((_DISTANCES[other] + more, bit))
+    length, extra = token.coding.lengths[token.symbol], DISTANCE_EXTRA[token.symbol]
+    base = _DISTANCES[token.symbol]
+    more = token.distance - base
+    made = [(base + (more ^ 1 << n), token.bit + length + n) for n in range(extra)]
+    made += [
+        (_DISTANCES[other] + more, token.bit + n)
+        for n, other in token.coding.others[token.symbol]
+        if other < len(_DISTANCES) and DISTANCE_EXTRA[other] == extra
+    ]
     made = [(distance, bit) for distance, bit in made if distance <= token.place]
     return np.array([distance for distance, _ in made], np.int64), [bit for _, bit in made]
 
@@ -188,6 +196,7 @@ def _tokens(packed: bytes, size: int, budget: Budget) -> list[_Token] | None:
             if head is None:
                 return None
             codes, distances, length = head
+            letters, steps = _Coding(codes), _Coding(distances)
             at += length
             while True:
                 if len(tokens) % _TURN == 0 and budget.left() < 0:
@@ -195,21 +204,21 @@ def _tokens(packed: bytes, size: int, budget: Budget) -> list[_Token] | None:
                 begin = at
                 symbol, at = symbol_of(bits, at, codes)
                 if symbol < END:
-                    tokens.append(_Token(done, begin, symbol, codes))
+                    tokens.append(_Token(done, begin, symbol, letters))
                     done += 1
                     continue
                 if symbol == END:
                     break
                 extra = LENGTH_EXTRA[symbol - 257]
                 many = _LENGTHS[symbol - 257] + number_of(bits, at, extra)
-                told = (begin, symbol, codes)
+                told = (begin, symbol, letters)
                 begin = at + extra
                 step, at = symbol_of(bits, begin, distances)
                 distance = _DISTANCES[step] + number_of(bits, at, DISTANCE_EXTRA[step])
                 at += DISTANCE_EXTRA[step]
                 if distance > done or done + many > size:
                     return None
-                tokens.append(_Token(done, begin, step, distances, many, distance, told))
+                tokens.append(_Token(done, begin, step, steps, many, distance, told))
                 done += many
     except (IndexError, KeyError):
         return None

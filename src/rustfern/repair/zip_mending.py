@@ -41,7 +41,7 @@ def mended_bytes(held: Held, members: Sequence[Salvaged], budget: Budget) -> tup
                 return changed, Step.TEXT_MODE
             if (changed := _swapped(data, member, budget.part(2 * _SECONDS))) is not None:
                 return changed, Step.BLOCKS
-            if (changed := _flipped(data, member, budget.part(5 * _SECONDS))) is not None:
+            if (changed := _flipped(data, member, budget.part(8 * _SECONDS))) is not None:
                 return changed, Step.BIT
     return None, None
 

@@ -26,6 +26,7 @@ from hypothesis import strategies as st
 
 from rustfern.core.errors import Malformed
 from rustfern.formats import registry as formats
+from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.interface import Limits
 from rustfern.formats.office.compound_file import Compound
 from rustfern.formats.text_sink import words_of
@@ -727,6 +728,27 @@ def test_tar_and_gzip_keep_what_is_whole(rustfern: Rustfern, tmp_path: Path) -> 
         (row,) = rustfern("repair", source, "--to", tmp_path / "out", "--json").json["repaired"]
         with tarfile.open(row["to"]) as made:
             assert len(made.getnames()) >= 3 and row["state"] == "intact"
+
+
+@pytest.mark.parametrize(("kind", "share", "least"), [("solid", 0.3, 4), ("alone", 0.5, 1), ("alone", 0.2, 2)])
+def test_members_of_a_7z_that_prove_whole(
+    rustfern: Rustfern, tmp_path: Path, kind: str, share: float, least: int
+) -> None:
+    healthy = packed("sevenzip.tar.xz")[f"{kind}.7z"]
+    packs = 32 + int.from_bytes(healthy[12:20], "little")
+    at = 32 + int((packs - 32) * share)
+    source = tmp_path / "yard.7z"
+    source.write_bytes(healthy[:at] + bytes((healthy[at] ^ 0xFF,)) + healthy[at + 1 :])
+    (row,) = rustfern("repair", source, "--to", tmp_path / "out", "--json").json["repaired"]
+    assert row["format"] == "zip" and any("its own format" in lost for lost in row["lost"])
+    archive = SevenArchive(io.BytesIO(healthy), len(healthy), Limits())
+    runs = [b"".join(archive.run(number)) for number in range(archive.runs)]
+    files = [each for each in archive.files if not each.is_folder]
+    whole = {each.name: runs[each.run or 0][each.at : each.at + each.size] if each.size else b"" for each in files}
+    with zipfile.ZipFile(row["to"]) as made:
+        kept = {name: made.read(name) for name in made.namelist()}
+    assert len(whole) > len(kept) >= least and kept.items() <= whole.items()
+    assert all(any(name in lost for lost in row["lost"]) for name in whole.keys() - kept.keys())
 
 
 def test_rows_come_back_without_a_schema(tmp_path: Path, rustfern: Rustfern) -> None:

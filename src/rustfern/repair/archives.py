@@ -10,20 +10,24 @@ import gzip
 import io
 import lzma
 import zlib
+from contextlib import suppress
 from typing import BinaryIO
 
 from msgspec.structs import replace
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.archives.compressed import is_header
+from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.format_table import extension_of
+from rustfern.formats.interface import Limits
 from rustfern.repair import markup
 from rustfern.repair.deflate_resume import inflate_prefix
 from rustfern.repair.interface import MAX_HELD_BYTES, Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.xml_mend import first_fault
 from rustfern.repair.zip_salvage import Held
+from rustfern.repair.zip_writer import ZipWriter
 
-_BLOCK, _GZIP_HEAD = 512, 18
+_BLOCK, _GZIP_HEAD, _FINE = 512, 18, 512
 
 
 def repair_packed(job: Job, out: BinaryIO) -> Outcome:
@@ -44,6 +48,36 @@ def repair_packed(job: Job, out: BinaryIO) -> Outcome:
     else:
         out.write(lzma.compress(plain) if kind == "xz" else bz2.compress(plain))
     return Outcome(job.format, tuple(dict.fromkeys(steps)), tuple(lost))
+
+
+def repair_seven(job: Job, out: BinaryIO) -> Outcome:
+    """Write a plain archive (zip) of every member of a 7z archive that its own sum proves whole. Raises `Malformed`."""
+    data = job.data()
+    archive = SevenArchive(io.BytesIO(data), len(data), Limits())
+    if archive.unpacked_bytes > MAX_HELD_BYTES:
+        raise NothingLeft("it unpacks to more than is held at once")
+    writer, lost = ZipWriter(out), [Loss(LossKind.FORMAT, "a plain archive (zip)")]
+    for number in range(archive.runs):
+        plain = bytearray()
+        with suppress(Malformed):
+            for piece in archive.run(number, _FINE):
+                job.budget.spend()
+                plain += piece
+        for file in archive.files:
+            if file.run != number:
+                continue
+            member = bytes(plain[file.at : file.at + file.size])
+            if len(member) == file.size and file.crc == zlib.crc32(member) and file.name not in writer.names:
+                writer.add(file.name, member)
+            else:
+                lost.append(Loss(LossKind.MEMBERS, file.name, 1))
+    if not writer.names:
+        raise NothingLeft("no member of it proves whole")
+    for file in archive.files:
+        if file.run is None and not file.is_folder and file.name not in writer.names:
+            writer.add(file.name, b"")
+    writer.close()
+    return Outcome("zip", (Step.PARTS,), tuple(lost))
 
 
 def unpacked(data: bytes) -> tuple[bytes, str]:

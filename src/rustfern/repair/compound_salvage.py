@@ -11,6 +11,7 @@ import struct
 import msgspec
 
 from rustfern.formats.office.compound_file import SIGNATURE
+from rustfern.formats.office.compound_file import Stream as Listed
 
 _END, _FREE, _FAT, _DIFAT = 0xFFFFFFFE, 0xFFFFFFFF, 0xFFFFFFFD, 0xFFFFFFFC
 _LAST = 0xFFFFFFFA
@@ -21,16 +22,9 @@ _CUTOFF = 4096
 _MAX_STREAM = 256 << 20
 
 
-class Entry(msgspec.Struct):
+class Entry(Listed, frozen=True):
     """One entry of the directory; `number` is its place in it, -1 where that is not known."""
 
-    name: str
-    kind: int
-    start: int
-    size: int
-    child: int
-    left: int
-    right: int
     number: int
 
 

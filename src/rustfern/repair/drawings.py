@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from typing import BinaryIO, Literal
 
+from rustfern.formats.drawings.dwg_dxf import BINARY, SIGN
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 
 _CODE = re.compile(r"\s*-?\d{1,4}\s*")
@@ -19,7 +20,7 @@ _ENDS = {end: start for start, end in _OPEN_ENDED.items()}
 def repair_dxf(job: Job, out: BinaryIO) -> Outcome:
     """Write a drawing of its whole entities. Raises `NothingLeft`."""
     data = job.data()
-    if data.startswith(b"AutoCAD Binary DXF"):
+    if data[SIGN : SIGN + len(BINARY)] == BINARY:
         raise NothingLeft("a drawing of binary groups is not put together here")
     ends = "\r\n" if b"\r\n" in data[:4096] else "\n"
     lines = data.decode("utf-8", "surrogateescape").splitlines()

@@ -42,6 +42,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "dia": ("archives.repair_packed", "markup.repair_xml"),
     "gnucash": ("sqlite.repair", "archives.repair_packed", "markup.repair_xml"),
     "vsd": ("compound.repair", "layered.repair_by_preview"),
+    "7z": ("archives.repair_seven",),
     "tar": ("archives.repair_tar",),
     "dxf": ("drawings.repair_dxf",),
     "xcf": ("layered.repair_xcf", "layered.repair_by_preview"),

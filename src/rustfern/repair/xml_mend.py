@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from typing import TypedDict, Unpack
 from xml.parsers import expat
 
 import msgspec
@@ -144,22 +145,25 @@ def mend(
     return Mended(bytes(builder.out), is_open or not complete, builder.cleaned, builder.units, about, len(useful))
 
 
+class _Said(TypedDict, total=False):
+    """What `mend` is told of what is missing."""
+
+    missing: int | None
+    marks: bool
+    said: str
+    mark: str
+
+
 def mend_to_the_end(
-    stretches: Sequence[bytes],
-    grammar: Grammar,
-    *,
-    complete: bool,
-    missing: int | None = None,
-    marks: bool = True,
-    said: str = "",
-    mark: str = "",
+    stretches: Sequence[bytes], grammar: Grammar, *, complete: bool, **told: Unpack[_Said]
 ) -> Mended | None:
     """The same until it is well-formed: what garbage made of it is cut at its fault. None if that does not come to an end."""
-    made = mend(stretches, grammar, complete=complete, missing=missing, marks=marks, said=said, mark=mark)
+    made = mend(stretches, grammar, complete=complete, **told)
     for _ in range(_ROUNDS):
         if (fault := first_fault(made.data)) is None:
             return made
-        made = mend([made.data[:fault]], grammar, complete=False, missing=missing, marks=marks, said=said)
+        told["mark"] = ""
+        made = mend([made.data[:fault]], grammar, complete=False, **told)
     return None
 
 

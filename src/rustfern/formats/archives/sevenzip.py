@@ -100,7 +100,7 @@ class _Bytes:
 
 class SevenFile(msgspec.Struct):
     """One file or folder of the list: its length in bytes, when it was written, its attributes as its system kept them. `run` is the run of
-    packed bytes that it lies in (None: it is empty), `at` its place in what that unpacks to.
+    packed bytes that it lies in (None: it is empty), `at` its place in what that unpacks to, `crc` its own sum where the list tells one.
     """
 
     name: str = ""
@@ -110,6 +110,7 @@ class SevenFile(msgspec.Struct):
     is_folder: bool = False
     run: int | None = None
     at: int = 0
+    crc: int | None = None
 
 
 class _Listing(msgspec.Struct):
@@ -137,8 +138,8 @@ class SevenArchive:
         """Number of runs of packed bytes."""
         self.unpacked_bytes = sum(folder.size for folder in self._listing.folders)
 
-    def run(self, number: int) -> Iterator[bytes]:
-        """What a run unpacks to, piece by piece. Raises `Malformed`, also where it is packed in a way that is not known here."""
+    def run(self, number: int, step: int = _STEP) -> Iterator[bytes]:
+        """What a run unpacks to, in pieces of at most `step` bytes. Raises `Malformed`, also where it is packed in a way that is not known here."""
         listing = self._listing
         before = listing.folders[:number]
         used = sum(folder.packed for folder in before)
@@ -146,7 +147,9 @@ class SevenArchive:
         at = 32 + listing.start + sum(listing.packs[:used])
         crc = 0
         try:
-            for piece in _unpacked(self._stream, folder, at, listing.packs[used : used + folder.packed], self._limits):
+            for piece in _unpacked(
+                self._stream, folder, at, listing.packs[used : used + folder.packed], self._limits, step
+            ):
                 crc = zlib.crc32(piece, crc)
                 yield piece
         except _Secret as error:
@@ -263,15 +266,15 @@ def _placed(found: _Listing) -> None:
             place = next(places, None)
             if place is None:
                 raise Malformed("its list names more files than are packed")
-            file.run, file.at, file.size = place
+            file.run, file.at, file.size, file.crc = place
 
 
-def _places(folders: list[_Folder]) -> Iterator[tuple[int, int, int]]:
-    """(run, place in it, length) of each packed file."""
+def _places(folders: list[_Folder]) -> Iterator[tuple[int, int, int, int | None]]:
+    """(run, place in it, length, sum) of each packed file."""
     for number, folder in enumerate(folders):
         at = 0
-        for length, _ in folder.parts:
-            yield number, at, length
+        for length, crc in folder.parts:
+            yield number, at, length, crc if crc is not None or len(folder.parts) > 1 else folder.crc
             at += length
 
 
@@ -451,7 +454,9 @@ def _inflater(folder: _Folder) -> _Inflater | None:
         raise Malformed("its list of files names impossible packing") from error
 
 
-def _unpacked(stream: BinaryIO, folder: _Folder, at: int, packs: list[int], limits: Limits) -> Iterator[bytes]:
+def _unpacked(
+    stream: BinaryIO, folder: _Folder, at: int, packs: list[int], limits: Limits, step: int = _STEP
+) -> Iterator[bytes]:
     """What one run of packed bytes unpacks to: exactly as much as the list says."""
     if limits.too_much(folder.size, sum(packs)):
         raise Refused("it would unpack to more than can be a document: refused")
@@ -462,7 +467,7 @@ def _unpacked(stream: BinaryIO, folder: _Folder, at: int, packs: list[int], limi
     while got < folder.size:
         stalled = not pending
         if stalled and left:
-            pending = stream.read(min(_STEP, left))
+            pending = stream.read(min(step, left))
             if not pending:
                 raise Malformed("the archive stops inside its packed files", at)
             left -= len(pending)
@@ -470,7 +475,7 @@ def _unpacked(stream: BinaryIO, folder: _Folder, at: int, packs: list[int], limi
             piece, pending = pending[: folder.size - got], b""
         else:
             try:
-                piece = inflate.decompress(pending, min(_STEP, folder.size - got))
+                piece = inflate.decompress(pending, min(step, folder.size - got))
             except (lzma.LZMAError, zlib.error, OSError, EOFError, ValueError) as error:
                 raise Malformed("the packed files are damaged", at) from error
             # zlib hands back what it did not use; the others keep it.

@@ -20,9 +20,9 @@ _NEW = frozenset({b"AC1018", b"AC1024", b"AC1027", b"AC1032"})
 _LATEST = b"AC1032"
 _MARK = b"AcFssFcAJMB\0"
 _ZEROS = 4096
-_BINARY, _SIGN = b" Binary DXF\r\n\x1a\0", 7
+BINARY, SIGN = b" Binary DXF\r\n\x1a\0", 7
 """The sign of a binary drawing, behind the seven letters of its first maker."""
-_BEGIN = _SIGN + len(_BINARY)
+_BEGIN = SIGN + len(BINARY)
 _MOST = 512 << 20
 _LENGTHS = (
     (9, 0), (59, 8), (79, 2), (89, None), (99, 4), (102, 0), (104, None), (105, 0), (109, None), (149, 8), (159, None),
@@ -35,7 +35,7 @@ _LENGTHS = (
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Look at the head and where it points. Raises `Malformed`."""
     head = stream.read(0x100)
-    if head[:6] not in _OLD | _NEW and head[_SIGN:].startswith(_BINARY):
+    if head[:6] not in _OLD | _NEW and head[SIGN:].startswith(BINARY):
         return _groups(stream, size, head)
     version = head[:6]
     if size < 0x80:

@@ -18,6 +18,8 @@ from rustfern.core.model import Content, Entry, State
 from rustfern.core.paths import stem_of
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import FORMATS, class_of, extension_of, extension_right, format_of_extension
+from rustfern.formats.interface import Limits
+from rustfern.formats.text_sink import Piece, words_of
 from rustfern.operations.check import LOCKS, hindrances
 from rustfern.operations.repair_compare import Compared, compare
 from rustfern.operations.restore import make_new, open_target, place
@@ -302,6 +304,9 @@ def _mend(
                     if changed is None
                     else _compared(back, name, verdict, io.BytesIO(changed), len(changed), others, door)
                 )
+            if "words" not in kept and verdict.format in ("pdf", "ai"):
+                with target.open(made) as back:
+                    kept |= _words_on_pages(back, name, door.limits)
             if "words" in kept:
                 kept["words"] = max(kept["words"] - said.of_marks, 0)
             if said.foreign:
@@ -395,6 +400,21 @@ def _ending(name: str, format_name: str) -> str:
 def _kept(found: Content) -> dict[str, int]:
     kept = {name: count for name, count in found.amounts.items() if count}
     return kept | ({"words": found.words} if found.words is not None else {})
+
+
+def _words_on_pages(stream: BinaryIO, name: str, limits: Limits) -> dict[str, int]:
+    """How many words can be read on pages, whose check does not count them; nothing for large ones."""
+    if stream.seek(0, os.SEEK_END) > _LARGE:
+        return {}
+    words = 0
+
+    def count(piece: Piece) -> None:
+        nonlocal words
+        words += len(words_of(piece.text))
+
+    stream.seek(0)
+    formats.all_text(stream, name, count, limits)
+    return {"words": words} if words else {}
 
 
 def _sum(stream: BinaryIO) -> str:

@@ -156,7 +156,8 @@ class Package:
         self.did(Step.CLOSED if mended.closed else Step.CLEANED)
         if mended.holes:
             self.did(Step.RESUMED)
-        if unknown := sum(len(_UNKNOWN.findall(stretch)) for stretch in stretches[1:]):
+        unknown = sum(len(_UNKNOWN.findall(stretch)) for stretch in stretches[1:])
+        if unknown and kind_of(said) is not LossKind.STYLES:
             self.loses(LossKind.SIGNS, name, unknown)
         if told.complete and not member.proven and not mark:
             self.loses(LossKind.UNPROVEN, name)

@@ -742,6 +742,7 @@ def test_members_of_a_7z_that_prove_whole(
     source.write_bytes(healthy[:at] + bytes((healthy[at] ^ 0xFF,)) + healthy[at + 1 :])
     (row,) = rustfern("repair", source, "--to", tmp_path / "out", "--json").json["repaired"]
     assert row["format"] == "zip" and any("its own format" in lost for lost in row["lost"])
+    assert not any("could not be found" in lost for lost in row["lost"])
     archive = SevenArchive(io.BytesIO(healthy), len(healthy), Limits())
     runs = [b"".join(archive.run(number)) for number in range(archive.runs)]
     files = [each for each in archive.files if not each.is_folder]

@@ -21,7 +21,7 @@ from xml.parsers import expat
 
 import pytest
 from conftest import Run, member, package, packed
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from rustfern.core.errors import Malformed
@@ -588,7 +588,14 @@ def test_deflate_is_taken_up_again_at_the_next_block(start: float, to_the_end: b
     assert all(mine in (theirs, 0) for mine, theirs in zip(behind, lines[offset:], strict=False))
 
 
+def _flipped(data: bytes, bit: int) -> bytes:
+    changed = bytearray(data)
+    changed[bit // 8] ^= 1 << bit % 8
+    return bytes(changed)
+
+
 @given(st.integers(0, 1 << 30), st.booleans(), st.sampled_from([1, 6, 9]))
+@example(347, False, 9)
 def test_a_flipped_bit_is_found_by_the_sum_alone(seed: int, is_fixed: bool, level: int) -> None:
     chance = random.Random(seed)
     rows = (
@@ -604,7 +611,8 @@ def test_a_flipped_bit_is_found_by_the_sum_alone(seed: int, is_fixed: bool, leve
     out, _, ended = inflate_prefix(bytes(hurt), most=len(plain) + 1)
     if ended and len(out) == len(plain):
         found = packed_flips(bytes(hurt), out, zlib.crc32(out) ^ zlib.crc32(plain), Budget(20))
-        assert found in ([], [bit])
+        # Other bits may do as well: a copy from elsewhere, where the same letters stand.
+        assert all(inflate_prefix(_flipped(bytes(hurt), each), most=len(plain) + 1)[0] == plain for each in found)
     place = chance.randrange(8 * len(plain))
     stored = bytearray(plain)
     stored[place // 8] ^= 1 << place % 8

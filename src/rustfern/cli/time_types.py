@@ -110,6 +110,15 @@ def parse_age(text: str) -> timedelta:
     return int(found[1]) * _LENGTHS[found[2][0]]
 
 
+def parse_span(text: str) -> float:
+    """Seconds of a length of time such as `20m`, `2h` or `1h30m`. Raises `ValueError`."""
+    rest = text.strip().replace(" ", "").casefold()
+    pieces = _PIECE.findall(rest)
+    if not pieces or "".join(number + unit for number, unit in pieces) != rest:
+        raise ValueError(f'{text!r} is no length of time; write "20m", "2h" or "1h30m"')
+    return float(sum(int(number) * _UNITS[unit] for number, unit in pieces))
+
+
 class Spoken(click.ParamType[_T]):
     """A value as a technician says it; what cannot be read is wrong usage, with what to write instead."""
 
@@ -124,6 +133,7 @@ class Spoken(click.ParamType[_T]):
 
 
 AGE = Spoken("age", parse_age)
+SPAN = Spoken("length of time", parse_span)
 CLOCK_ERROR = Spoken("clock error", parse_error)
 TIME = Spoken("time", lambda text: parse_time(text, Clock().local(datetime.now(UTC))))
 

@@ -72,6 +72,9 @@ class Logged:
     def so_far(self, lines: Sequence[str]) -> None:
         self._inner.so_far(lines)
 
+    def going(self, text: str) -> None:
+        self._inner.going(text)
+
 
 def without_words(words: Sequence[str]) -> list[str]:
     """A command as it was typed, without what people wrote or are called."""

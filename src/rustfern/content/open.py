@@ -14,11 +14,14 @@ from msgspec.structs import replace
 from rustfern.content.deleted import anothers
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State
+from rustfern.core.paths import raw_offset
 from rustfern.sources.folder import with_companions
 from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
     from pathlib import Path
+
+    from rustfern.cases.case_file import StoredCopy
 
 MAX_MEMBERS = 20_000
 _MAX_BASE = 512 << 20
@@ -37,6 +40,14 @@ def open_content(door: Sources, entry: Entry, recipe: str = "", bases: Sequence[
             return io.BytesIO(rebuild(door, stream, entry, recipe, bases).data)
         except Malformed as error:
             raise SourceError(f"its text cannot be rebuilt: {error}", entry.path) from error
+
+
+def stored_entry(door: Sources, copy: StoredCopy) -> Entry:
+    """What a copy that a case remembers is now, where it lies. Raises `SourceError`."""
+    facts = copy.facts
+    if facts.kind != "raw":
+        return door.open(copy.root).entry(copy.path)
+    return door.entry_at(copy.root, copy.path, facts.extents, facts.reason if facts.state == "damaged" else "")
 
 
 def rebuild(door: Sources, stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> Rebuilt:
@@ -231,7 +242,10 @@ def _checked(
 
     try:
         found = formats.check(stream, name, limits=door.limits, digest=digest, counted=counted)
-        if entry.deleted:
+        if raw_offset(entry.path) is not None and entry.deleted:
+            if entry.caution and found.state is State.INTACT:
+                found = replace(found, state=State.DAMAGED, reason=entry.caution)
+        elif entry.deleted:
             found = _of_what_remains(found, entry)
             if found.state is State.INTACT and (what := anothers(door, stream, entry, name, found)):
                 found = replace(found, state=State.DAMAGED, reason=what)

@@ -18,6 +18,9 @@ class Observer(Protocol):
     def so_far(self, lines: Sequence[str]) -> None:
         """What is known before the whole tree was walked."""
 
+    def going(self, text: str) -> None:
+        """How far long work is, in words that replace those before."""
+
 
 class Silent:
     """An observer that says nothing."""
@@ -27,3 +30,5 @@ class Silent:
     def count(self, files: int) -> None: ...
 
     def so_far(self, lines: Sequence[str]) -> None: ...
+
+    def going(self, text: str) -> None: ...

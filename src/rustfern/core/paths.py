@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import unicodedata
 
 
@@ -72,3 +73,17 @@ def stem_of(name: str) -> str:
     """A file name without its extension."""
     stem, dot, _ = name.rpartition(".")
     return stem if dot and stem else name
+
+
+_RAW = re.compile(r"@(\d{1,19})")
+
+
+def raw_path(volume: str, offset: int) -> str:
+    """The path of what lies at a place of a disk (bytes from its start) without a record; `volume` is that of its volume, or the disk's own."""
+    return os.path.join(volume, f"@{offset}")
+
+
+def raw_offset(path: str) -> int | None:
+    """The place that such a path names; None for any other."""
+    found = _RAW.fullmatch(os.path.basename(path))
+    return int(found[1]) if found else None

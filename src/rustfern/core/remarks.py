@@ -149,12 +149,15 @@ class About(StrEnum):
     CHECKED_LATEST = "checked-latest"
     DISK_MOUNTED = "disk-mounted"
     DELETED_LEFT_OUT = "deleted-left-out"
+    RAW_NOT_DONE = "raw-not-done"
+    RAW_LEFT_OUT = "raw-left-out"
+    RAW_CLUTTER = "raw-clutter"
 
 
 ALARMS = frozenset(
     {
         About.DISK_FAILING, About.STOPPED, About.OPEN_HERE, About.DELETED_BUT_OPEN, About.WRITTEN_JUST_NOW,
-        About.DISK_MOUNTED,
+        About.DISK_MOUNTED, About.RAW_NOT_DONE,
     }
 )  # fmt: skip
 """What is said before anything else."""

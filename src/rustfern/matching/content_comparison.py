@@ -27,7 +27,7 @@ from rustfern.matching.state import SLACK, Draft, LinkState, clocks_of
 
 _MAX_COMPARED, _MAX_TEXTS = 40, 4_000
 _MAX_NEAR = 40
-_MAX_LOOKED_AROUND = 400
+_MAX_LOOKED_AROUND, _MAX_FOR_FINDS = 400, 4_000
 _ABOUT_THEN = timedelta(days=60)
 _SAVED_AFTER = timedelta(days=1)
 _ENOUGH_WORDS = 10
@@ -50,6 +50,7 @@ class Comparing:
         self.like: dict[str, SavedDocuments] = {}
         self.homeless: list[Draft] | None = None
         self.looked_around = 0
+        self.looked_for_finds = 0
         self.likeness = Likeness()  # the contents of known documents
         self.indexed: dict[str, int] = {}  # how many versions of each are in it
         self.drafted: dict[str, int] = {}  # how many copies its draft had then
@@ -62,7 +63,7 @@ class Comparing:
             return
         contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
         for path in contents:
-            self._index(path)
+            self.index(path)
         shares = by_content.shared_among(copy.content, contents)
         folders = self._recorded_folders(copy)
         for item in found[:_MAX_COMPARED]:
@@ -236,7 +237,7 @@ class Comparing:
         draft = self.state.drafts.get(self.state.key(path, self.state.home_of(path)))
         return out + [copy.content for copy in draft.copies] if draft else out
 
-    def _index(self, path: str) -> None:
+    def index(self, path: str) -> None:
         """Take what is known of a document's contents into the index, each version once."""
         contents = self._contents(path)
         for content in contents[self.indexed.get(path, 0) :]:
@@ -255,12 +256,12 @@ class Comparing:
             for draft in self.state.drafts.values():
                 if draft.original and self.drafted.get(draft.original) != len(draft.copies):
                     self.drafted[draft.original] = len(draft.copies)
-                    self._index(draft.original)
+                    self.index(draft.original)
             likely = []
             if copy.content.tokens or copy.content.state is State.INTACT:
                 likely = self._likely_originals(copy, base)
                 for path in likely:
-                    self._index(path)
+                    self.index(path)
             paths = [p for p in self.likeness.near(copy.content, _MAX_COMPARED) if inside(p, base)]
             paths += [p for p in likely if p not in paths]
         fitting = {p: None for p in paths if compatible(format_name, format_of_extension(extension_of(p)))}
@@ -298,6 +299,20 @@ class Comparing:
         if self.looked_around > _MAX_LOOKED_AROUND:
             nearest = [path for path in nearest if path not in fresh]
         return same_size[:_MAX_NEAR] + nearest
+
+    def originals_like(self, copy: Copy) -> list[str]:
+        """Saved documents that are worth comparing with a find without a name: of its very size, and, where nobody knows when it was written, as many others as
+        are read in one search; all of them go into the index.
+        """
+        if not (copy.content.tokens or copy.content.state is State.INTACT):
+            return []
+        known = self._documents_like(copy.content.format)
+        same_size = list(known.of_size(copy.entry.size)[:_MAX_NEAR])
+        for path, _, _ in known.rows:
+            if path not in self.indexed and self.looked_for_finds <= _MAX_FOR_FINDS:
+                self.looked_for_finds += not self.state.reader.has(self.state.location_of(path))
+                self.index(path)
+        return same_size
 
     def documents_like(self, format_name: str | None, when: datetime | None) -> list[str]:
         """The indexed documents that can be versions of one of this format, those first that were written about a time."""

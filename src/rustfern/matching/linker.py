@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from rustfern.matching.deleted_files import DeletedFiles
     from rustfern.matching.nameless_texts import NamelessTexts
     from rustfern.matching.program_folders import ProgramFolders
+    from rustfern.matching.raw_finds import RawFinds
     from rustfern.matching.swap_files import SwapFiles
 
 __all__ = ["Draft", "LinkState", "Linker", "Reader", "not_judged"]
@@ -49,6 +50,13 @@ class Linker:
         from rustfern.matching.deleted_files import DeletedFiles
 
         return DeletedFiles(self.state)
+
+    @cached_property
+    def raw_finds(self) -> RawFinds:
+        """The step for what a raw search found."""
+        from rustfern.matching.raw_finds import RawFinds
+
+        return RawFinds(self.state, self.comparing)
 
     @cached_property
     def program_folders(self) -> ProgramFolders:

@@ -155,6 +155,10 @@ class Reader:
     def need(self, paths: Iterable[str]) -> None:
         """Documents that would have to be read."""
 
+    def know(self, location: Location, content: Content) -> None:
+        """Take what was read of a copy elsewhere."""
+        self._known[location] = content, ()
+
     def has(self, location: Location) -> bool:
         """Whether this was read before."""
         return location in self._known

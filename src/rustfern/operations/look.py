@@ -50,8 +50,8 @@ class Preview(msgspec.Struct, frozen=True):
 
 
 def _stream(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy]) -> BinaryIO:
-    entry = door.open(copy.root).entry(copy.path).at_part(copy.facts.part)
-    under = [door.open(base.root).entry(base.path) for base in bases]
+    entry = contents.stored_entry(door, copy).at_part(copy.facts.part)
+    under = [contents.stored_entry(door, base) for base in bases]
     return contents.open_content(door, entry, copy.facts.rebuilt_by or "", under)
 
 

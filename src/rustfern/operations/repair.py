@@ -136,9 +136,9 @@ def _inputs(
             yield from _of_path(door, each)
             continue
         try:
-            entry = door.open(each.root).entry(each.path).at_part(each.facts.part)
+            entry = contents.stored_entry(door, each).at_part(each.facts.part)
             name = target_name(each, session.clock)[0]
-            needed = tuple(door.open(by_id[i].root).entry(by_id[i].path) for i in each.facts.needs if i in by_id)
+            needed = tuple(contents.stored_entry(door, by_id[i]) for i in each.facts.needs if i in by_id)
             yield _Input(
                 each.id,
                 each.path,
@@ -346,7 +346,7 @@ def _opened(door: Sources, others: Sequence[StoredCopy | str], item: _Input) -> 
     for copy in item.siblings:
         with contextlib.suppress(SourceError, OSError):
             found = door.open(copy.root)
-            with found.open(found.entry(copy.path)) as stream:
+            with found.open(contents.stored_entry(door, copy)) as stream:
                 yield Other(stream.read(MAX_HELD_BYTES), copy.id, False)
 
 

@@ -317,7 +317,7 @@ def _bases_of(door: Sources, copy: StoredCopy, case: CaseFile) -> list[StoredCop
 
 
 def _entries(door: Sources, copies: Sequence[StoredCopy]) -> list[Entry]:
-    return [door.open(copy.root).entry(copy.path) for copy in copies]
+    return [contents.stored_entry(door, copy) for copy in copies]
 
 
 def _parted(name: str) -> tuple[str, str]:
@@ -352,8 +352,7 @@ def _system(error: OSError, folder: str) -> str:
 def _one(
     door: Sources, copy: StoredCopy, folder: Folder, name: str, notes: list[str], bases: Sequence[Entry]
 ) -> Restored:
-    source = door.open(copy.root)
-    entry = source.entry(copy.path)
+    entry = contents.stored_entry(door, copy)
     if entry.link_target is not None:
         raise RestoreRefused("this is a link now, it was none at the scan", copy.path, "Scan again")
     entry = entry.at_part(copy.facts.part)

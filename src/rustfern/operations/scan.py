@@ -7,6 +7,7 @@ import time
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from functools import partial as partly
 
 import msgspec
 from msgspec.structs import replace
@@ -28,6 +29,7 @@ from rustfern.core.model import (
     Searched,
     SearchedDisk,
     Situation,
+    State,
     Totals,
     Verdict,
 )
@@ -50,6 +52,7 @@ from rustfern.operations.collect import (
     without_other_people,
 )
 from rustfern.operations.live import mark_open_documents
+from rustfern.operations.raw_search import RawOptions, RawOutcome, RawSearch, shown_bytes, title_of
 from rustfern.operations.repair_outlook import with_outlooks
 from rustfern.operations.session import (
     Session,
@@ -85,23 +88,27 @@ def scan(
     session: Session | None = None,
     thorough: bool = False,
     partial: bool = False,
+    raw: RawOptions | None = None,
 ) -> Answer:
     """Search roots (or this person's own files) for lost documents and choose the best copy of each.
 
     Args: `roots` folders; `case` a path for the case file, or an open one, which stays open; `thorough` also looks at the first
-    bytes of files whose names say nothing; `partial` answers an interrupt with what was found so far (else it is raised: what acts on
+    bytes of files whose names say nothing; `raw` also searches disks byte by byte; `partial` answers an interrupt with what was found so far (else it is raised: what acts on
     an answer must not act on a part). Returns the answer; nothing
     that is searched is changed. Raises `WrongUsage`, `SourceError` (a root that cannot be read) or `CaseError`.
     """
     session = session or Session()
     session.observer = observer or session.observer
-    work = _Scan(session, roots, hints or Hints(), case, thorough=thorough, partial=partial)
+    work = _Scan(session, roots, hints or Hints(), case, thorough=thorough, partial=partial, raw=raw)
     with work.search.ahead(), work.until_interrupted():
         work.look_into_places()
         work.read_records()
         work.walk()
         work.match()
     work.match_what_was_found()
+    with work.until_interrupted():
+        work.search_raw()
+    work.match_raw()
     with work.until_interrupted():
         work.judge()
         work.look_for_words()
@@ -120,7 +127,10 @@ class _Scan:
         *,
         thorough: bool,
         partial: bool,
+        raw: RawOptions | None,
     ) -> None:
+        self.raw, self.raw_searches = raw, list[RawSearch]()
+        self.raw_outcomes: list[RawOutcome] = []
         self.session, self.hints, self.thorough, self.partial = session, hints, thorough, partial
         self.observer, self.door = session.observer, session.sources
         self.started, self.began = time.monotonic(), datetime.now(UTC)
@@ -234,6 +244,33 @@ class _Scan:
             if not self.linker.state.drafts:
                 match(self.linker, self.places, unique(self.search.finds)[:_MAX_MATCHED_WHEN_STOPPED])
 
+    def search_raw(self) -> None:
+        """Every byte that no living file claims, of each disk that was asked for."""
+        if self.raw is None or self.stopped:
+            return
+        for top in self.tops:
+            if self.door.disk(top) is None:
+                continue
+            self.observer.stage("searching every byte that no file claims")
+            search = RawSearch(self.door, top, self.hints, self.raw, self.file, self.observer)
+            self.raw_searches.append(search)
+            drafts = self.linker.state.drafts.values()
+            search.run(
+                copy.entry.extents
+                for draft in drafts
+                for copy in draft.copies
+                if copy.entry.deleted and copy.entry.extents and copy.content.state in (State.INTACT, State.ENCRYPTED)
+            )
+
+    def match_raw(self) -> None:
+        """What the raw searches found, to its documents."""
+        for search in self.raw_searches:
+            with self.linker.state.isolated(search.root):
+                outcome = search.outcome()
+                self.raw_outcomes.append(outcome)
+                self.observer.stage("matching what was found without a record")
+                self.linker.raw_finds.take(outcome.finds, partly(title_of, self.door))
+
     def judge(self) -> None:
         """Choose the best copy of each document."""
         self.observer.stage("choosing")
@@ -281,6 +318,8 @@ class _Scan:
                 self.notices += notices
         self.notices += self._unmet()
         self.notices += self._left_out()
+        if self.raw is not None:
+            self.notices += self._raw_notices()
         if self.stopped:
             self.notices.insert(0, Notice(kind=About.STOPPED))
         if (failing := health_notice(self.door.health)) is not None:
@@ -296,7 +335,34 @@ class _Scan:
     def _disks(self) -> tuple[SearchedDisk, ...]:
         """What is to be said of the disks that were searched, each once."""
         told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
-        return tuple(each for each in told.values() if each is not None)
+        return tuple(self._with_raw(each) for each in told.values() if each is not None)
+
+    def _with_raw(self, disk: SearchedDisk) -> SearchedDisk:
+        """With how many bytes of each volume were searched without records."""
+        for search in self.raw_searches:
+            if search.held.path == disk.path:
+                volumes = tuple(
+                    replace(each, searched_raw=search.searched_in(each.offset, each.size)) for each in disk.volumes
+                )
+                disk = replace(disk, volumes=volumes)
+        return disk
+
+    def _raw_notices(self) -> list[Notice]:
+        """What the raw searches left: time that was over, volumes that are only searched if asked for."""
+        notices = []
+        for outcome in self.raw_outcomes:
+            if not outcome.is_done:
+                notices.append(
+                    Notice(
+                        kind=About.RAW_NOT_DONE,
+                        count=outcome.total - outcome.searched,
+                        text=shown_bytes(outcome.total - outcome.searched),
+                    )
+                )
+            notices += [Notice(kind=About.RAW_LEFT_OUT, names=(name,), text=why) for name, why in outcome.left_out]
+            if outcome.clutter:
+                notices.append(Notice(kind=About.RAW_CLUTTER, count=outcome.clutter))
+        return notices
 
     def _left_out(self) -> list[Notice]:
         """What the disk records of deleted files and is not listed."""

@@ -145,7 +145,7 @@ class _Choice:
         ahead = [i for i in later if newer(self.copies[i], self.saved)[0] >= 0]
         if ahead:
             # A newer state of the file itself was deleted, and an older one stands in its place.
-            replaced = all(self.copies[i].kind is Kind.DELETED for i in ahead)
+            replaced = all(self.copies[i].kind in (Kind.DELETED, Kind.RAW) for i in ahead)
             return Situation.OVERWRITTEN if replaced else Situation.CRASHED
         if any(self._written_over(i) for i in later):
             return Situation.OVERWRITTEN

@@ -321,6 +321,17 @@ def notice(said: Notice) -> str:
             return f"{names[0]} is in use now, mounted at {said.text}: what changes meanwhile may be read wrong. Unmount it, or search an image"
         case About.DELETED_LEFT_OUT:
             return f"not listed of the deleted files that the disk records: {said.text}"
+        case About.RAW_NOT_DONE:
+            what = (
+                f"{said.text} were not searched byte by byte yet"
+                if said.count
+                else "not all that was found byte by byte was followed to its end yet"
+            )
+            return f"{what}: type the same again with this case, and it goes on where it was"
+        case About.RAW_LEFT_OUT:
+            return f"not searched byte by byte: {names[0]} ({said.text}); with --raw-all it is"
+        case About.RAW_CLUTTER:
+            return f"not listed of what was found byte by byte: {counted(said.count, 'piece')} of programs' own files and of nothing that reads"
         case About.CHECKED_LATEST:
             return f"{said.count} of {said.text} documents were opened, those written last: name one with --document"
         case _:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import threading
+from collections.abc import Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING
 
@@ -12,7 +13,7 @@ from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry, SearchedDisk
-from rustfern.core.paths import inside, show_name
+from rustfern.core.paths import inside, raw_offset, show_name
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
@@ -100,6 +101,16 @@ class Sources:
                 return DiskSource(root, each.held)
         held = OpenDisk(Disk(path, self.health), stamp, self.scratch, self.limits, self._zone)
         return DiskSource(root, held)
+
+    def entry_at(
+        self, root: str, path: str, extents: Sequence[Sequence[int]] | None = None, caution: str = ""
+    ) -> Entry:
+        """What a case tells of: of a find without a record also where on the disk it lies, and what must be said of it. Raises `SourceError`."""
+        source = self.open(root)
+        offset = raw_offset(path)
+        if offset is not None and extents and (disk := self.disk(root)) is not None:
+            disk.lay(offset, tuple((at, length) for at, length in extents), caution)
+        return source.entry(path)
 
     def set_zone(self, zone: tzinfo | None) -> None:
         """The zone of the clock on the wall by which file systems that keep no zone wrote their times; None for this machine's."""

@@ -8,8 +8,11 @@ from rustfern.cli import print_message
 from rustfern.cli.context import this_run
 from rustfern.cli.options import case_option, hint_options, json_option, paths_option, print_json
 from rustfern.cli.screen.progress import run_scan
+from rustfern.cli.time_types import SPAN
+from rustfern.core.errors import WrongUsage
 from rustfern.core.model import Hints
 from rustfern.operations import schema
+from rustfern.operations.raw_search import RawOptions
 from rustfern.operations.scan import exit_status
 
 
@@ -22,6 +25,18 @@ from rustfern.operations.scan import exit_status
 @click.option(
     "--thorough", is_flag=True, help="Also look at the first bytes of files whose names say nothing (slower)."
 )
+@click.option(
+    "--raw", is_flag=True, help="Also search every byte of a disk that no living file claims (hours on a large one)."
+)
+@click.option(
+    "--raw-all", is_flag=True, help="The same, with volumes that are encrypted or of a kind that is not read."
+)
+@click.option(
+    "--budget",
+    type=SPAN,
+    metavar="TIME",
+    help='Stop the search of bytes after this long ("20m", "2h"); run again to go on.',
+)
 @paths_option
 @json_option
 @click.pass_context
@@ -33,6 +48,9 @@ def command(
     everything: bool,
     gentle: bool,
     thorough: bool,
+    raw: bool,
+    raw_all: bool,
+    budget: float | None,
     as_json: bool,
 ) -> int:
     """Search someone's files for lost documents and choose the best copy of each.
@@ -48,15 +66,19 @@ def command(
       rustfern scan marlow-quay-disk --document "price list" --happened overwritten
       rustfern scan marlow-quay-disk --thorough
       rustfern scan marlow-quay-stick.img
+      rustfern scan marlow-quay-stick.img --raw
       rustfern scan marlow-quay-disk --json > answer.json
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """
+    if budget is not None and not (raw or raw_all):
+        raise WrongUsage("--budget is for the search of bytes", None, "Add --raw, or leave it out")
+    options = RawOptions(raw_all, budget) if raw or raw_all else None
     reading = this_run().session.sources.gentle
     if gentle:
         reading.begin()
     try:
-        answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough, partial=True)
+        answer = run_scan(roots, hints, case, quiet=as_json, thorough=thorough, partial=True, raw=options)
     finally:
         reading.end()
     if as_json:

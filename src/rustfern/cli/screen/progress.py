@@ -15,6 +15,7 @@ from rustfern.operations.scan import scan
 if TYPE_CHECKING:
     from rustfern.cases.case_file import CaseFile
     from rustfern.core.model import Answer, Hints
+    from rustfern.operations.raw_search import RawOptions
 
 
 class Progress:
@@ -46,6 +47,9 @@ class Progress:
         for line in lines:
             self._console.print(f"so far: {line}", style=self._pale, soft_wrap=True)
 
+    def going(self, text: str) -> None:
+        self._status.update(f"{self._stage} … {text}")
+
 
 def run_scan(
     roots: Sequence[str],
@@ -55,16 +59,21 @@ def run_scan(
     quiet: bool,
     thorough: bool = False,
     partial: bool = False,
+    raw: RawOptions | None = None,
 ) -> Answer:
     """Scan with progress where somebody watches."""
     run = this_run()
     if quiet or not sys.stderr.isatty():
         silent = run.watched(Silent())
-        answer = scan(roots or None, hints, case, silent, session=run.session, thorough=thorough, partial=partial)
+        answer = scan(
+            roots or None, hints, case, silent, session=run.session, thorough=thorough, partial=partial, raw=raw
+        )
     else:
         with Progress() as progress:
             watched = run.watched(progress)
-            answer = scan(roots or None, hints, case, watched, session=run.session, thorough=thorough, partial=partial)
+            answer = scan(
+                roots or None, hints, case, watched, session=run.session, thorough=thorough, partial=partial, raw=raw
+            )
     if answer.case is not None and (technician := run.configuration.technician):
         from rustfern.cases import manage
 

@@ -120,7 +120,7 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
     while at + 4 <= len(data):
         if data[at : at + 3] in (b"TAG", b"APE", b"LYR", b"ID3"):
             break
-        length = _frame(data[at : at + 4])
+        length = mp3_frame_length(data[at : at + 4])
         if not length:
             if frames and not data[at : at + _BEHIND].strip(b"\0"):
                 break
@@ -161,7 +161,7 @@ def _aac(stream: BinaryIO, size: int) -> Reading:
     return _reading("aac", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
 
 
-def _frame(head: bytes) -> int:
+def mp3_frame_length(head: bytes) -> int:
     """The length of a frame of sound in bytes, 0 if this is none."""
     if head[0] != 0xFF or head[1] & 0xE0 != 0xE0 or head[1] >> 3 & 3 == 1 or head[1] >> 1 & 3 != 1:
         return 0

@@ -80,7 +80,7 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
     """(offset, bytes, header) of each frame."""
     stream.seek(at)
     data, base = stream.read(min(_WINDOW, end - at)), at
-    frame = _header(data, 0)
+    frame = frame_header(data, 0)
     if frame is None:
         raise Malformed("no sound follows the description", at)
     here = 0
@@ -93,7 +93,7 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
             search = data.find(sync, search)
             if search < 0 or search + _HEAD > len(data):
                 if base + len(data) >= end:
-                    if search < 0 or (found := _header(data, search)) is None or found.number != wanted:
+                    if search < 0 or (found := frame_header(data, search)) is None or found.number != wanted:
                         yield base + here, data[here:], frame
                         return
                     next_step = found
@@ -104,7 +104,7 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
                 data = stream.read(min(max(_WINDOW, 2 * _MAX_FRAME), end - base))
                 search = frame.length
                 continue
-            found = _header(data, search)
+            found = frame_header(data, search)
             if found is not None and found.number == wanted:
                 next_step = found
             elif search - here > _MAX_FRAME:
@@ -115,7 +115,7 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
         here, frame = search, next_step
 
 
-def _header(data: bytes, at: int) -> _Frame | None:
+def frame_header(data: bytes, at: int) -> _Frame | None:
     """The header of a frame at a position, None if there is none."""
     if len(data) < at + 6 or data[at] != 0xFF or data[at + 1] & 0xFE != 0xF8 or data[at + 3] & 1:
         return None
@@ -170,6 +170,28 @@ def _table16() -> NDArray[np.uint16]:
     for _ in range(16):
         value = (value << np.uint32(1)) ^ np.where(value & 0x8000, np.uint32(0x18005), np.uint32(0))
     return (value & 0xFFFF).astype(np.uint16)
+
+
+def frame_end(data: bytes) -> int:
+    """How long the frame is that these bytes begin with, by the sum at its end; 0 if none of them fits."""
+    table, value = _byte_sums(), 0
+    for at, byte in enumerate(data):
+        value = (value << 8 & 0xFFFF) ^ table[value >> 8 ^ byte]
+        if not value and at >= _HEAD // 2:
+            return at + 1
+    return 0
+
+
+@cache
+def _byte_sums() -> list[int]:
+    """The sum of each byte."""
+    found = []
+    for value in range(256):
+        value <<= 8
+        for _ in range(8):
+            value = (value << 1 ^ (0x18005 if value & 0x8000 else 0)) & 0xFFFF
+        found.append(value)
+    return found
 
 
 def _compare(frames: list[tuple[int, bytes]]) -> None:

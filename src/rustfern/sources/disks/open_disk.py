@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import struct
 from collections import OrderedDict
@@ -10,11 +11,13 @@ from datetime import tzinfo
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.paths import plain_path, record_of
+from rustfern.formats.extents.registry import measured
 from rustfern.formats.interface import Limits
+from rustfern.formats.paged_bytes import Paged
 from rustfern.output.temporary import Scratch
 from rustfern.sources.disks.claims import Claims
 from rustfern.sources.disks.disk import Disk, FileSystem, Volume
-from rustfern.sources.disks.interface import HOLE, Extent, Stored
+from rustfern.sources.disks.interface import HOLE, Extent, ExtentStream, Stored
 from rustfern.sources.disks.layings import likeliest
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import ROOT
@@ -22,7 +25,7 @@ from rustfern.sources.disks.unread import LIST_ENDING, Ranges
 
 BROKEN = (Malformed, struct.error, IndexError, OverflowError, ValueError)
 """What a damaged structure makes a reader raise."""
-_LISTINGS_HELD = 512
+_LISTINGS_HELD, _SECTOR = 512, 512
 _LARGEST_SPARSE = 1 << 40
 """Bytes that a file may have beyond what its volume holds: what was never written takes no place."""
 
@@ -45,6 +48,7 @@ class OpenDisk:
         self._claims: dict[str, Claims] = {}
         self._maps: dict[str, ClusterMap] = {}
         self._chosen: dict[tuple[str, int], Stored] = {}
+        self._laid: dict[int, tuple[tuple[Extent, ...], str]] = {}
 
     # --- paths -----------------------------------------------------------------------------------------------------
 
@@ -119,6 +123,23 @@ class OpenDisk:
         outer, _, name = inner.rpartition("/")
         nodes = self._named(volume, outer, name, system)
         return (self.disk.volumes[volume], system, nodes[0]) if nodes else None
+
+    # --- what no record leads to -----------------------------------------------------------------------------------
+
+    def lay(self, offset: int, extents: tuple[Extent, ...], caution: str = "") -> None:
+        """Say where the bytes lie of what was found at a place without a record, and what must be said of it."""
+        self._laid[offset] = extents, caution
+
+    def laid(self, offset: int) -> tuple[tuple[Extent, ...], str] | None:
+        """The same, as it was said; else as the structure of what begins there tells, in one piece. None if nothing does. Raises `SourceError`."""
+        if offset not in self._laid and 0 <= offset < self.disk.bytes.size:
+            left = self.disk.bytes.size - offset
+            stream = io.BufferedReader(ExtentStream(self.disk.bytes, ((offset, left),), left))
+            found = measured(Paged(stream, left), self.disk.bytes.read_at(offset, _SECTOR), is_text=True)
+            if found is None:
+                return None
+            self._laid[offset] = ((offset, found[1].end),), "" if found[1].is_complete else found[1].reason
+        return self._laid.get(offset)
 
     # --- space -----------------------------------------------------------------------------------------------------
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
@@ -11,10 +12,10 @@ from typing import BinaryIO
 
 from rustfern.core.errors import KeptEncrypted, SourceError
 from rustfern.core.model import Entry, Location, SearchedDisk, SearchedVolume, Trace
-from rustfern.core.paths import inside, with_record
+from rustfern.core.paths import inside, raw_offset, with_record
 from rustfern.core.times import utc
 from rustfern.sources.disks.disk import Disk, FileSystem, Volume
-from rustfern.sources.disks.interface import HOLE, Extent, Stored, on_disk
+from rustfern.sources.disks.interface import HOLE, Extent, ExtentStream, Stored, on_disk
 from rustfern.sources.disks.layings import may_tell, proves_itself
 from rustfern.sources.disks.open_disk import BROKEN, OpenDisk
 from rustfern.sources.disks.tree import ROOT
@@ -105,9 +106,11 @@ class DiskSource(Listed):
     def exists(self, path: str) -> bool:
         """Whether anything lives at this path; what was deleted does not."""
         volume, inner = self.held.take_apart(path)
-        if not inner:
+        if not inner and raw_offset(path) is None:
             return not volume or volume in self.disk.volumes
         found = self.held.node(path)
+        if found is None and (offset := raw_offset(path)) is not None:
+            return offset < self.disk.bytes.size
         if found is None and ":" in os.path.basename(path):
             name, _, stream = path.rpartition(":")
             found = self.held.node(name)
@@ -209,6 +212,8 @@ class DiskSource(Listed):
         """As in a folder; what was deleted says so, and where on the disk it lies."""
         if path == self.held.path:
             return Entry(Location(self.root, path), self.disk.bytes.size, None, is_folder=True, is_file=False)
+        if (laid := self._raw(path)) is not None:
+            return laid
         found = self.held.node(path)
         if found is None:
             raise SourceError("this could not be looked at (there is nothing on the disk)", path)
@@ -246,6 +251,18 @@ class DiskSource(Listed):
             caution=caution,
             unread=self.held.unread.within(self._on_disk(volume, system, node, stored)) if self.held.unread else 0,
         )
+
+    def _raw(self, path: str) -> Entry | None:
+        """What lies at a place without a record, if the path names one and no file has that name."""
+        offset = raw_offset(path)
+        if offset is None or self.held.node(path) is not None or (laid := self.held.laid(offset)) is None:
+            return None
+        extents, caution = laid
+        size = sum(length for _, length in extents)
+        unread = self.held.unread.within(extents) if self.held.unread else 0
+        return Entry(
+            Location(self.root, path), size, None, device=self._stamp, deleted=True, extents=extents, caution=caution, unread=unread
+        )  # fmt: skip
 
     def _on_disk(self, volume: Volume, system: FileSystem, node: int, stored: Stored) -> list[Extent]:
         """Where the bytes of a file lie on the disk, holes left out."""
@@ -325,6 +342,8 @@ class DiskSource(Listed):
 
     def open(self, entry: Entry) -> BinaryIO:
         """As in a folder."""
+        if raw_offset(entry.path) is not None and (laid := self._raw(entry.path)) is not None:
+            return io.BufferedReader(ExtentStream(self.disk.bytes, laid.extents or (), laid.size))
         found = self.held.node(entry.path)
         if found is None or found[1].tree.is_folder(found[2]):
             raise SourceError("this is not a regular file and was not opened", entry.path)

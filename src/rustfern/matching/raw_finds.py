@@ -1,0 +1,158 @@
+"""Documents that a raw search found: each goes to the document that it is a version of, by what it holds; else it is one of its own."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+
+import msgspec
+from msgspec.structs import replace
+
+from rustfern.core.model import Content, Copy, Entry, Kind, State
+from rustfern.core.remarks import counted
+from rustfern.formats.format_table import FORMATS, class_of, compatible, extension_of, format_of_extension
+from rustfern.matching.content_comparison import Comparing
+from rustfern.matching.evidence import weights
+from rustfern.matching.evidence.by_name import Candidate
+from rustfern.matching.state import Draft, LinkState, clocks_of
+
+PLACE = "raw-space"
+_SAYS_SO = ("content", "identity")
+_MAX_NEAR = 40
+_SAFE = str.maketrans(dict.fromkeys('/\\:*?"<>|\0\n\r\t', " "))
+_LONGEST = 60
+
+
+class Found(msgspec.Struct, frozen=True):
+    """One find as it is matched: its entry on the disk, what it holds, what is missing of it."""
+
+    entry: Entry
+    content: Content
+    missing: str = ""
+
+
+class RawFinds:
+    """The step that gives what was found without a record to its documents."""
+
+    def __init__(self, state: LinkState, comparing: Comparing) -> None:
+        self.state, self._comparing = state, comparing
+        self._by_start: dict[int, tuple[Draft, Copy]] = {}
+        self._same: dict[str, tuple[Draft, int]] = {}
+        self._own: dict[str, Draft] = {}
+
+    def take(self, finds: Sequence[Found], title_of: Callable[[Copy], str | None]) -> None:
+        """Match finds, whole ones and newer ones first: what is left of others goes to them."""
+        for draft in self.state.drafts.values():
+            for copy in draft.copies:
+                if copy.entry.extents:
+                    self._by_start.setdefault(copy.entry.extents[0][0], (draft, copy))
+        for found in sorted(finds, key=_order):
+            self.state.reader.know(found.entry.location, found.content)
+            with self.state.isolated(found.entry.path):
+                self._one(found, title_of)
+
+    def _one(self, found: Found, title_of: Callable[[Copy], str | None]) -> None:
+        content = found.content
+        copy = Copy(
+            found.entry, Kind.RAW, PLACE, content, None, clocks_of(found.entry, content), notes=(found.missing,) if found.missing else (),
+        )  # fmt: skip
+        same = self._same.get(content.sha256 or "")
+        if same is not None:
+            draft, number = same
+            known = draft.copies[number]
+            note = "the same bytes lie at another place of the disk too"
+            if note not in known.notes:
+                draft.copies[number] = replace(known, notes=(*known.notes, note))
+            return
+        draft, given = self._belongs_to(copy) or self._document_of_its_own(copy, title_of)
+        draft.copies.append(given)
+        if content.sha256:
+            self._same[content.sha256] = draft, len(draft.copies) - 1
+        self._comparing.likeness.add(self._key(draft), content)
+
+    @staticmethod
+    def _key(draft: Draft) -> str:
+        return draft.original or draft.key
+
+    def _belongs_to(self, copy: Copy) -> tuple[Draft, Copy] | None:
+        """The document that a find is a version of, and the find with what shows it."""
+        recorded = self._by_start.get(copy.entry.extents[0][0]) if copy.entry.extents else None
+        if recorded is not None and compatible(
+            copy.content.format, format_of_extension(extension_of(recorded[0].name))
+        ):
+            text = "it begins where the record of this deleted document says that it lay"
+            piece = weights.evidence("deleted-record", text)
+            return recorded[0], replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
+        found = self._candidates(copy)
+        self._comparing.compare(copy, found)
+        found = [
+            item for item in found if any(piece.family in _SAYS_SO and piece.weight > 0 for piece in item.evidence)
+        ]
+        shares = weights.confidences([item.evidence for item in found])
+        best = max(range(len(found)), key=lambda i: shares[i], default=None)
+        if best is None or shares[best] < weights.THRESHOLD:
+            return None
+        item = found[best]
+        given = replace(copy, evidence=tuple(item.evidence), confidence=shares[best])
+        own = self._own.get(item.path)
+        return own or self.state.draft(item.path, self.state.home_of(item.path)), given
+
+    def _candidates(self, copy: Copy) -> list[Candidate]:
+        """Documents that hold something like it, living, deleted or found before it."""
+        for draft in self.state.drafts.values():
+            if draft.original and self._comparing.drafted.get(draft.original) != len(draft.copies):
+                self._comparing.drafted[draft.original] = len(draft.copies)
+                self._comparing.index(draft.original)
+        paths = self._comparing.originals_like(copy) + self._comparing.likeness.near(copy.content, _MAX_NEAR)
+        out = []
+        for path in dict.fromkeys(paths):
+            own = self._own.get(path)
+            theirs = own.copies[0].content.format if own else format_of_extension(extension_of(path))
+            if compatible(copy.content.format, theirs):
+                out.append(Candidate(path, [], own is None and self.state.door.exists(path)))
+        return out[:_MAX_NEAR]
+
+    def _document_of_its_own(self, copy: Copy, title_of: Callable[[Copy], str | None]) -> tuple[Draft, Copy]:
+        title = title_of(copy)
+        text = "it carries this title, or begins with these words" if title else "nothing tells what it was called"
+        piece = weights.evidence("own-content", text)
+        path = copy.entry.path
+        name = name_for(copy.content, title, path)
+        draft = Draft(f"copy:{path}", name, None, None, self.state.home_of(path), trashed=True)
+        self.state.drafts[draft.key] = draft
+        self._own[draft.key] = draft
+        return draft, replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
+
+
+def name_for(content: Content, title: str | None, path: str) -> str:
+    """What a document without a name is called: its title or first words, else what it is and where it lies."""
+    info = FORMATS.get(content.format or "")
+    ending = f".{info.format}" if info else ""
+    words = " ".join((title or "").translate(_SAFE).split())
+    words = "".join(sign for sign in words if sign.isprintable())[:_LONGEST].rstrip(" .")
+    if words and any(map(str.isalnum, words)):
+        return words if words.lower().endswith(ending) and ending else f"{words}{ending}"
+    kind = info.title if info else "document"
+    when = content.glance.modified or content.glance.created
+    about = f" of {when:%Y-%m-%d}" if when is not None else ""
+    return f"{kind}{about} at {os.path.basename(path)[1:]}{ending}"
+
+
+def _order(found: Found) -> tuple[object, ...]:
+    """Whole ones first, then the newest by their own clock."""
+    when = found.content.glance.modified
+    return (
+        found.content.state not in (State.INTACT, State.ENCRYPTED),
+        -(when.timestamp() if when else 0.0),
+        -(found.content.words or 0),
+        found.entry.extents or (),
+    )
+
+
+def told_by_kind(finds: Sequence[Found]) -> str:
+    """How many of each class, in words."""
+    count: dict[str, int] = {}
+    for each in finds:
+        name = class_of(each.content.format)
+        count[name] = count.get(name, 0) + 1
+    return ", ".join(counted(number, name) for name, number in sorted(count.items(), key=lambda row: -row[1]))

@@ -1,0 +1,217 @@
+"""The raw search of a scan: every byte of a disk that no living file claims, with progress, resumed where an earlier run stopped."""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+import time
+from collections import Counter
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from rustfern.cases.case_file import CaseFile
+from rustfern.cases.raw_finds import RawStore
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Copy, Hints, State
+from rustfern.core.observer import Observer
+from rustfern.core.paths import raw_path
+from rustfern.core.remarks import counted
+from rustfern.formats.format_table import class_of
+from rustfern.matching.raw_finds import Found, name_for
+from rustfern.operations.titles import with_title
+from rustfern.search.raw.find import RawFind
+from rustfern.search.raw.hunt import Hunt, Moment
+from rustfern.search.raw.words import loose_texts
+from rustfern.sources.disks.interface import Extent
+from rustfern.sources.disks.open_disk import OpenDisk
+from rustfern.sources.disks.unclaimed import Unclaimed, unclaimed
+from rustfern.sources.registry import Sources
+
+_KEPT_EVERY, _SAID_EVERY = 10.0, 0.5
+_HEAD = 64 << 10
+_STAGES = (
+    "reading what no file claims", "looking at what was put off", "following documents around what lies between", "putting documents in pieces together",
+    "keeping what is left of others",
+)  # fmt: skip
+
+
+class RawOptions(msgspec.Struct, frozen=True):
+    """How to search: also volumes that are encrypted or of a kind that is not read (`everything`), for how long (seconds, None without end)."""
+
+    everything: bool = False
+    budget: float | None = None
+
+
+class Progress(msgspec.Struct):
+    """How far a search is, as a case keeps it."""
+
+    stage: int
+    position: int
+    begun: dict[int, bool]
+    later: list[tuple[int, bool]]
+
+
+class RawOutcome(msgspec.Struct, frozen=True):
+    """What a raw search found, and how far it came: bytes searched of all; whether it was stopped before its end; volumes left out, with why."""
+
+    finds: tuple[Found, ...]
+    searched: int
+    total: int
+    is_done: bool
+    left_out: tuple[tuple[str, str], ...]
+    resumed: bool
+    clutter: int
+
+
+class RawSearch:
+    """The raw search of one disk, or of one volume of it."""
+
+    def __init__(
+        self, door: Sources, root: str, hints: Hints, options: RawOptions, case: CaseFile, observer: Observer
+    ) -> None:
+        held = door.disk(root)
+        assert held is not None
+        self.door, self.root, self.held, self.hints = door, root, held, hints
+        self.observer, self._options = observer, options
+        volume, _ = held.take_apart(root)
+        self.where = unclaimed(held, volume, everything=options.everything)
+        self.hunt = Hunt(held.disk.bytes, self.where, door.limits, hints)
+        self.store = RawStore(case.connection, identity(held, self.where))
+        self._fresh: list[RawFind] = []
+        self._kept = self._said = self._began = time.monotonic()
+        self._count: Counter[str] = Counter()
+        self._best = ""
+        self.resumed = False
+
+    def run(self, known: Iterable[Sequence[Extent]]) -> RawOutcome:
+        """Search. `known` are the places of deleted files that records describe and that are whole. Raises `KeyboardInterrupt` when that comes: what was
+        found until then is kept.
+        """
+        for extents in known:
+            self.hunt.know(extents)
+        if (told := self.store.state(Progress)) is not None:
+            finds = list(self.store.finds(RawFind))
+            self.hunt.resume(finds, told.begun, told.later, Moment(told.stage, told.position))
+            self.resumed = True
+            for each in finds:
+                self._note(each)
+        self._stage = -1
+        before = self.hunt.searched
+        self._start_bytes = before
+        try:
+            for found in self.hunt.run(self._pause):
+                if found is not None:
+                    self._fresh.append(found)
+                    self._note(found)
+        finally:
+            self._keep()
+        return self.outcome()
+
+    def outcome(self) -> RawOutcome:
+        """What is there so far."""
+        finds = list(self.hunt.documents())
+        if self.hints.words:
+            finds += loose_texts(self.held.disk.bytes, self.hunt.free, self.hints.words, self.door.limits)
+        total = self.where.total()
+        done = total if self.hunt.moment.stage else self.hunt.searched
+        return RawOutcome(
+            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, self.resumed, self.hunt.clutter
+        )  # fmt: skip
+
+    def searched_in(self, start: int, size: int) -> int:
+        """Bytes that were searched between two places of the disk."""
+        if self.hunt.moment.stage:
+            return self.where.within(start, size)
+        return self.where.within(start, max(min(size, self.hunt.moment.position - start), 0))
+
+    def _found(self, each: RawFind) -> Found:
+        volume, _, _ = self.where.volume_at(each.offset)
+        path = raw_path(f"{self.held.path}/{volume}" if volume else self.held.path, each.offset)
+        caution = each.missing or (each.content.reason if each.content.state is State.DAMAGED else "")
+        self.held.lay(each.offset, each.extents, caution)
+        return Found(self.door.entry_at(self.root, path, each.extents, caution), each.content, each.missing)
+
+    def _pause(self) -> bool:
+        now = time.monotonic()
+        if now - self._said >= _SAID_EVERY:
+            self._say(now)
+        if now - self._kept >= _KEPT_EVERY:
+            self._keep()
+        if self.door.health.failing():
+            return True
+        return self._options.budget is not None and now - self._began >= self._options.budget
+
+    def _keep(self) -> None:
+        hunt = self.hunt
+        state = Progress(hunt.moment.stage, hunt.moment.position, hunt.begun, hunt.later)
+        try:
+            self.store.keep([(each.offset, each) for each in self._fresh], state)
+        except sqlite3.OperationalError:
+            return  # another command writes to the case just now: the next time will do
+        self._fresh.clear()
+        self._kept = time.monotonic()
+
+    def _note(self, found: RawFind) -> None:
+        if found.is_clutter:
+            return
+        self._count[class_of(found.content.format)] += 1
+        title = found.content.glance.title
+        if title and found.is_whole:
+            self._best = name_for(found.content, title, str(found.offset))
+
+    def _say(self, now: float) -> None:
+        self._said = now
+        if self.hunt.moment.stage != self._stage:
+            self._stage = self.hunt.moment.stage
+            self.observer.stage(_STAGES[min(self._stage, len(_STAGES) - 1)])
+        found = ", ".join(f"{number} {name}" for name, number in self._count.most_common(5)) or "nothing yet"
+        last = f"; the last: {self._best}" if self._best else ""
+        if self._stage:
+            self.observer.going(f"found: {found}{last}")
+            return
+        total, done = self.where.total(), self.hunt.searched
+        speed = (done - self._start_bytes) / max(now - self._began, 0.001)
+        left = f", {_span((total - done) / speed)} left" if speed > 0 else ""
+        share = done / total if total else 1.0
+        self.observer.going(
+            f"{shown_bytes(done)} of {shown_bytes(total)} ({share:.0%}), {shown_bytes(speed)}/s{left}; found: {found}{last}"
+        )
+
+
+def identity(held: OpenDisk, where: Unclaimed) -> str:
+    """What tells a disk, and what is free of it, from any other: a search goes on only where both are as they were."""
+    digest = hashlib.sha256()
+    disk = held.disk.bytes
+    digest.update(f"{disk.size} {where.stretches}".encode())
+    for at in (0, disk.size // 2, max(disk.size - _HEAD, 0)):
+        try:
+            digest.update(disk.read_at(at, _HEAD))
+        except SourceError:
+            digest.update(b"unread")
+    return digest.hexdigest()
+
+
+def title_of(door: Sources, copy: Copy) -> str | None:
+    """The title that a find carries, else its first words; None where it has neither."""
+    if copy.content.glance.title:
+        return copy.content.glance.title
+    if not copy.content.words or copy.content.state is State.ENCRYPTED:
+        return None
+    return with_title(door, copy).content.glance.title
+
+
+def shown_bytes(count: float) -> str:
+    """An amount of bytes, for people."""
+    for unit in ("bytes", "KB", "MB", "GB"):
+        if count < 1000:
+            return f"{count:.0f} {unit}" if unit in ("bytes", "KB") else f"{count:.1f} {unit}"
+        count /= 1000
+    return f"{count:.1f} TB"
+
+
+def _span(seconds: float) -> str:
+    minutes = int(seconds // 60)
+    if minutes >= 120:
+        return f"{minutes // 60} hours"
+    return counted(minutes, "minute") if minutes else counted(int(seconds) + 1, "second")

@@ -1,0 +1,317 @@
+"""The raw search of one disk: sectors first, a closer look at those that may begin a document, then those again that could not be followed.
+
+What is found is taken out of free space at once: nothing inside of it is looked at by itself, and what goes on behind it goes on in what is left.
+"""
+
+from __future__ import annotations
+
+import time
+from bisect import bisect_right
+from collections import Counter, OrderedDict
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+from msgspec.structs import replace
+
+from rustfern.core.model import Hints, State
+from rustfern.formats.extents.registry import TEXT, beginnings_of
+from rustfern.formats.format_table import class_of, extension_of, format_of_extension
+from rustfern.formats.interface import Limits
+from rustfern.search.raw.examine import Begun, Looker
+from rustfern.search.raw.find import RawFind
+from rustfern.search.raw.fragments import Joiner
+from rustfern.search.raw.free import Free
+from rustfern.search.raw.sweep import Sector, sweep
+from rustfern.sources.disks.interface import DiskBytes, Extent
+from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
+
+_SAME_HEADS, _MAX_HEADS = 64, 50_000
+"""Sectors that begin alike and led nowhere so often, none of them anywhere, are not looked at again."""
+_ROUNDS = 3
+_ENOUGH, _MOSTLY = 6, 0.9
+_MAX_BEGUN = 200_000
+_BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"<", b"=", b"*", b"---")
+"""What texts begin with, and hardly a line that was cut."""
+_OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
+
+
+class Moment:
+    """How far a search is: `position` is a place of the disk; `stage` counts the passes."""
+
+    def __init__(self, stage: int = 0, position: int = 0) -> None:
+        self.stage, self.position = stage, position
+
+
+class Hunt:
+    """One search of one disk. `finds` are what was found, `begun` what could not be followed to its end, by where it begins."""
+
+    def __init__(self, disk: DiskBytes, where: Unclaimed, limits: Limits, hints: Hints) -> None:
+        self.disk, self.where = disk, where
+        self.free = Free(where.stretches)
+        self.looker = Looker(disk, limits)
+        self.finds: list[RawFind] = []
+        self.begun: dict[int, bool] = {}
+        self.later: list[tuple[int, bool]] = []
+        self.moment = Moment()
+        self.searched = 0
+        self.clutter = 0
+        self._wanted = hints.doc_class
+        self._heads: OrderedDict[int, int] = OrderedDict()
+        self.grains: dict[str, tuple[int, int]] = {}
+
+    def know(self, extents: Iterable[Extent]) -> None:
+        """Places whose content is known already: of deleted files that a record describes, and that are whole."""
+        self.free.take(extents)
+
+    def resume(
+        self, finds: Sequence[RawFind], begun: dict[int, bool], later: Sequence[tuple[int, bool]], moment: Moment
+    ) -> None:
+        """Go on where an earlier run stopped."""
+        self.finds, self.begun, self.later, self.moment = list(finds), dict(begun), list(later), moment
+        for each in finds:
+            if each.is_whole:
+                self.free.take(each.extents)
+        self.clutter = sum(each.is_clutter for each in finds)
+
+    def run(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        """Search; gives each find as it comes, and None now and then. `pause` is asked between places: when it is true, the search stops, and
+        `moment` says where.
+        """
+        if self.moment.stage == 0:
+            yield from self._first(pause)
+        if self.moment.stage == 1:
+            yield from self._postponed(pause)
+        if self.moment.stage == 2:
+            yield from self._again(pause)
+        if self.moment.stage == 3:
+            yield from self._joined(pause)
+        if self.moment.stage == 4:
+            yield from self._parts(pause)
+
+    def _first(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        left = [
+            (max(at, self.moment.position), at + length - max(at, self.moment.position))
+            for at, length in self.where.stretches
+            if at + length > self.moment.position
+        ]
+        self.searched = self.where.total() - sum(length for _, length in left)
+        for offset, size, sectors in sweep(self.disk, left):
+            for sector in sectors:
+                if not self.free.holds(sector[0]):
+                    continue
+                if self._wanted is not None and not self._is_wanted(sector):
+                    self.later.append((sector[0], sector[2]))
+                    continue
+                if (found := self._look(sector)) is not None:
+                    yield found
+                if pause():
+                    self.moment.position = sector[0] + SECTOR
+                    return
+            self.searched += size
+            self.moment.position = offset + size
+            yield None
+            if pause():
+                return
+        self.moment = Moment(1)
+
+    def _is_wanted(self, sector: Sector) -> bool:
+        """Whether a document of the class that is sought may begin here."""
+        marks = beginnings_of(sector[1])
+        if not marks:
+            return self._wanted in ("text", "code", "notes", "mail", "sheet")
+        for each in marks:
+            told = class_of(format_of_extension(extension_of(each.name)))
+            if told in (self._wanted, "other") or each.name == "find" or each.measure.startswith(("zip", "compound")):
+                return True
+        return False
+
+    def _look(self, sector: Sector) -> RawFind | None:
+        offset, head, is_text = sector
+        same = hash(head)
+        if self._heads.get(same, 0) >= _SAME_HEADS:
+            return None
+        found = self.looker.look(self.free, offset, head, is_text=is_text)
+        if isinstance(found, RawFind):
+            self._heads[same] = -1_000_000
+            self._take(found)
+            return found
+        if isinstance(found, Begun) and len(self.begun) < _MAX_BEGUN:
+            self.begun[offset] = is_text
+        self._heads[same] = self._heads.get(same, 0) + 1
+        self._heads.move_to_end(same)
+        if len(self._heads) > _MAX_HEADS:
+            self._heads.popitem(last=False)
+        return None
+
+    def _take(self, found: RawFind) -> None:
+        self.free.take(found.extents)
+        self.finds.append(found)
+        self.clutter += found.is_clutter
+        self.begun.pop(found.offset, None)
+
+    def _sector(self, offset: int) -> bytes:
+        return self.disk.read_at(offset, SECTOR)
+
+    def _postponed(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        while self.later:
+            offset, is_text = self.later[0]
+            if self.free.holds(offset) and (found := self._look((offset, self._sector(offset), is_text))) is not None:
+                yield found
+            del self.later[0]
+            yield None
+            if pause():
+                return
+        self.moment = Moment(2)
+
+    def settle(self) -> None:
+        """Take the rests of last clusters out too: what goes on elsewhere goes on where a cluster begins."""
+        grains: dict[str, tuple[int, int]] = {}
+        for each in self.finds:
+            if not each.is_whole:
+                continue
+            name, cluster, first = self.where.volume_at(each.offset)
+            if name not in grains:
+                grains[name] = grain_of(
+                    [f.offset for f in self.finds if self.where.volume_at(f.offset)[0] == name], cluster, first
+                )
+            cluster, first = grains[name]
+            at, length = each.extents[-1]
+            rest = -(at + length - first) % cluster
+            # Whatever another find begins with stays.
+            self.free.take([(at + length, rest)])
+        self.grains = grains
+
+    def grain_at(self, offset: int) -> tuple[int, int]:
+        """(bytes of a cluster, where one begins) at a place, as what was found there shows."""
+        name, cluster, first = self.where.volume_at(offset)
+        return self.grains.get(name, (cluster, first))
+
+    def _again(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        """What could not be followed, now that what lies between is known."""
+        for _ in range(_ROUNDS):
+            more = False
+            self.settle()
+            for offset, is_text in sorted(self.begun.items()):
+                if not self.free.holds(offset):
+                    del self.begun[offset]  # it is inside of what was found since
+                    continue
+                found = self.looker.look(self.free, offset, self._sector(offset), is_text=is_text)
+                if isinstance(found, RawFind):
+                    self._take(found)
+                    more = True
+                    yield found
+                yield None
+                if pause():
+                    return
+            if not more:
+                break
+        self.moment = Moment(3)
+
+    def _joined(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        """Documents in pieces, put together where their format proves it."""
+        self.settle()
+        joiner = Joiner(self.looker, self.free, self.grain_at)
+        for offset in sorted(self.begun):
+            if offset < self.moment.position or not self.free.holds(offset):
+                continue
+            self.moment.position = offset
+            found = joiner.join(offset, self._sector(offset), is_text=self.begun[offset])
+            if found is not None:
+                self._take(found)
+                yield found
+            yield None
+            if pause():
+                return
+        self.moment = Moment(4)
+
+    def _parts(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        """What is there of documents whose end was not found."""
+        for offset, is_text in sorted(self.begun.items()):
+            if self.free.holds(offset):
+                found = self.looker.look(self.free, offset, self._sector(offset), is_text=is_text)
+                part = self.looker.part(self.free, found) if isinstance(found, Begun) else found
+                if part is not None:
+                    self._take(part)
+                    yield part
+            self.begun.pop(offset, None)
+            yield None
+            if pause():
+                return
+        self.moment = Moment(5)
+
+    @property
+    def is_done(self) -> bool:
+        """Whether nothing is left to be searched."""
+        return self.moment.stage == 5
+
+    def documents(self) -> list[RawFind]:
+        """What was found, without what lies inside of another find, and without clutter."""
+        return list(self._with_certain_beginnings(list(outermost(self.finds))))
+
+    def _with_certain_beginnings(self, finds: Sequence[RawFind]) -> Iterator[RawFind]:
+        """A text that begins with a small letter may be the end of another one; so may any that does not begin as texts do, where texts lie about
+        of which more may follow elsewhere.
+        """
+        open_ended = {self.where.volume_at(each.offset)[0] for each in finds if each.missing and is_plain_text(each)}
+        for each in finds:
+            if is_plain_text(each) and each.is_whole:
+                first = self._sector(each.offset)[:4]
+                told = first.startswith(_BEGINNINGS) or first[:1].isupper()
+                if not told and (first[:1].islower() or self.where.volume_at(each.offset)[0] in open_ended):
+                    said = "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
+                    yield replace(each, missing=said, content=replace(each.content, state=State.DAMAGED, reason=said))
+                    continue
+            yield each
+
+
+def is_plain_text(found: RawFind) -> bool:
+    """Whether a find is a text that has no structure of its own."""
+    return found.name == TEXT.name
+
+
+def outermost(finds: Sequence[RawFind]) -> Iterator[RawFind]:
+    """The finds that do not lie inside of another one that is whole."""
+    whole = sorted((at, at + length, n) for n, each in enumerate(finds) if each.is_whole for at, length in each.extents)
+    reach: list[tuple[int, int, int]] = []
+    furthest = -1
+    for start, end, n in whole:
+        if end > furthest:
+            reach.append((start, end, n))
+            furthest = end
+    starts = [start for start, _, _ in reach]
+    for n, each in enumerate(finds):
+        if each.is_clutter:
+            continue
+        at, length = each.extents[0]
+        number = bisect_right(starts, at) - 1
+        inside = (
+            number >= 0
+            and reach[number][2] != n
+            and reach[number][1] >= at + length
+            and finds[reach[number][2]].size > each.size
+        )
+        if not inside:
+            yield each
+
+
+def grain_of(offsets: Sequence[int], cluster: int, first: int) -> tuple[int, int]:
+    """(bytes of a cluster, where one begins) by where documents begin: of a volume that was formatted again the old one's, if they show it.
+
+    `cluster` and `first` are those that the volume has now.
+    """
+    if len(offsets) >= _ENOUGH:
+        for size in (65536, 32768, 16384, 8192, 4096, 2048, 1024):
+            place, count = Counter(offset % size for offset in offsets).most_common(1)[0]
+            if count >= _MOSTLY * len(offsets):
+                return size, place
+    return cluster, first
+
+
+class Clock:
+    """Whether the time that a search was given is over."""
+
+    def __init__(self, seconds: float | None) -> None:
+        self.end = None if seconds is None else time.monotonic() + seconds
+
+    def is_over(self) -> bool:
+        """Whether it is."""
+        return self.end is not None and time.monotonic() >= self.end

@@ -1,0 +1,79 @@
+"""Remembered words in bytes that belong to no find: in letters of one byte and of two."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from msgspec.structs import replace
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import State
+from rustfern.formats.interface import Limits
+from rustfern.search.raw.examine import Looker
+from rustfern.search.raw.find import RawFind
+from rustfern.search.raw.free import Free
+from rustfern.sources.disks.interface import DiskBytes
+
+_WINDOW, _AROUND, _MAX_FINDS = 1 << 20, 64 << 10, 500
+_SHORTEST = 3
+_LETTERS = re.compile(rb"[\t\n\r\x20-\x7e\x80-\xff]+")
+_WIDE_LETTERS = re.compile(rb"(?:[\t\n\r\x20-\xff]\0|[\0-\xff][\x01-\x07\x1e\x20-\x23\x30\x4e-\x9f])+")
+_SAID = "a piece of text that belongs to no document that was found: what stood around it is not here"
+
+
+def loose_texts(disk: DiskBytes, free: Free, words: str, limits: Limits) -> Iterator[RawFind]:
+    """The runs of text in free space that hold all of the words."""
+    wanted = [each for each in words.casefold().split() if len(each) >= _SHORTEST]
+    if not wanted:
+        return
+    looker, longest = Looker(disk, limits), max(wanted, key=len)
+    patterns = {
+        name: re.compile(re.escape(longest.encode(name)), re.IGNORECASE)
+        for name in ("utf-8", "cp1252", "utf-16-le")
+        if _fits(longest, name)
+    }
+    until = count = 0
+    for start, length in list(free.onward(0, disk.size)):
+        for at in range(start, start + length, _WINDOW):
+            begin = max(at - _AROUND, start)
+            end = min(at + _WINDOW + _AROUND, start + length)
+            try:
+                data = disk.read_at(begin, end - begin)
+            except SourceError:
+                continue
+            for name, pattern in patterns.items():
+                for hit in pattern.finditer(data, at - begin, min(at + _WINDOW - begin, len(data))):
+                    run = _run_around(data, hit.start(), hit.end(), wide=name == "utf-16-le")
+                    if begin + run[0] < until or not _holds(data[run[0] : run[1]], name, wanted):
+                        continue
+                    until, count = begin + run[1], count + 1
+                    places = ((begin + run[0], run[1] - run[0]),)
+                    content = looker.verdict(places, run[1] - run[0], "find.txt")
+                    content = replace(content, state=State.DAMAGED, reason=_SAID)
+                    yield RawFind(places[0][0], places, "find.txt", content, _SAID)
+                    if count >= _MAX_FINDS:
+                        return
+
+
+def _fits(word: str, name: str) -> bool:
+    try:
+        return bool(word.encode(name)) and (name != "cp1252" or not word.isascii())
+    except UnicodeEncodeError:
+        return False
+
+
+def _run_around(data: bytes, start: int, end: int, *, wide: bool) -> tuple[int, int]:
+    """The run of letters that a hit lies in."""
+    pattern = _WIDE_LETTERS if wide else _LETTERS
+    first = max(start - _AROUND, 0)
+    first += (start - first) % 2 if wide else 0
+    for found in pattern.finditer(data, first, min(end + _AROUND, len(data))):
+        if found.start() <= start < found.end():
+            return found.start(), found.end()
+    return start, end
+
+
+def _holds(run: bytes, name: str, wanted: list[str]) -> bool:
+    text = run.decode(name, "replace").casefold()
+    return all(word in text for word in wanted)

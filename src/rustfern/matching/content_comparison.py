@@ -61,7 +61,7 @@ class Comparing:
             if self.state.reader.is_enough(found):
                 self.state.reader.need(item.path for item in found)
             return
-        contents = {item.path: self._contents(item.path) for item in found[:_MAX_COMPARED]}
+        contents = {item.path: self.contents_of(item.path) for item in found[:_MAX_COMPARED]}
         for path in contents:
             self.index(path)
         shares = by_content.shared_among(copy.content, contents)
@@ -115,7 +115,7 @@ class Comparing:
                 elif saved - when <= _SAVED_AFTER:
                     text = "this document was saved within a day of the backup"
                     item.evidence.append(weights.evidence("saved-after", text))
-            versions = self._contents(item.path)[:1]
+            versions = self.contents_of(item.path)[:1]
             if versions and by_identity.later(copy.content, versions[0]) > 0:
                 text = "this document was saved fewer times than the copy, which was made before a save"
                 item.evidence.append(weights.evidence("fewer-saves", text))
@@ -154,18 +154,18 @@ class Comparing:
         # What several files hold, whenever they were saved, is the text of a template, or tells nothing.
         if len(holding) != 1 or any(self._much_of(path, content) for path in likely if path != holding[0]):
             return None
-        return self._saved_as(holding[0], self._contents(holding[0])[0], best.entry.modified)
+        return self._saved_as(holding[0], self.contents_of(holding[0])[0], best.entry.modified)
 
     def _much_of(self, path: str, content: Content) -> bool:
         """Whether a file holds nearly all of a text, and perhaps more."""
-        return any(by_content.shared(content, each) >= _NEARLY_SAME_SHARE for each in self._contents(path)[:1])
+        return any(by_content.shared(content, each) >= _NEARLY_SAME_SHARE for each in self.contents_of(path)[:1])
 
     def _holds(self, path: str, copy: Copy, content: Content) -> bool:
         """Whether a file holds all of a copy's text and little else, and was saved when the work on the copy ended, or soon after."""
         saved, when = self.state.modified(path), copy.entry.modified
         if saved is None or when is None or not when - SLACK <= saved <= when + _SOON:
             return False
-        contents = self._contents(path)[:1]
+        contents = self.contents_of(path)[:1]
         if not contents or contents[0].state is not State.INTACT:
             return False
         found = by_content.difference(content, contents[0])
@@ -223,7 +223,7 @@ class Comparing:
         here = (self.state.paths.translate(folder.rstrip("\\/") + "\\x", home) for folder in told)
         return {os.path.dirname(path) for path in here if path}
 
-    def _contents(self, path: str) -> list[Content]:
+    def contents_of(self, path: str) -> list[Content]:
         """The contents of a document's copies known so far, its saved file first."""
         out = []
         source = self.state.source_of(path)
@@ -239,7 +239,7 @@ class Comparing:
 
     def index(self, path: str) -> None:
         """Take what is known of a document's contents into the index, each version once."""
-        contents = self._contents(path)
+        contents = self.contents_of(path)
         for content in contents[self.indexed.get(path, 0) :]:
             self.likeness.add(path, content)
         self.indexed[path] = len(contents)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.core.asked import NEAR, likeness
 from rustfern.core.model import Content, Copy, Entry, Kind, State
 from rustfern.core.remarks import counted
 from rustfern.formats.format_table import FORMATS, class_of, compatible, extension_of, format_of_extension
@@ -19,6 +20,7 @@ from rustfern.matching.state import Draft, LinkState, clocks_of
 PLACE = "raw-space"
 _SAYS_SO = ("content", "identity")
 _MAX_NEAR = 40
+_ENOUGH_WORDS, _MUCH_SHARED = 10, 1.0
 _SAFE = str.maketrans(dict.fromkeys('/\\:*?"<>|\0\n\r\t', " "))
 _LONGEST = 60
 
@@ -39,6 +41,7 @@ class RawFinds:
         self._by_start: dict[int, tuple[Draft, Copy]] = {}
         self._same: dict[str, tuple[Draft, int]] = {}
         self._own: dict[str, Draft] = {}
+        self._titles: dict[str, str] = {}
 
     def take(self, finds: Sequence[Found], title_of: Callable[[Copy], str | None]) -> None:
         """Match finds, whole ones and newer ones first: what is left of others goes to them."""
@@ -64,7 +67,8 @@ class RawFinds:
             if note not in known.notes:
                 draft.copies[number] = replace(known, notes=(*known.notes, note))
             return
-        draft, given = self._belongs_to(copy) or self._document_of_its_own(copy, title_of)
+        title = title_of(copy)
+        draft, given = self._belongs_to(copy, title) or self._document_of_its_own(copy, title)
         draft.copies.append(given)
         if content.sha256:
             self._same[content.sha256] = draft, len(draft.copies) - 1
@@ -74,7 +78,7 @@ class RawFinds:
     def _key(draft: Draft) -> str:
         return draft.original or draft.key
 
-    def _belongs_to(self, copy: Copy) -> tuple[Draft, Copy] | None:
+    def _belongs_to(self, copy: Copy, title: str | None) -> tuple[Draft, Copy] | None:
         """The document that a find is a version of, and the find with what shows it."""
         recorded = self._by_start.get(copy.entry.extents[0][0]) if copy.entry.extents else None
         if recorded is not None and compatible(
@@ -83,11 +87,9 @@ class RawFinds:
             text = "it begins where the record of this deleted document says that it lay"
             piece = weights.evidence("deleted-record", text)
             return recorded[0], replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
-        found = self._candidates(copy)
+        found = self._candidates(copy, title)
         self._comparing.compare(copy, found)
-        found = [
-            item for item in found if any(piece.family in _SAYS_SO and piece.weight > 0 for piece in item.evidence)
-        ]
+        found = [item for item in found if self._is_shown(copy, item)]
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
         if best is None or shares[best] < weights.THRESHOLD:
@@ -97,7 +99,17 @@ class RawFinds:
         own = self._own.get(item.path)
         return own or self.state.draft(item.path, self.state.home_of(item.path)), given
 
-    def _candidates(self, copy: Copy) -> list[Candidate]:
+    def _is_shown(self, copy: Copy, item: Candidate) -> bool:
+        """Whether contents show that they are versions of one document. What a template gave to both is not enough where their texts differ."""
+        kinds = {piece.kind: piece.weight for piece in item.evidence if piece.family in _SAYS_SO and piece.weight > 0}
+        if "identical-bytes" in kinds:
+            return True
+        theirs = max((each.words or 0 for each in self._comparing.contents_of(item.path)), default=0)
+        if (copy.content.words or 0) >= _ENOUGH_WORDS and theirs >= _ENOUGH_WORDS:
+            return kinds.get("shared-content", 0.0) >= _MUCH_SHARED
+        return bool(kinds)
+
+    def _candidates(self, copy: Copy, title: str | None) -> list[Candidate]:
         """Documents that hold something like it, living, deleted or found before it."""
         for draft in self.state.drafts.values():
             if draft.original and self._comparing.drafted.get(draft.original) != len(draft.copies):
@@ -107,13 +119,14 @@ class RawFinds:
         out = []
         for path in dict.fromkeys(paths):
             own = self._own.get(path)
+            if own and title and (other := self._titles.get(path)) and likeness(title, other) < NEAR:
+                continue  # what begins otherwise is another one, made from the same template
             theirs = own.copies[0].content.format if own else format_of_extension(extension_of(path))
             if compatible(copy.content.format, theirs):
                 out.append(Candidate(path, [], own is None and self.state.door.exists(path)))
         return out[:_MAX_NEAR]
 
-    def _document_of_its_own(self, copy: Copy, title_of: Callable[[Copy], str | None]) -> tuple[Draft, Copy]:
-        title = title_of(copy)
+    def _document_of_its_own(self, copy: Copy, title: str | None) -> tuple[Draft, Copy]:
         text = "it carries this title, or begins with these words" if title else "nothing tells what it was called"
         piece = weights.evidence("own-content", text)
         path = copy.entry.path
@@ -121,6 +134,7 @@ class RawFinds:
         draft = Draft(f"copy:{path}", name, None, None, self.state.home_of(path), trashed=True)
         self.state.drafts[draft.key] = draft
         self._own[draft.key] = draft
+        self._titles[draft.key] = title or ""
         return draft, replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
 
 

@@ -30,6 +30,7 @@ from rustfern.sources.registry import Sources
 
 _KEPT_EVERY, _SAID_EVERY = 10.0, 0.5
 _HEAD = 64 << 10
+_TEXT_ON_DEMAND = frozenset({"pdf", "ai"})
 _STAGES = (
     "reading what no file claims", "looking at what was put off", "following documents around what lies between", "putting documents in pieces together",
     "keeping what is left of others",
@@ -196,7 +197,8 @@ def title_of(door: Sources, copy: Copy) -> str | None:
     """The title that a find carries, else its first words; None where it has neither."""
     if copy.content.glance.title:
         return copy.content.glance.title
-    if not copy.content.words or copy.content.state is State.ENCRYPTED:
+    has_text = copy.content.words or copy.content.format in _TEXT_ON_DEMAND
+    if not has_text or copy.content.state is State.ENCRYPTED:
         return None
     return with_title(door, copy).content.glance.title
 

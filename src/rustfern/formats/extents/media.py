@@ -188,7 +188,7 @@ def ogg(data: Bytes) -> Reach | None:
 def flac(data: Bytes) -> Reach | None:
     """To the frame that holds the last of all samples, whose sum tells where it ends."""
     at, last = 4, False
-    total = 0
+    total = longest = 0
     while not last:
         head = data[at : at + 4]
         if len(head) < 4 or head[0] & 0x7F > 6:
@@ -196,20 +196,21 @@ def flac(data: Bytes) -> Reach | None:
         last, length = bool(head[0] & 0x80), int.from_bytes(head[1:], "big")
         if not head[0] & 0x7F:
             total = int.from_bytes(data[at + 17 : at + 22], "big") & 0xFFFFFFFFF
+            longest = int.from_bytes(data[at + 11 : at + 14], "big")
         at += 4 + length
-    return _sound(data, at, total)
+    return _sound(data, at, total, longest or _MAX_FRAME)
 
 
-def _sound(data: Bytes, at: int, total: int) -> Reach | None:
-    from rustfern.formats.media.flac import frame_end, frame_header
+def _sound(data: Bytes, at: int, total: int, longest: int) -> Reach | None:
+    from rustfern.formats.media.flac import frame_header
 
     first, done = at, 0
     frame = frame_header(data[at : at + 16], 0)
     while frame is not None:
         done += frame.samples
-        body = data[at : at + _MAX_FRAME]
+        body = data[at : at + longest + 16]
         if total and done >= total:
-            size = frame_end(body)
+            size = _last_frame(body[:longest], data[at + longest : at + longest + 4])
             if not size:
                 return broken(at, "its last frame is damaged", at)
             at += size
@@ -221,13 +222,25 @@ def _sound(data: Bytes, at: int, total: int) -> Reach | None:
             if following is None or following.number != wanted:
                 following, here = None, here + 1
         if following is None:
-            size = frame_end(body)
+            size = _last_frame(body[:longest], b"")
             if size and not total:
                 return whole(at + size)
             at += size
             break
         at, frame = at + here, following
     return broken(at, "not all of its samples are here", at) if at > first else None
+
+
+def _last_frame(body: bytes, behind: bytes) -> int:
+    """How long the last frame is. Its sum alone fits by chance now and then: a place behind which nothing stands is likelier."""
+    from rustfern.formats.media.flac import frame_ends
+
+    ends = frame_ends(body)
+    follows = body + behind
+    return next(
+        (end for end in ends if not follows[end : end + 4].strip(b"\0") or follows[end : end + 3] == b"TAG"),
+        ends[0] if ends else 0,
+    )
 
 
 def _frames(data: Bytes, at: int, length_of: Callable[[bytes], int]) -> tuple[int, int]:

@@ -14,7 +14,7 @@ from typing import Protocol
 from rustfern.formats.extents.interface import Bytes, Reach, broken, whole, within
 
 _PIECE, _MOST_OUT, _FREELY, _RATIO = 1 << 16, 4 << 30, 64 << 20, 1100
-_MAX_MEMBERS = 1_000_000
+_MAX_MEMBERS, _FEW_GROUPS = 1_000_000, 8
 
 
 def sqlite(data: Bytes) -> Reach | None:
@@ -163,3 +163,35 @@ def eps_with_preview(data: Bytes) -> Reach | None:
         place, size = int.from_bytes(head[at : at + 4], "little"), int.from_bytes(head[at + 4 : at + 8], "little")
         end = max(end, place + size if size else 0)
     return within(data, end, 30) if end > 30 else None
+
+
+_FIXED = (
+    (10, 59, 8), (60, 79, 2), (90, 99, 4), (110, 149, 8), (160, 169, 8), (170, 179, 2), (210, 239, 8), (270, 289, 2), (290, 299, 1), (370, 389, 2),
+    (400, 409, 2), (420, 429, 4), (440, 459, 4), (460, 469, 8), (1010, 1059, 8), (1060, 1070, 2), (1071, 1071, 4),
+)  # fmt: skip
+"""Group codes of binary drawings, first and last, and how many bytes their values have; of others a text that a zero ends."""
+_SIZES = {code: size for first, last, size in _FIXED for code in range(first, last + 1)}
+_LONGEST_TEXT = 1 << 16
+
+
+def binary_drawing(data: Bytes) -> Reach | None:
+    """Group by group to the one that says `EOF`. Source: the DXF reference, binary DXF files (codes of two bytes, chunks of up to 127)."""
+    at, groups = 22, 0
+    while groups < _MAX_MEMBERS * 10:
+        head = data[at : at + 258]
+        if len(head) < 6:
+            break
+        code = int.from_bytes(head[:2], "little")
+        groups += 1
+        if size := _SIZES.get(code):
+            at += 2 + size
+        elif 310 <= code <= 319 or code == 1004:
+            at += 3 + head[2]
+        else:
+            end = data.find(b"\0", at + 2, at + _LONGEST_TEXT)
+            if end < 0 or code > 1071:
+                break
+            if code == 0 and head[2:6] == b"EOF\0":
+                return whole(at + 6)
+            at = end + 1
+    return broken(min(at, len(data)), "a group is followed by what is none", at) if groups > _FEW_GROUPS else None

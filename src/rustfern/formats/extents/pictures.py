@@ -15,7 +15,7 @@ from rustfern.formats.extents.interface import Bytes, Reach, broken, whole, with
 _PIECE = 1 << 18
 _MARKER = re.compile(rb"\xff+([^\x00\xff\xd0-\xd7])", re.DOTALL)
 _CHUNK = re.compile(rb"[A-Za-z]{4}")
-_MAX_SEGMENTS, _MAX_DIRECTORIES = 10_000, 4096
+_MAX_SEGMENTS, _MAX_DIRECTORIES, _FAR = 10_000, 4096, 1 << 30
 
 
 def png(data: Bytes) -> Reach | None:
@@ -177,12 +177,12 @@ def tiff(data: Bytes) -> Reach | None:
         seen.add(at)
         raw = data[at : at + (8 if big else 2)]
         if len(raw) < (8 if big else 2):
-            return broken(len(data), "a directory of it is not here", 8, at) if end else None
+            return broken(len(data), "a directory of it is not here", 8 if end else 0, at) if at < _FAR else None
         count = struct.unpack(f"{order}{'Q' if big else 'H'}", raw)[0]
         at += len(raw)
         body = data[at : at + count * entry + width] if 0 < count <= 4096 else b""
         if len(body) < count * entry + width or not body:
-            return broken(min(at, len(data)), "a directory of it is damaged", 8) if end else None
+            return broken(min(at, len(data)), "a directory of it is damaged", 8 if end else 0, at if at < _FAR else 0)
         end = max(end, at + len(body))
         values: dict[int, list[int]] = {}
         for n in range(count):

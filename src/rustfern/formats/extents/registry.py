@@ -57,6 +57,14 @@ BEGINNINGS: tuple[Beginning, ...] = (
     _B(b"BZh", "others.bzip2", "find.bz2"),
     _B(b"ustar", "others.tar", "find.tar", 257),
     _B(b"\xc5\xd0\xd3\xc6", "others.eps_with_preview", "find.eps"),
+    _B(b" Binary DXF\r\n\x1a\0", "others.binary_drawing", "find.dxf", 7),
+    _B(b"{\\rtf", "texts.text", "find.rtf"),
+    _B(b"<?xml ", "texts.text", "find.xml"),
+    _B(b"<!DOCTYPE ", "texts.text", "find.xml"),
+    _B(b"<html", "texts.text", "find.html"),
+    _B(b"<svg ", "texts.text", "find.svg"),
+    _B(b"%!PS", "texts.text", "find.eps"),
+    _B(b"From ", "texts.text", "find.mbox"),
 )  # fmt: skip
 TEXT = Beginning(b"", "texts.text", "find.txt")
 """What stands for every text: told by the letters that it begins with."""
@@ -90,6 +98,9 @@ def beginnings_of(head: bytes) -> list[Beginning]:
 def measured(data: Bytes, head: bytes, *, is_text: bool = False) -> tuple[Beginning, Reach] | None:
     """How far the document reaches that begins with the first byte, the first family that recognises it; None if none does."""
     for each in beginnings_of(head):
+        if each.measure == TEXT.measure:
+            is_text = True
+            continue
         reach = measurer(each.measure)(data)
         if reach is not None:
             return each, reach

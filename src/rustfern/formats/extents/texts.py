@@ -11,11 +11,27 @@ import re
 from xml.parsers import expat
 
 from rustfern.formats.extents.interface import Bytes, Reach, broken, whole
+from rustfern.formats.extents.registry import BEGINNINGS, beginnings_of
 
-_PIECE, _MOST, _SECTOR = 1 << 18, 1 << 30, 512
+_PIECE, _MOST, _SECTOR, _FEW_LETTERS = 1 << 18, 1 << 30, 512, 16
+_STRETCH, _MANY, _LONG_WORD, _BOM_AND_BLANK = 4096, 8, 40, b"\xef\xbb\xbf \t\r\n"
+_TEXT_MARKS = tuple(
+    mark for mark in (b"%PDF-", *(each.mark for each in BEGINNINGS if each.measure == "texts.text")) if mark != b"From "
+)
+_FIRST_TWO = frozenset(mark[:2] for mark in _TEXT_MARKS)
+_RICH = re.compile(rb"\{\\rtf\d*[\\{\s]")
 _GROUPS = re.compile(rb"\\bin(\d+) ?|\\.|[{}]", re.DOTALL)
 _JSON = re.compile(rb'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
 _NOT_TEXT = re.compile(rb"[\x00-\x08\x0b\x0e-\x1a\x1c-\x1f\x7f]")
+_WIDE = (
+    (b"\xff\xfe\0\0", "utf-32-le"),
+    (b"\0\0\xfe\xff", "utf-32-be"),
+    (b"\xff\xfe", "utf-16-le"),
+    (b"\xfe\xff", "utf-16-be"),
+)
+_MAX_BLOCKS = 8
+_NO_LETTER = re.compile(r"[\0-\x08\x0b\x0e-\x1f\x7f\ufffe\uffff]")
+_WIDE_TOO = re.compile(rb"[^\t\n\r\x20-\x7e]")
 _FOREIGN = re.compile(rb"[\x80-\xff]")
 _MARKUP = re.compile(
     rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml\s|svg[\s>:]|!DOCTYPE\s+(?!html)|[A-Za-z_][\w.:-]*[^<>]*xmlns)", re.IGNORECASE
@@ -36,25 +52,56 @@ def text(data: Bytes) -> Reach | None:
     if head[:2] in (b"\xff\xfe", b"\xfe\xff"):
         return _run(data, end)
     structured: Reach | None = None
-    if head.startswith(b"{\\rtf"):
-        return rich_text(data)
+    if _RICH.match(head):
+        found = rich_text(data)
+        if found is not None and found.is_complete and (strange := _without_marks(data, found.end, b"\\")) is not None:
+            return broken(strange, "a part of it has no structure: it may be another text's", strange)
+        return found
     if _PAGE.match(head):
         structured = _web_page(data, end)
     elif _MARKUP.match(head):
         structured = markup(data)
     elif head.startswith(b"%!PS"):
-        structured = _postscript(data)
+        structured = _postscript(data, end)
     elif _DRAWING.match(head):
         structured = _until(data, _DRAWING_END, end, "its EOF")
     elif _VALUE.match(head):
         structured = _json(data, end)
+    if structured is not None and structured.is_complete:
+        strange = _without_marks(
+            data, structured.end, b"<" if structured is not None and head.lstrip(_BOM_AND_BLANK)[:1] == b"<" else b""
+        )
+        if strange is not None:
+            return broken(strange, "a part of it has no structure: it may be another text's", strange)
     return structured or _run(data, end)
+
+
+def _without_marks(data: Bytes, end: int, mark: bytes) -> int | None:
+    """Where a stretch as long as a cluster has no mark at all, while the others have many: plain text in the middle of a structured one."""
+    if not mark or end < 3 * _STRETCH:
+        return None
+    counts = []
+    for at in range(0, end // _STRETCH * _STRETCH, _STRETCH):
+        piece = data[at : at + _STRETCH]
+        # What has no blanks for long is packed: a picture inside.
+        counts.append(
+            (piece.count(mark), at, sum(len(each) for each in piece.split() if len(each) >= _LONG_WORD) < _STRETCH // 2)
+        )
+    marked = sorted(count for count, _, _ in counts if count)
+    if len(marked) < 2 or marked[len(marked) // 2] < _MANY:
+        return None
+    return next((at for count, at, blanks in counts if not count and blanks), None)
 
 
 def _run(data: Bytes, end: int) -> Reach:
     """A plain text. Systems fill the last sector of a file with zeros: where they stand, it ends; where it fills the sector, more may follow."""
     rest = -end % _SECTOR
     following = data[end : end + rest]
+    if following.strip(b"\0") and end > _SECTOR:
+        # What is no text any more may have begun where the sector does.
+        begun = end // _SECTOR * _SECTOR
+        if end - begun < _FEW_LETTERS or beginnings_of(data[begun : begun + _SECTOR]):
+            end, rest = begun, 0
     return Reach(end, is_complete=True, proven=end, least=end, is_shown=rest > 0 and not following.strip(b"\0"))
 
 
@@ -70,6 +117,9 @@ def rich_text(data: Bytes) -> Reach | None:
         at += len(piece)
         usable = len(block) - 32 if at < len(data) else len(block)
         done = 0
+        strange = _NOT_TEXT.search(block)
+        if strange and skip <= base + strange.start() and b"\\bin" not in block:
+            usable = min(usable, strange.start())
         for found in _GROUPS.finditer(block):
             if found.start() >= usable:
                 break
@@ -85,11 +135,10 @@ def rich_text(data: Bytes) -> Reach | None:
                     return whole(_with_line_end(data, base + found.end()))
             elif found[1]:
                 skip = base + found.end() + int(found[1][:9])
-        if b"\0" in block and skip < base:
-            zero = base + block.find(b"\0")
-            return broken(zero, "a group is not closed", 0)
+        if strange and usable == strange.start():
+            return broken(base + usable, "a group is not closed", base + usable)
         carry = block[max(done, usable) :]
-    return broken(len(data), "a group is not closed", 0)
+    return broken(min(at, len(data)), "a group is not closed", min(at, len(data)))
 
 
 def _with_line_end(data: Bytes, end: int) -> int:
@@ -166,9 +215,12 @@ def _found_any(data: Bytes, wanted: tuple[bytes, ...], at: int, end: int) -> int
     return min(found, default=-1)
 
 
-def _postscript(data: Bytes) -> Reach | None:
-    """To the end mark that is of no document inside."""
+def _postscript(data: Bytes, text_end: int) -> Reach | None:
+    """To the end mark that is of no document inside; all of it is text, unless it says that it holds something else."""
     at, inner = 0, 0
+    holds_more = any(data.find(mark, 0, text_end) >= 0 for mark in (b"%%BeginBinary", b"%%BeginData", b"currentfile"))
+    if not holds_more and data.find(b"%%EOF", 0, text_end) < 0:
+        return broken(text_end, "its end is not here", text_end)
     while at < len(data):
         end = data.find(b"%%EOF", at, min(at + _MOST, len(data)))
         if end < 0:
@@ -216,9 +268,9 @@ def _json(data: Bytes, end: int) -> Reach | None:
 def _plain(data: Bytes) -> int | None:
     """How far a run of text reaches; None where there is none."""
     head = data[0:64]
-    for mark, name in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
+    for mark, name in _WIDE:
         if head.startswith(mark):
-            return _wide(data, name)
+            return _wide(data, name, len(mark))
     at = 0
     is_wide_text = True  # valid UTF-8 so far
     decoder = codecs.getincrementaldecoder("utf-8")("strict")
@@ -227,6 +279,8 @@ def _plain(data: Bytes) -> int | None:
         stop = _NOT_TEXT.search(piece)
         if stop:
             piece = piece[: stop.start()]
+        if (other := _other_beginning(piece, at)) is not None:
+            piece, stop = piece[:other], _NOT_TEXT.search(b"\0")
         cut = len(piece)
         if is_wide_text:
             try:
@@ -240,6 +294,14 @@ def _plain(data: Bytes) -> int | None:
         if stop or not piece:
             break
     return at or None
+
+
+def _other_beginning(piece: bytes, at: int) -> int | None:
+    """Where in a piece of a text, at the beginning of a sector, another document begins that begins with letters too."""
+    for here in range((-at % _SECTOR) or (0 if at else _SECTOR), len(piece), _SECTOR):
+        if piece[here : here + 2] in _FIRST_TWO and piece.startswith(_TEXT_MARKS, here):
+            return here
+    return None
 
 
 def _cut_or_older(piece: bytes, error: UnicodeDecodeError, at: int) -> int:
@@ -256,24 +318,35 @@ def _cut_or_older(piece: bytes, error: UnicodeDecodeError, at: int) -> int:
     return len(piece) if foreign <= 0.6 * len(around) else start
 
 
-def _wide(data: Bytes, name: str) -> int | None:
-    at = 2
-    decoder = codecs.getincrementaldecoder(name)("strict")
+def _wide(data: Bytes, name: str, at: int) -> int | None:
+    """How far a text of two or four bytes a letter reaches."""
+    width = 4 if "32" in name else 2
+    first = at
     while at < min(len(data), _MOST):
         piece = data[at : at + _PIECE]
-        if len(piece) & 1:
-            piece = piece[:-1]
-        if not piece:
-            break
+        wanted = len(piece)
+        for here in range(-at % _SECTOR, len(piece), _SECTOR):
+            if not _is_wide(piece[here : here + _SECTOR], width, big=name.endswith("be")):
+                piece = piece[:here]  # of letters of one byte, or none: another's
+                break
+        piece = piece[: len(piece) // width * width]
         stopped = len(piece)
         try:
-            told = decoder.decode(piece, False)
+            told = piece.decode(name)
         except UnicodeDecodeError as error:
-            stopped = error.start & ~1
+            stopped = error.start // width * width
             told = piece[:stopped].decode(name, "replace")
-        if found := re.search(r"[\0-\x08\x0b\x0e-\x1f\x7f\ufffe\uffff]", told):
+        if found := _NO_LETTER.search(told):
             return at + len(told[: found.start()].encode(name))
         at += stopped
-        if stopped < len(piece):
+        if stopped < _PIECE // width * width or stopped < wanted // width * width:
             break
-    return at if at > 4 else None
+    return at if at > first + width else None
+
+
+def _is_wide(sector: bytes, width: int, *, big: bool) -> bool:
+    """Whether a sector may be text of more than one byte a letter: few blocks of letters, and not letters of one byte."""
+    if not _WIDE_TOO.search(sector):
+        return False
+    high = sector[width - 2 if big else 1 :: width] if width == 2 else sector[1 if big else 2 :: width]
+    return len({byte for byte in high if not (0x30 <= byte <= 0x9F or 0xAC <= byte <= 0xD7)}) <= _MAX_BLOCKS

@@ -19,7 +19,7 @@ _END64, _LOCATOR, _SIGNED, _EXTRA, _DESCRIPTOR = (
     b"PK\x06\x08",
     b"PK\x07\x08",
 )
-_MAX_MEMBERS, _MAX_NAME = 2_000_000, 4096
+_MAX_MEMBERS, _MAX_NAME, _MAX_PATH = 2_000_000, 4096, 260
 _PIECE, _MAX_RATIO, _FREELY, _MAX_STORED = 1 << 16, 1100, 64 << 20, 1 << 30
 
 
@@ -36,7 +36,10 @@ def measure(data: Bytes) -> Reach | None:
         if members > _MAX_MEMBERS:
             return broken(at, "it has more members than any document", proven)
     if not members:
-        return None
+        head = data[at : at + 34]
+        name = data[at + 30 : at + 30 + int.from_bytes(head[26:28], "little")]
+        plausible = head[:4] == _LOCAL and 0 < len(name) <= _MAX_PATH and name.isascii() and name.decode().isprintable()
+        return broken(at, "its first member is not all here") if plausible else None
     mark = data[at : at + 4]
     if mark not in (_CENTRAL, _EXTRA):
         return broken(min(at, len(data)), "a member is followed by what is no part of the archive", proven)

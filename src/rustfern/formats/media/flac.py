@@ -172,14 +172,15 @@ def _table16() -> NDArray[np.uint16]:
     return (value & 0xFFFF).astype(np.uint16)
 
 
-def frame_end(data: bytes) -> int:
-    """How long the frame is that these bytes begin with, by the sum at its end; 0 if none of them fits."""
+def frame_ends(data: bytes) -> list[int]:
+    """How long the frame may be that these bytes begin with: where its sum fits."""
     table, value = _byte_sums(), 0
+    found = []
     for at, byte in enumerate(data):
         value = (value << 8 & 0xFFFF) ^ table[value >> 8 ^ byte]
         if not value and at >= _HEAD // 2:
-            return at + 1
-    return 0
+            found.append(at + 1)
+    return found
 
 
 @cache

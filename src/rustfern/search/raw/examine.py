@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import re
+import struct
+from collections.abc import Callable
 from typing import BinaryIO
 
 import msgspec
@@ -13,24 +15,27 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Glance, State
 from rustfern.formats import registry as formats
 from rustfern.formats.extents.interface import Reach
-from rustfern.formats.extents.proof import proves
-from rustfern.formats.extents.registry import TEXT, Beginning, measured
+from rustfern.formats.extents.proof import is_weak, proves, strange_part
+from rustfern.formats.extents.registry import TEXT, Beginning, beginnings_of, measured
 from rustfern.formats.format_table import class_of
 from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Paged
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.free import Free, Onward, cut
-from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream
+from rustfern.search.raw.sweep import sectors_in
+from rustfern.sources.disks.interface import DiskBytes, Extent, ExtentStream, windows
 
 _LEAST_WORDS, _LEAST_BYTES, _LEAST_PART, _LONGEST_WORD = 3, 24, 512, 400
 _NOT_OF_PEOPLE = frozenset({"other"})
 _ARCHIVES = frozenset({"zip", "7z", "tar"})
 _WORTH_A_LOOK = (State.INTACT, State.ENCRYPTED, State.UNREADABLE)
 _LOOKED_AT = 16 << 10
+_USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN = 4096, 1 << 20, 1024, 32
 _OF_OTHERS = re.compile(
     rb"\bendobj\b|\bendstream\b|\d{10} \d{5} [nf]\b|\\(?:pard|par|fs\d+|loch|hich|rtlch|ltrch)\b|</?(?:[awp]|text|table|office):\w+"
 )
-_BROKEN = (
+BROKEN = (
+    struct.error,
     SourceError,
     OSError,
     ValueError,
@@ -56,8 +61,10 @@ class Begun(msgspec.Struct, frozen=True):
 class Looker:
     """Looks at places of one disk."""
 
-    def __init__(self, disk: DiskBytes, limits: Limits) -> None:
+    def __init__(self, disk: DiskBytes, limits: Limits, grain: Callable[[int], tuple[int, int]] | None = None) -> None:
+        """`grain` tells (bytes of a cluster, where one begins) at a place of the disk."""
         self.disk, self._limits = disk, limits
+        self._grain = grain or (lambda offset: (_USUAL_CLUSTER, 0))
 
     def measure(
         self, free: Free, offset: int, head: bytes, *, is_text: bool
@@ -65,10 +72,7 @@ class Looker:
         """(family, how far it reaches, where its bytes lie) of what begins at a place of free space."""
         onward = Onward(self.disk, free, offset, self.disk.size)
         data = Paged(buffered(onward), self.disk.size)
-        try:
-            found = measured(data, head, is_text=is_text)
-        except _BROKEN:
-            return None  # of a hostile file, or a sector that cannot be read
+        found = _safely_measured(data, head, is_text=is_text)
         if found is None:
             return None
         beginning, reach = found
@@ -93,6 +97,9 @@ class Looker:
         beginning, reach, places = found
         if reach.is_complete and reach.end >= _LEAST_BYTES:
             content = self.verdict(places, reach.end, beginning.name)
+            if content.state is State.INTACT and (other := self._swallowed(beginning, places, offset)) is not None:
+                content = replace(content, state=State.DAMAGED, reason="another document lies in the middle of it")
+                reach = replace(reach, proven=other)
             if content.state in _WORTH_A_LOOK:
                 missing = self._unproven(beginning, reach, places)
                 if missing and content.state is State.INTACT:
@@ -102,17 +109,47 @@ class Looker:
             reach = replace(reach, is_complete=False, reason=content.reason)
         if beginning.measure == TEXT.measure and reach.end < _LEAST_PART:
             return None
-        return Begun(offset, beginning, reach, head) if reach.proven else None
+        return Begun(offset, beginning, reach, head)
 
     def _unproven(self, beginning: Beginning, reach: Reach, places: list[Extent]) -> str:
         """Why a document that reads well may not be whole; nothing where its structure shows that it is."""
         if not reach.is_shown:
             return "nothing shows that it ends here: more of it may lie elsewhere"
-        if len(places) > 1:
-            data = Paged(stream_of(self.disk, places, reach.end), reach.end)
-            if not proves(beginning.measure, data, [length for _, length in places]):
-                return f"it lies in {len(places)} pieces, and nothing in its format shows that they belong together"
+        data = Paged(stream_of(self.disk, places, reach.end), reach.end)
+        if strange_part(beginning.measure, data) is not None:
+            return "what lies in the middle of it is of another kind than the rest: it may be another file's"
+        if len(places) > 1 and not proves(beginning.measure, data, [length for _, length in places]):
+            return f"it lies in {len(places)} pieces, and nothing in its format shows that they belong together"
         return ""
+
+    def _swallowed(self, beginning: Beginning, places: list[Extent], offset: int) -> int | None:
+        """Where in a document of which sums prove nothing another one lies, whole and from a cluster's beginning on; None if there is none."""
+        if not is_weak(beginning.measure):
+            return None
+        done = 0
+        for start, length in places:
+            cluster, first = self._grain(start)
+            for at, data in windows(self.disk, start, start + length, _WINDOW):
+                for place, head, is_text in sectors_in(data, at, goes_on=False)[0]:
+                    if place == offset or (place - first) % cluster or not (is_text or beginnings_of(head)):
+                        continue
+                    inner = Paged(
+                        stream_of(self.disk, ((place, start + length - place),), start + length - place),
+                        start + length - place,
+                    )
+                    found = _safely_measured(inner, head, is_text=is_text)
+                    if (
+                        found is None
+                        or not found[1].is_complete
+                        or not found[1].is_shown
+                        or found[1].end < _LEAST_INNER
+                    ):
+                        continue
+                    within = self.verdict(((place, found[1].end),), found[1].end, found[0].name, digest=False)
+                    if within.state is State.INTACT and within.format is not None:
+                        return done + place - start
+            done += length
+        return None
 
     def _is_remnant(self, places: list[Extent]) -> bool:
         """Whether a text is what is left of a document whose beginning is gone: the objects of pages, the groups of rich text."""
@@ -127,14 +164,15 @@ class Looker:
         stream = stream_of(self.disk, places, size)
         try:
             return formats.check(stream, name, limits=self._limits, digest=digest, counted=digest)
-        except _BROKEN as error:
+        except BROKEN as error:
             return Content(Glance(), State.DAMAGED, f"its content could not be read ({error})", size)
 
     def part(self, free: Free, begun: Begun) -> RawFind | None:
         """What is there of a document whose end was not found; None where that is too little to be one."""
-        places = cut(list(free.onward(begun.offset, max(begun.reach.end, 1))), begun.reach.end)
+        # What lies behind a gap may be anybody's.
+        places = cut(list(free.onward(begun.offset, max(begun.reach.end, 1)))[:1], begun.reach.end)
         size = sum(length for _, length in places)
-        if size < _LEAST_PART:
+        if size < _LEAST_PART or begun.reach.proven < _LEAST_PROVEN:
             return None
         content = self.verdict(places, size, begun.beginning.name)
         missing = begun.reach.reason or "its end is not here"
@@ -150,9 +188,17 @@ class Looker:
             known = formats.glance(stream_of(self.disk, places, size), begun.beginning.name)
             content = replace(content, glance=known)
         made = RawFind(begun.offset, tuple(places), begun.beginning.name, content, missing)
-        if begun.beginning.measure == TEXT.measure and not _is_document(content, begun.beginning):
+        if _is_plain(content) and not _is_document(content, begun.beginning):
             return None
         return made if class_of(content.format) not in _NOT_OF_PEOPLE else None
+
+
+def _safely_measured(data: Paged, head: bytes, *, is_text: bool = False) -> tuple[Beginning, Reach] | None:
+    """As `measured`; None too for a hostile file, or a sector that cannot be read."""
+    try:
+        return measured(data, head, is_text=is_text)
+    except BROKEN:
+        return None
 
 
 def _is_plain(content: Content) -> bool:
@@ -163,7 +209,7 @@ def _is_document(content: Content, beginning: Beginning) -> bool:
     """Whether what was found is of a document class, and of a text more than a few letters; archives may hold some."""
     if content.format is None or class_of(content.format) in _NOT_OF_PEOPLE:
         return content.format in _ARCHIVES
-    return beginning.measure != TEXT.measure or (content.words or 0) >= max(_LEAST_WORDS, content.size // _LONGEST_WORD)
+    return not _is_plain(content) or (content.words or 0) >= max(_LEAST_WORDS, content.size // _LONGEST_WORD)
 
 
 def stream_of(disk: DiskBytes, places: list[Extent] | tuple[Extent, ...], size: int) -> BinaryIO:

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from rustfern.core.model import Hints, State
 from rustfern.formats.extents.registry import TEXT, beginnings_of
-from rustfern.formats.format_table import class_of, extension_of, format_of_extension
+from rustfern.formats.format_table import TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.interface import Limits
 from rustfern.search.raw.examine import Begun, Looker
 from rustfern.search.raw.find import RawFind
@@ -26,9 +26,13 @@ from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
 
 _SAME_HEADS, _MAX_HEADS = 64, 50_000
 """Sectors that begin alike and led nowhere so often, none of them anywhere, are not looked at again."""
-_ROUNDS = 3
+_ROUNDS, _JOINING = 3, 600.0
+"""Seconds for all documents in pieces together."""
 _ENOUGH, _MOSTLY = 6, 0.9
+_USUAL = 4096
+"""Bytes of a cluster where no file system tells."""
 _MAX_BEGUN = 200_000
+_TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
 _BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"<", b"=", b"*", b"---")
 """What texts begin with, and hardly a line that was cut."""
 _OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
@@ -47,7 +51,7 @@ class Hunt:
     def __init__(self, disk: DiskBytes, where: Unclaimed, limits: Limits, hints: Hints) -> None:
         self.disk, self.where = disk, where
         self.free = Free(where.stretches)
-        self.looker = Looker(disk, limits)
+        self.looker = Looker(disk, limits, self.grain_at)
         self.finds: list[RawFind] = []
         self.begun: dict[int, bool] = {}
         self.later: list[tuple[int, bool]] = []
@@ -183,7 +187,7 @@ class Hunt:
     def grain_at(self, offset: int) -> tuple[int, int]:
         """(bytes of a cluster, where one begins) at a place, as what was found there shows."""
         name, cluster, first = self.where.volume_at(offset)
-        return self.grains.get(name, (cluster, first))
+        return self.grains.get(name) or (max(cluster, SECTOR if cluster > SECTOR else _USUAL), first)
 
     def _again(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What could not be followed, now that what lies between is known."""
@@ -210,9 +214,12 @@ class Hunt:
         """Documents in pieces, put together where their format proves it."""
         self.settle()
         joiner = Joiner(self.looker, self.free, self.grain_at)
+        until = time.monotonic() + _JOINING
         for offset in sorted(self.begun):
             if offset < self.moment.position or not self.free.holds(offset):
                 continue
+            if time.monotonic() > until:
+                break
             self.moment.position = offset
             found = joiner.join(offset, self._sector(offset), is_text=self.begun[offset])
             if found is not None:
@@ -251,13 +258,17 @@ class Hunt:
         """A text that begins with a small letter may be the end of another one; so may any that does not begin as texts do, where texts lie about
         of which more may follow elsewhere.
         """
-        open_ended = {self.where.volume_at(each.offset)[0] for each in finds if each.missing and is_plain_text(each)}
+        open_ended = {
+            self.where.volume_at(each.offset)[0] for each in finds if each.missing and each.content.format in _TEXTS
+        }
         for each in finds:
             if is_plain_text(each) and each.is_whole:
                 first = self._sector(each.offset)[:4]
-                told = first.startswith(_BEGINNINGS) or first[:1].isupper()
-                if not told and (first[:1].islower() or self.where.volume_at(each.offset)[0] in open_ended):
-                    said = "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
+                may_follow = self.where.volume_at(each.offset)[0] in open_ended
+                if not first.startswith(_BEGINNINGS) and (may_follow or first[:1].islower()):
+                    said = (
+                        "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
+                    )
                     yield replace(each, missing=said, content=replace(each.content, state=State.DAMAGED, reason=said))
                     continue
             yield each

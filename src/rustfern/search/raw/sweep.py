@@ -106,9 +106,8 @@ def sectors_in(data: bytes, offset: int, *, goes_on: bool) -> tuple[list[Sector]
         texts = texts[(letters | (line == 0)).all(axis=1) & ~(letters[:, 1:] & ~letters[:, :-1]).any(axis=1)]
     fresh = np.zeros(count, bool)
     if len(texts):
-        before = _TEXT[whole[texts - 1, SECTOR - _TAIL :]].all(
-            axis=1
-        )  # of the first one the last sector's, which is not meant
+        # Of the first one the last sector's, which is not meant.
+        before: NDArray[np.bool_] = np.asarray(_TEXT[whole[texts - 1, SECTOR - _TAIL :]].all(axis=1))
         before[texts == 0] = goes_on
         fresh[texts[~before]] = True
     fresh |= (pairs == 0xFEFF) | (pairs == 0xFFFE)

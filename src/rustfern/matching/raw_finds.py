@@ -26,11 +26,12 @@ _LONGEST = 60
 
 
 class Found(msgspec.Struct, frozen=True):
-    """One find as it is matched: its entry on the disk, what it holds, what is missing of it."""
+    """One find as it is matched: its entry on the disk, what it holds, what is missing of it, its first words."""
 
     entry: Entry
     content: Content
     missing: str = ""
+    first: str = ""
 
 
 class RawFinds:
@@ -67,7 +68,8 @@ class RawFinds:
             if note not in known.notes:
                 draft.copies[number] = replace(known, notes=(*known.notes, note))
             return
-        title = title_of(copy)
+        first = found.first.split(" / ")[0]
+        title = copy.content.glance.title or ("" if first.startswith("<") else first) or title_of(copy)
         draft, given = self._belongs_to(copy, title) or self._document_of_its_own(copy, title)
         draft.copies.append(given)
         if content.sha256:

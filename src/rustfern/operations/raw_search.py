@@ -30,7 +30,7 @@ from rustfern.sources.registry import Sources
 
 _KEPT_EVERY, _SAID_EVERY = 10.0, 0.5
 _HEAD = 64 << 10
-_TEXT_ON_DEMAND = frozenset({"pdf", "ai"})
+_TEXT_ON_DEMAND, _MARKED_UP = frozenset({"pdf", "ai"}), frozenset({"svg", "html", "xml"})
 _STAGES = (
     "reading what no file claims", "looking at what was put off", "following documents around what lies between", "putting documents in pieces together",
     "keeping what is left of others",
@@ -131,7 +131,7 @@ class RawSearch:
         path = raw_path(f"{self.held.path}/{volume}" if volume else self.held.path, each.offset)
         caution = each.missing or (each.content.reason if each.content.state is State.DAMAGED else "")
         self.held.lay(each.offset, each.extents, caution)
-        return Found(self.door.entry_at(self.root, path, each.extents, caution), each.content, each.missing)
+        return Found(self.door.entry_at(self.root, path, each.extents, caution), each.content, each.missing, each.first)
 
     def _pause(self) -> bool:
         now = time.monotonic()
@@ -194,13 +194,11 @@ def identity(held: OpenDisk, where: Unclaimed) -> str:
 
 
 def title_of(door: Sources, copy: Copy) -> str | None:
-    """The title that a find carries, else its first words; None where it has neither."""
-    if copy.content.glance.title:
-        return copy.content.glance.title
-    has_text = copy.content.words or copy.content.format in _TEXT_ON_DEMAND
-    if not has_text or copy.content.state is State.ENCRYPTED:
+    """What a find is called that its first words do not tell: pages, whose text is only read when it is asked for, and marked-up texts by their title."""
+    if copy.content.state is State.ENCRYPTED or copy.content.format not in (*_TEXT_ON_DEMAND, *_MARKED_UP):
         return None
-    return with_title(door, copy).content.glance.title
+    told = with_title(door, copy).content.glance.title
+    return None if told is None or told.startswith("<") else told
 
 
 def shown_bytes(count: float) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import re
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import BinaryIO
 
 import msgspec
@@ -29,7 +29,7 @@ _LEAST_WORDS, _LEAST_BYTES, _LEAST_PART, _LONGEST_WORD = 3, 24, 512, 400
 _NOT_OF_PEOPLE = frozenset({"other"})
 _ARCHIVES = frozenset({"zip", "7z", "tar"})
 _WORTH_A_LOOK = (State.INTACT, State.ENCRYPTED, State.UNREADABLE)
-_LOOKED_AT = 16 << 10
+_LOOKED_AT, _FIRST_LETTERS = 16 << 10, 400
 _USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN = 4096, 1 << 20, 1024, 32
 _OF_OTHERS = re.compile(
     rb"\bendobj\b|\bendstream\b|\d{10} \d{5} [nf]\b|\\(?:pard|par|fs\d+|loch|hich|rtlch|ltrch)\b|</?(?:[awp]|text|table|office):\w+"
@@ -96,7 +96,7 @@ class Looker:
             return None
         beginning, reach, places = found
         if reach.is_complete and reach.end >= _LEAST_BYTES:
-            content = self.verdict(places, reach.end, beginning.name)
+            content, first = self.read(places, reach.end, beginning.name)
             if content.state is State.INTACT and (other := self._swallowed(beginning, places, offset)) is not None:
                 content = replace(content, state=State.DAMAGED, reason="another document lies in the middle of it")
                 reach = replace(reach, proven=other)
@@ -105,7 +105,7 @@ class Looker:
                 if missing and content.state is State.INTACT:
                     content = replace(content, state=State.DAMAGED, reason=missing)
                 clutter = not _is_document(content, beginning) or (_is_plain(content) and self._is_remnant(places))
-                return RawFind(offset, tuple(places), beginning.name, content, missing, clutter)
+                return RawFind(offset, tuple(places), beginning.name, content, missing, clutter, first)
             reach = replace(reach, is_complete=False, reason=content.reason)
         if beginning.measure == TEXT.measure and reach.end < _LEAST_PART:
             return None
@@ -157,15 +157,24 @@ class Looker:
             data = stream.read(_LOOKED_AT)
         return len(_OF_OTHERS.findall(data)) * 300 > len(data)
 
-    def verdict(
-        self, places: list[Extent] | tuple[Extent, ...], size: int, name: str, *, digest: bool = True
-    ) -> Content:
+    def verdict(self, places: Sequence[Extent], size: int, name: str, *, digest: bool = True) -> Content:
         """What the check of its format says of a document."""
         stream = stream_of(self.disk, places, size)
         try:
             return formats.check(stream, name, limits=self._limits, digest=digest, counted=digest)
         except BROKEN as error:
             return Content(Glance(), State.DAMAGED, f"its content could not be read ({error})", size)
+
+    def read(self, places: Sequence[Extent], size: int, name: str) -> tuple[Content, str]:
+        """What the check says of a document, and its first words; those of pages are only read when they are asked for."""
+        if name.endswith((".pdf", ".eps")):
+            return self.verdict(places, size, name), ""
+        try:
+            content, pieces = formats.read_text(stream_of(self.disk, places, size), name, _FIRST_LETTERS, self._limits)
+        except BROKEN as error:
+            return Content(Glance(), State.DAMAGED, f"its content could not be read ({error})", size), ""
+        lines = (" ".join(piece.text.split()) for piece in pieces)
+        return content, " / ".join(line for line in lines if any(map(str.isalnum, line)))[:_FIRST_LETTERS]
 
     def part(self, free: Free, begun: Begun) -> RawFind | None:
         """What is there of a document whose end was not found; None where that is too little to be one."""
@@ -174,7 +183,7 @@ class Looker:
         size = sum(length for _, length in places)
         if size < _LEAST_PART or begun.reach.proven < _LEAST_PROVEN:
             return None
-        content = self.verdict(places, size, begun.beginning.name)
+        content, first = self.read(places, size, begun.beginning.name)
         missing = begun.reach.reason or "its end is not here"
         if begun.reach.least > size:
             missing = f"{missing}: {size / begun.reach.least:.0%} of it is there, with its head"
@@ -187,7 +196,7 @@ class Looker:
         if content.format is None:
             known = formats.glance(stream_of(self.disk, places, size), begun.beginning.name)
             content = replace(content, glance=known)
-        made = RawFind(begun.offset, tuple(places), begun.beginning.name, content, missing)
+        made = RawFind(begun.offset, tuple(places), begun.beginning.name, content, missing, first=first)
         if _is_plain(content) and not _is_document(content, begun.beginning):
             return None
         return made if class_of(content.format) not in _NOT_OF_PEOPLE else None
@@ -212,7 +221,7 @@ def _is_document(content: Content, beginning: Beginning) -> bool:
     return not _is_plain(content) or (content.words or 0) >= max(_LEAST_WORDS, content.size // _LONGEST_WORD)
 
 
-def stream_of(disk: DiskBytes, places: list[Extent] | tuple[Extent, ...], size: int) -> BinaryIO:
+def stream_of(disk: DiskBytes, places: Sequence[Extent], size: int) -> BinaryIO:
     """The bytes at some places, as a file."""
     return buffered(ExtentStream(disk, places, size))
 

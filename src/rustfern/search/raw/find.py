@@ -11,7 +11,7 @@ from rustfern.sources.disks.interface import Extent
 class RawFind(msgspec.Struct, frozen=True):
     """A document without a record. `offset` is where its first byte lies and `extents` where all lie, in content order (bytes from the start of
     the disk); `name` a file name that helps the check; `missing` says what is not there of one that stops before its end;
-    `is_clutter`: it is no document, and only its place matters.
+    `is_clutter`: it is no document, and only its place matters; `first` are its first words.
     """
 
     offset: int
@@ -20,6 +20,7 @@ class RawFind(msgspec.Struct, frozen=True):
     content: Content
     missing: str = ""
     is_clutter: bool = False
+    first: str = ""
 
     @property
     def size(self) -> int:

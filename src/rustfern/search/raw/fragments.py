@@ -112,14 +112,14 @@ class Trial:
         if reach is None or not reach.is_complete or reach.end > size:
             return None
         pieces = cut(pieces, reach.end)
-        content = self.looker.verdict(pieces, reach.end, self.begun.beginning.name)
+        content, first = self.looker.read(pieces, reach.end, self.begun.beginning.name)
         if content.state is not State.INTACT:
             return None
         missing = ""
         if not proves(self.begun.beginning.measure, data, [length for _, length in pieces]):
             missing = f"it lies in {len(pieces)} pieces, and nothing in its format shows that they belong together"
             content = replace(content, state=State.DAMAGED, reason=missing)
-        return RawFind(self.start, tuple(pieces), self.begun.beginning.name, content, missing)
+        return RawFind(self.start, tuple(pieces), self.begun.beginning.name, content, missing, first=first)
 
     def pieces(self, cuts: list[tuple[int, int]], size: int) -> list[Extent]:
         """Extents of a document of `size` bytes: `cuts` are (place of the document, the shift from there on), in order."""

@@ -131,7 +131,7 @@ def _sums(member: _Member, data: bytes) -> bool:
     if len(data) < member.packed:
         return False
     if member.method == 0:
-        return zlib.crc32(data) == member.crc
+        return zlib.crc32(data) == int(member.crc)
     if member.method != 8:
         return False
     inflate = zlib.decompressobj(-15)

@@ -203,9 +203,9 @@ def title_of(door: Sources, copy: Copy) -> str | None:
 
 def shown_bytes(count: float) -> str:
     """An amount of bytes, for people."""
-    for unit in ("bytes", "KB", "MB", "GB"):
+    for unit in ("bytes", "kB", "MB", "GB"):
         if count < 1000:
-            return f"{count:.0f} {unit}" if unit in ("bytes", "KB") else f"{count:.1f} {unit}"
+            return f"{count:.0f} {unit}" if unit in ("bytes", "kB") else f"{count:.1f} {unit}"
         count /= 1000
     return f"{count:.1f} TB"
 

@@ -16,6 +16,7 @@ from rustfern.cli.context import this_run
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json
 from rustfern.core.command_answers import ListAnswer, LookAnswer
 from rustfern.core.errors import NotFound, SourceError, WrongUsage
+from rustfern.core.paths import show_name
 from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
 from rustfern.operations import command_schema
@@ -33,6 +34,9 @@ _CHARACTERS = 6_000
 @click.option("--words", metavar="TEXT", help="Where these words stand in it, and how often.")
 @click.option("--picture", "target", metavar="FILE", help="Write its picture, or how two differ (.png).")
 @click.option("--figure", metavar="FILE", help="Write a document's life as a figure (.png or .svg).")
+@click.option(
+    "--choose", "chooser", metavar="FILE", help="Write a page of all that was found, to tick what to restore (.html)."
+)
 @paths_option
 @case_option
 @json_option
@@ -43,6 +47,7 @@ def command(
     words: str | None,
     target: str | None,
     figure: str | None,
+    chooser: str | None,
     case: str | None,
     as_json: bool,
 ) -> int:
@@ -61,8 +66,13 @@ def command(
       rustfern look 1b --words "larch"    where a word stands, and how often
       rustfern look 1a 1c                 what the second has that the first lacks
       rustfern look 1 --figure life.png
+      rustfern look --choose all.html     pictures and first lines of all of it, to tick
     """
     what = tuple(expand(what))
+    if chooser is not None:
+        if what:
+            raise click.UsageError("--choose makes one page of all that was found: leave WHAT away")
+        return _write_chooser(case, chooser)
     if not what:
         return _list(case, as_json)
     if len(what) > 2:
@@ -101,6 +111,33 @@ def command(
     if len(found) == 2:
         return _compared(found[0], found[1], as_json, target)
     return _one(found[0], life, _Asked(whole, sheet, words, figure, target), as_json)
+
+
+def _write_chooser(case: str | None, target: str) -> int:
+    """The page of all that was found."""
+    from rustfern.cli.screen.progress import watching
+    from rustfern.operations.choose_page import cards
+    from rustfern.operations.targets import write_new
+    from rustfern.reports.choose import page
+
+    if not target.lower().endswith((".html", ".htm")):
+        raise WrongUsage("this is written as a page", target, "Name it .html: --choose all.html")
+    file = case_at(case)
+    try:
+        roots = roots_of(file)
+        with watching("documents") as observer:
+            observer.stage("making pictures of what was found")
+            found = list(cards(this_run().session, file, observer))
+        if not found:
+            raise NotFound("nothing was found that could be shown", None, "Search first: rustfern scan ROOT")
+        made = page(found, roots, file.path, this_run().clock)
+    finally:
+        file.close()
+    write_new(target, made.encode("utf-8", "backslashreplace"), "page", roots)
+    click.echo(
+        f"Written: {show_name(target)} ({len(found)} documents)\nOpen it in a browser, tick what is wanted, and type the line that it shows."
+    )
+    return 0
 
 
 def _list(case: str | None, as_json: bool) -> int:

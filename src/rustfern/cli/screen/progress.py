@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
 from rustfern.core.errors import CaseError
-from rustfern.core.observer import Silent
+from rustfern.core.observer import Observer, Silent
 from rustfern.operations.scan import scan
 
 if TYPE_CHECKING:
@@ -49,6 +49,16 @@ class Progress:
 
     def going(self, text: str) -> None:
         self._status.update(f"{self._stage} … {text}")
+
+
+@contextmanager
+def watching(unit: str) -> Iterator[Observer]:
+    """Progress of some work, where somebody watches."""
+    if sys.stderr.isatty():
+        with Progress(unit) as progress:
+            yield progress
+    else:
+        yield Silent()
 
 
 def run_scan(

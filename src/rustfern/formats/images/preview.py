@@ -23,7 +23,7 @@ _INSIDE = (
     "mergedimage.png", "preview.png", "Thumbnails/thumbnail.png", "docProps/thumbnail.jpeg", "docProps/thumbnail.jpg",
     "docProps/thumbnail.png", "Metadata/thumbnail.png", "previews/preview.png", "QuickLook/Thumbnail.jpg", "QuickLook/Thumbnail.png",
 )  # fmt: skip
-_DRAWN = 8 << 20
+_DRAWN, _PAGES = 8 << 20, 97 << 20
 _MOST = 120_000_000
 """Pictures of more pixels are not opened for showing."""
 
@@ -35,6 +35,12 @@ def picture(stream: BinaryIO) -> tuple[Image, str] | None:
     if head[:4] != b"PK\x03\x04":
         stream.seek(0)
         found = _open(stream)
+        if found is None and head[:5] == b"%PDF-":
+            from rustfern.formats.pages.pdf_render import first_page
+
+            stream.seek(0)
+            made = first_page(stream.read(_PAGES))
+            return (shown, "its first page") if made and (shown := _open(io.BytesIO(made))) else None
         if found is None and looks_drawn(head):
             stream.seek(0)
             made = draw(stream.read(_DRAWN))

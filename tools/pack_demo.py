@@ -137,6 +137,50 @@ def stick() -> bytes:
         return image.read_bytes()
 
 
+FORMATTED = HERE / "src" / "rustfern" / "demo" / "data" / "formatted.img.gz"
+ON_THE_CARD = (
+    ("Survey Merganser.docx", "documents", "memo-utf16xml.docx"), ("Launch plan.xlsx", "packages", "timber-streamed.xlsx"), ("Old list.txt", "packages", "notes.txt"),
+    ("Stem, port side.jpg", "media", "plan.jpg"), ("Basin.png", "media", "plan.png"), ("Slip.pdf", "media", "plan.pdf"), ("Slip at low tide.mp4", "media", "slip-front.mp4"),
+    ("Talk at the club.odp", "office", "launch.odp"), ("Radio call.mp3", "media", "radio.mp3"), ("Dues.xls", "office", "dues.xls"), ("Tide notes.fodt", "office", "tide-notes.fodt"),
+)  # fmt: skip
+"""Files of the card, in the order in which they were saved: name, and where its bytes are from."""
+
+
+def member_bytes(archive: str, member: str) -> bytes:
+    """A file of one of the archives of the tests."""
+    with tarfile.open(HERE / "tests" / "data" / f"{archive}.tar.xz") as packed:
+        stream = next(packed.extractfile(each) for each in packed if each.name.rpartition("/")[2] == member)
+        assert stream is not None
+        return stream.read()
+
+
+def formatted() -> bytes:
+    """The image of Tobias' card: real tools wrote on it, and made a new file system over it; one text lies in two pieces around another file."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        image = folder / "card.img"
+        run = functools.partial(subprocess.run, check=True, capture_output=True)
+        env = {**os.environ, "MTOOLS_SKIP_CHECK": "1", "TZ": "UTC", "SOURCE_DATE_EPOCH": str(int(SAVED))}
+        with image.open("wb") as out:
+            out.truncate(6 << 20)
+        run(["mkfs.fat", "--invariant", "-F", "16", "-s", "2", "-n", "SURVEYS", image])
+
+        def put(path: str, data: bytes) -> None:
+            file = folder / "file"
+            file.write_bytes(data)
+            os.utime(file, (SAVED, SAVED))
+            run(["mcopy", "-i", image, "-m", file, f"::/{path}"], env=env)
+
+        put("Free soon.txt", b"Fenders are counted on Monday.\n" * 400)
+        for path, archive, member in ON_THE_CARD[1:]:
+            put(path, member_bytes(archive, member))
+        run(["mdel", "-i", image, "::/Free soon.txt"], env=env)
+        path, archive, member = ON_THE_CARD[0]
+        put(path, member_bytes(archive, member))
+        run(["mkfs.fat", "--invariant", "-F", "16", "-s", "2", "-n", "NEW CARD", image])
+        return image.read_bytes()
+
+
 DAMAGED = HERE / "src" / "rustfern" / "demo" / "data" / "damaged.tar.gz"
 
 
@@ -208,6 +252,8 @@ def main() -> None:
     print(f"{TARGET.relative_to(HERE)}: {len(members)} files, {TARGET.stat().st_size} bytes")
     STICK.write_bytes(gzip.compress(stick(), 9, mtime=0))
     print(f"{STICK.relative_to(HERE)}: {STICK.stat().st_size} bytes")
+    FORMATTED.write_bytes(gzip.compress(formatted(), 9, mtime=0))
+    print(f"{FORMATTED.relative_to(HERE)}: {FORMATTED.stat().st_size} bytes")
     DAMAGED.write_bytes(gzip.compress(damaged(), 9, mtime=0))
     print(f"{DAMAGED.relative_to(HERE)}: {DAMAGED.stat().st_size} bytes")
 

@@ -15,6 +15,7 @@ from rustfern.content.deleted import anothers
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Entry, Glance, Rebuilt, State
 from rustfern.core.paths import raw_offset
+from rustfern.core.times import from_stamp
 from rustfern.sources.folder import with_companions
 from rustfern.sources.registry import Sources
 
@@ -47,7 +48,9 @@ def stored_entry(door: Sources, copy: StoredCopy) -> Entry:
     facts = copy.facts
     if facts.kind != "raw":
         return door.open(copy.root).entry(copy.path)
-    return door.entry_at(copy.root, copy.path, facts.extents, facts.reason if facts.state == "damaged" else "")
+    found = door.entry_at(copy.root, copy.path, facts.extents, facts.reason if facts.state == "damaged" else "")
+    # No record tells when it was written: the content's own clock may.
+    return replace(found, modified=from_stamp(facts.written)) if facts.written else found
 
 
 def rebuild(door: Sources, stream: BinaryIO, entry: Entry, recipe: str, bases: Sequence[Entry]) -> Rebuilt:

@@ -12,6 +12,7 @@ from rustfern.core.errors import WrongUsage
 
 ABOUT = "ABOUT THIS DISK.txt"
 STICK = "marlow-quay-stick.img"
+CARD = "marlow-quay-card.img"
 DAMAGED = "marlow-quay-damaged"
 _SIGN = "Marlow Quay Boatyard: demo disk of Rust Fern"
 _TEXT = f"""{_SIGN}
@@ -48,12 +49,22 @@ def lay_out(target: str) -> int:
 
 
 def lay_out_stick(target: str) -> str:
-    """Write the image of the boatyard's stick beside the disk, and return its path; one that is there already stays.
+    """Write the image of the boatyard's stick beside the disk, as `lay_out_image` does."""
+    return lay_out_image(target, STICK, "stick.img.gz")
+
+
+def lay_out_card(target: str) -> str:
+    """Write the image of a card that was formatted by mistake beside the disk, as `lay_out_image` does."""
+    return lay_out_image(target, CARD, "formatted.img.gz")
+
+
+def lay_out_image(target: str, name: str, packed_name: str) -> str:
+    """Write an image beside the disk, and return its path; one that is there already stays.
 
     Raises `WrongUsage` where something else has its name, or it cannot be written.
     """
-    path = Path(os.path.dirname(os.path.abspath(target))) / STICK
-    with (resources.files(__package__) / "data" / "stick.img.gz").open("rb") as packed:
+    path = Path(os.path.dirname(os.path.abspath(target))) / name
+    with (resources.files(__package__) / "data" / packed_name).open("rb") as packed:
         data = gzip.decompress(packed.read())
     try:
         if path.exists():
@@ -64,9 +75,8 @@ def lay_out_stick(target: str) -> str:
             os.utime(path, (1_795_420_800, 1_795_420_800))
     except OSError as error:
         what = (error.strerror or str(error)).lower()
-        raise WrongUsage(
-            f"the stick cannot be laid out ({what})", str(path), "Name another folder with --to DIR"
-        ) from error
+        next_step = "Name another folder with --to DIR"
+        raise WrongUsage(f"the image cannot be laid out ({what})", str(path), next_step) from error
     return str(path)
 
 

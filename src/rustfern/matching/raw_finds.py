@@ -22,7 +22,7 @@ _SAYS_SO = ("content", "identity")
 _MAX_NEAR = 40
 _ENOUGH_WORDS, _MUCH_SHARED = 10, 1.0
 _SAFE = str.maketrans(dict.fromkeys('/\\:*?"<>|\0\n\r\t', " "))
-_LONGEST = 60
+_LONGEST, _FEW_LETTERS = 60, 3
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -68,7 +68,7 @@ class RawFinds:
             if note not in known.notes:
                 draft.copies[number] = replace(known, notes=(*known.notes, note))
             return
-        first = found.first.split(" / ")[0]
+        first = next((each for each in found.first.split(" / ") if sum(map(str.isalpha, each)) >= _FEW_LETTERS), "")
         title = copy.content.glance.title or ("" if first.startswith("<") else first) or title_of(copy)
         draft, given = self._belongs_to(copy, title) or self._document_of_its_own(copy, title)
         draft.copies.append(given)
@@ -145,7 +145,10 @@ def name_for(content: Content, title: str | None, path: str) -> str:
     info = FORMATS.get(content.format or "")
     ending = f".{info.format}" if info else ""
     words = " ".join((title or "").translate(_SAFE).split())
-    words = "".join(sign for sign in words if sign.isprintable())[:_LONGEST].rstrip(" .")
+    words = "".join(sign for sign in words if sign.isprintable())
+    if len(words) > _LONGEST:
+        words = words[:_LONGEST].rpartition(" ")[0] or words[:_LONGEST]
+    words = words.rstrip(" .,;:")
     if words and any(map(str.isalnum, words)):
         return words if words.lower().endswith(ending) and ending else f"{words}{ending}"
     kind = info.title if info else "document"

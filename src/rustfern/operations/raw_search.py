@@ -157,7 +157,7 @@ class RawSearch:
         if found.is_clutter:
             return
         self._count[class_of(found.content.format)] += 1
-        title = found.content.glance.title
+        title = found.content.glance.title or found.first.partition(" / ")[0]
         if title and found.is_whole:
             self._best = name_for(found.content, title, str(found.offset))
 

@@ -17,6 +17,10 @@ _DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\u2
 _MAX_NAME = 255
 _DEEPEST = 60
 _LONGEST_ASKED = 240
+_KINDS = {
+    "text": "Texts", "page": "Pages", "sheet": "Sheets", "slides": "Slides", "drawing": "Drawings", "image": "Pictures", "cad": "Models", "audio": "Sound",
+    "video": "Films", "code": "Code", "database": "Databases", "mail": "Mail", "notes": "Notes",
+}  # fmt: skip
 
 
 def safe_name(name: str, limit: int = _MAX_NAME) -> str:
@@ -116,12 +120,14 @@ def named(copy: StoredCopy, wanted: str) -> tuple[str, list[str]]:
 
 def layout(copy: StoredCopy) -> list[str]:
     """The folders of the original below the root that was searched, made safe; nothing climbs, nothing is absolute. The person's name for
-    what was never saved.
+    what was never saved; the kind of document for what was found without a record.
     """
     original = copy.document.original or ""
     root = copy.root.rstrip(os.sep)
     if original.startswith(root + os.sep):
         folders = os.path.dirname(original[len(root) + 1 :]).replace("\\", "/").split("/")
+    elif copy.facts.kind == "raw":
+        folders = [_KINDS.get(copy.document.doc_class, "Others")]
     else:
         folders = [copy.document.person or ""]
     return [safe_name(each, 200) for each in folders if each not in ("", ".", "..")][:_DEEPEST]

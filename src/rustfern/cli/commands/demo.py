@@ -13,7 +13,7 @@ from rustfern.cli.screen import scan_answer
 from rustfern.cli.screen.console import SLATE, next_steps, out, own_name, shell_word
 from rustfern.cli.screen.progress import run_scan
 from rustfern.core.model import Hints
-from rustfern.demo.disk import lay_out, lay_out_damaged, lay_out_stick
+from rustfern.demo.disk import lay_out, lay_out_card, lay_out_damaged, lay_out_stick
 from rustfern.operations.restore import restore
 from rustfern.operations.session import open_case
 from rustfern.output.inside import real_path
@@ -38,6 +38,7 @@ def command(target: str) -> int:
       rustfern demo
       rustfern demo --to /tmp/demo-disk
       rustfern scan marlow-quay-stick.img
+      rustfern scan marlow-quay-card.img --raw
       rustfern repair marlow-quay-damaged --to marlow-quay-repaired
     """
     from rich.text import Text
@@ -47,9 +48,11 @@ def command(target: str) -> int:
     disk = real_path(target)
     aside = os.path.join(os.path.dirname(disk), _RESTORED)
     stick = os.path.relpath(lay_out_stick(target))
+    card = os.path.relpath(lay_out_card(target))
     damaged = os.path.relpath(lay_out_damaged(target))
     console.print(Text(f"Laid out the demo disk: {files} files in {target}"), soft_wrap=True)
     console.print(Text(f"and the image of a stick, with deleted documents: {stick}"), soft_wrap=True)
+    console.print(Text(f"and that of a card, formatted by mistake: {card}"), soft_wrap=True)
     console.print(Text(f"and documents that nobody can open: {damaged}"), soft_wrap=True)
     _say(console, f"scan {shell_word(target)}")
     file, notices = open_case(None, [disk])
@@ -75,6 +78,7 @@ def command(target: str) -> int:
             "with what the person says",
         ),
         (f"scan {shell_word(stick)}", "a stick, with what was deleted on it"),
+        (f"scan {shell_word(card)} --raw", "a card that was formatted: every byte of it"),
         (f"repair {shell_word(damaged)} --to marlow-quay-repaired", "documents that nobody can open"),
         (
             f"restore mooring-dues --in {shell_word(target)} --to {shell_word(os.path.relpath(aside))}",

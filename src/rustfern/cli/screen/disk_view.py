@@ -34,5 +34,7 @@ def _volume_line(volume: SearchedVolume) -> str:
         told = f"{counted(volume.files, 'file')}, {volume.deleted:,} deleted, {size(volume.unclaimed)} free"
     else:
         told = ""
+    if volume.searched_raw:
+        told += f"{', ' if told else ''}{size(volume.searched_raw)} searched byte by byte"
     said = ": ".join(part for part in (told, volume.message or "") if part)
     return f"{volume.name:<4}{kind}{label}, {size(volume.size)}: {said}"

@@ -226,20 +226,24 @@ def _looked_at(console: Console, answer: Answer) -> None:
     opened = answer.hints.happened is Situation.WONT_OPEN
     rest = ["whether saved files open (--happened wont-open)"] * (not opened)
     rest += ["files whose names say nothing (--thorough)"] * (not answer.thorough)
+    rest += _not_read(answer)
     bullet(console, seen, PALE, indent=0)
-    bullet(
-        console,
-        f"Not looked at: {', '.join([*rest, _not_read(answer)])}.",
-        PALE,
-        indent=0,
-    )
+    if rest:
+        bullet(console, f"Not looked at: {', '.join(rest)}.", PALE, indent=0)
 
 
-def _not_read(answer: Answer) -> str:
+def _not_read(answer: Answer) -> list[str]:
     """What of the disk was not looked at."""
+    if _is_searched_raw(answer):
+        return []
     if answer.disks:
-        return "the space of the disk that no file claims"
-    return "deleted records and the free space of the disk"
+        return ["the space of the disk that no file claims (--raw)"]
+    return ["deleted records and the free space of the disk"]
+
+
+def _is_searched_raw(answer: Answer) -> bool:
+    """Whether the bytes were searched that no file claims."""
+    return any(volume.searched_raw for disk in answer.disks for volume in disk.volumes)
 
 
 def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:
@@ -306,6 +310,8 @@ def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: 
         steps = [(f"scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]
         if answer.hints.happened is None:
             steps.insert(0, (f"scan {where} --happened overwritten".replace("  ", " "), "if a file was saved over"))
+        if answer.disks and not _is_searched_raw(answer):
+            steps.insert(0, (f"scan {where} --raw".replace("  ", " "), "search every byte that no file claims (slow)"))
     elif answer.case is None:
         name = shell_word(found[0].name)
         steps = [(f"restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
@@ -316,6 +322,8 @@ def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: 
             (f"look {found[0].best}", "see why, and its first lines, before anything is written"),
             (f"restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
         ]
+        if _is_searched_raw(answer) and len(found) > _FULL:
+            steps.insert(1, ("look --choose all.html", "a page with pictures and first lines, to tick what is wanted"))
     locked = next(
         (c.id for d in shown if not d.best for c in d.copies if c.state == "encrypted" and c.kind != "saved"),
         None,

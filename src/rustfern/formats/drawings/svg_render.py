@@ -12,7 +12,7 @@ import subprocess
 import sys
 
 _MOST, _UNPACKED = 8 << 20, 32 << 20
-_WIDTH, _PATIENCE = 900, 15
+_WIDTH, _PATIENCE, _DPI = 900, 15, 96
 _LINK = re.compile(rb"""\s(?:xlink:)?href\s*=\s*(["'])(?!#|data:image/)[^"']*\1""", re.IGNORECASE)
 _IMPORT = re.compile(rb"@import[^;<]*;?|url\(\s*['\"]?(?!['\"]?\s*(?:#|data:))[^)<]*\)?", re.IGNORECASE)
 
@@ -53,7 +53,7 @@ def main() -> None:
     """The process of its own: a drawing comes in, a picture goes out."""
     import resvg_py
 
-    made = resvg_py.svg_to_bytes(svg_string=sys.stdin.buffer.read().decode("utf-8", "replace"), width=_WIDTH)
+    made = resvg_py.svg_to_bytes(svg_string=sys.stdin.buffer.read().decode("utf-8", "replace"), width=_WIDTH, dpi=_DPI)
     sys.stdout.buffer.write(bytes(made))
 
 

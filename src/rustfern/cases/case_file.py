@@ -318,6 +318,20 @@ class CaseFile:
         rows = [(key, json.dumps(value)) for key, value in facts.items()]
         self._db.executemany("INSERT OR REPLACE INTO about VALUES (?, ?)", rows)
 
+    def move_document(self, number: int, to: str | None) -> None:
+        """A document that was listed while a search went on turned out to be a copy of another one (`to`, the id of that copy): its number goes on
+        to lead there.
+        """
+        self._db.execute("UPDATE document SET facts = NULL WHERE number = ?", (number,))
+        self._db.execute("UPDATE copy SET facts = NULL WHERE number = ?", (number,))
+        if to is not None:
+            self.keep_about(moved={**(self.about("moved") or {}), str(number): to})
+
+    def moved_to(self, number: int) -> str | None:
+        """The id of the copy that `move_document` named."""
+        found = (self.about("moved") or {}).get(str(number))
+        return None if found is None else str(found)
+
     def about(self, key: str) -> Any:
         """A fact kept by `keep_about`, None if there is none."""
         row = self._db.execute("SELECT value FROM about WHERE key = ?", (key,)).fetchone()

@@ -45,6 +45,8 @@ def find_copy(case: CaseFile, what: str) -> StoredCopy:
     if not found:
         return _best(case, _by_name(case, what))
     number = int(found[1])
+    if (moved := case.moved_to(number)) is not None:
+        return find_copy(case, moved)
     copies = case.copies(number)
     if not copies and number not in {document.id for document in case.documents()}:
         raise NotFound(f"there is no document {number} in this case", None, "See what there is: rustfern scan ROOT")

@@ -7,22 +7,28 @@ import sqlite3
 import time
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
 from rustfern.cases.raw_finds import RawStore
-from rustfern.core.errors import SourceError
-from rustfern.core.model import Copy, Hints, State
+from rustfern.core.errors import CaseError, SourceError
+from rustfern.core.model import Copy, Document, Hints, Kind, Situation, State, Verdict
 from rustfern.core.observer import Observer
 from rustfern.core.paths import raw_path
-from rustfern.core.remarks import counted
+from rustfern.core.remarks import Reason, Why, counted
+from rustfern.core.times import Clock
 from rustfern.formats.format_table import class_of
-from rustfern.matching.raw_finds import Found, name_for
+from rustfern.matching.raw_finds import PLACE, Found, name_for
+from rustfern.matching.state import clocks_of
+from rustfern.operations import schema
 from rustfern.operations.titles import with_title
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.hunt import Hunt, Moment
 from rustfern.search.raw.words import loose_texts
+from rustfern.selection.choose import assign_times
 from rustfern.sources.disks.interface import Extent
 from rustfern.sources.disks.open_disk import OpenDisk
 from rustfern.sources.disks.unclaimed import Unclaimed, unclaimed
@@ -69,12 +75,21 @@ class RawSearch:
     """The raw search of one disk, or of one volume of it."""
 
     def __init__(
-        self, door: Sources, root: str, hints: Hints, options: RawOptions, case: CaseFile, observer: Observer
+        self,
+        door: Sources,
+        root: str,
+        hints: Hints,
+        options: RawOptions,
+        case: CaseFile,
+        observer: Observer,
+        clock: Clock,
     ) -> None:
         held = door.disk(root)
         assert held is not None
         self.door, self.root, self.held, self.hints = door, root, held, hints
-        self.observer, self._options = observer, options
+        self.observer, self._options, self.case, self._clock = observer, options, case, clock
+        self.listed: dict[str, int] = {}
+        """Documents that the case lists already, by their keys: their numbers."""
         volume, _ = held.take_apart(root)
         self.where = unclaimed(held, volume, everything=options.everything)
         self.hunt = Hunt(held.disk.bytes, self.where, door.limits, hints)
@@ -150,8 +165,24 @@ class RawSearch:
             self.store.keep([(each.offset, each) for each in self._fresh], state)
         except sqlite3.OperationalError:
             return  # another command writes to the case just now: the next time will do
+        self._list([each for each in self._fresh if each.is_whole and not each.is_clutter])
         self._fresh.clear()
         self._kept = time.monotonic()
+
+    def _list(self, finds: Sequence[RawFind]) -> None:
+        """Put finds into the case as documents of their own, so that they can be looked at and restored while the search goes on."""
+        if self.case.path is None or not finds:
+            return
+        with suppress(CaseError), self.case.writing():
+            for each in finds:
+                document = document_of(self._found(each))
+                number = self.case.number_for(document.key)
+                copy = document.copies[0]
+                ident = self.case.id_for(number, f"{copy.path}\0", copy.path, copy.entry.root)
+                self.case.keep_document(
+                    number, schema.document(replace(document, number=number, ids=(ident,)), self._clock)
+                )
+                self.listed[document.key] = number
 
     def _note(self, found: RawFind) -> None:
         if found.is_clutter:
@@ -178,6 +209,20 @@ class RawSearch:
         self.observer.going(
             f"{shown_bytes(done)} of {shown_bytes(total)} ({share:.0%}), {shown_bytes(speed)}/s{left}; found: {found}{last}"
         )
+
+
+def document_of(found: Found) -> Document:
+    """A find as a document of its own, before it is matched with others."""
+    entry, content = found.entry, found.content
+    words = next((each for each in found.first.split(" / ") if any(map(str.isalpha, each))), "")
+    copy = Copy(entry, Kind.RAW, PLACE, content, None, clocks_of(entry, content))
+    copy = assign_times([copy], Clock())[0]
+    name = name_for(content, content.glance.title or words, entry.path)
+    reason = Reason(kind=Why.STATE, copy=0)
+    verdict = Verdict(Situation.DELETED, 0, (reason,), ())
+    return Document(
+        f"copy:{entry.path}", name, class_of(content.format), None, False, None, None, (copy,), (), (), verdict
+    )  # fmt: skip
 
 
 def identity(held: OpenDisk, where: Unclaimed) -> str:

@@ -248,11 +248,13 @@ class _Scan:
         """Every byte that no living file claims, of each disk that was asked for."""
         if self.raw is None or self.stopped:
             return
+        # Who looks into the case meanwhile must know what it searched.
+        self.file.keep_about(roots=[os.fsencode(top).hex() for top in self.tops], live=self.live, zone=self.zone)
         for top in self.tops:
             if self.door.disk(top) is None:
                 continue
             self.observer.stage("searching every byte that no file claims")
-            search = RawSearch(self.door, top, self.hints, self.raw, self.file, self.observer)
+            search = RawSearch(self.door, top, self.hints, self.raw, self.file, self.observer, self.session.clock)
             self.raw_searches.append(search)
             drafts = self.linker.state.drafts.values()
             search.run(
@@ -410,6 +412,16 @@ class _Scan:
             )
             for document in answer.documents:
                 self.file.keep_document(document.number, schema.document(document, self.session.clock))
+            self._move_listed(answer.documents)
+
+    def _move_listed(self, documents: Sequence[Document]) -> None:
+        """What was listed while the raw search went on, and belongs to another document: its number leads there from now on."""
+        there = {document.number for document in documents}
+        copies = {copy.path: document.ids[i] for document in documents for i, copy in enumerate(document.copies)}
+        for search in self.raw_searches:
+            for key, number in search.listed.items():
+                if number not in there:
+                    self.file.move_document(number, copies.get(key.removeprefix("copy:")))
 
 
 @contextmanager

@@ -189,7 +189,7 @@ def binary_drawing(data: Bytes) -> Reach | None:
             at += 3 + head[2]
         else:
             end = data.find(b"\0", at + 2, at + _LONGEST_TEXT)
-            if end < 0 or code > 1071:
+            if end < 0 or code > 1071 or (code == 0 and end == at + 2):
                 break
             if code == 0 and head[2:6] == b"EOF\0":
                 return whole(at + 6)

@@ -16,7 +16,7 @@ _TABLE = re.compile(rb"\s*(?:xref\b|\d+\s+\d+\s+obj\b)")
 _GOES_ON = re.compile(rb"\s*(?:\d+\s+\d+\s+obj\b|xref\b|%(?!PDF-))")
 _LENGTH = re.compile(rb"/Linearized\b.{0,200}?/L\s+(\d{1,15})|/L\s+(\d{1,15}).{0,200}?/Linearized\b", re.DOTALL)
 _HEAD = re.compile(rb"%PDF-\d\.\d")
-_STEP, _SECTOR = 64 << 20, 512
+_STEP, _SECTOR, _MOST_ATTACHED = 64 << 20, 512, 4
 
 
 def measure(data: Bytes) -> Reach | None:
@@ -50,14 +50,18 @@ def measure(data: Bytes) -> Reach | None:
 
 def _next_end(data: Bytes, at: int) -> int:
     """The next mark of an end; -1 where another document begins before it, or nothing of a PDF comes for long."""
+    others = 0
     while at < len(data):
         upto = min(at + _STEP, len(data))
         here = data.find(_END, at, upto)
         stop = here if here >= 0 else upto
         other = data.find(b"%PDF-", max(at, 1), stop)
         while 0 <= other < stop:
-            if other % _SECTOR == 0 and data.find(b"endobj", at, other) < 0:
-                return -1
+            if other % _SECTOR == 0:
+                others += 1
+                # One that is attached begins at a sector by chance only.
+                if others > _MOST_ATTACHED or data.find(b"endobj", at, other) < 0:
+                    return -1
             other = data.find(b"%PDF-", other + 5, stop)
         if here >= 0:
             return here

@@ -635,6 +635,8 @@ def exit_status(answer: Answer) -> int:
     if any(searched.status == "denied" and not of_others(answer, searched.path) for searched in answer.searched):
         return 3
     whole = {*answer.roots, *(home.path for home in answer.homes)}
+    # A disk without a file system that is read was searched all the same, byte by byte.
+    whole -= {disk.path for disk in answer.disks if any(volume.searched_raw for volume in disk.volumes)}
     if any(problem.path in whole for problem in answer.problems):
         return 3
     lost = any(unmet.is_found(document) for document in answer.documents)

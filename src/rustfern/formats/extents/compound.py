@@ -46,10 +46,8 @@ def measure(data: Bytes) -> Reach | None:
     entries = data[(first + 1) * size : (first + 1) * size + 128]
     if len(entries) < 128 or entries[66] != 5:
         return broken(size, "its directory is not where it should be", size, end)
-    if any(
-        data[(first + 1) * size + 128 * n + 66 : (first + 1) * size + 128 * n + 67][0] not in _KINDS
-        for n in range(size // 128)
-    ):
+    kinds = data[(first + 1) * size : (first + 2) * size][66::128]
+    if len(kinds) < size // 128 or any(kind not in _KINDS for kind in kinds):
         return broken(size, "its directory is damaged", size, end)
     return (
         whole(end) if end <= len(data) else broken(len(data), f"{end - len(data)} of its bytes are not here", size, end)

@@ -58,7 +58,7 @@ def _unpacked(
                         return None
             else:
                 out += len(machine.decompress(piece, 1 << 20))
-                while machine.unconsumed_tail:
+                while machine.unconsumed_tail and not machine.eof:
                     out += len(machine.decompress(machine.unconsumed_tail, 1 << 20))
                     if out > _FREELY and out > _RATIO * (at - start):
                         return None

@@ -30,7 +30,7 @@ _NOT_OF_PEOPLE = frozenset({"other"})
 _ARCHIVES = frozenset({"zip", "7z", "tar"})
 _WORTH_A_LOOK = (State.INTACT, State.ENCRYPTED, State.UNREADABLE)
 _LOOKED_AT, _FIRST_LETTERS = 16 << 10, 400
-_USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN = 4096, 1 << 20, 1024, 32
+_USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN = 4096, 1 << 20, 300, 32
 _OF_OTHERS = re.compile(
     rb"\bendobj\b|\bendstream\b|\d{10} \d{5} [nf]\b|\\(?:pard|par|fs\d+|loch|hich|rtlch|ltrch)\b|</?(?:[awp]|text|table|office):\w+"
 )

@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
+from rustfern.core.errors import SourceError
 from rustfern.core.model import Hints, State
 from rustfern.formats.extents.registry import TEXT, beginnings_of
 from rustfern.formats.format_table import TEXT_FORMATS, class_of, extension_of, format_of_extension
@@ -153,7 +154,7 @@ class Hunt:
         self.begun.pop(found.offset, None)
 
     def _sector(self, offset: int) -> bytes:
-        return self.disk.read_at(offset, SECTOR)
+        return self._bytes(offset, SECTOR)
 
     def _postponed(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         while self.later:
@@ -174,20 +175,27 @@ class Hunt:
                 continue
             name, cluster, first = self.where.volume_at(each.offset)
             if name not in grains:
-                grains[name] = grain_of(
-                    [f.offset for f in self.finds if self.where.volume_at(f.offset)[0] == name], cluster, first
-                )
-            cluster, first = grains[name]
+                offsets = [f.offset for f in self.finds if self.where.volume_at(f.offset)[0] == name]
+                grains[name] = grain_of(offsets, cluster, first)
+            told, place = grains[name]
             at, length = each.extents[-1]
-            rest = -(at + length - first) % cluster
-            # Whatever another find begins with stays.
-            self.free.take([(at + length, rest)])
+            rest = -(at + length - place) % (told or _USUAL)
+            # Where nothing shows how large clusters are, only zeros are known to be nobody's.
+            if rest and (told or not self._bytes(at + length, rest).strip(b"\0")):
+                self.free.take([(at + length, rest)])
         self.grains = grains
+
+    def _bytes(self, at: int, length: int) -> bytes:
+        try:
+            return self.disk.read_at(at, length)
+        except SourceError:
+            return b"unread"
 
     def grain_at(self, offset: int) -> tuple[int, int]:
         """(bytes of a cluster, where one begins) at a place, as what was found there shows."""
         name, cluster, first = self.where.volume_at(offset)
-        return self.grains.get(name) or (max(cluster, SECTOR if cluster > SECTOR else _USUAL), first)
+        told, place = self.grains.get(name, (cluster, first))
+        return told or _USUAL, place
 
     def _again(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What could not be followed, now that what lies between is known."""
@@ -307,7 +315,7 @@ def outermost(finds: Sequence[RawFind]) -> Iterator[RawFind]:
 def grain_of(offsets: Sequence[int], cluster: int, first: int) -> tuple[int, int]:
     """(bytes of a cluster, where one begins) by where documents begin: of a volume that was formatted again the old one's, if they show it.
 
-    `cluster` and `first` are those that the volume has now.
+    `cluster` and `first` are those that the volume has now; 0 bytes where nothing tells.
     """
     if len(offsets) >= _ENOUGH:
         for size in (65536, 32768, 16384, 8192, 4096, 2048, 1024):

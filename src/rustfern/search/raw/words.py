@@ -18,7 +18,6 @@ from rustfern.sources.disks.interface import DiskBytes
 _WINDOW, _AROUND, _MAX_FINDS = 1 << 20, 64 << 10, 500
 _SHORTEST = 3
 _LETTERS = re.compile(rb"[\t\n\r\x20-\x7e\x80-\xff]+")
-_WIDE_LETTERS = re.compile(rb"(?:[\t\n\r\x20-\xff]\0|[\0-\xff][\x01-\x07\x1e\x20-\x23\x30\x4e-\x9f])+")
 _SAID = "a piece of text that belongs to no document that was found: what stood around it is not here"
 
 
@@ -65,13 +64,22 @@ def _fits(word: str, name: str) -> bool:
 
 def _run_around(data: bytes, start: int, end: int, *, wide: bool) -> tuple[int, int]:
     """The run of letters that a hit lies in."""
-    pattern = _WIDE_LETTERS if wide else _LETTERS
-    first = max(start - _AROUND, 0)
-    first += (start - first) % 2 if wide else 0
-    for found in pattern.finditer(data, first, min(end + _AROUND, len(data))):
+    if wide:
+        first, last = start, end
+        while first >= 2 and start - first < _AROUND and _is_wide_letter(data[first - 2], data[first - 1]):
+            first -= 2
+        while last + 1 < len(data) and last - end < _AROUND and _is_wide_letter(data[last], data[last + 1]):
+            last += 2
+        return first, last
+    for found in _LETTERS.finditer(data, max(start - _AROUND, 0), min(end + _AROUND, len(data))):
         if found.start() <= start < found.end():
             return found.start(), found.end()
     return start, end
+
+
+def _is_wide_letter(low: int, high: int) -> bool:
+    """Whether two bytes may be a letter of a text of two bytes a letter."""
+    return low >= 0x20 or low in (9, 10, 13) if high == 0 else high <= 0x07 or high == 0x20 or 0x30 <= high <= 0x9F
 
 
 def _holds(run: bytes, name: str, wanted: list[str]) -> bool:

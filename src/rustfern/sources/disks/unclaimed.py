@@ -34,11 +34,11 @@ class Unclaimed(msgspec.Struct, frozen=True):
         return sum(max(min(at + length, start + size) - max(at, start), 0) for at, length in self.stretches)
 
     def volume_at(self, offset: int) -> tuple[str, int, int]:
-        """(name, bytes of a cluster, where the first cluster begins) of the volume at a place; no name outside of all."""
+        """(name, bytes of a cluster, where the first cluster begins) of the volume at a place; no name outside of all, 0 bytes where nothing tells."""
         for start, end, name, cluster, first in self.volumes:
             if start <= offset < end:
                 return name, cluster, first
-        return "", SECTOR, 0
+        return "", 0, 0
 
 
 def unclaimed(held: OpenDisk, only: str, *, everything: bool) -> Unclaimed:
@@ -54,7 +54,7 @@ def unclaimed(held: OpenDisk, only: str, *, everything: bool) -> Unclaimed:
         system = disk.system(volume.name)
         whole = volume.window.locate(0, volume.size)
         covered += whole
-        cluster, first = SECTOR, volume.offset
+        cluster, first = 0, volume.offset
         if system is not None:
             cluster, first = system.cluster, volume.window.locate(system.clusters_at, 1)[0][0]
         volumes += [(at, at + length, volume.name, cluster, first) for at, length in whole]

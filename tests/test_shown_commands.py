@@ -13,7 +13,7 @@ import pytest
 from conftest import BUILT, Run
 
 from rustfern.cli import COMMANDS
-from rustfern.demo.disk import lay_out, lay_out_damaged, lay_out_stick
+from rustfern.demo.disk import lay_out, lay_out_card, lay_out_damaged, lay_out_stick
 
 README = Path(__file__).parents[1] / "README.md"
 _NO_DOCUMENT = {"check --json report.docx", "look IMG_", "scan ines-home.tar.gz"}
@@ -25,6 +25,7 @@ def desk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.chdir(tmp_path)
     lay_out("marlow-quay-disk")
     lay_out_stick("marlow-quay-disk")
+    lay_out_card("marlow-quay-disk")
     lay_out_damaged("marlow-quay-disk")
     return tmp_path
 

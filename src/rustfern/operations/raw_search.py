@@ -53,8 +53,7 @@ class RawOptions(msgspec.Struct, frozen=True):
 class Progress(msgspec.Struct):
     """How far a search is, as a case keeps it."""
 
-    stage: int
-    position: int
+    moment: Moment
     begun: dict[int, bool]
     later: list[tuple[int, bool]]
 
@@ -108,7 +107,7 @@ class RawSearch:
             self.hunt.know(extents)
         if (told := self.store.state(Progress)) is not None:
             finds = list(self.store.finds(RawFind))
-            self.hunt.resume(finds, told.begun, told.later, Moment(told.stage, told.position))
+            self.hunt.resume(finds, told.begun, told.later, told.moment)
             self.resumed = True
             for each in finds:
                 self._note(each)
@@ -121,7 +120,7 @@ class RawSearch:
                     self._fresh.append(found)
                     self._note(found)
         finally:
-            self._keep()
+            self._keep(listing=False)  # the answer lists all of it in a moment
         return self.outcome()
 
     def outcome(self) -> RawOutcome:
@@ -158,14 +157,15 @@ class RawSearch:
             return True
         return self._options.budget is not None and now - self._began >= self._options.budget
 
-    def _keep(self) -> None:
+    def _keep(self, *, listing: bool = True) -> None:
         hunt = self.hunt
-        state = Progress(hunt.moment.stage, hunt.moment.position, hunt.begun, hunt.later)
+        state = Progress(hunt.moment, hunt.begun, list(hunt.later))
         try:
             self.store.keep([(each.offset, each) for each in self._fresh], state)
         except sqlite3.OperationalError:
             return  # another command writes to the case just now: the next time will do
-        self._list([each for each in self._fresh if each.is_whole and not each.is_clutter])
+        if listing:
+            self._list([each for each in self._fresh if each.is_whole and not each.is_clutter])
         self._fresh.clear()
         self._kept = time.monotonic()
 

@@ -78,6 +78,8 @@ def what_happened(document: DocumentAnswer) -> str:
         return "A working copy; which document it is of could not be shown."
     if document.situation == "never-saved":
         return "It was never saved under a name; a draft was kept."
+    if document.situation == "deleted" and all(copy.kind == "raw" for copy in document.copies):
+        return "No record of it is left: it was found by what it holds."
     if document.situation == "deleted":
         return "Its original is not there any more."
     if document.shows_no_loss:

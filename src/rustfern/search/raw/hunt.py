@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import time
 from bisect import bisect_right
-from collections import Counter, OrderedDict
+from collections import Counter, OrderedDict, deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError
@@ -34,16 +35,20 @@ _USUAL = 4096
 """Bytes of a cluster where no file system tells."""
 _MAX_BEGUN = 200_000
 _TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
-_BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"<", b"=", b"*", b"---")
+_BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"=", b"---")
 """What texts begin with, and hardly a line that was cut."""
 _OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
 
 
-class Moment:
-    """How far a search is: `position` is a place of the disk; `stage` counts the passes."""
+class Moment(msgspec.Struct):
+    """How far a search is: `stage` counts the passes, `position` is the place of the disk that comes next; `rounds` and `more` are of the pass that is
+    repeated as long as it finds more.
+    """
 
-    def __init__(self, stage: int = 0, position: int = 0) -> None:
-        self.stage, self.position = stage, position
+    stage: int = 0
+    position: int = 0
+    rounds: int = 0
+    more: bool = False
 
 
 class Hunt:
@@ -55,7 +60,7 @@ class Hunt:
         self.looker = Looker(disk, limits, self.grain_at)
         self.finds: list[RawFind] = []
         self.begun: dict[int, bool] = {}
-        self.later: list[tuple[int, bool]] = []
+        self.later: deque[tuple[int, bool]] = deque()
         self.moment = Moment()
         self.searched = 0
         self.clutter = 0
@@ -71,7 +76,7 @@ class Hunt:
         self, finds: Sequence[RawFind], begun: dict[int, bool], later: Sequence[tuple[int, bool]], moment: Moment
     ) -> None:
         """Go on where an earlier run stopped."""
-        self.finds, self.begun, self.later, self.moment = list(finds), dict(begun), list(later), moment
+        self.finds, self.begun, self.later, self.moment = list(finds), dict(begun), deque(later), moment
         for each in finds:
             if each.is_whole:
                 self.free.take(each.extents)
@@ -161,7 +166,7 @@ class Hunt:
             offset, is_text = self.later[0]
             if self.free.holds(offset) and (found := self._look((offset, self._sector(offset), is_text))) is not None:
                 yield found
-            del self.later[0]
+            self.later.popleft()
             yield None
             if pause():
                 return
@@ -199,23 +204,27 @@ class Hunt:
 
     def _again(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What could not be followed, now that what lies between is known."""
-        for _ in range(_ROUNDS):
-            more = False
+        moment = self.moment
+        while moment.rounds < _ROUNDS:
             self.settle()
             for offset, is_text in sorted(self.begun.items()):
+                if offset < moment.position:
+                    continue
                 if not self.free.holds(offset):
                     del self.begun[offset]  # it is inside of what was found since
                     continue
                 found = self.looker.look(self.free, offset, self._sector(offset), is_text=is_text)
+                moment.position = offset + 1
                 if isinstance(found, RawFind):
                     self._take(found)
-                    more = True
+                    moment.more = True
                     yield found
                 yield None
                 if pause():
                     return
-            if not more:
+            if not moment.more:
                 break
+            moment.rounds, moment.position, moment.more = moment.rounds + 1, 0, False
         self.moment = Moment(3)
 
     def _joined(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
@@ -228,8 +237,8 @@ class Hunt:
                 continue
             if time.monotonic() > until:
                 break
-            self.moment.position = offset
             found = joiner.join(offset, self._sector(offset), is_text=self.begun[offset])
+            self.moment.position = offset + 1
             if found is not None:
                 self._take(found)
                 yield found
@@ -323,14 +332,3 @@ def grain_of(offsets: Sequence[int], cluster: int, first: int) -> tuple[int, int
             if count >= _MOSTLY * len(offsets):
                 return size, place
     return cluster, first
-
-
-class Clock:
-    """Whether the time that a search was given is over."""
-
-    def __init__(self, seconds: float | None) -> None:
-        self.end = None if seconds is None else time.monotonic() + seconds
-
-    def is_over(self) -> bool:
-        """Whether it is."""
-        return self.end is not None and time.monotonic() >= self.end

@@ -152,6 +152,7 @@ class About(StrEnum):
     RAW_NOT_DONE = "raw-not-done"
     RAW_LEFT_OUT = "raw-left-out"
     RAW_CLUTTER = "raw-clutter"
+    RAW_MORE = "raw-more"
 
 
 ALARMS = frozenset(

@@ -23,6 +23,24 @@ _MAX_NEAR = 40
 _ENOUGH_WORDS, _MUCH_SHARED = 10, 1.0
 _SAFE = str.maketrans(dict.fromkeys('/\\:*?"<>|\0\n\r\t', " "))
 _LONGEST, _FEW_LETTERS = 60, 3
+MOST = 20_000
+"""Finds that are matched and listed, those first that a person most likely misses; the others stay in the case."""
+_LIKELY = (
+    "text",
+    "sheet",
+    "slides",
+    "page",
+    "notes",
+    "drawing",
+    "image",
+    "mail",
+    "cad",
+    "video",
+    "audio",
+    "database",
+    "other",
+    "code",
+)
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -43,14 +61,24 @@ class RawFinds:
         self._same: dict[str, tuple[Draft, int]] = {}
         self._own: dict[str, Draft] = {}
         self._titles: dict[str, str] = {}
+        self.more = 0
+        """Finds that were not listed, as they are too many."""
 
-    def take(self, finds: Sequence[Found], title_of: Callable[[Copy], str | None]) -> None:
-        """Match finds, whole ones and newer ones first: what is left of others goes to them."""
+    def take(self, finds: Sequence[Found], title_of: Callable[[Copy], str | None], wanted: str | None = None) -> None:
+        """Match finds, those of the `wanted` class first, whole and newer ones first: what is left of others goes to them."""
         for draft in self.state.drafts.values():
             for copy in draft.copies:
                 if copy.entry.extents:
                     self._by_start.setdefault(copy.entry.extents[0][0], (draft, copy))
-        for found in sorted(finds, key=_order):
+        for draft in self.state.drafts.values():
+            if draft.original and self._comparing.drafted.get(draft.original) != len(draft.copies):
+                self._comparing.drafted[draft.original] = len(draft.copies)
+                self._comparing.index(draft.original)
+        self.more += max(len(finds) - MOST, 0)
+        ordered = sorted(
+            finds, key=lambda each: (wanted is not None and class_of(each.content.format) != wanted, _order(each))
+        )
+        for found in ordered[:MOST]:
             self.state.reader.know(found.entry.location, found.content)
             with self.state.isolated(found.entry.path):
                 self._one(found, title_of)
@@ -68,7 +96,7 @@ class RawFinds:
             if note not in known.notes:
                 draft.copies[number] = replace(known, notes=(*known.notes, note))
             return
-        first = next((each for each in found.first.split(" / ") if sum(map(str.isalpha, each)) >= _FEW_LETTERS), "")
+        first = title_in(found.first)
         title = copy.content.glance.title or ("" if first.startswith("<") else first) or title_of(copy)
         draft, given = self._belongs_to(copy, title) or self._document_of_its_own(copy, title)
         draft.copies.append(given)
@@ -113,10 +141,6 @@ class RawFinds:
 
     def _candidates(self, copy: Copy, title: str | None) -> list[Candidate]:
         """Documents that hold something like it, living, deleted or found before it."""
-        for draft in self.state.drafts.values():
-            if draft.original and self._comparing.drafted.get(draft.original) != len(draft.copies):
-                self._comparing.drafted[draft.original] = len(draft.copies)
-                self._comparing.index(draft.original)
         paths = self._comparing.originals_like(copy) + self._comparing.likeness.near(copy.content, _MAX_NEAR)
         out = []
         for path in dict.fromkeys(paths):
@@ -140,6 +164,11 @@ class RawFinds:
         return draft, replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
 
 
+def title_in(first: str) -> str:
+    """Of the first words of a document those that may be its title: the first line or cell of more than a few letters."""
+    return next((each for each in first.split(" / ") if sum(map(str.isalpha, each)) >= _FEW_LETTERS), "")
+
+
 def name_for(content: Content, title: str | None, path: str) -> str:
     """What a document without a name is called: its title or first words, else what it is and where it lies."""
     info = FORMATS.get(content.format or "")
@@ -160,8 +189,11 @@ def name_for(content: Content, title: str | None, path: str) -> str:
 def _order(found: Found) -> tuple[object, ...]:
     """Whole ones first, then the newest by their own clock."""
     when = found.content.glance.modified
+    doc_class = class_of(found.content.format)
     return (
         found.content.state not in (State.INTACT, State.ENCRYPTED),
+        found.content.format in ("txt", "csv", "md"),
+        _LIKELY.index(doc_class) if doc_class in _LIKELY else len(_LIKELY),
         -(when.timestamp() if when else 0.0),
         -(found.content.words or 0),
         found.entry.extents or (),

@@ -21,7 +21,7 @@ from rustfern.core.paths import raw_path
 from rustfern.core.remarks import Reason, Why, counted
 from rustfern.core.times import Clock
 from rustfern.formats.format_table import class_of
-from rustfern.matching.raw_finds import PLACE, Found, name_for
+from rustfern.matching.raw_finds import PLACE, Found, name_for, title_in
 from rustfern.matching.state import clocks_of
 from rustfern.operations import schema
 from rustfern.operations.titles import with_title
@@ -188,7 +188,7 @@ class RawSearch:
         if found.is_clutter:
             return
         self._count[class_of(found.content.format)] += 1
-        title = found.content.glance.title or found.first.partition(" / ")[0]
+        title = found.content.glance.title or title_in(found.first)
         if title and found.is_whole:
             self._best = name_for(found.content, title, str(found.offset))
 
@@ -214,10 +214,9 @@ class RawSearch:
 def document_of(found: Found) -> Document:
     """A find as a document of its own, before it is matched with others."""
     entry, content = found.entry, found.content
-    words = next((each for each in found.first.split(" / ") if any(map(str.isalpha, each))), "")
     copy = Copy(entry, Kind.RAW, PLACE, content, None, clocks_of(entry, content))
     copy = assign_times([copy], Clock())[0]
-    name = name_for(content, content.glance.title or words, entry.path)
+    name = name_for(content, content.glance.title or title_in(found.first), entry.path)
     reason = Reason(kind=Why.STATE, copy=0)
     verdict = Verdict(Situation.DELETED, 0, (reason,), ())
     return Document(

@@ -271,7 +271,7 @@ class _Scan:
                 outcome = search.outcome()
                 self.raw_outcomes.append(outcome)
                 self.observer.stage("matching what was found without a record")
-                self.linker.raw_finds.take(outcome.finds, partly(title_of, self.door))
+                self.linker.raw_finds.take(outcome.finds, partly(title_of, self.door), self.hints.doc_class)
 
     def judge(self) -> None:
         """Choose the best copy of each document."""
@@ -352,6 +352,8 @@ class _Scan:
     def _raw_notices(self) -> list[Notice]:
         """What the raw searches left: time that was over, volumes that are only searched if asked for."""
         notices = []
+        if more := self.linker.raw_finds.more:
+            notices.append(Notice(kind=About.RAW_MORE, count=more))
         for outcome in self.raw_outcomes:
             if not outcome.is_done:
                 notices.append(

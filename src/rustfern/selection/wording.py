@@ -332,6 +332,8 @@ def notice(said: Notice) -> str:
             return f"not searched byte by byte: {names[0]} ({said.text}); with --raw-all it is"
         case About.RAW_CLUTTER:
             return f"not listed of what was found byte by byte: {counted(said.count, 'piece')} of programs' own files and of nothing that reads"
+        case About.RAW_MORE:
+            return f"{said.count} more documents were found byte by byte than are listed, the likeliest: type the same with --class for those of one kind"
         case About.CHECKED_LATEST:
             return f"{said.count} of {said.text} documents were opened, those written last: name one with --document"
         case _:

@@ -26,7 +26,7 @@ from rustfern.search.raw.sweep import Sector, sweep
 from rustfern.sources.disks.interface import DiskBytes, Extent
 from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
 
-_SAME_HEADS, _MAX_HEADS = 64, 50_000
+_SAME_HEADS, _MAX_HEADS = 256, 50_000
 """Sectors that begin alike and led nowhere so often, none of them anywhere, are not looked at again."""
 _ROUNDS, _JOINING = 3, 600.0
 """Seconds for all documents in pieces together."""
@@ -34,6 +34,8 @@ _ENOUGH, _MOSTLY = 6, 0.9
 _USUAL = 4096
 """Bytes of a cluster where no file system tells."""
 _MAX_BEGUN = 200_000
+_MOST_HELD = 48 << 20
+"""Bytes of what texts are compared by that are held for all finds together."""
 _TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
 _BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"=", b"---")
 """What texts begin with, and hardly a line that was cut."""
@@ -64,9 +66,12 @@ class Hunt:
         self.moment = Moment()
         self.searched = 0
         self.clutter = 0
-        self._wanted = hints.doc_class
+        named = class_of(format_of_extension(extension_of(hints.document))) if hints.document else "other"
+        self._wanted = hints.doc_class or (named if named != "other" else None)
         self._heads: OrderedDict[int, int] = OrderedDict()
         self.grains: dict[str, tuple[int, int]] = {}
+        self._held = 0
+        self._sums: set[str] = set()
 
     def know(self, extents: Iterable[Extent]) -> None:
         """Places whose content is known already: of deleted files that a record describes, and that are whole."""
@@ -81,6 +86,8 @@ class Hunt:
             if each.is_whole:
                 self.free.take(each.extents)
         self.clutter = sum(each.is_clutter for each in finds)
+        self._held = sum(len(each.content.tokens) + len(each.content.lines) for each in finds)
+        self._sums = {each.content.sha256 for each in finds if each.content.sha256 is not None}
 
     def run(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """Search; gives each find as it comes, and None now and then. `pause` is asked between places: when it is true, the search stops, and
@@ -142,8 +149,7 @@ class Hunt:
         found = self.looker.look(self.free, offset, head, is_text=is_text)
         if isinstance(found, RawFind):
             self._heads[same] = -1_000_000
-            self._take(found)
-            return found
+            return self._take(found)
         if isinstance(found, Begun) and len(self.begun) < _MAX_BEGUN:
             self.begun[offset] = is_text
         self._heads[same] = self._heads.get(same, 0) + 1
@@ -152,11 +158,24 @@ class Hunt:
             self._heads.popitem(last=False)
         return None
 
-    def _take(self, found: RawFind) -> None:
+    def _take(self, found: RawFind) -> RawFind:
         self.free.take(found.extents)
+        found = self._lighter(found)
         self.finds.append(found)
         self.clutter += found.is_clutter
         self.begun.pop(found.offset, None)
+        return found
+
+    def _lighter(self, found: RawFind) -> RawFind:
+        """A find without what its text is compared by, where the same was found before, or all of that together takes too much memory."""
+        content = found.content
+        size = len(content.tokens) + len(content.lines)
+        if found.is_clutter or content.sha256 in self._sums or self._held + size > _MOST_HELD:
+            return replace(found, content=replace(content, tokens=b"", lines=b"")) if size else found
+        self._held += size
+        if content.sha256 is not None:
+            self._sums.add(content.sha256)
+        return found
 
     def _sector(self, offset: int) -> bytes:
         return self._bytes(offset, SECTOR)
@@ -216,9 +235,8 @@ class Hunt:
                 found = self.looker.look(self.free, offset, self._sector(offset), is_text=is_text)
                 moment.position = offset + 1
                 if isinstance(found, RawFind):
-                    self._take(found)
                     moment.more = True
-                    yield found
+                    yield self._take(found)
                 yield None
                 if pause():
                     return
@@ -240,8 +258,7 @@ class Hunt:
             found = joiner.join(offset, self._sector(offset), is_text=self.begun[offset])
             self.moment.position = offset + 1
             if found is not None:
-                self._take(found)
-                yield found
+                yield self._take(found)
             yield None
             if pause():
                 return
@@ -254,8 +271,7 @@ class Hunt:
                 found = self.looker.look(self.free, offset, self._sector(offset), is_text=is_text)
                 part = self.looker.part(self.free, found) if isinstance(found, Begun) else found
                 if part is not None:
-                    self._take(part)
-                    yield part
+                    yield self._take(part)
             self.begun.pop(offset, None)
             yield None
             if pause():

@@ -43,6 +43,7 @@ def _pairs_at(place: int) -> NDArray[np.uint8]:
     return table
 
 
+_ZEROS = bytes(WINDOW)
 _FIRST = _pairs_at(0)
 _EVEN = tuple((at, _pairs_at(at)) for at in sorted({each.at for each in BEGINNINGS if each.at and not each.at % 2}))
 _ODD = tuple((each.at, np.frombuffer(each.mark, np.uint8)) for each in BEGINNINGS if each.at % 2)
@@ -84,7 +85,7 @@ def _readable(disk: DiskBytes, at: int, size: int) -> Iterator[tuple[int, bytes]
 def sectors_in(data: bytes, offset: int, *, goes_on: bool) -> tuple[list[Sector], bool]:
     """Sectors that may begin a document, and whether a text may go on behind the last one; `goes_on`: the one before ends like a text."""
     count = len(data) // SECTOR
-    if not count:
+    if not count or (data[:SECTOR] == _ZEROS[:SECTOR] and data == _ZEROS[: len(data)]):
         return [], False
     halves = np.frombuffer(data, "<u2", count * SECTOR // 2)
     pairs = halves[:: SECTOR // 2]

@@ -10,6 +10,7 @@ import random
 import re
 import signal
 import subprocess
+import tarfile
 import time
 import zipfile
 import zlib
@@ -20,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import BUILT, Run, docx
+from conftest import BUILT, DATA, Run, docx
 from hypothesis import given
 from hypothesis import strategies as st
 from raw_disks import CLUSTER, Layout, sha256, whole_documents
@@ -36,6 +37,7 @@ from rustfern.search.raw.hunt import Hunt, grain_of
 from rustfern.search.raw.sweep import sectors_in, sweep
 from rustfern.sources.disks.interface import Extent
 from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
+from rustfern.sources.registry import Sources
 
 Rustfern = Callable[..., Run]
 ENDS_WITH_ZEROS = {"tools-longtail.xls", "scan-pages.tiff", "names-no-text.sqlite"}
@@ -303,6 +305,35 @@ def test_versions_of_one_document_are_one_document(tmp_path: Path, rustfern: Rus
     layout.put("other", docx("Order of larch\n" + "planks of larch, an inch thick, for the north slip " * 20))
     answer = rustfern("scan", layout.write(tmp_path / "card.img"), "--raw", "--json").json
     assert sorted(len(document["copies"]) for document in answer["documents"]) == [1, 3]
+
+
+def test_a_find_is_a_version_of_the_document_that_lives(tmp_path: Path, rustfern: Rustfern) -> None:
+    """On a volume with living files: the later version in free space is the best copy; locks and what programs deleted are not listed."""
+    with tarfile.open(DATA / "disks.tar.xz") as archive:
+        stream = archive.extractfile("fat16.img")
+        assert stream is not None
+        image = bytearray(stream.read())
+    path = tmp_path / "stick.img"
+    path.write_bytes(image)
+    source = Sources().open(str(path))
+    living = source.open(source.entry(f"{path}/p1/Yard/Launch list.docx")).read()
+    later = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(living)) as old, zipfile.ZipFile(later, "w", zipfile.ZIP_DEFLATED) as new:
+        for name in old.namelist():
+            more = b"<w:p><w:r><w:t>Wagtail goes in first on the spring tide, then Merganser, with six fenders.</w:t></w:r></w:p></w:body>"
+            new.writestr(name, old.read(name).replace(b"</w:body>", more))
+    at = len(image) - (1 << 20)
+    image[at : at + len(later.getvalue())] = later.getvalue()
+    path.write_bytes(image)
+    answer = rustfern("scan", path, "--raw", "--json").json
+    (document,) = [each for each in answer["documents"] if each["name"] == "Launch list.docx"]
+    best = next(copy for copy in document["copies"] if copy["id"] == document["best"])
+    assert (document["situation"], best["kind"], best["extents"]) == (
+        "overwritten",
+        "raw",
+        [[at, len(later.getvalue())]],
+    )
+    assert [copy["kind"] for copy in copies_of(answer)].count("raw") == 1
 
 
 def test_a_stopped_search_goes_on_and_finds_the_same(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -28,6 +28,7 @@ _OF_SYSTEM = _OF_PROGRAMS | {"text", "page", "audio"}
 _MAX_READ = 20_000
 _MAX_ONLY_NAMED = 200
 """Documents of which only the name is left that are listed, the latest."""
+_MAX_DISMISSED = 100_000
 _RARELY_LOST = frozenset({"code", "database"})
 
 
@@ -49,6 +50,7 @@ class DeletedFiles:
         self.state = state
         self.gone = Gone()
         self._folders: dict[str, tuple[bool, bool]] = {}
+        self.dismissed: list[str] = []
 
     def take(self, paths: Sequence[str], hints: Hints) -> None:
         """Look at deleted files, those first that the person most likely misses."""
@@ -62,6 +64,8 @@ class DeletedFiles:
                 continue
             if self._is_clutter(path, homes):
                 self.gone.clutter += 1
+                if len(self.dismissed) < _MAX_DISMISSED:
+                    self.dismissed.append(path)
                 continue
             try:
                 entry = source.entry(path)
@@ -79,6 +83,24 @@ class DeletedFiles:
         for entry in entries[:_MAX_READ]:
             with state.isolated(entry.path):
                 self._one(entry)
+
+    def dismissed_places(self) -> set[tuple[int, int]]:
+        """(place on the disk, bytes) of deleted files that are no documents: programs' own, and locks."""
+        found = {
+            (lock.entry.extents[0][0], lock.entry.size)
+            for draft in self.state.drafts.values()
+            for lock in draft.locks
+            if lock.entry.extents
+        }
+        for path in self.dismissed:
+            source = self.state.source_of(path)
+            try:
+                entry = source.entry(path) if source is not None else None
+            except SourceError:
+                continue
+            if entry is not None and entry.extents:
+                found.add((entry.extents[0][0], entry.size))
+        return found
 
     def take_traces(self, hints: Hints) -> None:
         """Deletions that the volumes note of documents that were found: when. Documents of which only the name is left: that they were there."""

@@ -6,7 +6,7 @@ import hashlib
 import sqlite3
 import time
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from contextlib import suppress
 
 import msgspec
@@ -99,7 +99,7 @@ class RawSearch:
         self._best = ""
         self.resumed = False
 
-    def run(self, known: Iterable[Sequence[Extent]]) -> RawOutcome:
+    def run(self, known: Iterable[Sequence[Extent]]) -> None:
         """Search. `known` are the places of deleted files that records describe and that are whole. Raises `KeyboardInterrupt` when that comes: what was
         found until then is kept.
         """
@@ -121,17 +121,18 @@ class RawSearch:
                     self._note(found)
         finally:
             self._keep(listing=False)  # the answer lists all of it in a moment
-        return self.outcome()
 
-    def outcome(self) -> RawOutcome:
-        """What is there so far."""
-        finds = list(self.hunt.documents())
+    def outcome(self, dismissed: Collection[tuple[int, int]] = ()) -> RawOutcome:
+        """What is there so far, without what records show to be no documents: their (place, bytes)."""
+        every = self.hunt.documents()
+        finds = [each for each in every if (each.offset, each.size) not in dismissed]
+        clutter = self.hunt.clutter + len(every) - len(finds)
         if self.hints.words:
             finds += loose_texts(self.held.disk.bytes, self.hunt.free, self.hints.words, self.door.limits)
         total = self.where.total()
         done = total if self.hunt.moment.stage else self.hunt.searched
         return RawOutcome(
-            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, self.resumed, self.hunt.clutter
+            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, self.resumed, clutter
         )  # fmt: skip
 
     def searched_in(self, start: int, size: int) -> int:

@@ -268,7 +268,7 @@ class _Scan:
         """What the raw searches found, to its documents."""
         for search in self.raw_searches:
             with self.linker.state.isolated(search.root):
-                outcome = search.outcome()
+                outcome = search.outcome(self.linker.deleted_files.dismissed_places())
                 self.raw_outcomes.append(outcome)
                 self.observer.stage("matching what was found without a record")
                 self.linker.raw_finds.take(outcome.finds, partly(title_of, self.door), self.hints.doc_class)

@@ -21,6 +21,7 @@ from rustfern.search.program_folders import is_of_programs
 from rustfern.search.search import ADDED, RECORD_NAME, is_document_name
 
 PLACE = "deleted-record"
+ARCHIVES = frozenset({"zip", "7z", "tar"})
 _NOT_OF_PEOPLE = frozenset({"other"})
 _OF_PROGRAMS = frozenset({"code", "database", "image", "other", "mail"})
 """Classes of what programs write and delete all the time, in their folders and those of the system."""
@@ -93,6 +94,8 @@ class DeletedFiles:
             if lock.entry.extents
         }
         for path in self.dismissed:
+            if format_of_extension(extension_of(plain_path(path))) in ARCHIVES:
+                continue  # what somebody packed may well be wanted
             source = self.state.source_of(path)
             try:
                 entry = source.entry(path) if source is not None else None

@@ -29,6 +29,7 @@ _LEAST_WORDS, _LEAST_BYTES, _LEAST_PART, _LONGEST_WORD = 3, 24, 512, 400
 _NOT_OF_PEOPLE = frozenset({"other"})
 _ARCHIVES = frozenset({"zip", "7z", "tar"})
 _WORTH_A_LOOK = (State.INTACT, State.ENCRYPTED, State.UNREADABLE)
+_OF_FRAMES = frozenset({"media.mp3", "media.aac"})
 _LOOKED_AT, _FIRST_LETTERS = 16 << 10, 400
 _USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN = 4096, 1 << 20, 300, 32
 _OF_OTHERS = re.compile(
@@ -145,6 +146,8 @@ class Looker:
                         or found[1].end < _LEAST_INNER
                     ):
                         continue
+                    if found[0].measure == beginning.measure and beginning.measure in _OF_FRAMES:
+                        continue  # each frame begins like the whole
                     within = self.verdict(((place, found[1].end),), found[1].end, found[0].name, digest=False)
                     if within.state is State.INTACT and within.format is not None:
                         return done + place - start

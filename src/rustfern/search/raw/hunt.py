@@ -39,6 +39,7 @@ _MOST_HELD = 48 << 20
 _TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
 _BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"=", b"---")
 """What texts begin with, and hardly a line that was cut."""
+_SIGNS = frozenset('"„“«([*-')
 _OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
 
 
@@ -297,14 +298,25 @@ class Hunt:
         for each in finds:
             if is_plain_text(each) and each.is_whole:
                 first = self._sector(each.offset)[:4]
-                may_follow = self.where.volume_at(each.offset)[0] in open_ended
-                if not first.startswith(_BEGINNINGS) and (may_follow or first[:1].islower()):
+                if not begins_like_a_text(
+                    self._sector(each.offset)[:8], strictly=self.where.volume_at(each.offset)[0] in open_ended
+                ):
                     said = (
                         "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
                     )
                     yield replace(each, missing=said, content=replace(each.content, state=State.DAMAGED, reason=said))
                     continue
             yield each
+
+
+def begins_like_a_text(first: bytes, *, strictly: bool) -> bool:
+    """Whether the first bytes are those that texts begin with: marks that hardly stand where a line was cut; if not `strictly`, a letter that is not a
+    small one, or a number.
+    """
+    if first.startswith(_BEGINNINGS):
+        return True
+    letter = first.decode("utf-8", "ignore")[:1]
+    return not strictly and (letter.isdigit() or (letter.isalpha() and not letter.islower()) or letter in _SIGNS)
 
 
 def is_plain_text(found: RawFind) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
 from functools import wraps
 from typing import Any, TypeVar, cast
@@ -17,7 +17,7 @@ from rustfern.cases.location import about_case, case_in_use, open_existing
 from rustfern.cli import print_message
 from rustfern.cli.context import this_run
 from rustfern.cli.time_types import CLOCK_ERROR, TIME, ZONE
-from rustfern.core.answers import Fields, plain
+from rustfern.core.answers import Fields, parts
 from rustfern.core.model import Hints, Situation
 from rustfern.core.paths import show_name
 from rustfern.core.times import Clock
@@ -156,13 +156,14 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Machine-read
 def print_json(told: Fields) -> None:
     """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written item by item: an answer on a large disk is long."""
     before = "{"
-    for key, value in plain(told).items():
+    for key, value in parts(told):
         sys.stdout.write(f"{before}\n {json.dumps(key)}: ")
         before = ","
-        if isinstance(value, list) and value:
+        if isinstance(value, Iterator):
+            number = -1
             for number, item in enumerate(value):
                 sys.stdout.write(("," if number else "[") + "\n  " + _laid_out(item, 2))
-            sys.stdout.write("\n ]")
+            sys.stdout.write("\n ]" if number >= 0 else "[]")
         else:
             sys.stdout.write(_laid_out(value, 1))
     sys.stdout.write("\n}\n" if before == "," else "{}\n")

@@ -6,6 +6,7 @@ stamps in UTC (`2026-03-12T16:38:02Z`), sizes bytes, paths whole paths whose byt
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any, Literal
 
 import msgspec
@@ -315,3 +316,19 @@ class ErrorAnswer(Fields, frozen=True, kw_only=True):
 def plain(answer: Fields) -> Any:
     """An answer as what JSON is made of."""
     return msgspec.to_builtins(answer)
+
+
+def parts(answer: Fields) -> Iterator[tuple[str, Any]]:
+    """The same, field by field; a list comes as an iterator over its items, as all of a large answer at once takes much memory."""
+    config = type(answer).__struct_config__
+    if config.omit_defaults:
+        yield from plain(answer).items()
+        return
+    if config.tag_field is not None:
+        yield config.tag_field, config.tag
+    for field in msgspec.structs.fields(answer):
+        value = getattr(answer, field.name)
+        if isinstance(value, list):
+            yield field.encode_name, (msgspec.to_builtins(item) for item in value)
+        else:
+            yield field.encode_name, msgspec.to_builtins(value)

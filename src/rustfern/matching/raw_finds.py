@@ -79,7 +79,6 @@ class RawFinds:
             finds, key=lambda each: (wanted is not None and class_of(each.content.format) != wanted, _order(each))
         )
         for found in ordered[:MOST]:
-            self.state.reader.know(found.entry.location, found.content)
             with self.state.isolated(found.entry.path):
                 self._one(found, title_of)
 
@@ -96,6 +95,7 @@ class RawFinds:
             if note not in known.notes:
                 draft.copies[number] = replace(known, notes=(*known.notes, note))
             return
+        self.state.reader.know(found.entry.location, content)
         first = title_in(found.first)
         title = copy.content.glance.title or ("" if first.startswith("<") else first) or title_of(copy)
         draft, given = self._belongs_to(copy, title) or self._document_of_its_own(copy, title)

@@ -269,9 +269,10 @@ class _Scan:
         for search in self.raw_searches:
             with self.linker.state.isolated(search.root):
                 outcome = search.outcome(self.linker.deleted_files.dismissed_places())
-                self.raw_outcomes.append(outcome)
+                self.raw_outcomes.append(replace(outcome, finds=()))
                 self.observer.stage("matching what was found without a record")
                 self.linker.raw_finds.take(outcome.finds, partly(title_of, self.door), self.hints.doc_class)
+                search.hunt.finds.clear()  # what matters of them is with their documents now
 
     def judge(self) -> None:
         """Choose the best copy of each document."""

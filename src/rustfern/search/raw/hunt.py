@@ -297,7 +297,6 @@ class Hunt:
         }
         for each in finds:
             if is_plain_text(each) and each.is_whole:
-                first = self._sector(each.offset)[:4]
                 if not begins_like_a_text(
                     self._sector(each.offset)[:8], strictly=self.where.volume_at(each.offset)[0] in open_ended
                 ):

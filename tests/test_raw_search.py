@@ -394,6 +394,28 @@ def test_words_are_found_in_bytes_of_no_document(tmp_path: Path, rustfern: Rustf
     assert all(copy["state"] == "damaged" for copy in copies_of(run.json))
 
 
+def test_editors_swap_files_give_their_texts(tmp_path: Path, rustfern: Rustfern) -> None:
+    layout, expected, case = Layout(), set[str](), tmp_path / "s.case"
+    with tarfile.open(DATA / "swaps.tar.xz") as archive:
+        for member in archive:
+            stream = archive.extractfile(member)
+            assert stream is not None
+            if member.name.endswith(".swp"):
+                layout.put(member.name, stream.read())
+            elif member.name.endswith("expected.txt"):
+                expected.add(sha256(stream.read()))
+    found = copies_of(rustfern("scan", layout.write(tmp_path / "card.img"), "--raw", "--json", "--case", case).json)
+    swaps = [copy for copy in found if copy["kind"] == "swap"]
+    whole = [copy for copy in swaps if copy["state"] == "intact"]
+    assert len(swaps) == len(layout.places) and len(whole) >= 4
+    back = rustfern(
+        "restore", *[copy["id"] for copy in whole], "--to", tmp_path / "back", "--case", case, "--json"
+    ).json
+    assert {sha256(Path(each["to"]).read_bytes()) for each in back["restored"]} <= expected and len(
+        back["restored"]
+    ) == len(whole)
+
+
 def test_only_asked_for_what_is_encrypted_is_searched(tmp_path: Path, rustfern: Rustfern) -> None:
     """A volume of a kind that is not read is named, and searched with --raw-all."""
     image = bytearray(24 << 20)

@@ -46,7 +46,7 @@ def open_content(door: Sources, entry: Entry, recipe: str = "", bases: Sequence[
 def stored_entry(door: Sources, copy: StoredCopy) -> Entry:
     """What a copy that a case remembers is now, where it lies. Raises `SourceError`."""
     facts = copy.facts
-    if facts.kind != "raw":
+    if raw_offset(copy.path) is None:
         return door.open(copy.root).entry(copy.path)
     found = door.entry_at(copy.root, copy.path, facts.extents, facts.reason if facts.state == "damaged" else "")
     # No record tells when it was written: the content's own clock may.

@@ -56,7 +56,7 @@ class Linker:
         """The step for what a raw search found."""
         from rustfern.matching.raw_finds import RawFinds
 
-        return RawFinds(self.state, self.comparing)
+        return RawFinds(self.state, self.comparing, lambda find: self.swap_files.take_swap(find))
 
     @cached_property
     def program_folders(self) -> ProgramFolders:

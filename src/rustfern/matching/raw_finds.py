@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.core.asked import NEAR, likeness
-from rustfern.core.model import Content, Copy, Entry, Kind, State
+from rustfern.core.model import Content, Copy, Entry, Find, Kind, Order, State
 from rustfern.core.remarks import counted
 from rustfern.formats.format_table import FORMATS, class_of, compatible, extension_of, format_of_extension
 from rustfern.matching.content_comparison import Comparing
@@ -17,7 +17,7 @@ from rustfern.matching.evidence import weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState, clocks_of
 
-PLACE = "raw-space"
+PLACE, SWAP_PLACE = "raw-space", "vim-swap"
 _SAYS_SO = ("content", "identity")
 _MAX_NEAR = 40
 _ENOUGH_WORDS, _MUCH_SHARED = 10, 1.0
@@ -44,19 +44,21 @@ _LIKELY = (
 
 
 class Found(msgspec.Struct, frozen=True):
-    """One find as it is matched: its entry on the disk, what it holds, what is missing of it, its first words."""
+    """One find as it is matched: its entry on the disk, what it holds, what is missing of it, its first words, whether it is an editor's
+    swap file."""
 
     entry: Entry
     content: Content
     missing: str = ""
     first: str = ""
+    is_swap: bool = False
 
 
 class RawFinds:
     """The step that gives what was found without a record to its documents."""
 
-    def __init__(self, state: LinkState, comparing: Comparing) -> None:
-        self.state, self._comparing = state, comparing
+    def __init__(self, state: LinkState, comparing: Comparing, take_swap: Callable[[Find], bool]) -> None:
+        self.state, self._comparing, self._take_swap = state, comparing, take_swap
         self._by_start: dict[int, tuple[Draft, Copy]] = {}
         self._same: dict[str, tuple[Draft, int]] = {}
         self._own: dict[str, Draft] = {}
@@ -84,6 +86,11 @@ class RawFinds:
 
     def _one(self, found: Found, title_of: Callable[[Copy], str | None]) -> None:
         content = found.content
+        if found.is_swap:
+            self._take_swap(
+                Find(found.entry, SWAP_PLACE, "swap", {}, self.state.home_of(found.entry.path), Order.UNKNOWN, True)
+            )
+            return
         copy = Copy(
             found.entry, Kind.RAW, PLACE, content, None, clocks_of(found.entry, content), notes=(found.missing,) if found.missing else (),
         )  # fmt: skip

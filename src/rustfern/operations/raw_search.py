@@ -20,6 +20,7 @@ from rustfern.core.observer import Observer
 from rustfern.core.paths import raw_path
 from rustfern.core.remarks import Reason, Why, counted
 from rustfern.core.times import Clock
+from rustfern.formats.extents.registry import SWAP
 from rustfern.formats.format_table import class_of
 from rustfern.matching.raw_finds import PLACE, Found, name_for, title_in
 from rustfern.matching.state import clocks_of
@@ -146,7 +147,13 @@ class RawSearch:
         path = raw_path(f"{self.held.path}/{volume}" if volume else self.held.path, each.offset)
         caution = each.missing or (each.content.reason if each.content.state is State.DAMAGED else "")
         self.held.lay(each.offset, each.extents, caution)
-        return Found(self.door.entry_at(self.root, path, each.extents, caution), each.content, each.missing, each.first)
+        return Found(
+            self.door.entry_at(self.root, path, each.extents, caution),
+            each.content,
+            each.missing,
+            each.first,
+            each.name == SWAP,
+        )
 
     def _pause(self) -> bool:
         now = time.monotonic()
@@ -166,7 +173,7 @@ class RawSearch:
         except sqlite3.OperationalError:
             return  # another command writes to the case just now: the next time will do
         if listing:
-            self._list([each for each in self._fresh if each.is_whole and not each.is_clutter])
+            self._list([each for each in self._fresh if each.is_whole and not each.is_clutter and each.name != SWAP])
         self._fresh.clear()
         self._kept = time.monotonic()
 

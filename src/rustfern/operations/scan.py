@@ -256,6 +256,9 @@ class _Scan:
             self.observer.stage("searching every byte that no file claims")
             search = RawSearch(self.door, top, self.hints, self.raw, self.file, self.observer, self.session.clock)
             self.raw_searches.append(search)
+            # That no file system is read there is no trouble any more.
+            trouble = self.door.open(top).trouble
+            self.problems[:] = [each for each in self.problems if (each.path, each.message) != (top, trouble)]
             drafts = self.linker.state.drafts.values()
             search.run(
                 copy.entry.extents

@@ -44,7 +44,7 @@ def whole(end: int) -> Reach:
 
 def broken(end: int, reason: str, proven: int = 0, least: int = 0) -> Reach:
     """A document that stops before its end."""
-    return Reach(end, is_complete=False, reason=reason, proven=proven, least=least)
+    return Reach(end, is_complete=False, reason=reason, proven=min(proven, end), least=least)
 
 
 def within(data: Bytes, end: int, proven: int) -> Reach:

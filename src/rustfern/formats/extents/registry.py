@@ -21,6 +21,8 @@ class Beginning(NamedTuple):
     at: int = 0
 
 
+SWAP = "find.swp"
+"""Stands for an editor's swap file: no document by itself, but the text of one can be rebuilt from it."""
 _B = Beginning
 BEGINNINGS: tuple[Beginning, ...] = (
     _B(b"PK\x03\x04", "zip_packages.measure", "find.zip"),
@@ -58,6 +60,7 @@ BEGINNINGS: tuple[Beginning, ...] = (
     _B(b"star", "others.tar", "find.tar", 258),
     _B(b"\xc5\xd0\xd3\xc6", "others.eps_with_preview", "find.eps"),
     _B(b"Binary DXF\r\n\x1a\0", "others.binary_drawing", "find.dxf", 8),
+    _B(b"b0VIM ", "editors.swap", SWAP),
     _B(b"{\\rtf", "texts.text", "find.rtf"),
     _B(b"<?xml ", "texts.text", "find.xml"),
     _B(b"<!DOCTYPE ", "texts.text", "find.xml"),

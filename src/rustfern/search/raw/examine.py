@@ -16,7 +16,7 @@ from rustfern.core.model import Content, Glance, State
 from rustfern.formats import registry as formats
 from rustfern.formats.extents.interface import Reach
 from rustfern.formats.extents.proof import is_weak, proves, strange_part
-from rustfern.formats.extents.registry import TEXT, Beginning, beginnings_of, measured
+from rustfern.formats.extents.registry import SWAP, TEXT, Beginning, beginnings_of, measured
 from rustfern.formats.format_table import class_of
 from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Paged
@@ -97,6 +97,9 @@ class Looker:
             return None
         beginning, reach, places = found
         if reach.is_complete and reach.end >= _LEAST_BYTES:
+            if beginning.name == SWAP:
+                told = Content(Glance(), State.UNREADABLE, "a swap file, from which a text can be rebuilt", reach.end)
+                return RawFind(offset, tuple(places), SWAP, told)
             content, first = self.read(places, reach.end, beginning.name)
             if content.state is State.INTACT and (other := self._swallowed(beginning, places, offset)) is not None:
                 content = replace(content, state=State.DAMAGED, reason="another document lies in the middle of it")

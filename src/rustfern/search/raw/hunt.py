@@ -39,6 +39,7 @@ _MOST_HELD = 48 << 20
 _TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
 _BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"=", b"---")
 """What texts begin with, and hardly a line that was cut."""
+_NO_BEGINNING = "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
 _SIGNS = frozenset('"„“«([*-')
 _OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
 
@@ -296,15 +297,18 @@ class Hunt:
             self.where.volume_at(each.offset)[0] for each in finds if each.missing and each.content.format in _TEXTS
         }
         for each in finds:
-            if is_plain_text(each) and each.is_whole:
-                if not begins_like_a_text(
-                    self._sector(each.offset)[:8], strictly=self.where.volume_at(each.offset)[0] in open_ended
-                ):
-                    said = (
-                        "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
-                    )
-                    yield replace(each, missing=said, content=replace(each.content, state=State.DAMAGED, reason=said))
-                    continue
+            strictly = self.where.volume_at(each.offset)[0] in open_ended
+            if (
+                is_plain_text(each)
+                and each.is_whole
+                and not begins_like_a_text(self._sector(each.offset)[:8], strictly=strictly)
+            ):
+                yield replace(
+                    each,
+                    missing=_NO_BEGINNING,
+                    content=replace(each.content, state=State.DAMAGED, reason=_NO_BEGINNING),
+                )
+                continue
             yield each
 
 

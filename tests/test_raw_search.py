@@ -32,6 +32,7 @@ from rustfern.formats.extents.proof import strange_part
 from rustfern.formats.extents.registry import BEGINNINGS, measured, measurer
 from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Paged
+from rustfern.matching.raw_finds import is_called
 from rustfern.search.raw.free import Free, Onward
 from rustfern.search.raw.hunt import Hunt, grain_of
 from rustfern.search.raw.sweep import sectors_in, sweep
@@ -305,6 +306,20 @@ def test_versions_of_one_document_are_one_document(tmp_path: Path, rustfern: Rus
     layout.put("other", docx("Order of larch\n" + "planks of larch, an inch thick, for the north slip " * 20))
     answer = rustfern("scan", layout.write(tmp_path / "card.img"), "--raw", "--json").json
     assert sorted(len(document["copies"]) for document in answer["documents"]) == [1, 3]
+
+
+@pytest.mark.parametrize(
+    ("title", "path", "format_name", "called"),
+    [
+        ("Hull survey of Merganser", "/home/ines/Hull survey of Merganser.docx", "docx", True),
+        ("Hull survey of Merganser", "/home/ines/Hull survey of Merganser.odt", "docx", True),
+        ("Hull survey of Merganser", "/home/ines/Hull survey of Wagtail.docx", "docx", False),
+        ("Hull survey", "/home/ines/Hull survey of Merganser.docx", "docx", False),
+        ("Hull survey of Merganser", "/home/ines/Hull survey of Merganser.jpg", "docx", False),
+    ],
+)
+def test_a_title_is_the_name_of_a_document_word_by_word(title: str, path: str, format_name: str, called: bool) -> None:
+    assert is_called(title, path, format_name) is called
 
 
 def test_a_find_is_a_version_of_the_document_that_lives(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -56,7 +56,12 @@ class Linker:
         """The step for what a raw search found."""
         from rustfern.matching.raw_finds import RawFinds
 
-        return RawFinds(self.state, self.comparing, lambda find: self.swap_files.take_swap(find))
+        return RawFinds(
+            self.state,
+            self.comparing,
+            lambda find: self.swap_files.take_swap(find),
+            lambda: self.recent_files.gone.paths,
+        )
 
     @cached_property
     def program_folders(self) -> ProgramFolders:

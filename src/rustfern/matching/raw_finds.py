@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from rustfern.core.asked import NEAR, likeness
 from rustfern.core.model import Content, Copy, Entry, Find, Kind, Order, State
-from rustfern.core.remarks import counted
+from rustfern.core.paths import show_name
 from rustfern.formats.format_table import FORMATS, class_of, compatible, extension_of, format_of_extension
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import weights
@@ -21,6 +21,7 @@ PLACE, SWAP_PLACE = "raw-space", "vim-swap"
 _SAYS_SO = ("content", "identity")
 _MAX_NEAR = 40
 _ENOUGH_WORDS, _MUCH_SHARED = 10, 1.0
+_MAX_GONE, _LONG_ENOUGH, _THE_SAME = 5_000, 6, 0.95
 _SAFE = str.maketrans(dict.fromkeys('/\\:*?"<>|\0\n\r\t', " "))
 _LONGEST, _FEW_LETTERS = 60, 3
 MOST = 20_000
@@ -57,8 +58,17 @@ class Found(msgspec.Struct, frozen=True):
 class RawFinds:
     """The step that gives what was found without a record to its documents."""
 
-    def __init__(self, state: LinkState, comparing: Comparing, take_swap: Callable[[Find], bool]) -> None:
+    def __init__(
+        self,
+        state: LinkState,
+        comparing: Comparing,
+        take_swap: Callable[[Find], bool],
+        named_gone: Callable[[], Sequence[str]],
+    ) -> None:
+        """`named_gone` gives the paths of documents that lists name as opened and that are gone."""
         self.state, self._comparing, self._take_swap = state, comparing, take_swap
+        self._named_gone = named_gone
+        self._gone: list[str] = []
         self._by_start: dict[int, tuple[Draft, Copy]] = {}
         self._same: dict[str, tuple[Draft, int]] = {}
         self._own: dict[str, Draft] = {}
@@ -72,6 +82,10 @@ class RawFinds:
             for copy in draft.copies:
                 if copy.entry.extents:
                     self._by_start.setdefault(copy.entry.extents[0][0], (draft, copy))
+        without = [each.original for each in self.state.drafts.values() if each.original and not each.copies]
+        self._gone = [
+            path for path in dict.fromkeys([*self._named_gone(), *without]) if not self.state.door.exists(path)
+        ][:_MAX_GONE]
         for draft in self.state.drafts.values():
             if draft.original and self._comparing.drafted.get(draft.original) != len(draft.copies):
                 self._comparing.drafted[draft.original] = len(draft.copies)
@@ -130,11 +144,26 @@ class RawFinds:
         shares = weights.confidences([item.evidence for item in found])
         best = max(range(len(found)), key=lambda i: shares[i], default=None)
         if best is None or shares[best] < weights.THRESHOLD:
-            return None
+            return self._named(copy, title)
         item = found[best]
         given = replace(copy, evidence=tuple(item.evidence), confidence=shares[best])
         own = self._own.get(item.path)
         return own or self.state.draft(item.path, self.state.home_of(item.path)), given
+
+    def _named(self, copy: Copy, title: str | None) -> tuple[Draft, Copy] | None:
+        """The one document that is gone, is known by a list or by its name alone, and is called what a find is titled."""
+        if not title or len(title) < _LONG_ENOUGH:
+            return None
+        fitting = [path for path in self._gone if is_called(title, path, copy.content.format)]
+        if len(fitting) != 1:
+            return None
+        name = show_name(os.path.basename(fitting[0]))
+        piece = weights.evidence(
+            "name", f"its title is the name of {name}, which is gone and was recorded as opened or deleted"
+        )
+        draft = self.state.draft(fitting[0], self.state.home_of(fitting[0]))
+        draft.trashed = True
+        return draft, replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
 
     def _is_shown(self, copy: Copy, item: Candidate) -> bool:
         """Whether contents show that they are versions of one document. What a template gave to both is not enough where their texts differ."""
@@ -171,6 +200,13 @@ class RawFinds:
         return draft, replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0])
 
 
+def is_called(title: str, path: str, format_name: str | None) -> bool:
+    """Whether a title is a document's name, word by word, and its format may be that of the find."""
+    stem = os.path.splitext(os.path.basename(path))[0]
+    alike = min(likeness(title, stem), likeness(stem, title)) >= _THE_SAME
+    return alike and compatible(format_name, format_of_extension(extension_of(path)))
+
+
 def title_in(first: str) -> str:
     """Of the first words of a document those that may be its title: the first line or cell of more than a few letters."""
     return next((each for each in first.split(" / ") if sum(map(str.isalpha, each)) >= _FEW_LETTERS), "")
@@ -205,12 +241,3 @@ def _order(found: Found) -> tuple[object, ...]:
         -(found.content.words or 0),
         found.entry.extents or (),
     )
-
-
-def told_by_kind(finds: Sequence[Found]) -> str:
-    """How many of each class, in words."""
-    count: dict[str, int] = {}
-    for each in finds:
-        name = class_of(each.content.format)
-        count[name] = count.get(name, 0) + 1
-    return ", ".join(counted(number, name) for name, number in sorted(count.items(), key=lambda row: -row[1]))

@@ -209,6 +209,20 @@ def test_pieces_are_put_together_where_a_format_proves_it(between: str) -> None:
         assert [at for at, _ in found.extents] == [at for at, _ in layout.places[name]]
 
 
+def test_a_film_in_pieces_comes_back_by_its_tables() -> None:
+    """Exactly, where its tables show between which pictures it breaks; not called whole, as they show no more."""
+    name, back = "slip.mov", 0
+    data = whole_documents()[name]
+    clusters = len(data) // CLUSTER
+    for cut in range(1, clusters, max(clusters // 6, 1)):
+        layout = Layout(cut)
+        layout.split(name, data, cut, layout.chance.randbytes(3 * CLUSTER))
+        found = [each for each in hunted(bytes(layout.data)).documents() if each.content.sha256 == sha256(data)]
+        back += len(found)
+        assert all(each.content.state == "damaged" for each in found)
+    assert back >= 1
+
+
 def test_a_recording_in_pieces_is_not_called_whole() -> None:
     """Nothing in it proves that its pieces belong together: its bytes are had, and what is not known is said."""
     layout = Layout()

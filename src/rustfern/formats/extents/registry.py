@@ -68,6 +68,7 @@ BEGINNINGS: tuple[Beginning, ...] = (
     _B(b"<svg ", "texts.text", "find.svg"),
     _B(b"%!PS", "texts.text", "find.eps"),
     _B(b"From ", "texts.text", "find.mbox"),
+    *(_B(blank + b"0" + end + b"SECTION", "texts.text", "find.dxf") for blank in (b"", b"  ") for end in (b"\n", b"\r\n")),
 )  # fmt: skip
 TEXT = Beginning(b"", "texts.text", "find.txt")
 """What stands for every text: told by the letters that it begins with."""

@@ -20,6 +20,7 @@ _TEXT_MARKS = tuple(
 )
 _FIRST_TWO = frozenset(mark[:2] for mark in _TEXT_MARKS)
 _RICH = re.compile(rb"\{\\rtf\d*[\\{\s]")
+_RICH_WORD = re.compile(rb"\\(?:ansi|mac|pca?|deff?\d*|fonttbl|pard?|plain)(?![a-z])")
 _GROUPS = re.compile(rb"\\bin(\d+) ?|\\.|[{}]", re.DOTALL)
 _JSON = re.compile(rb'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
 _NOT_TEXT = re.compile(rb"[\x00-\x08\x0b\x0e-\x1a\x1c-\x1f\x7f]")
@@ -52,7 +53,7 @@ def text(data: Bytes) -> Reach | None:
     if head[:2] in (b"\xff\xfe", b"\xfe\xff"):
         return _run(data, end)
     structured: Reach | None = None
-    if _RICH.match(head):
+    if _RICH.match(head) and _RICH_WORD.search(head):
         found = rich_text(data)
         if found is not None and found.is_complete and (strange := _without_marks(data, found.end, b"\\")) is not None:
             return broken(strange, "a part of it has no structure: it may be another text's", strange)

@@ -240,6 +240,51 @@ def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> in
     return min(number, track.count) if track.count else number
 
 
+_BEGIN_WITH = {b"jpeg": b"\xff\xd8", b"mjpa": b"\xff\xd8", b"mjpb": b"\xff\xd8", b"mp4v": b"\0\0\1"}
+"""What each coded picture begins with, where its parts do not tell their lengths."""
+
+
+class CodedPicture(msgspec.Struct, frozen=True):
+    """One picture of a film: its place, bytes, and what shows that it is one: bytes of each length inside, else what it begins with."""
+
+    at: int
+    size: int
+    width: int
+    begin: bytes
+
+    def is_in(self, data: bytes) -> bool:
+        """Whether some bytes are such a picture: parts one behind the other, each after its length."""
+        if len(data) != self.size:
+            return False
+        if not self.width:
+            return data.startswith(self.begin)
+        at = 0
+        while at + self.width <= len(data):
+            length = int.from_bytes(data[at : at + self.width], "big")
+            at += self.width + length
+            if not length:
+                return False
+        return at == len(data) and at > 0
+
+
+def coded_pictures(moov: bytes) -> list[CodedPicture]:
+    """The pictures of a recording that show that they are such, by its tables, in order. Raises `Malformed`."""
+    found: list[CodedPicture] = []
+    for body in (body for kind, body in inside(_unpacked(moov, 0), 0) if kind == b"trak"):
+        track = _track(body)
+        begin = _BEGIN_WITH.get(track.coding, b"")
+        if track.same_size or not (track.nal or begin):
+            continue
+        number = group = 0
+        for chunk, start in enumerate(track.chunks, 1):
+            while group + 1 < len(track.groups) and track.groups[group + 1][0] <= chunk:
+                group += 1
+            for size in track.sizes[number : number + (track.groups[group][1] if track.groups else 0)]:
+                found.append(CodedPicture(start, size, track.nal, begin))
+                start, number = start + size, number + 1
+    return sorted(found, key=lambda each: each.at)
+
+
 def _whole(data: bytes, sizes: list[int], track: _Track, start: int) -> None:
     hole = data.find(_HOLE_BYTES)
     if hole >= 0:

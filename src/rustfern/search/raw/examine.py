@@ -11,7 +11,7 @@ from typing import BinaryIO
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.core.errors import SourceError
+from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Content, Glance, State
 from rustfern.formats import registry as formats
 from rustfern.formats.extents.interface import Reach
@@ -36,6 +36,7 @@ _OF_OTHERS = re.compile(
     rb"\bendobj\b|\bendstream\b|\d{10} \d{5} [nf]\b|\\(?:pard|par|fs\d+|loch|hich|rtlch|ltrch)\b|</?(?:[awp]|text|table|office):\w+"
 )
 BROKEN = (
+    Malformed,
     struct.error,
     SourceError,
     OSError,
@@ -101,7 +102,10 @@ class Looker:
                 told = Content(Glance(), State.UNREADABLE, "a swap file, from which a text can be rebuilt", reach.end)
                 return RawFind(offset, tuple(places), SWAP, told)
             content, first = self.read(places, reach.end, beginning.name)
-            if content.state is State.INTACT and (other := self._swallowed(beginning, places, offset)) is not None:
+            if (
+                content.state is State.INTACT
+                and (other := self._swallowed(free, beginning, places, offset)) is not None
+            ):
                 content = replace(content, state=State.DAMAGED, reason="another document lies in the middle of it")
                 reach = replace(reach, proven=other)
             if content.state in _WORTH_A_LOOK:
@@ -126,7 +130,7 @@ class Looker:
             return f"it lies in {len(places)} pieces, and nothing in its format shows that they belong together"
         return ""
 
-    def _swallowed(self, beginning: Beginning, places: list[Extent], offset: int) -> int | None:
+    def _swallowed(self, free: Free, beginning: Beginning, places: list[Extent], offset: int) -> int | None:
         """Where in a document of which sums prove nothing another one lies, whole and from a cluster's beginning on; None if there is none."""
         if not is_weak(beginning.measure):
             return None
@@ -137,11 +141,7 @@ class Looker:
                 for place, head, is_text in sectors_in(data, at, goes_on=False)[0]:
                     if place == offset or (place - first) % cluster or not (is_text or beginnings_of(head)):
                         continue
-                    inner = Paged(
-                        stream_of(self.disk, ((place, start + length - place),), start + length - place),
-                        start + length - place,
-                    )
-                    found = _safely_measured(inner, head, is_text=is_text)
+                    found = self.measure(free, place, head, is_text=is_text)
                     if (
                         found is None
                         or not found[1].is_complete
@@ -151,7 +151,7 @@ class Looker:
                         continue
                     if found[0].measure == beginning.measure and beginning.measure in _OF_FRAMES:
                         continue  # each frame begins like the whole
-                    within = self.verdict(((place, found[1].end),), found[1].end, found[0].name, digest=False)
+                    within = self.verdict(found[2], found[1].end, found[0].name, digest=False)
                     if within.state is State.INTACT and within.format is not None:
                         return done + place - start
             done += length

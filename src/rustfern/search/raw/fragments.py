@@ -103,6 +103,15 @@ class Trial:
         """Whether a shift can be: whole clusters, and not none."""
         return shift != 0 and shift % self.cluster == 0
 
+    def shifts(self, at: int, stands: Callable[[bytes], bool], length: int = 128) -> Iterator[int]:
+        """The shifts with which what must stand at a place of the document stands there, told by its first `length` bytes."""
+        for place, inner, data in self.near.clusters(self.cluster, self.start % self.cluster, at % self.cluster):
+            shift = place - self.start - at
+            if self.fits(shift) and stands(data[inner : inner + length]):
+                yield shift
+            if self.is_over:
+                return
+
     def find(self, pieces: list[Extent], size: int) -> RawFind | None:
         """The document in these pieces, if its structure, its check and what binds its pieces bear it out."""
         if any(not self.free.holds(at) or self.free.end_from(at) < at + length for at, length in pieces):

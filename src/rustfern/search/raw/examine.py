@@ -31,7 +31,7 @@ _ARCHIVES = frozenset({"zip", "7z", "tar"})
 _WORTH_A_LOOK = (State.INTACT, State.ENCRYPTED, State.UNREADABLE)
 _OF_FRAMES = frozenset({"media.mp3", "media.aac"})
 _LOOKED_AT, _FIRST_LETTERS = 16 << 10, 400
-_USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN = 4096, 1 << 20, 300, 32
+_USUAL_CLUSTER, _WINDOW, _LEAST_INNER, _LEAST_PROVEN, _LEAST_OPEN = 4096, 1 << 20, 300, 32, 128
 _OF_OTHERS = re.compile(
     rb"\bendobj\b|\bendstream\b|\d{10} \d{5} [nf]\b|\\(?:pard|par|fs\d+|loch|hich|rtlch|ltrch)\b|</?(?:[awp]|text|table|office):\w+"
 )
@@ -97,6 +97,8 @@ class Looker:
         if found is None:
             return None
         beginning, reach, places = found
+        if not reach.is_shown and reach.end < _LEAST_OPEN:
+            return None  # a few letters that turn into something else
         if reach.is_complete and reach.end >= _LEAST_BYTES:
             if beginning.name == SWAP:
                 told = Content(Glance(), State.UNREADABLE, "a swap file, from which a text can be rebuilt", reach.end)

@@ -495,6 +495,27 @@ def test_bombs_cost_themselves_alone(tmp_path: Path, rustfern: Rustfern) -> None
     assert sha256(whole_documents()["memo-noprops.docx"]) in {copy["sha256"] for copy in copies_of(answer)}
 
 
+def test_what_is_looked_at_first_changes_nothing_that_is_found(tmp_path: Path, rustfern: Rustfern) -> None:
+    image, _ = laid(tmp_path)
+    told = []
+    for number, words in enumerate(
+        ((), ("--class", "image"), ("--document", "survey.pdf"), ("--lost-at", "2026-03-12 10:00"))
+    ):
+        answer = rustfern("scan", image, "--raw", "--json", "--case", tmp_path / f"{number}.case", *words).json
+        told.append({(copy["path"], copy["sha256"], copy["state"]) for copy in copies_of(answer)})
+    assert all(each == told[0] for each in told) and told[0]
+
+
+def test_places_about_the_loss_come_first() -> None:
+    document, far = whole_documents()["plan.png"], 40 << 20
+    data = bytearray(far + (1 << 20))
+    data[CLUSTER : CLUSTER + len(document)] = document
+    data[far : far + len(document)] = whole_documents()["plan.png"]
+    hunt = Hunt(Memory(bytes(data)), Unclaimed(((0, len(data)),)), Limits(), Hints())
+    hunt.begin_with([(far - CLUSTER, CLUSTER)])
+    assert [found.offset for found in hunt.run(lambda: False) if found is not None] == [far, CLUSTER]
+
+
 def test_what_is_wrongly_asked_is_said(tmp_path: Path, rustfern: Rustfern) -> None:
     image, _ = laid(tmp_path)
     for words, said in ((("--budget", "20m"), "Add --raw"), (("--raw", "--budget", "soon"), "no length of time")):

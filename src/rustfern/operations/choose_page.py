@@ -27,7 +27,7 @@ _WIDE, _HIGH, _QUALITY = 208, 156, 58
 _SMALLER = 0.6
 MOST_BYTES = 13 << 20
 """Bytes of pictures in one page, as they stand in it: of the rest there are none."""
-_SEEN = frozenset({"image", "drawing", "page", "slides", "cad"})
+_SEEN = frozenset({"image", "drawing", "page", "slides", "cad", "video"})
 _WORKERS = 4
 
 

@@ -8,6 +8,7 @@ import time
 from collections import Counter
 from collections.abc import Collection, Iterable, Sequence
 from contextlib import suppress
+from datetime import timedelta
 
 import msgspec
 from msgspec.structs import replace
@@ -37,6 +38,7 @@ from rustfern.sources.registry import Sources
 
 _KEPT_EVERY, _SAID_EVERY = 10.0, 0.5
 _HEAD = 64 << 10
+_ABOUT_THEN = timedelta(days=3)
 _TEXT_ON_DEMAND, _MARKED_UP = frozenset({"pdf", "ai"}), frozenset({"svg", "html", "xml"})
 _STAGES = (
     "reading what no file claims", "looking at what was put off", "following documents around what lies between", "putting documents in pieces together",
@@ -99,6 +101,18 @@ class RawSearch:
         self._count: Counter[str] = Counter()
         self._best = ""
         self.resumed = False
+
+    def begin_about(self, copies: Iterable[Copy]) -> None:
+        """Look first where files lie that were written about the time of the loss: what was written then lies near by, as a rule."""
+        lost = self.hints.lost_at
+        if lost is None:
+            return
+        then = [
+            (abs(copy.entry.modified - lost), copy.entry.extents[0])
+            for copy in copies
+            if copy.entry.modified is not None and copy.entry.extents and abs(copy.entry.modified - lost) <= _ABOUT_THEN
+        ]
+        self.hunt.begin_with([place for _, place in sorted(then)])
 
     def run(self, known: Iterable[Sequence[Extent]]) -> None:
         """Search. `known` are the places of deleted files that records describe and that are whole. Raises `KeyboardInterrupt` when that comes: what was

@@ -260,6 +260,7 @@ class _Scan:
             trouble = self.door.open(top).trouble
             self.problems[:] = [each for each in self.problems if (each.path, each.message) != (top, trouble)]
             drafts = self.linker.state.drafts.values()
+            search.begin_about(copy for draft in drafts for copy in draft.copies)
             search.run(
                 copy.entry.extents
                 for draft in drafts

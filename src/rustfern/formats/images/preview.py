@@ -23,7 +23,8 @@ _INSIDE = (
     "mergedimage.png", "preview.png", "Thumbnails/thumbnail.png", "docProps/thumbnail.jpeg", "docProps/thumbnail.jpg",
     "docProps/thumbnail.png", "Metadata/thumbnail.png", "previews/preview.png", "QuickLook/Thumbnail.jpg", "QuickLook/Thumbnail.png",
 )  # fmt: skip
-_DRAWN, _PAGES = 8 << 20, 97 << 20
+_DRAWN, _PAGES, _FILM = 8 << 20, 97 << 20, 193 << 20
+_FILMS = frozenset({b"ftyp", b"moov", b"mdat", b"wide", b"\x1aE\xdf\xa3", b"RIFF"})
 _MOST = 120_000_000
 """Pictures of more pixels are not opened for showing."""
 
@@ -40,7 +41,13 @@ def picture(stream: BinaryIO) -> tuple[Image, str] | None:
 
             stream.seek(0)
             made = first_page(stream.read(_PAGES))
-            return (shown, "its first page") if made and (shown := _open(io.BytesIO(made))) else None
+            return (shown, "") if made and (shown := _open(io.BytesIO(made))) else None
+        if found is None and (head[4:8] in _FILMS or head[:4] in _FILMS):
+            from rustfern.formats.media.frame import can_show, first_frame
+
+            stream.seek(0)
+            made = first_frame(stream.read(_FILM)) if can_show() else None
+            return (shown, "") if made and (shown := _open(io.BytesIO(made))) else None
         if found is None and looks_drawn(head):
             stream.seek(0)
             made = draw(stream.read(_DRAWN))

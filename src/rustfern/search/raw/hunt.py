@@ -34,6 +34,8 @@ _ENOUGH, _MOSTLY = 6, 0.9
 _USUAL = 4096
 """Bytes of a cluster where no file system tells."""
 _MAX_BEGUN = 200_000
+_ABOUT, _MOST_ABOUT = 8 << 20, 1 << 30
+"""Bytes about a place that are looked at before others, and of all such places together."""
 _MOST_HELD = 48 << 20
 """Bytes of what texts are compared by that are held for all finds together."""
 _TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
@@ -72,8 +74,21 @@ class Hunt:
         self._wanted = hints.doc_class or (named if named != "other" else None)
         self._heads: OrderedDict[int, int] = OrderedDict()
         self.grains: dict[str, tuple[int, int]] = {}
+        self._before: list[Extent] = []
         self._held = 0
         self._sums: set[str] = set()
+
+    def begin_with(self, places: Iterable[Extent]) -> None:
+        """Look about these places before all others: where files lie that were written about the time of the loss."""
+        near = Free(self.where.stretches)
+        wanted: list[Extent] = []
+        for at, length in places:
+            found = [*near.onward(at, _ABOUT), *near.backward(at, _ABOUT)]
+            wanted += [each for each in found if each[0] < at + length + _ABOUT and each[0] + each[1] > at - _ABOUT]
+            near.take(found)
+            if sum(size for _, size in wanted) > _MOST_ABOUT:
+                break
+        self._before = sorted(wanted)
 
     def know(self, extents: Iterable[Extent]) -> None:
         """Places whose content is known already: of deleted files that a record describes, and that are whole."""
@@ -107,6 +122,15 @@ class Hunt:
             yield from self._parts(pause)
 
     def _first(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        if self.moment.position == 0:
+            for _, _, sectors in sweep(self.disk, self._before):
+                for sector in sectors:
+                    # Where a text begins is only told by what lies before it.
+                    is_marked = bool(beginnings_of(sector[1]))
+                    if is_marked and self.free.holds(sector[0]) and (early := self._look(sector)) is not None:
+                        yield early
+                    if pause():
+                        return
         left = [
             (max(at, self.moment.position), at + length - max(at, self.moment.position))
             for at, length in self.where.stretches

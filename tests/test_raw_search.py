@@ -26,7 +26,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from raw_disks import CLUSTER, Layout, sha256, whole_documents
 
-from rustfern.core.errors import SourceError
+from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Hints
 from rustfern.formats.extents.proof import strange_part
 from rustfern.formats.extents.registry import BEGINNINGS, measured, measurer
@@ -39,6 +39,7 @@ from rustfern.search.raw.sweep import sectors_in, sweep
 from rustfern.sources.disks.interface import Extent
 from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
 from rustfern.sources.registry import Sources
+from rustfern.traces import zip_member
 
 Rustfern = Callable[..., Run]
 ENDS_WITH_ZEROS = {"tools-longtail.xls", "scan-pages.tiff", "names-no-text.sqlite"}
@@ -421,6 +422,39 @@ def test_words_are_found_in_bytes_of_no_document(tmp_path: Path, rustfern: Rustf
     assert any("owes two hundred" in each for each in said) and len(copies_of(run.json)) == 2
     assert any(abs(copy["extents"][0][0] - at) < 64 for copy in copies_of(run.json))
     assert all(copy["state"] == "damaged" for copy in copies_of(run.json))
+
+
+def test_words_are_found_in_a_packed_member_that_is_left(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Of a package only one member is left, anywhere in a sector: its text is a find, and is restored as text."""
+    document, layout, case = whole_documents()["memo-noprops.docx"], Layout(), tmp_path / "p.case"
+    with zipfile.ZipFile(io.BytesIO(document)) as package:
+        member = package.getinfo("word/document.xml")
+    layout.noise(1)
+    layout.data += (
+        layout.chance.randbytes(701) + document[member.header_offset : member.header_offset + member.compress_size + 60]
+    )
+    layout.data += layout.chance.randbytes(CLUSTER - len(layout.data) % CLUSTER)
+    run = rustfern(
+        "scan", layout.write(tmp_path / "card.img"), "--raw", "--json", "--words", "lofting slipway", "--case", case
+    )
+    (hit,) = run.json["hits"]
+    assert "lofting floor" in hit["sentence"] and copies_of(run.json)[0]["state"] == "damaged"
+    (back,) = rustfern("restore", hit["id"], "--to", tmp_path / "back", "--case", case, "--json").json["restored"]
+    assert Path(back["to"]).suffix == ".txt" and "lofting floor" in Path(back["to"]).read_text("utf-8")
+
+
+@given(st.binary(max_size=4000), st.binary(max_size=400))
+def test_a_member_gives_its_text_or_is_refused(text: bytes, behind: bytes) -> None:
+    packer = zlib.compressobj(9, zlib.DEFLATED, -15)
+    packed = packer.compress(text) + packer.flush()
+    head = b"PK\x03\x04\x14\0\0\0\x08\0" + bytes(16) + b"\x01\0\0\0a"
+    told, length = zip_member.read(head + packed + behind)
+    assert length == len(head) + len(packed)
+    assert text.lstrip(b"\xef\xbb\xbf \r\n\t")[:1] == b"<" or told == text.decode("utf-8", "ignore")
+    try:
+        zip_member.read(behind)
+    except Malformed:
+        assert behind[:4] != zip_member.MARK or behind[8:10] != b"\x08\0" or len(behind) < 400
 
 
 def test_editors_swap_files_give_their_texts(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -46,9 +46,11 @@ def open_content(door: Sources, entry: Entry, recipe: str = "", bases: Sequence[
 def stored_entry(door: Sources, copy: StoredCopy) -> Entry:
     """What a copy that a case remembers is now, where it lies. Raises `SourceError`."""
     facts = copy.facts
-    if raw_offset(copy.path) is None:
+    offset = raw_offset(copy.path)
+    if offset is None:
         return door.open(copy.root).entry(copy.path)
-    found = door.entry_at(copy.root, copy.path, facts.extents, facts.reason if facts.state == "damaged" else "")
+    places = facts.extents or ([(offset, facts.size)] if facts.size else None)
+    found = door.entry_at(copy.root, copy.path, places, facts.reason if facts.state == "damaged" else "")
     # No record tells when it was written: the content's own clock may.
     return replace(found, modified=from_stamp(facts.written)) if facts.written else found
 

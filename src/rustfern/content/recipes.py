@@ -16,6 +16,7 @@ from rustfern.traces import (
     mail_store,
     record_file,
     vim_swap,
+    zip_member,
 )
 
 _MAX_TEXT = 256 << 20
@@ -88,6 +89,12 @@ def mail_part(stream: BinaryIO, entry: Entry, originals: Sequence[bytes]) -> Reb
     raise Malformed("the file is not in the mail any more")
 
 
+def packed_part_text(stream: BinaryIO, entry: Entry, originals: Sequence[bytes]) -> Rebuilt:
+    """The text of one member of a package whose rest is gone."""
+    text = zip_member.text_of(stream.read(_MAX_TEXT))
+    return Rebuilt(text.encode(), text.count("\n") + 1, 0, 0)
+
+
 RECIPES: dict[str, Callable[[BinaryIO, Entry, Sequence[bytes]], Rebuilt]] = {
     "vim-swap": vim_swap_text,
     "kate-journal": kate_journal_text,
@@ -97,6 +104,7 @@ RECIPES: dict[str, Callable[[BinaryIO, Entry, Sequence[bytes]], Rebuilt]] = {
     "record-file": record_file_text,
     "browser-form": browser_form_text,
     "mail-part": mail_part,
+    "packed-part": packed_part_text,
 }
 SAID = {
     "vim-swap": "rebuilt whole from the swap file",

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.content import open as contents
 from rustfern.core.asked import NEAR, likeness
 from rustfern.core.model import Content, Copy, Entry, Find, Kind, Order, State
 from rustfern.core.paths import show_name
@@ -17,7 +18,7 @@ from rustfern.matching.evidence import weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState, clocks_of
 
-PLACE, SWAP_PLACE = "raw-space", "vim-swap"
+PLACE, SWAP_PLACE, PART_RECIPE = "raw-space", "vim-swap", "packed-part"
 _SAYS_SO = ("content", "identity")
 _MAX_NEAR = 40
 _ENOUGH_WORDS, _MUCH_SHARED = 10, 1.0
@@ -46,13 +47,14 @@ _LIKELY = (
 
 class Found(msgspec.Struct, frozen=True):
     """One find as it is matched: its entry on the disk, what it holds, what is missing of it, its first words, whether it is an editor's
-    swap file."""
+    swap file, or one packed member of a package."""
 
     entry: Entry
     content: Content
     missing: str = ""
     first: str = ""
     is_swap: bool = False
+    is_part: bool = False
 
 
 class RawFinds:
@@ -108,6 +110,10 @@ class RawFinds:
         copy = Copy(
             found.entry, Kind.RAW, PLACE, content, None, clocks_of(found.entry, content), notes=(found.missing,) if found.missing else (),
         )  # fmt: skip
+        if found.is_part:
+            told = contents.check_rebuilt(self.state.door, found.entry, "part.txt", PART_RECIPE, ())
+            content = replace(told, state=State.DAMAGED, reason=content.reason)
+            copy = replace(copy, content=content, recipe=PART_RECIPE)
         same = self._same.get(content.sha256 or "")
         if same is not None:
             draft, number = same

@@ -29,7 +29,7 @@ from rustfern.operations import schema
 from rustfern.operations.titles import with_title
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.hunt import Hunt, Moment
-from rustfern.search.raw.words import loose_texts
+from rustfern.search.raw.words import PART, loose_texts
 from rustfern.selection.choose import assign_times
 from rustfern.sources.disks.interface import Extent
 from rustfern.sources.disks.open_disk import OpenDisk
@@ -167,6 +167,7 @@ class RawSearch:
             each.missing,
             each.first,
             each.name == SWAP,
+            each.name == PART,
         )
 
     def _pause(self) -> bool:

@@ -1,4 +1,4 @@
-"""Remembered words in bytes that belong to no find: in letters of one byte and of two."""
+"""Remembered words in bytes that belong to no find: in letters of one byte and of two, and in members of packages."""
 
 from __future__ import annotations
 
@@ -7,16 +7,19 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from rustfern.core.errors import SourceError
-from rustfern.core.model import State
+from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Content, Glance, State
 from rustfern.formats.interface import Limits
 from rustfern.search.raw.examine import Looker
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.free import Free
 from rustfern.sources.disks.interface import DiskBytes
+from rustfern.traces import zip_member
 
 _WINDOW, _AROUND, _MAX_FINDS = 1 << 20, 64 << 10, 500
-_SHORTEST = 3
+_SHORTEST, _FIRST = 3, 400
+PART = "find.part"
+"""Stands for one member of a package: its text is unpacked from it."""
 _LETTERS = re.compile(rb"[\t\n\r\x20-\x7e\x80-\xff]+")
 _SAID = "a piece of text that belongs to no document that was found: what stood around it is not here"
 
@@ -41,6 +44,7 @@ def loose_texts(disk: DiskBytes, free: Free, words: str, limits: Limits) -> Iter
                 data = disk.read_at(begin, end - begin)
             except SourceError:
                 continue
+            yield from _packed(data, begin, at, wanted)
             for name, pattern in patterns.items():
                 for hit in pattern.finditer(data, at - begin, min(at + _WINDOW - begin, len(data))):
                     run = _run_around(data, hit.start(), hit.end(), wide=name == "utf-16-le")
@@ -53,6 +57,22 @@ def loose_texts(disk: DiskBytes, free: Free, words: str, limits: Limits) -> Iter
                     yield RawFind(places[0][0], places, "find.txt", content, _SAID)
                     if count >= _MAX_FINDS:
                         return
+
+
+def _packed(data: bytes, begin: int, at: int, wanted: list[str]) -> Iterator[RawFind]:
+    """Members of packages that begin in a window and whose text holds the words."""
+    place = data.find(zip_member.MARK, at - begin)
+    while 0 <= place < at - begin + _WINDOW:
+        try:
+            text, length = zip_member.read(data[place:])
+        except Malformed:
+            text, length = "", 0
+        if text and all(word in text.casefold() for word in wanted):
+            content = Content(Glance(format="txt"), State.DAMAGED, _SAID, length)
+            yield RawFind(
+                begin + place, ((begin + place, length),), PART, content, _SAID, first=" ".join(text.split())[:_FIRST]
+            )
+        place = data.find(zip_member.MARK, place + max(length, 4))
 
 
 def _fits(word: str, name: str) -> bool:

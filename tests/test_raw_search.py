@@ -224,6 +224,23 @@ def test_a_film_in_pieces_comes_back_by_its_tables() -> None:
     assert back >= 1
 
 
+def test_what_has_lost_its_beginning_is_found_by_its_end(tmp_path: Path, rustfern: Rustfern) -> None:
+    """With --thorough: the part that is there, damaged, and repair makes a document of it."""
+    layout, case = Layout(), tmp_path / "t.case"
+    for name in ("memo-utf16xml.docx", "survey.pdf"):
+        data = bytearray(whole_documents()[name])
+        data[:CLUSTER] = layout.chance.randbytes(CLUSTER)
+        layout.put(name, bytes(data))
+    image = layout.write(tmp_path / "card.img")
+    assert not copies_of(rustfern("scan", image, "--raw", "--json").json)
+    found = copies_of(rustfern("scan", image, "--raw", "--thorough", "--json", "--case", case).json)
+    assert {(copy["format"], copy["state"]) for copy in found} == {("docx", "damaged"), ("pdf", "damaged")}
+    assert all("its beginning is gone" in copy["reason"] for copy in found)
+    (document,) = [copy for copy in found if copy["format"] == "docx"]
+    repaired = rustfern("repair", document["id"], "--to", tmp_path / "out", "--case", case, "--json").json["repaired"]
+    assert repaired and repaired[0]["format"] == "docx"
+
+
 def test_a_recording_in_pieces_is_not_called_whole() -> None:
     """Nothing in it proves that its pieces belong together: its bytes are had, and what is not known is said."""
     layout = Layout()

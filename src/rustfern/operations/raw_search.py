@@ -43,14 +43,18 @@ _TEXT_ON_DEMAND, _MARKED_UP = frozenset({"pdf", "ai"}), frozenset({"svg", "html"
 _STAGES = (
     "reading what no file claims", "looking at what was put off", "following documents around what lies between", "putting documents in pieces together",
     "keeping what is left of others",
+    "looking for documents whose beginning is gone",
 )  # fmt: skip
 
 
 class RawOptions(msgspec.Struct, frozen=True):
-    """How to search: also volumes that are encrypted or of a kind that is not read (`everything`), for how long (seconds, None without end)."""
+    """How to search: also volumes that are encrypted or of a kind that is not read (`everything`), for how long (seconds, None without end), with a
+    second pass for documents whose beginning is gone (`thorough`).
+    """
 
     everything: bool = False
     budget: float | None = None
+    thorough: bool = False
 
 
 class Progress(msgspec.Struct):
@@ -94,7 +98,7 @@ class RawSearch:
         """Documents that the case lists already, by their keys: their numbers."""
         volume, _ = held.take_apart(root)
         self.where = unclaimed(held, volume, everything=options.everything)
-        self.hunt = Hunt(held.disk.bytes, self.where, door.limits, hints)
+        self.hunt = Hunt(held.disk.bytes, self.where, door.limits, hints, thorough=options.thorough)
         self.store = RawStore(case.connection, identity(held, self.where))
         self._fresh: list[RawFind] = []
         self._kept = self._said = self._began = time.monotonic()

@@ -23,7 +23,9 @@ from rustfern.operations.scan import exit_status
 @click.option("--everything", is_flag=True, help="Also show documents that lost nothing, and leftovers of no document.")
 @click.option("--gentle", is_flag=True, help="For a disk that may be dying: one reader, each byte once at most.")
 @click.option(
-    "--thorough", is_flag=True, help="Also look at the first bytes of files whose names say nothing (slower)."
+    "--thorough",
+    is_flag=True,
+    help="Also look at the first bytes of files whose names say nothing; with --raw, for documents without a beginning (slower).",
 )
 @click.option(
     "--raw", is_flag=True, help="Also search every byte of a disk that no living file claims (hours on a large one)."
@@ -73,7 +75,7 @@ def command(
     """
     if budget is not None and not (raw or raw_all):
         raise WrongUsage("--budget is for the search of bytes", None, "Add --raw, or leave it out")
-    options = RawOptions(raw_all, budget) if raw or raw_all else None
+    options = RawOptions(raw_all, budget, thorough) if raw or raw_all else None
     reading = this_run().session.sources.gentle
     if gentle:
         reading.begin()

@@ -23,6 +23,7 @@ from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.fragments import Joiner
 from rustfern.search.raw.free import Free
 from rustfern.search.raw.sweep import Sector, sweep
+from rustfern.search.raw.tails import tails
 from rustfern.sources.disks.interface import DiskBytes, Extent
 from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
 
@@ -60,7 +61,11 @@ class Moment(msgspec.Struct):
 class Hunt:
     """One search of one disk. `finds` are what was found, `begun` what could not be followed to its end, by where it begins."""
 
-    def __init__(self, disk: DiskBytes, where: Unclaimed, limits: Limits, hints: Hints) -> None:
+    def __init__(
+        self, disk: DiskBytes, where: Unclaimed, limits: Limits, hints: Hints, *, thorough: bool = False
+    ) -> None:
+        """`thorough` also seeks what is left of documents whose beginning is gone, at the price of a second pass."""
+        self._thorough = thorough
         self.disk, self.where = disk, where
         self.free = Free(where.stretches)
         self.looker = Looker(disk, limits, self.grain_at)
@@ -120,6 +125,8 @@ class Hunt:
             yield from self._joined(pause)
         if self.moment.stage == 4:
             yield from self._parts(pause)
+        if self.moment.stage == 5 and self._thorough:
+            yield from self._tails(pause)
 
     def _first(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         if self.moment.position == 0:
@@ -304,10 +311,19 @@ class Hunt:
                 return
         self.moment = Moment(5)
 
+    def _tails(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
+        """What is left of documents whose beginning is gone: all that is free is read once more."""
+        for found in tails(self.disk, self.free):
+            if found is not None and self.free.holds(found.offset):
+                yield self._take(found)
+            if found is None and pause():
+                return
+        self.moment = Moment(6)
+
     @property
     def is_done(self) -> bool:
         """Whether nothing is left to be searched."""
-        return self.moment.stage == 5
+        return self.moment.stage >= (6 if self._thorough else 5)
 
     def documents(self) -> list[RawFind]:
         """What was found, without what lies inside of another find, and without clutter."""

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 # --- packages ---------------------------------------------------------------------------------------------------------
 
 
-class _Member:
+class Member:
     """A member as the directory tells of it."""
 
     __slots__ = ("at", "crc", "method", "name", "packed", "size")
@@ -51,7 +51,7 @@ def package(trial: Trial) -> Iterator[Cuts]:
             yield from (([(place, shift)], size) for place in trial.boundaries(offset, offset + length + 22))
         if len(directory) < length or directory[:4] != b"PK\x01\x02":
             continue
-        members = _directory(directory)
+        members = directory_of(directory)
         if not members or members[0].at or members[0].name != name:
             continue
         yield from _laid(trial, members, shift, size, offset)
@@ -59,16 +59,16 @@ def package(trial: Trial) -> Iterator[Cuts]:
             return
 
 
-def _directory(data: bytes) -> list[_Member]:
-    at, found = 0, list[_Member]()
+def directory_of(data: bytes) -> list[Member]:
+    at, found = 0, list[Member]()
     while data[at : at + 4] == b"PK\x01\x02" and len(found) < MAX_MEMBERS:
         name, extra, comment = struct.unpack_from("<3H", data, at + 28)
-        found.append(_Member(data[at : at + 46], data[at + 46 : at + 46 + name]))
+        found.append(Member(data[at : at + 46], data[at + 46 : at + 46 + name]))
         at += 46 + name + extra + comment
     return sorted(found, key=lambda each: each.at)
 
 
-def _laid(trial: Trial, members: list[_Member], last: int, size: int, directory: int) -> Iterator[Cuts]:
+def _laid(trial: Trial, members: list[Member], last: int, size: int, directory: int) -> Iterator[Cuts]:
     """Follow the members: where one is not where it should be, another shift begins inside of the one before it."""
     cuts: list[tuple[int, int]] = []
     shift = 0
@@ -92,12 +92,12 @@ def _laid(trial: Trial, members: list[_Member], last: int, size: int, directory:
     yield cuts, size
 
 
-def _is_at(trial: Trial, member: _Member, shift: int) -> bool:
+def _is_at(trial: Trial, member: Member, shift: int) -> bool:
     head = trial.shifted(member.at, 30 + len(member.name), shift)
     return head[:4] == b"PK\x03\x04" and head[30:] == member.name
 
 
-def _sought(trial: Trial, member: _Member) -> int | None:
+def _sought(trial: Trial, member: Member) -> int | None:
     """The shift with which the header of a member is found."""
     for place in trial.near.found(b"PK\x03\x04"):
         shift = place - trial.start - member.at
@@ -106,7 +106,7 @@ def _sought(trial: Trial, member: _Member) -> int | None:
     return None
 
 
-def _broken_at(trial: Trial, member: _Member, end: int, before: int, after: int) -> int | None:
+def _broken_at(trial: Trial, member: Member, end: int, before: int, after: int) -> int | None:
     """At which cluster's end a member goes over from one shift to another, told by its sum."""
     head = trial.shifted(member.at, 30, before)
     if len(head) < 30:
@@ -129,7 +129,7 @@ def _broken_at(trial: Trial, member: _Member, end: int, before: int, after: int)
     return None
 
 
-def _sums(member: _Member, data: bytes) -> bool:
+def _sums(member: Member, data: bytes) -> bool:
     if len(data) < member.packed:
         return False
     if member.method == 0:

@@ -16,7 +16,7 @@ _BOXES = frozenset({
     b"idat", b"emsg", b"prft", b"ssix", b"styp", b"junk",
 })  # fmt: skip
 _MAX_PARTS = 2_000_000
-_LEAST_FRAMES, _MAX_FRAME = 24, 1 << 18
+_LEAST_FRAMES, _MAX_FRAME, _BEHIND = 24, 1 << 18, 64
 
 
 def boxes(data: Bytes) -> Reach | None:
@@ -267,12 +267,19 @@ def mp3(data: Bytes) -> Reach | None:
     end, count = _frames(data, at, mp3_frame_length)
     if count < (2 if head[:3] == b"ID3" else _LEAST_FRAMES):
         return None
+    sound = end
     for _ in range(2):
         if data[end : end + 8] == b"APETAGEX":
             end += 32 + int.from_bytes(data[end + 12 : end + 16], "little")
         if data[end : end + 3] == b"TAG":
             end += 128
-    return whole(min(end, len(data)))
+    return _of_frames(data, min(end, len(data)), tagged=end > sound)
+
+
+def _of_frames(data: Bytes, end: int, *, tagged: bool) -> Reach:
+    """Frames tell nothing of their number: they end where a tag, or nothing, follows; where something else does, more of them may lie elsewhere."""
+    behind = data[end : end + _BEHIND]
+    return Reach(end, is_complete=True, proven=end, least=end, is_shown=tagged or not behind.strip(b"\0"))
 
 
 def aac(data: Bytes) -> Reach | None:
@@ -292,7 +299,7 @@ def aac(data: Bytes) -> Reach | None:
         return size if size > 7 else 0
 
     end, count = _frames(data, 0, length_of)
-    return whole(end) if count >= _LEAST_FRAMES else None
+    return _of_frames(data, end, tagged=False) if count >= _LEAST_FRAMES else None
 
 
 _DATA = b"\x36\x26\xb2\x75\x8e\x66\xcf\x11\xa6\xd9\x00\xaa\x00\x62\xce\x6c"

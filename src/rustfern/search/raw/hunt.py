@@ -42,7 +42,9 @@ _MOST_HELD = 48 << 20
 _TEXTS = TEXT_FORMATS | {"rtf", "html", "eps"}
 _BEGINNINGS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff", b"#", b"=", b"---")
 """What texts begin with, and hardly a line that was cut."""
-_NO_BEGINNING = "nothing shows that it begins here: it may be the end of a text whose beginning lies elsewhere"
+_NO_BEGINNING = "nothing shows that it begins here: it may be the end of one whose beginning lies elsewhere"
+_OF_FRAMES = frozenset({"find.mp3", "find.aac"})
+"""Sound of which each frame begins like the whole."""
 _SIGNS = frozenset('"„“«([*-')
 _OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
 
@@ -336,7 +338,23 @@ class Hunt:
         open_ended = {
             self.where.volume_at(each.offset)[0] for each in finds if each.missing and each.content.format in _TEXTS
         }
+        sounds = {
+            (each.name, self.where.volume_at(each.offset)[0])
+            for each in finds
+            if each.missing and each.name in _OF_FRAMES
+        }
         for each in finds:
+            if (
+                each.is_whole
+                and (each.name, self.where.volume_at(each.offset)[0]) in sounds
+                and self._sector(each.offset)[:3] != b"ID3"
+            ):
+                yield replace(
+                    each,
+                    missing=_NO_BEGINNING,
+                    content=replace(each.content, state=State.DAMAGED, reason=_NO_BEGINNING),
+                )
+                continue
             strictly = self.where.volume_at(each.offset)[0] in open_ended
             if (
                 is_plain_text(each)

@@ -8,8 +8,9 @@ from __future__ import annotations
 import gzip
 import io
 import re
-import subprocess
 import sys
+
+from rustfern.formats.drawn_aside import drawn_aside
 
 _MOST, _UNPACKED = 8 << 20, 32 << 20
 _WIDTH, _PATIENCE, _DPI = 900, 15, 96
@@ -32,21 +33,8 @@ def draw(data: bytes) -> bytes | None:
             return None
     if len(data) > _MOST or b"<svg" not in data[:65536] or b"<!ENTITY" in data:
         return None
-    try:
-        run = subprocess.run(
-            [
-                sys.executable,
-                "-P",
-                "-m",
-                "rustfern.formats.drawings.svg_render",
-            ],  # -P: no module of the folder that we stand in
-            input=_IMPORT.sub(b"none", _LINK.sub(b"", data)),
-            capture_output=True,
-            timeout=_PATIENCE,
-        )
-    except (OSError, subprocess.TimeoutExpired):
-        return None
-    return run.stdout if run.returncode == 0 and run.stdout.startswith(b"\x89PNG") else None
+    clean = _IMPORT.sub(b"none", _LINK.sub(b"", data))
+    return drawn_aside("rustfern.formats.drawings.svg_render", clean, _PATIENCE)
 
 
 def main() -> None:

@@ -6,9 +6,10 @@ from __future__ import annotations
 
 import importlib.util
 import io
-import subprocess
 import sys
 from typing import Any
+
+from rustfern.formats.drawn_aside import drawn_aside
 
 _MOST, _PATIENCE, _WIDTH = 192 << 20, 20, 640
 
@@ -22,17 +23,7 @@ def first_frame(data: bytes) -> bytes | None:
     """A frame near the beginning of a film as PNG; None without a decoder, where none can be made, or where it takes too long."""
     if len(data) > _MOST or not can_show():
         return None
-    command = [
-        sys.executable,
-        "-P",
-        "-m",
-        "rustfern.formats.media.frame",
-    ]  # -P: no module of the folder that we stand in
-    try:
-        run = subprocess.run(command, input=data, capture_output=True, timeout=_PATIENCE)
-    except (OSError, subprocess.TimeoutExpired):
-        return None
-    return run.stdout if run.returncode == 0 and run.stdout.startswith(b"\x89PNG") else None
+    return drawn_aside("rustfern.formats.media.frame", data, _PATIENCE)
 
 
 def main() -> None:

@@ -6,8 +6,9 @@ Source: ISO 32000-1, 8 to 10 (painting), through PDFium. Nothing is run that a p
 from __future__ import annotations
 
 import io
-import subprocess
 import sys
+
+from rustfern.formats.drawn_aside import drawn_aside
 
 _MOST, _PATIENCE, _WIDTH, _LARGEST = 96 << 20, 15, 900, 14_400.0
 
@@ -16,17 +17,7 @@ def first_page(data: bytes) -> bytes | None:
     """The first page as PNG; None where it cannot be made, is protected, or takes too long."""
     if not data.startswith(b"%PDF-") or len(data) > _MOST:
         return None
-    command = [
-        sys.executable,
-        "-P",
-        "-m",
-        "rustfern.formats.pages.pdf_render",
-    ]  # -P: no module of the folder that we stand in
-    try:
-        run = subprocess.run(command, input=data, capture_output=True, timeout=_PATIENCE)
-    except (OSError, subprocess.TimeoutExpired):
-        return None
-    return run.stdout if run.returncode == 0 and run.stdout.startswith(b"\x89PNG") else None
+    return drawn_aside("rustfern.formats.pages.pdf_render", data, _PATIENCE)
 
 
 def main() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import wraps
 from typing import Any, TypeVar, cast
@@ -153,10 +153,10 @@ paths_option = click.option(
 json_option = click.option("--json", "as_json", is_flag=True, help="Machine-readable answer on stdout.")
 
 
-def print_json(told: Fields) -> None:
+def print_json(told: Fields, lists: Mapping[str, Iterable[Fields]] | None = None) -> None:
     """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written item by item: an answer on a large disk is long."""
     before = "{"
-    for key, value in parts(told):
+    for key, value in parts(told, lists):
         sys.stdout.write(f"{before}\n {json.dumps(key)}: ")
         before = ","
         if isinstance(value, Iterator):

@@ -6,7 +6,7 @@ stamps in UTC (`2026-03-12T16:38:02Z`), sizes bytes, paths whole paths whose byt
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, Literal
 
 import msgspec
@@ -318,8 +318,10 @@ def plain(answer: Fields) -> Any:
     return msgspec.to_builtins(answer)
 
 
-def parts(answer: Fields) -> Iterator[tuple[str, Any]]:
-    """The same, field by field; a list comes as an iterator over its items, as all of a large answer at once takes much memory."""
+def parts(answer: Fields, lists: Mapping[str, Iterable[Fields]] | None = None) -> Iterator[tuple[str, Any]]:
+    """The same, field by field; a list comes as an iterator over its items, as all of a large answer at once takes much memory. `lists` stand for
+    fields of the answer that were left empty.
+    """
     config = type(answer).__struct_config__
     if config.omit_defaults:
         yield from plain(answer).items()
@@ -328,7 +330,9 @@ def parts(answer: Fields) -> Iterator[tuple[str, Any]]:
         yield config.tag_field, config.tag
     for field in msgspec.structs.fields(answer):
         value = getattr(answer, field.name)
-        if isinstance(value, list):
+        if lists is not None and field.name in lists:
+            yield field.encode_name, (msgspec.to_builtins(item) for item in lists[field.name])
+        elif isinstance(value, list):
             yield field.encode_name, (msgspec.to_builtins(item) for item in value)
         else:
             yield field.encode_name, msgspec.to_builtins(value)

@@ -229,8 +229,8 @@ def _totals(item: Answer) -> TotalsAnswer:
     )
 
 
-def answer(item: Answer, clock: Clock) -> ScanAnswer:
-    """The whole answer of a scan."""
+def answer(item: Answer, clock: Clock, *, with_documents: bool = True) -> ScanAnswer:
+    """The whole answer of a scan, or all but its documents."""
     return ScanAnswer(
         case=item.case,
         homes=homes(item.homes),
@@ -243,7 +243,7 @@ def answer(item: Answer, clock: Clock) -> ScanAnswer:
             HitAnswer(id=h.ident or None, document=h.number or None, path=h.path, sentence=h.sentence, found=h.found)
             for h in item.hits
         ],
-        documents=[document(each, clock) for each in item.documents],
+        documents=[document(each, clock) for each in item.documents] if with_documents else [],
         unmatched=[_unmatched(each) for each in item.unmatched],
         problems=problems(item.problems),
         stopped=item.stopped,

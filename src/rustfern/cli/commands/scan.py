@@ -84,7 +84,9 @@ def command(
     finally:
         reading.end()
     if as_json:
-        print_json(schema.answer(answer, this_run().clock))
+        clock = this_run().clock
+        documents = (schema.document(each, clock) for each in answer.documents)
+        print_json(schema.answer(answer, clock, with_documents=False), {"documents": documents})
     else:
         from rustfern.cli.screen.console import paged
         from rustfern.cli.screen.scan_answer import show

@@ -569,6 +569,8 @@ def test_places_about_the_loss_come_first() -> None:
 
 def test_what_is_wrongly_asked_is_said(tmp_path: Path, rustfern: Rustfern) -> None:
     image, _ = laid(tmp_path)
+    folder = rustfern("scan", tmp_path, "--raw")
+    assert folder.status == 2 and "Name the disk itself" in folder.err
     for words, said in ((("--budget", "20m"), "Add --raw"), (("--raw", "--budget", "soon"), "no length of time")):
         run = rustfern("scan", image, *words)
         assert run.status == 2 and said in run.err

@@ -140,6 +140,11 @@ class _Scan:
         self.problems: list[Problem] = []
         self.totals = Totals()
         self.tops, kept = open_roots(session, roots, self._on_problem)
+        if raw is not None and not any(self.door.disk(top) is not None for top in self.tops):
+            raise WrongUsage(
+                "only the bytes of a disk can be searched without records, and this is none", self.tops[0],
+                "Name the disk itself, not what it is mounted at: an image, or a device such as /dev/sdb",
+            )  # fmt: skip
         never = [*self.tops, *(root for each in kept for root in each.taken_from)]
         self.file, notices = (case, []) if isinstance(case, CaseFile) else open_case(case, never)
         self.own_case = self.file is not case

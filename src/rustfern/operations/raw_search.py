@@ -73,7 +73,6 @@ class RawOutcome(msgspec.Struct, frozen=True):
     total: int
     is_done: bool
     left_out: tuple[tuple[str, str], ...]
-    resumed: bool
     clutter: int
 
 
@@ -104,7 +103,6 @@ class RawSearch:
         self._kept = self._said = self._began = time.monotonic()
         self._count: Counter[str] = Counter()
         self._best = ""
-        self.resumed = False
 
     def begin_about(self, copies: Iterable[Copy]) -> None:
         """Look first where files lie that were written about the time of the loss: what was written then lies near by, as a rule."""
@@ -127,12 +125,10 @@ class RawSearch:
         if (told := self.store.state(Progress)) is not None:
             finds = list(self.store.finds(RawFind))
             self.hunt.resume(finds, told.begun, told.later, told.moment)
-            self.resumed = True
             for each in finds:
                 self._note(each)
         self._stage = -1
-        before = self.hunt.searched
-        self._start_bytes = before
+        self._start_bytes = self.hunt.searched
         try:
             for found in self.hunt.run(self._pause):
                 if found is not None:
@@ -151,7 +147,7 @@ class RawSearch:
         total = self.where.total()
         done = total if self.hunt.moment.stage else self.hunt.searched
         return RawOutcome(
-            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, self.resumed, clutter
+            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, clutter
         )  # fmt: skip
 
     def searched_in(self, start: int, size: int) -> int:

@@ -1,7 +1,7 @@
 """Texts: to the end of their last element, group or value; plain ones to where they turn into something else.
 
-Source: W3C XML 1.0, 2.1 (one root); the RTF specification (groups, `\\bin`); RFC 8259 (one value); RFC 4155 and RFC 5322 (mail); Adobe DSC 3.0, 4
-(`%%EOF`); DXF (`EOF`); the Unicode Standard, 3.9 (UTF-8, UTF-16).
+Source: W3C XML 1.0, 2.1 (one root); the RTF specification (groups, `\\bin`); RFC 8259 (one value); RFC 4155 and RFC 5322 (mail); the document
+structuring conventions of PostScript, 3.0, 4 (`%%EOF`); DXF (`EOF`); the Unicode Standard, 3.9 (UTF-8, UTF-16).
 """
 
 from __future__ import annotations
@@ -69,9 +69,8 @@ def text(data: Bytes) -> Reach | None:
     elif _VALUE.match(head):
         structured = _json(data, end)
     if structured is not None and structured.is_complete:
-        strange = _without_marks(
-            data, structured.end, b"<" if structured is not None and head.lstrip(_BOM_AND_BLANK)[:1] == b"<" else b""
-        )
+        mark = b"<" if head.lstrip(_BOM_AND_BLANK)[:1] == b"<" else b""
+        strange = _without_marks(data, structured.end, mark)
         if strange is not None:
             return broken(strange, "a part of it has no structure: it may be another text's", strange)
     return structured or _run(data, end)

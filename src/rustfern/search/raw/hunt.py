@@ -46,7 +46,6 @@ _NO_BEGINNING = "nothing shows that it begins here: it may be the end of one who
 _OF_FRAMES = frozenset({"find.mp3", "find.aac"})
 """Sound of which each frame begins like the whole."""
 _SIGNS = frozenset('"„“«([*-')
-_OFFICE = frozenset({"text", "sheet", "slides", "drawing", "page"})
 
 
 class Moment(msgspec.Struct):
@@ -107,8 +106,9 @@ class Hunt:
         """Go on where an earlier run stopped."""
         self.finds, self.begun, self.later, self.moment = list(finds), dict(begun), deque(later), moment
         for each in finds:
-            if each.is_whole:
-                self.free.take(each.extents)
+            self.free.take(each.extents)
+        if moment.stage == 0:
+            self.searched = self.where.total() - sum(length for _, length in self._left())
         self.clutter = sum(each.is_clutter for each in finds)
         self._held = sum(len(each.content.tokens) + len(each.content.lines) for each in finds)
         self._sums = {each.content.sha256 for each in finds if each.content.sha256 is not None}
@@ -140,13 +140,7 @@ class Hunt:
                         yield early
                     if pause():
                         return
-        left = [
-            (max(at, self.moment.position), at + length - max(at, self.moment.position))
-            for at, length in self.where.stretches
-            if at + length > self.moment.position
-        ]
-        self.searched = self.where.total() - sum(length for _, length in left)
-        for offset, size, sectors in sweep(self.disk, left):
+        for offset, size, sectors in sweep(self.disk, self._left()):
             for sector in sectors:
                 if not self.free.holds(sector[0]):
                     continue
@@ -164,6 +158,15 @@ class Hunt:
             if pause():
                 return
         self.moment = Moment(1)
+
+    def _left(self) -> list[Extent]:
+        """What the first pass has not read yet."""
+        position = self.moment.position
+        return [
+            (max(at, position), at + length - max(at, position))
+            for at, length in self.where.stretches
+            if at + length > position
+        ]
 
     def _is_wanted(self, sector: Sector) -> bool:
         """Whether a document of the class that is sought may begin here."""
@@ -315,10 +318,14 @@ class Hunt:
 
     def _tails(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What is left of documents whose beginning is gone: all that is free is read once more."""
-        for found in tails(self.disk, self.free):
-            if found is not None and self.free.holds(found.offset):
-                yield self._take(found)
-            if found is None and pause():
+        for found in tails(self.disk, self.free, self.moment.position):
+            if isinstance(found, RawFind):
+                if self.free.holds(found.offset):
+                    yield self._take(found)
+                continue
+            self.moment.position = found
+            yield None
+            if pause():
                 return
         self.moment = Moment(6)
 
@@ -335,39 +342,29 @@ class Hunt:
         """A text that begins with a small letter may be the end of another one; so may any that does not begin as texts do, where texts lie about
         of which more may follow elsewhere.
         """
-        open_ended = {
-            self.where.volume_at(each.offset)[0] for each in finds if each.missing and each.content.format in _TEXTS
-        }
-        sounds = {
-            (each.name, self.where.volume_at(each.offset)[0])
-            for each in finds
-            if each.missing and each.name in _OF_FRAMES
-        }
+        unfinished = [each for each in finds if each.missing]
+        open_ended = {self._volume_of(each) for each in unfinished if each.content.format in _TEXTS}
+        sounds = {(each.name, self._volume_of(each)) for each in unfinished if each.name in _OF_FRAMES}
         for each in finds:
-            if (
-                each.is_whole
-                and (each.name, self.where.volume_at(each.offset)[0]) in sounds
-                and self._sector(each.offset)[:3] != b"ID3"
-            ):
-                yield replace(
-                    each,
-                    missing=_NO_BEGINNING,
-                    content=replace(each.content, state=State.DAMAGED, reason=_NO_BEGINNING),
-                )
-                continue
-            strictly = self.where.volume_at(each.offset)[0] in open_ended
-            if (
-                is_plain_text(each)
-                and each.is_whole
-                and not begins_like_a_text(self._sector(each.offset)[:8], strictly=strictly)
-            ):
-                yield replace(
-                    each,
-                    missing=_NO_BEGINNING,
-                    content=replace(each.content, state=State.DAMAGED, reason=_NO_BEGINNING),
-                )
-                continue
-            yield each
+            volume = self._volume_of(each)
+            if not each.is_whole:
+                begins = True
+            elif (each.name, volume) in sounds:
+                begins = self._sector(each.offset)[:3] == b"ID3"
+            elif is_plain_text(each):
+                begins = begins_like_a_text(self._sector(each.offset)[:8], strictly=volume in open_ended)
+            else:
+                begins = True
+            yield each if begins else _without_beginning(each)
+
+    def _volume_of(self, found: RawFind) -> str:
+        return self.where.volume_at(found.offset)[0]
+
+
+def _without_beginning(found: RawFind) -> RawFind:
+    """A find as a damaged one: its first part may lie elsewhere."""
+    content = replace(found.content, state=State.DAMAGED, reason=_NO_BEGINNING)
+    return replace(found, missing=_NO_BEGINNING, content=content)
 
 
 def begins_like_a_text(first: bytes, *, strictly: bool) -> bool:

@@ -21,10 +21,10 @@ _LEAST = 512
 _KINDS = ((b"word/", "docx"), (b"xl/", "xlsx"), (b"ppt/", "pptx"), (b"META-INF/manifest.xml", "odt"))
 
 
-def tails(disk: DiskBytes, free: Free) -> Iterator[RawFind | None]:
-    """What is left of packages and pages in free space whose ends are there, and None now and then."""
+def tails(disk: DiskBytes, free: Free, position: int) -> Iterator[RawFind | int]:
+    """What is left of packages and pages in free space whose ends lie at `position` or behind it; now and then the place that comes next."""
     for start, length in list(free.onward(0, disk.size)):
-        for at in range(start, start + length, _WINDOW):
+        for at in range(max(start, position), start + length, _WINDOW):
             begin = max(at - _BEFORE, start)
             end = min(at + _WINDOW, start + length)
             try:
@@ -33,7 +33,7 @@ def tails(disk: DiskBytes, free: Free) -> Iterator[RawFind | None]:
                 continue
             yield from _packages(disk, data, begin, at, start)
             yield from _pages(data, begin, at, start)
-            yield None
+            yield end
 
 
 def _packages(disk: DiskBytes, data: bytes, begin: int, at: int, lowest: int) -> Iterator[RawFind]:

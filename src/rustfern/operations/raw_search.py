@@ -16,10 +16,10 @@ from msgspec.structs import replace
 from rustfern.cases.case_file import CaseFile
 from rustfern.cases.raw_finds import RawStore
 from rustfern.core.errors import CaseError, SourceError
-from rustfern.core.model import Copy, Document, Hints, Kind, Situation, State, Verdict
+from rustfern.core.model import Copy, Document, Hints, Kind, SearchedDisk, Situation, State, Verdict
 from rustfern.core.observer import Observer
 from rustfern.core.paths import raw_path
-from rustfern.core.remarks import Reason, Why, counted
+from rustfern.core.remarks import About, Notice, Reason, Why, counted
 from rustfern.core.times import Clock
 from rustfern.formats.extents.registry import SWAP
 from rustfern.formats.format_table import class_of
@@ -232,6 +232,30 @@ class RawSearch:
         self.observer.going(
             f"{shown_bytes(done)} of {shown_bytes(total)} ({share:.0%}), {shown_bytes(speed)}/s{left}; found: {found}{last}"
         )
+
+
+def with_searched(disk: SearchedDisk, searches: Iterable[RawSearch]) -> SearchedDisk:
+    """A disk with how many bytes of each volume were searched without records."""
+    for search in searches:
+        if search.held.path == disk.path:
+            volumes = tuple(
+                replace(each, searched_raw=search.searched_in(each.offset, each.size)) for each in disk.volumes
+            )
+            disk = replace(disk, volumes=volumes)
+    return disk
+
+
+def raw_notices(outcomes: Iterable[RawOutcome], more: int) -> list[Notice]:
+    """What the raw searches left: `more` documents than are listed, time that was over, volumes that are only searched if asked for."""
+    notices = [Notice(kind=About.RAW_MORE, count=more)] if more else []
+    for outcome in outcomes:
+        left = outcome.total - outcome.searched
+        if not outcome.is_done:
+            notices.append(Notice(kind=About.RAW_NOT_DONE, count=left, text=shown_bytes(left)))
+        notices += [Notice(kind=About.RAW_LEFT_OUT, names=(name,), text=why) for name, why in outcome.left_out]
+        if outcome.clutter:
+            notices.append(Notice(kind=About.RAW_CLUTTER, count=outcome.clutter))
+    return notices
 
 
 def document_of(found: Found) -> Document:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import partial as partly
 
-import msgspec
 from msgspec.structs import replace
 
 from rustfern._version import __version__
@@ -24,22 +23,16 @@ from rustfern.core.model import (
     Document,
     Hints,
     Hit,
-    Kind,
     Problem,
-    Searched,
     SearchedDisk,
-    Situation,
     State,
     Totals,
-    Verdict,
 )
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
-from rustfern.core.remarks import About, Caution, Notice, Reason, Warn, Why, counted
+from rustfern.core.remarks import About, Notice, counted
 from rustfern.core.times import Clock, zone_named
-from rustfern.formats.format_table import class_of, extension_of, format_of_extension
-from rustfern.matching.linker import Draft, Linker, LinkState, Reader, not_judged
-from rustfern.matching.state import where_to_ask
+from rustfern.matching.linker import Linker, LinkState, Reader
 from rustfern.operations import schema
 from rustfern.operations.collect import (
     gather,
@@ -51,8 +44,9 @@ from rustfern.operations.collect import (
     walk,
     without_other_people,
 )
+from rustfern.operations.judging import UNREACHED, Told, judged
 from rustfern.operations.live import mark_open_documents
-from rustfern.operations.raw_search import RawOptions, RawOutcome, RawSearch, shown_bytes, title_of
+from rustfern.operations.raw_search import RawOptions, RawOutcome, RawSearch, raw_notices, title_of, with_searched
 from rustfern.operations.repair_outlook import with_outlooks
 from rustfern.operations.session import (
     Session,
@@ -63,20 +57,17 @@ from rustfern.operations.session import (
     open_sources,
     own_folders,
 )
-from rustfern.operations.titles import is_nameless, with_title
 from rustfern.operations.volumes import note_other_volumes
 from rustfern.output.inside import real_path
 from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
-from rustfern.selection import choose, ranking, unmet
+from rustfern.selection import ranking, unmet
 from rustfern.settings.advice import advice_from
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
 """Things found that are still matched when a search is stopped."""
 _SHARED = ("/tmp", "/var/tmp", "/private/tmp", "/private/var/tmp")
-_MAY_BE_ELSEWHERE = (Situation.CRASHED, Situation.NEVER_SAVED)
-_UNREACHED = ("offline", "locked", "encrypted", "online-only", "not-mounted", "outside")
 
 
 def scan(
@@ -286,18 +277,18 @@ class _Scan:
     def judge(self) -> None:
         """Choose the best copy of each document."""
         self.observer.stage("choosing")
-        missing = [s for s in self.search.searched if s.status in ("denied", *_UNREACHED)]
+        missing = [s for s in self.search.searched if s.status in ("denied", *UNREACHED)]
         drafts = list(without_other_people(self.linker.state.drafts.values(), self.others))
         known = [list(draft.copies) for draft in drafts]
         looked = sum(s.status == "found" for s in self.search.searched)
-        told = _Told(self.hints, missing, looked, self.thorough)
-        self.documents += [_judged(draft, self.linker, told) for draft in drafts]
+        told = Told(self.hints, missing, looked, self.thorough)
+        self.documents += [judged(draft, self.linker, told) for draft in drafts]
         means = unmet.meant(self.documents, self.hints.document)
         if self.hints.happened is not None and not any(unmet.is_found(self.documents[i]) for i in means):
             # Nothing speaks of a loss but the person: their word stands, and what there is is said.
             for i in means:
                 drafts[i].copies = known[i]
-                self.documents[i] = _judged(drafts[i], self.linker, replace(told, named=True))
+                self.documents[i] = judged(drafts[i], self.linker, replace(told, named=True))
 
     def look_for_words(self) -> None:
         """The copies that hold the words that the person remembers."""
@@ -331,7 +322,7 @@ class _Scan:
         self.notices += self._unmet()
         self.notices += self._left_out()
         if self.raw is not None:
-            self.notices += self._raw_notices()
+            self.notices += raw_notices(self.raw_outcomes, self.linker.raw_finds.more)
         if self.stopped:
             self.notices.insert(0, Notice(kind=About.STOPPED))
         if (failing := health_notice(self.door.health)) is not None:
@@ -347,36 +338,7 @@ class _Scan:
     def _disks(self) -> tuple[SearchedDisk, ...]:
         """What is to be said of the disks that were searched, each once."""
         told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
-        return tuple(self._with_raw(each) for each in told.values() if each is not None)
-
-    def _with_raw(self, disk: SearchedDisk) -> SearchedDisk:
-        """With how many bytes of each volume were searched without records."""
-        for search in self.raw_searches:
-            if search.held.path == disk.path:
-                volumes = tuple(
-                    replace(each, searched_raw=search.searched_in(each.offset, each.size)) for each in disk.volumes
-                )
-                disk = replace(disk, volumes=volumes)
-        return disk
-
-    def _raw_notices(self) -> list[Notice]:
-        """What the raw searches left: time that was over, volumes that are only searched if asked for."""
-        notices = []
-        if more := self.linker.raw_finds.more:
-            notices.append(Notice(kind=About.RAW_MORE, count=more))
-        for outcome in self.raw_outcomes:
-            if not outcome.is_done:
-                notices.append(
-                    Notice(
-                        kind=About.RAW_NOT_DONE,
-                        count=outcome.total - outcome.searched,
-                        text=shown_bytes(outcome.total - outcome.searched),
-                    )
-                )
-            notices += [Notice(kind=About.RAW_LEFT_OUT, names=(name,), text=why) for name, why in outcome.left_out]
-            if outcome.clutter:
-                notices.append(Notice(kind=About.RAW_CLUTTER, count=outcome.clutter))
-        return notices
+        return tuple(with_searched(each, self.raw_searches) for each in told.values() if each is not None)
 
     def _left_out(self) -> list[Notice]:
         """What the disk records of deleted files and is not listed."""
@@ -473,110 +435,6 @@ def _in_their_zone(hints: Hints, zones: Sequence[str], *, live: bool) -> tuple[H
     return replace(hints, lost_at=lost_at, older_than=older_than), name, clock
 
 
-class _Told(msgspec.Struct, frozen=True):
-    """What judging a document rests on besides what was found of it: the person's words, what was not searched, how many folders of copies
-    were, and whether they mean this one (`named`).
-    """
-
-    hints: Hints
-    missing: Sequence[Searched]
-    places: int
-    thorough: bool
-    named: bool = False
-
-
-def _judged(draft: Draft, linker: Linker, told: _Told) -> Document:
-    """The document of a draft; where choosing fails, it is listed as one that could not be judged, and the others are answered for."""
-    known = list(draft.copies)
-    try:
-        return _document(draft, linker, told)
-    except Exception as error:
-        what = not_judged(error)
-        path = draft.original or draft.key
-        linker.state.problem(path, what)
-        situation = (
-            Situation.DELETED if draft.trashed else Situation.CRASHED if draft.original else Situation.NEVER_SAVED
-        )
-        verdict = Verdict(
-            told.hints.happened or situation,
-            None,
-            (Reason(kind=Why.NOT_JUDGED, text=what),),
-            (Warn(kind=Caution.NOT_JUDGED),),
-        )
-        name = format_of_extension(extension_of(draft.name))
-        return Document(
-            draft.key, draft.name, class_of(name), draft.original, bool(draft.original and linker.state.door.exists(draft.original)),
-            draft.recorded, draft.home.person if draft.home else None, tuple(known), tuple(draft.locks), tuple(draft.records),
-            verdict, {}, draft.within,
-        )  # fmt: skip
-
-
-def _document(draft: Draft, linker: Linker, told: _Told) -> Document:
-    hints, missing = told.hints, told.missing
-    linker.copies.add_saved(draft)
-    linker.recent_files.note_recent(draft)
-    copies = sorted(choose.assign_times(draft.copies, linker.state.clock), key=_oldest_first)
-    saved = next((i for i, copy in enumerate(copies) if copy.kind is Kind.SAVED), None)
-    deleted = {i: draft.deleted[copy.path] for i, copy in enumerate(copies) if copy.path in draft.deleted}
-    locks = [
-        lock for lock in draft.locks if not lock.entry.deleted
-    ]  # a deleted one shows a session that ended in order
-    facts = choose.Facts(
-        original=draft.original or draft.recorded,
-        saved=saved,
-        locked=bool(locks),
-        listed=any(r.type == "recovery-list" and linker.state.door.exists(r.path) for r in draft.records),
-        never_saved=draft.never_saved,
-        changed=draft.changed,
-        changed_since=draft.changed_since,
-        trashed=draft.trashed,
-        misplaced=draft.misplaced,
-        misnamed=draft.misnamed,
-        in_use=draft.in_use,
-        opened_elsewhere={
-            i for i, copy in enumerate(copies) if draft.misplaced and copy.path in linker.versions.opened
-        },
-        deleted=deleted,
-        away=where_to_ask(draft.recorded) if draft.original is None and draft.recorded else None,
-        denied=_of_home(draft, missing, ("denied",)),
-        unreached=_of_home(draft, missing, _UNREACHED),
-        holders=list(dict.fromkeys(lock.owner for lock in locks if lock.owner)),
-        online=draft.recorded if draft.recorded and draft.recorded.startswith(("http:", "https:")) else None,
-        elsewhere=linker.copies.elsewhere(draft),
-        strays=linker.comparing.strays(draft),
-        asked_for=hints.document is None or ranking.fits(hints.document, draft.name, draft.original),
-        named=told.named,
-        places=told.places,
-        thorough=told.thorough,
-        locked_since=min((lock.opened for lock in locks if lock.opened), default=None),
-    )
-    verdict = choose.choose(copies, facts, hints)
-    if verdict.best is not None and verdict.best != saved and verdict.situation in _MAY_BE_ELSEWHERE:
-        found = linker.comparing.resaved(draft, copies[verdict.best])
-        if found is not None:
-            copies = choose.assign_times([*copies, found], linker.state.clock)
-            verdict = choose.choose(copies, msgspec.structs.replace(facts, resaved=True), hints)
-    if verdict.best is not None and (verdict.situation is Situation.NEVER_SAVED or is_nameless(draft.name)):
-        copies[verdict.best] = with_title(linker.state.door, copies[verdict.best])
-    chosen = copies[verdict.best] if verdict.best is not None else copies[0] if copies else None
-    format_name = format_of_extension(extension_of(draft.name)) or (chosen.content.format if chosen else None)
-    return Document(
-        key=draft.key,
-        name=draft.name,
-        doc_class=class_of(format_name),
-        original=draft.original,
-        original_exists=saved is not None or bool(draft.original and linker.state.door.exists(draft.original)),
-        recorded=draft.recorded,
-        person=draft.home.person if draft.home else None,
-        copies=tuple(copies),
-        locks=tuple(draft.locks),
-        records=tuple(draft.records),
-        verdict=verdict,
-        same_as=choose.same_versions(copies, saved),
-        within=draft.within,
-    )
-
-
 def _words_in(documents: Sequence[Document], linker: Linker, hints: Hints, file: CaseFile) -> list[Hit]:
     """The copies that hold the words. Texts stay in the case file only for a person who was chosen."""
     from rustfern.operations.word_search import WordIndex, index_texts
@@ -596,18 +454,6 @@ def _numbered(hit: Hit, keys: Sequence[str], documents: Sequence[Document]) -> H
     return replace(hit, number=document.number, ident=document.ids[int(hit.ident)])
 
 
-def _of_home(draft: Draft, missing: Sequence[Searched], statuses: Collection[str]) -> list[str]:
-    """The places that were not searched in the home of a document."""
-    return list(
-        dict.fromkeys(
-            searched.path
-            for searched in missing
-            if searched.status in statuses
-            and (draft.home is None or inside(searched.path, draft.home.path) or searched.home == draft.home.path)
-        )
-    )
-
-
 def _number(documents: list[Document], file: CaseFile) -> list[Document]:
     out = []
     with file.writing():
@@ -619,10 +465,6 @@ def _number(documents: list[Document], file: CaseFile) -> list[Document]:
             )
             out.append(replace(document, number=number, ids=ids))
     return out
-
-
-def _oldest_first(copy: Copy) -> tuple[object, ...]:
-    return (copy.kind != "saved", copy.written.timestamp() if copy.written else 0.0, copy.path)
 
 
 def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:

@@ -18,7 +18,7 @@ from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.copies import Copies
 from rustfern.matching.evidence.similarity_index import Likeness
 from rustfern.operations import scan
-from rustfern.selection import clocks
+from rustfern.selection import choose, clocks
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -83,7 +83,7 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         return call
 
     if step == "choose":
-        monkeypatch.setattr(scan.choose, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error))
+        monkeypatch.setattr(choose, "choose", lambda copies, facts, hints: _choose(copies, facts, hints, error))
     elif step == "show":
         monkeypatch.setattr(clocks, "later", broken(clocks.later))
     else:
@@ -101,7 +101,7 @@ def test_an_error_costs_one_find(disk: Path, monkeypatch: pytest.MonkeyPatch, st
         assert any("could not be judged" in problem.message for problem in answer.problems)
 
 
-_choose_as_it_is = scan.choose.choose
+_choose_as_it_is = choose.choose
 
 
 def _choose(copies: object, facts: object, hints: object, error: Exception) -> object:

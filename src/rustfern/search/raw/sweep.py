@@ -28,6 +28,9 @@ def _letters() -> NDArray[np.bool_]:
 
 
 _TEXT = _letters()
+_STRANGE = (~_TEXT).tobytes()
+_STRANGE_OR_NONE = b"\0" + _STRANGE[1:]
+"""For each value of a byte 1 where texts do not have it; zeros pass the second."""
 _MARK, _MAY_BE_TEXT = 1, 2
 
 
@@ -87,35 +90,53 @@ def sectors_in(data: bytes, offset: int, *, goes_on: bool) -> tuple[list[Sector]
     count = len(data) // SECTOR
     if not count or (data[:SECTOR] == _ZEROS[:SECTOR] and data == _ZEROS[: len(data)]):
         return [], False
-    halves = np.frombuffer(data, "<u2", count * SECTOR // 2)
-    pairs = halves[:: SECTOR // 2]
-    kinds = _FIRST[pairs]
-    marked: NDArray[np.bool_] = (kinds & _MARK).astype(bool)
-    for at, table in _EVEN:
-        marked |= table[halves[at // 2 :: SECTOR // 2]].astype(bool)
+    halves = np.frombuffer(data, "<u2", count * SECTOR // 2).reshape(count, SECTOR // 2)
     whole = np.frombuffer(data, np.uint8, count * SECTOR).reshape(count, SECTOR)
+    pairs = halves[:, 0]
+    kinds = _FIRST.take(pairs)
+    marked: NDArray[np.bool_] = (kinds & _MARK).view(bool)
+    for at, table in _EVEN:
+        marked |= table.take(halves[:, at // 2]).view(bool)
     for at, mark in _ODD:
         likely = np.flatnonzero(whole[:, at] == mark[0])
         if len(likely):
             marked[likely[(whole[likely, at : at + len(mark)] == mark).all(axis=1)]] = True
-    texts = np.flatnonzero(kinds & _MAY_BE_TEXT)
-    texts = texts[_TEXT[whole[texts, 2:_LETTERS]].all(axis=1)]
-    if len(texts):
-        # A line that is one: letters, and behind the end of a short text nothing but zeros.
-        line = whole[texts, :_LINE]
-        letters = _TEXT[line]
-        texts = texts[(letters | (line == 0)).all(axis=1) & ~(letters[:, 1:] & ~letters[:, :-1]).any(axis=1)]
-    fresh = np.zeros(count, bool)
-    if len(texts):
-        # Of the first one the last sector's, which is not meant.
-        before: NDArray[np.bool_] = np.asarray(_TEXT[whole[texts - 1, SECTOR - _TAIL :]].all(axis=1))
-        before[texts == 0] = goes_on
-        fresh[texts[~before]] = True
-    fresh |= (pairs == 0xFEFF) | (pairs == 0xFFFE)
+    fresh: NDArray[np.bool_] = (pairs == 0xFEFF) | (pairs == 0xFFFE)
+    texts, goes = _texts(whole, np.flatnonzero(kinds & _MAY_BE_TEXT), marked, goes_on=goes_on)
+    fresh[texts] |= ~goes
     numbers = np.flatnonzero(marked | fresh)
-    starts = set(texts.tolist()) if len(numbers) else set()
+    starts = set(texts.tolist())
     found = [
         (offset + n * SECTOR, data[n * SECTOR : (n + 1) * SECTOR], bool(fresh[n]) or n in starts)
         for n in numbers.tolist()
     ]
-    return found, bool(_TEXT[whole[-1, SECTOR - _TAIL :]].all())
+    return found, not _strange(whole[-1:, SECTOR - _TAIL :])[0]
+
+
+def _texts(
+    whole: NDArray[np.uint8], numbers: NDArray[np.intp], marked: NDArray[np.bool_], *, goes_on: bool
+) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:
+    """Of some sectors those that begin with a line of text, and of each whether the one before ends like a text; of those that only go on with one
+    just the marked. What settles most is asked first.
+    """
+    numbers = numbers[~_strange(whole[numbers, :_LETTERS])]
+    # Of the first one the last sector's end is looked at, which is not meant.
+    goes: NDArray[np.bool_] = ~_strange(whole[numbers - 1, SECTOR - _LETTERS :])
+    likely = np.flatnonzero(goes)
+    goes[likely] = ~_strange(whole[numbers[likely] - 1, SECTOR - _TAIL : SECTOR - _LETTERS])
+    goes[numbers == 0] = goes_on
+    worth = ~goes | marked[numbers]
+    numbers, goes = numbers[worth], goes[worth]
+    good = ~_strange(whole[numbers, _LETTERS:_TAIL], _STRANGE_OR_NONE)
+    numbers, goes = numbers[good], goes[good]
+    # A line that is one: letters, and behind the end of a short text nothing but zeros.
+    line = whole[numbers, :_LINE]
+    letters = _TEXT[line]
+    good = (letters | (line == 0)).all(axis=1) & ~(letters[:, 1:] & ~letters[:, :-1]).any(axis=1)
+    return numbers[good], goes[good]
+
+
+def _strange(rows: NDArray[np.uint8], table: bytes = _STRANGE) -> NDArray[np.bool_]:
+    """For each row of bytes, a multiple of eight long, whether one of them is none that texts have."""
+    told = np.frombuffer(rows.tobytes().translate(table), "<u8").reshape(len(rows), rows.shape[1] // 8)
+    return np.asarray(told.any(axis=1) if told.shape[1] > 1 else told[:, 0] != 0)

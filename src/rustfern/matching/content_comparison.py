@@ -73,9 +73,10 @@ class Comparing:
             claimed = beside or bool(item.evidence)
             alike, tie = False, 0.0
             for content in contents[item.path]:
-                if tied := by_identity.shared_identity(copy.content, content, self.likeness.carriers):
+                # Of many versions only the one that says most: the strongest of a family counts.
+                if tied := by_identity.shared_identity(copy.content, content, self.likeness.carriers, tie):
                     item.evidence.append(tied)
-                    tie = max(tie, tied.weight)
+                    tie = tied.weight
                     alike = alike or tied.weight >= _TELLING
                 if content.sha256 is not None and content.sha256 == copy.content.sha256:
                     text = "its bytes are those of a copy of this document"

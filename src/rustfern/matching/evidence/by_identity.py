@@ -43,12 +43,16 @@ def _nothing_in_common(left: Content, right: Content) -> bool:
     return enough and nothing_shared(left, right)
 
 
-def shared_identity(copy: Content, document: Content, carriers: Callable[[Mark], int]) -> Evidence | None:
-    """The strongest identity that a copy and a version of a document share; `carriers` tells how many documents carry one.
+def shared_identity(
+    copy: Content, document: Content, carriers: Callable[[Mark], int], above: float = 0.0
+) -> Evidence | None:
+    """The strongest identity that a copy and a version of a document share, if it weighs more than `above`; `carriers` tells how many documents carry
+    one.
 
     A difference says nothing: saving under another name, converting and merging change or drop these ids.
     """
     best: Evidence | None = None
+    least = above
     both = set(copy.glance.identity) & set(document.glance.identity)
     for kind, value in sorted(both):
         if kind not in _KINDS:
@@ -64,14 +68,14 @@ def shared_identity(copy: Content, document: Content, carriers: Callable[[Mark],
                 says = f"{says}, and one holds all the saves of the other"
             else:
                 scaled *= _NEW
-        if best is not None and WEIGHTS["embedded-identity"][0] * scaled <= best.weight:
+        if WEIGHTS["embedded-identity"][0] * scaled <= least:
             continue
         if _nothing_in_common(copy, document):
             scaled *= _NO_WORDS
         many = f" (as {count - 1} other documents do)" if count > 1 else ""
         found = evidence("embedded-identity", says + many, scaled)
-        if best is None or found.weight > best.weight:
-            best = found
+        if found.weight > least:
+            best, least = found, found.weight
     return best
 
 

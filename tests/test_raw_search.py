@@ -15,7 +15,8 @@ import time
 import zipfile
 import zlib
 from base64 import b64encode
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future
 from hashlib import sha256 as sha
 from pathlib import Path
 from typing import Any
@@ -28,16 +29,23 @@ from raw_disks import CLUSTER, Layout, sha256, whole_documents
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Hints
+from rustfern.engine.interface import EngineLost
+from rustfern.engine.local import LocalEngine
 from rustfern.formats.extents.proof import strange_part
 from rustfern.formats.extents.registry import BEGINNINGS, measured, measurer
 from rustfern.formats.interface import Limits
 from rustfern.formats.paged_bytes import Paged
 from rustfern.matching.raw_finds import is_called
+from rustfern.search.raw import places, turns
+from rustfern.search.raw.examine import Looker
+from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.free import Free, Onward
 from rustfern.search.raw.hunt import Hunt, grain_of
 from rustfern.search.raw.sweep import sectors_in, sweep
+from rustfern.sources.disk_health import Health
+from rustfern.sources.disks.containers.raw import RawDisk
 from rustfern.sources.disks.interface import Extent
-from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
+from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed, unclaimed
 from rustfern.sources.registry import Sources
 from rustfern.traces import zip_member
 
@@ -298,9 +306,9 @@ def test_everything_comes_back_and_nothing_is_invented(tmp_path: Path, rustfern:
     found = {copy["extents"][0][0]: copy for copy in copies_of(run.json)}
     assert sorted(found) == sorted(places[0][0] for places in layout.places.values())
     assert {copy["kind"] for copy in found.values()} == {"raw"} and all(copy["deleted"] for copy in found.values())
-    for name, places in layout.places.items():
-        copy = found[places[0][0]]
-        assert copy["path"].endswith(f"formatted.img/p1/@{places[0][0]}") and copy["state"] == "intact", name
+    for name, lies in layout.places.items():
+        copy = found[lies[0][0]]
+        assert copy["path"].endswith(f"formatted.img/p1/@{lies[0][0]}") and copy["state"] == "intact", name
         if name in whole_documents():
             assert copy["sha256"] == sha256(whole_documents()[name])
     (volume,) = run.json["disks"][0]["volumes"]
@@ -565,6 +573,119 @@ def test_places_about_the_loss_come_first() -> None:
     hunt = Hunt(Memory(bytes(data)), Unclaimed(((0, len(data)),)), Limits(), Hints())
     hunt.begin_with([(far - CLUSTER, CLUSTER)])
     assert [found.offset for found in hunt.run(lambda: False) if found is not None] == [far, CLUSTER]
+
+
+class AtOnce:
+    """Answers each piece when it is asked, before anything of what was asked earlier is taken over."""
+
+    workers = 3
+
+    def submit(self, work: Callable[[Any], Any], piece: Any) -> Future[Any]:
+        answer: Future[Any] = Future()
+        answer.set_result(work(piece))
+        return answer
+
+    def map(self, work: Callable[[Any], Any], pieces: Iterable[Any], together: int = 1) -> Iterator[Any]:
+        return map(work, pieces)
+
+    def close(self) -> None:
+        pass
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_who_looks_ahead_changes_nothing_that_is_found(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    layout, known = Layout(seed), list(whole_documents().items())
+    for name, data in layout.chance.sample(known, 30):
+        inner = layout.chance.choice(known)[1]
+        kind = layout.chance.randrange(4)
+        if kind == 0:
+            layout.split(name, data, layout.chance.randrange(1, 4), inner)
+        elif kind == 1:
+            layout.put(name, data[: len(data) // 2] + inner)  # cut by another one, in the middle of a sector
+        elif kind == 2:
+            layout.put(name, data[:CLUSTER] + bytes(-len(data[:CLUSTER]) % SECTOR) + inner + data)
+        else:
+            layout.put(name, data)
+    for wanted in (Hints(), Hints(doc_class="image")):
+        finds = hunts_of(bytes(layout.data), layout.chance.choice([1, 3, 10]), monkeypatch, wanted)
+        assert finds[0] == finds[1] and finds[0]
+
+
+def hunts_of(
+    data: bytes, together: int, monkeypatch: pytest.MonkeyPatch, hints: Hints | None = None
+) -> list[list[RawFind]]:
+    """What is found by one process, and where others look ahead, so many places `together`."""
+    disk, whole, told = Memory(data), Unclaimed(((0, len(data)),)), []
+    monkeypatch.setattr(places, "_MOST_PLACES", together)
+    monkeypatch.setattr(places, "_here", (Looker(disk, Limits(), places.grain_by(whole)), Health()))
+    for engine in (None, AtOnce()):
+        hunt = Hunt(disk, whole, Limits(), hints or Hints(), engine=engine)
+        for _ in hunt.run(lambda: False):
+            pass
+        told.append(hunt.finds)
+    return told
+
+
+def test_what_lies_across_the_end_of_a_find_is_looked_at_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A picture in whose remark pages begin that end far behind it: who looks ahead takes the pages, and leaves out what lies in them."""
+    picture, inner = whole_documents()["plan.png"], whole_documents()["plan.jpg"]
+    begin = b"%PDF-1.4\n1 0 obj\n<</Length 0000000000>>\nstream\n"
+    remark = b"tEXtRemark\0".ljust(SECTOR - 37, b" ") + begin
+    head = picture[:33] + (len(remark) - 4).to_bytes(4, "big") + remark + bytes(4)
+    data = head + picture[33:]
+    data += bytes(-len(data) % SECTOR) + inner
+    begins = data.index(b"%PDF")
+    body = len(data) - begins - len(begin)
+    data = data.replace(b"0000000000", b"%010d" % body, 1) + b"\nendstream\nendobj\n"
+    places_of = []
+    for number, text in ((2, b"<</Type/Catalog/Pages 3 0 R>>"), (3, b"<</Type/Pages/Kids[4 0 R]/Count 1>>"), (4, b"<</Type/Page/Parent 3 0 R/MediaBox[0 0 9 9]>>")):  # fmt: skip
+        places_of.append(len(data) - begins)
+        data += b"%d 0 obj\n%s\nendobj\n" % (number, text)
+    table = len(data) - begins
+    entries = b"".join(b"%010d 00000 n \n" % place for place in (9, *places_of))
+    data += b"xref\n0 5\n0000000000 65535 f \n%strailer\n<</Size 5/Root 2 0 R>>\nstartxref\n%d\n%%%%EOF\n" % (entries, table)  # fmt: skip
+    told = data[37 : 37 + len(remark)]
+    data = data[:37] + told + zlib.crc32(told).to_bytes(4, "big") + data[41 + len(remark) :]
+    assert begins == SECTOR
+    layout = Layout()
+    layout.put("first", whole_documents()["survey.pdf"])
+    layout.put("both", data)
+    alone = Memory(bytes(64 * SECTOR) + data[begins:] + bytes(-len(data) % SECTOR))
+    assert hunted(alone.data).finds[0].name.endswith("pdf") and hunted(alone.data).finds[0].is_whole
+    finds = hunts_of(bytes(layout.data), 2, monkeypatch)
+    assert finds[0] == finds[1] and [each.name[-4:] for each in finds[0]] == [".pdf", ".png", ".jpg"]
+
+
+def _ends(piece: int) -> int:
+    if piece == 3:
+        os._exit(9)
+    return piece * piece
+
+
+def test_work_goes_on_where_a_process_ended(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    with LocalEngine(2) as engine:
+        assert list(engine.map(_ends, (1, 2, 4))) == [1, 4, 16]
+        with pytest.raises(EngineLost):
+            list(engine.map(_ends, range(9)))
+    layout = Layout(5)
+    for name, data in list(whole_documents().items())[:20]:
+        layout.put(name, data)
+    image = layout.write(tmp_path / "disk.img")
+    door, told = Sources(), []
+    for ends in (False, True):
+        where = unclaimed(door.open(str(image)).held, "", everything=True)  # type: ignore[attr-defined]
+        engine = LocalEngine(2, places.prepare, door, str(image), where, Limits())
+        if ends:
+            monkeypatch.setattr(turns, "answered", _gone)
+        hunt = Hunt(RawDisk(str(image)), where, Limits(), Hints(), engine=engine)
+        for _ in hunt.run(lambda: False):
+            pass
+        told.append([each.extents for each in hunt.finds])
+    assert told[0] == told[1] and len(told[0]) > 10
+
+
+def _gone(piece: object) -> None:
+    os._exit(9)
 
 
 def test_what_is_wrongly_asked_is_said(tmp_path: Path, rustfern: Rustfern) -> None:

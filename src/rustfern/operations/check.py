@@ -20,6 +20,8 @@ from rustfern.content import open as contents
 from rustfern.core.errors import KeptEncrypted, SourceError
 from rustfern.core.model import Content, Entry, Glance, Location, State
 from rustfern.core.times import Clock
+from rustfern.engine.interface import EngineLost
+from rustfern.engine.local import LocalEngine, cores
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import (
     class_of,
@@ -75,22 +77,19 @@ def check_paths(
     door = session.sources
     set_scratch_outside_of(session, [path for path in paths if path != "-"])
     files = list(_files(door, paths, recursive=recursive))
-    if len(files) < 2 or (os.cpu_count() or 1) < 2 or "-" in files or _work(door, files) < _MIN_PARALLEL_SECONDS:
+    if len(files) < 2 or cores() < 2 or "-" in files or _work(door, files) < _MIN_PARALLEL_SECONDS:
         for path in files:
             yield _verdict_alone(door, path, counted=counted) if path != "-" else _stdin(door, counted=counted)
         return
-    from concurrent.futures import ProcessPoolExecutor
-    from concurrent.futures.process import BrokenProcessPool
-
     done = 0
     formats.prepare(files[0])
     try:
-        with ProcessPoolExecutor(initializer=_worker) as pool:
+        with LocalEngine(None, _look_for_dead_ones_less_often) as engine:
             alone = partial(_verdict_alone, door, counted=counted)
-            for item in pool.map(alone, files, chunksize=max(1, min(8, len(files) // 16), min(64, len(files) // 1024))):
+            for item in engine.map(alone, files, max(1, min(8, len(files) // 16), min(64, len(files) // 1024))):
                 done += 1
                 yield _shared(item)
-    except (BrokenProcessPool, OSError):
+    except (EngineLost, OSError):
         # A file that ends a worker (out of memory) must not hide the others: go on alone, one after the other.
         yield from (_verdict_alone(door, path, counted=counted) for path in files[done:])
 
@@ -108,24 +107,11 @@ def _work(door: Sources, files: Sequence[str]) -> float:
     return seconds
 
 
-def _worker() -> None:
-    """Most objects of a check live as long as its document: looking for dead ones less often saves time. A worker whose command was killed
-    ends itself.
-    """
+def _look_for_dead_ones_less_often() -> None:
+    """Most objects of a check live as long as its document: looking for dead ones less often saves time."""
     import gc
-    import threading
 
     gc.set_threshold(100_000, 50, 50)
-    threading.Thread(target=_end_with_the_command, daemon=True).start()
-
-
-def _end_with_the_command() -> None:
-    from multiprocessing import parent_process
-    from multiprocessing.connection import wait
-
-    if (command := parent_process()) is not None:
-        wait([command.sentinel])
-        os._exit(1)
 
 
 def _verdict_alone(door: Sources, path: str, *, counted: bool) -> Checked:

@@ -21,6 +21,8 @@ from rustfern.core.observer import Observer
 from rustfern.core.paths import raw_path
 from rustfern.core.remarks import About, Notice, Reason, Why, counted
 from rustfern.core.times import Clock
+from rustfern.engine.interface import Engine
+from rustfern.engine.local import LocalEngine, cores
 from rustfern.formats.extents.registry import SWAP
 from rustfern.formats.format_table import class_of
 from rustfern.matching.raw_finds import PLACE, Found, name_for, title_in
@@ -29,6 +31,7 @@ from rustfern.operations import schema
 from rustfern.operations.titles import with_title
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.hunt import Hunt, Moment
+from rustfern.search.raw.places import prepare
 from rustfern.search.raw.words import PART, loose_texts
 from rustfern.selection.choose import assign_times
 from rustfern.sources.disks.interface import Extent
@@ -38,6 +41,8 @@ from rustfern.sources.registry import Sources
 
 _KEPT_EVERY, _SAID_EVERY = 10.0, 0.5
 _HEAD = 64 << 10
+_MOST_WORKERS, _WORTH_PROCESSES = 4, 32 << 20
+"""Each process takes some 100 MB; below so many bytes there is little to share."""
 _ABOUT_THEN = timedelta(days=3)
 _TEXT_ON_DEMAND, _MARKED_UP = frozenset({"pdf", "ai"}), frozenset({"svg", "html", "xml"})
 _STAGES = (
@@ -97,12 +102,24 @@ class RawSearch:
         """Documents that the case lists already, by their keys: their numbers."""
         volume, _ = held.take_apart(root)
         self.where = unclaimed(held, volume, everything=options.everything)
-        self.hunt = Hunt(held.disk.bytes, self.where, door.limits, hints, thorough=options.thorough)
+        self.hunt = Hunt(
+            held.disk.bytes, self.where, door.limits, hints, thorough=options.thorough, engine=self._engine()
+        )
         self.store = RawStore(case.connection, identity(held, self.where))
         self._fresh: list[RawFind] = []
         self._kept = self._said = self._began = time.monotonic()
         self._count: Counter[str] = Counter()
         self._best = ""
+
+    def _engine(self) -> Engine | None:
+        """Processes that look ahead; none where they would cost more than they save, or the disk has one reader."""
+        workers = min(cores(), _MOST_WORKERS)
+        if workers < 2 or self.where.total() < _WORTH_PROCESSES or self.door.gentle.is_on or self.door.health.troubles:
+            return None
+        try:
+            return LocalEngine(workers, prepare, self.door, self.root, self.where, self.door.limits)
+        except OSError:
+            return None
 
     def begin_about(self, copies: Iterable[Copy]) -> None:
         """Look first where files lie that were written about the time of the loss: what was written then lies near by, as a rule."""
@@ -135,6 +152,7 @@ class RawSearch:
                     self._fresh.append(found)
                     self._note(found)
         finally:
+            self.hunt.end()
             self._keep(listing=False)  # the answer lists all of it in a moment
 
     def outcome(self, dismissed: Collection[tuple[int, int]] = ()) -> RawOutcome:

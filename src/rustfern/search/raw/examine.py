@@ -67,6 +67,8 @@ class Looker:
         """`grain` tells (bytes of a cluster, where one begins) at a place of the disk."""
         self.disk, self._limits = disk, limits
         self._grain = grain or (lambda offset: (_USUAL_CLUSTER, 0))
+        self.far = 0
+        """Nothing behind this place of the disk was asked for since it was set; -1 for the end."""
 
     def measure(
         self, free: Free, offset: int, head: bytes, *, is_text: bool
@@ -75,10 +77,11 @@ class Looker:
         onward = Onward(self.disk, free, offset, self.disk.size)
         data = Paged(buffered(onward), self.disk.size)
         found = _safely_measured(data, head, is_text=is_text)
+        places = onward.extents(max(found[1].end, 1)) if found is not None else []
+        self.far = -1 if onward.far < 0 or self.far < 0 else max(self.far, onward.far)
         if found is None:
             return None
         beginning, reach = found
-        places = onward.extents(max(reach.end, 1))
         there = sum(length for _, length in places)
         if there < reach.end:
             said = reach.reason or f"{reach.end - there} of its bytes are not here"

@@ -29,6 +29,11 @@ class Free:
         number = bisect_right(self._starts, offset) - 1
         return number >= 0 and offset < self._ends[number]
 
+    def is_taken(self, start: int, length: int) -> bool:
+        """Whether none of some bytes is free."""
+        number = bisect_right(self._ends, start)
+        return number >= len(self._starts) or self._starts[number] >= start + length
+
     def end_from(self, offset: int) -> int:
         """Where the stretch ends that a free byte lies in."""
         return self._ends[bisect_right(self._starts, offset) - 1]
@@ -99,13 +104,15 @@ class Onward(FileStream):
         self._starts: list[int] = []
         self._known = 0
         self._size = most
+        self.far = offset
+        """Nothing behind this place of the disk was asked for; -1 where all that is free was."""
 
     def _reach(self, at: int) -> bool:
         """Learn where the bytes lie up to a place of the stream; False where free space ends before."""
         while self._known <= at:
             following = next(self._coming, None)
             if following is None:
-                self._size = self._known
+                self._size, self.far = self._known, -1
                 return False
             self._places.append(following)
             self._starts.append(self._known)
@@ -125,12 +132,20 @@ class Onward(FileStream):
         number = bisect_right(self._starts, at) - 1
         offset, size = self._places[number]
         inner = at - self._starts[number]
-        return self._disk.read_at(offset + inner, min(length, size - inner))
+        length = min(length, size - inner)
+        self._came_to(offset + inner + length)
+        return self._disk.read_at(offset + inner, length)
+
+    def _came_to(self, place: int) -> None:
+        if self.far >= 0:
+            self.far = max(self.far, place)
 
     def extents(self, size: int) -> list[Extent]:
         """Where the first `size` bytes lie, joined where they touch."""
         self._reach(size - 1)
-        return cut(self._places, size)
+        found = cut(self._places, size)
+        self._came_to(max((sum(each) for each in found), default=0))
+        return found
 
 
 def cut(places: Sequence[Extent], size: int) -> list[Extent]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from bisect import bisect_right
-from collections import Counter, OrderedDict, deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import msgspec
@@ -15,6 +15,7 @@ from msgspec.structs import replace
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Hints, State
+from rustfern.engine.interface import Engine
 from rustfern.formats.extents.registry import TEXT, beginnings_of
 from rustfern.formats.format_table import TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.interface import Limits
@@ -22,18 +23,16 @@ from rustfern.search.raw.examine import Begun, Looker
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.fragments import Joiner
 from rustfern.search.raw.free import Free
-from rustfern.search.raw.sweep import Sector, sweep
+from rustfern.search.raw.places import USUAL_CLUSTER, Batch, Place, Told, batches, batches_of, looked_at, sector_at
+from rustfern.search.raw.sweep import ends_like_a_text, sweep
 from rustfern.search.raw.tails import tails
+from rustfern.search.raw.turns import Turns
 from rustfern.sources.disks.interface import DiskBytes, Extent
 from rustfern.sources.disks.unclaimed import SECTOR, Unclaimed
 
-_SAME_HEADS, _MAX_HEADS = 256, 50_000
-"""Sectors that begin alike and led nowhere so often, none of them anywhere, are not looked at again."""
 _ROUNDS, _JOINING = 3, 600.0
 """Seconds for all documents in pieces together."""
 _ENOUGH, _MOSTLY = 6, 0.9
-_USUAL = 4096
-"""Bytes of a cluster where no file system tells."""
 _MAX_BEGUN = 200_000
 _ABOUT, _MOST_ABOUT = 8 << 20, 1 << 30
 """Bytes about a place that are looked at before others, and of all such places together."""
@@ -63,14 +62,24 @@ class Hunt:
     """One search of one disk. `finds` are what was found, `begun` what could not be followed to its end, by where it begins."""
 
     def __init__(
-        self, disk: DiskBytes, where: Unclaimed, limits: Limits, hints: Hints, *, thorough: bool = False
+        self,
+        disk: DiskBytes,
+        where: Unclaimed,
+        limits: Limits,
+        hints: Hints,
+        *,
+        thorough: bool = False,
+        engine: Engine | None = None,
     ) -> None:
-        """`thorough` also seeks what is left of documents whose beginning is gone, at the price of a second pass."""
+        """`thorough` also seeks what is left of documents whose beginning is gone, at the price of a second pass. The processes of an `engine`, which
+        were told of the disk, look ahead; it is closed when there is nothing more to be looked at by them.
+        """
         self._thorough = thorough
         self.disk, self.where = disk, where
         self.free = Free(where.stretches)
         self.looker = Looker(disk, limits, self.grain_at)
         self.finds: list[RawFind] = []
+        self._turns = Turns(self, engine)
         self.begun: dict[int, bool] = {}
         self.later: deque[tuple[int, bool]] = deque()
         self.moment = Moment()
@@ -78,7 +87,6 @@ class Hunt:
         self.clutter = 0
         named = class_of(format_of_extension(extension_of(hints.document))) if hints.document else "other"
         self._wanted = hints.doc_class or (named if named != "other" else None)
-        self._heads: OrderedDict[int, int] = OrderedDict()
         self.grains: dict[str, tuple[int, int]] = {}
         self._before: list[Extent] = []
         self._held = 0
@@ -121,6 +129,7 @@ class Hunt:
             yield from self._first(pause)
         if self.moment.stage == 1:
             yield from self._postponed(pause)
+        self.end()
         if self.moment.stage == 2:
             yield from self._again(pause)
         if self.moment.stage == 3:
@@ -130,34 +139,34 @@ class Hunt:
         if self.moment.stage == 5 and self._thorough:
             yield from self._tails(pause)
 
+    def end(self) -> None:
+        """No other process looks ahead any more."""
+        self._turns.end()
+
     def _first(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         if self.moment.position == 0:
             for _, _, sectors in sweep(self.disk, self._before):
                 for sector in sectors:
                     # Where a text begins is only told by what lies before it.
-                    is_marked = bool(beginnings_of(sector[1]))
-                    if is_marked and self.free.holds(sector[0]) and (early := self._look(sector)) is not None:
-                        yield early
+                    if beginnings_of(sector[1]) and self.free.holds(sector[0]):
+                        yield self._look((sector[0], sector[2]))
                     if pause():
                         return
-        for offset, size, sectors in sweep(self.disk, self._left()):
-            for sector in sectors:
-                if not self.free.holds(sector[0]):
-                    continue
-                if self._wanted is not None and not self._is_wanted(sector):
-                    self.later.append((sector[0], sector[2]))
-                    continue
-                if (found := self._look(sector)) is not None:
-                    yield found
-                if pause():
-                    self.moment.position = sector[0] + SECTOR
-                    return
-            self.searched += size
-            self.moment.position = offset + size
-            yield None
-            if pause():
-                return
-        self.moment = Moment(1)
+        left = self._left()
+        goes_on = (
+            bool(left) and self.moment.position == left[0][0] and ends_like_a_text(self._sector(left[0][0] - SECTOR))
+        )
+        windows = sweep(self.disk, left, goes_on=goes_on, is_taken=self.free.is_taken)
+        for each in self._turns.take(batches(windows, self.free, self.moment.position, self._wanted), pause):
+            if isinstance(each, Batch):
+                self.later.extend(each.later)
+                self.searched += each.size
+                self.moment.position = each.end
+                yield None
+            else:
+                yield each
+        if not self._turns.is_stopped:
+            self.moment = Moment(1)
 
     def _left(self) -> list[Extent]:
         """What the first pass has not read yet."""
@@ -168,32 +177,17 @@ class Hunt:
             if at + length > position
         ]
 
-    def _is_wanted(self, sector: Sector) -> bool:
-        """Whether a document of the class that is sought may begin here."""
-        marks = beginnings_of(sector[1])
-        if not marks:
-            return self._wanted in ("text", "code", "notes", "mail", "sheet")
-        for each in marks:
-            told = class_of(format_of_extension(extension_of(each.name)))
-            if told in (self._wanted, "other") or each.name == "find" or each.measure.startswith(("zip", "compound")):
-                return True
-        return False
+    def _look(self, place: Place) -> RawFind | None:
+        told = looked_at(self.looker, self.free, self._turns.heads, place)
+        return None if told is None else self.take_over(told)
 
-    def _look(self, sector: Sector) -> RawFind | None:
-        offset, head, is_text = sector
-        same = hash(head)
-        if self._heads.get(same, 0) >= _SAME_HEADS:
-            return None
-        found = self.looker.look(self.free, offset, head, is_text=is_text)
-        if isinstance(found, RawFind):
-            self._heads[same] = -1_000_000
-            return self._take(found)
-        if isinstance(found, Begun) and len(self.begun) < _MAX_BEGUN:
-            self.begun[offset] = is_text
-        self._heads[same] = self._heads.get(same, 0) + 1
-        self._heads.move_to_end(same)
-        if len(self._heads) > _MAX_HEADS:
-            self._heads.popitem(last=False)
+    def take_over(self, told: Told) -> RawFind | None:
+        """Take what a place is, and what was found out of what is free."""
+        self._turns.heads.note(told.head, is_found=told.found is not None)
+        if told.found is not None:
+            return self._take(told.found)
+        if told.is_begun and len(self.begun) < _MAX_BEGUN:
+            self.begun[told.offset] = told.is_text
         return None
 
     def _take(self, found: RawFind) -> RawFind:
@@ -216,18 +210,18 @@ class Hunt:
         return found
 
     def _sector(self, offset: int) -> bytes:
-        return self._bytes(offset, SECTOR)
+        return sector_at(self.disk, offset)
 
     def _postponed(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
-        while self.later:
-            offset, is_text = self.later[0]
-            if self.free.holds(offset) and (found := self._look((offset, self._sector(offset), is_text))) is not None:
-                yield found
-            self.later.popleft()
-            yield None
-            if pause():
-                return
-        self.moment = Moment(2)
+        for each in self._turns.take(batches_of(list(self.later)), pause):
+            if isinstance(each, Batch):
+                for _ in each.places:
+                    self.later.popleft()
+                yield None
+            else:
+                yield each
+        if not self._turns.is_stopped:
+            self.moment = Moment(2)
 
     def settle(self) -> None:
         """Take the rests of last clusters out too: what goes on elsewhere goes on where a cluster begins."""
@@ -241,7 +235,7 @@ class Hunt:
                 grains[name] = grain_of(offsets, cluster, first)
             told, place = grains[name]
             at, length = each.extents[-1]
-            rest = -(at + length - place) % (told or _USUAL)
+            rest = -(at + length - place) % (told or USUAL_CLUSTER)
             # Where nothing shows how large clusters are, only zeros are known to be nobody's.
             if rest and (told or not self._bytes(at + length, rest).strip(b"\0")):
                 self.free.take([(at + length, rest)])
@@ -257,7 +251,7 @@ class Hunt:
         """(bytes of a cluster, where one begins) at a place, as what was found there shows."""
         name, cluster, first = self.where.volume_at(offset)
         told, place = self.grains.get(name, (cluster, first))
-        return told or _USUAL, place
+        return told or USUAL_CLUSTER, place
 
     def _again(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What could not be followed, now that what lies between is known."""

@@ -5,7 +5,7 @@ Texts have no mark: a sector that begins with letters and does not go on from on
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,22 +55,31 @@ Sector = tuple[int, bytes, bool]
 """(offset on the disk, the sector's bytes, whether a text may begin here)."""
 
 
-def sweep(disk: DiskBytes, stretches: Iterable[Extent]) -> Iterator[tuple[int, int, list[Sector]]]:
-    """(offset, bytes, sectors that may begin a document) of each window, in order.
+def sweep(
+    disk: DiskBytes,
+    stretches: Iterable[Extent],
+    *,
+    goes_on: bool = False,
+    is_taken: Callable[[int, int], bool] = lambda at, size: False,
+) -> Iterator[tuple[int, int, list[Sector]]]:
+    """(offset, bytes, sectors that may begin a document) of each window, in order. `goes_on`: a text may go on where the first stretch begins.
 
-    What cannot be read is stepped over, in smaller and smaller steps; holes are known to be zeros.
+    What cannot be read is stepped over, in smaller and smaller steps; holes are known to be zeros, and of what `is_taken` only the end is read.
     """
     for start, length in stretches:
-        goes_on = False
         for at in range(start, start + length, WINDOW):
             size = min(WINDOW, start + length - at)
             if disk.is_hole(at, size):
                 goes_on = False
                 yield at, size, []
-                continue
-            for offset, data in _readable(disk, at, size):
-                found, goes_on = sectors_in(data, offset, goes_on=goes_on)
-                yield offset, len(data), found
+            elif size >= SECTOR and is_taken(at, size):
+                goes_on = any(ends_like_a_text(data) for _, data in _readable(disk, at + size - SECTOR, SECTOR))
+                yield at, size, []
+            else:
+                for offset, data in _readable(disk, at, size):
+                    found, goes_on = sectors_in(data, offset, goes_on=goes_on)
+                    yield offset, len(data), found
+        goes_on = False
 
 
 def _readable(disk: DiskBytes, at: int, size: int) -> Iterator[tuple[int, bytes]]:
@@ -110,7 +119,12 @@ def sectors_in(data: bytes, offset: int, *, goes_on: bool) -> tuple[list[Sector]
         (offset + n * SECTOR, data[n * SECTOR : (n + 1) * SECTOR], bool(fresh[n]) or n in starts)
         for n in numbers.tolist()
     ]
-    return found, not _strange(whole[-1:, SECTOR - _TAIL :])[0]
+    return found, ends_like_a_text(whole[-1].tobytes())
+
+
+def ends_like_a_text(sector: bytes) -> bool:
+    """Whether a text may go on behind a sector."""
+    return not any(sector[-_TAIL:].translate(_STRANGE))
 
 
 def _texts(

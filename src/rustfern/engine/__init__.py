@@ -1,0 +1,1 @@
+"""Where independent pieces of work run."""

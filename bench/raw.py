@@ -112,7 +112,7 @@ def main() -> None:
         seconds, memory, finds = scan(image, folder / "dense.case")
         print(
             f"dense disk, {asked.documents} documents in {size / 1e9:.2f} GB: {seconds:.1f} s, {seconds / checking:.2f} of check (at most 3), "
-            f"{memory / 1e6:.0f} MB, {len(finds)} finds"
+            f"{memory / 1e6:.0f} MB of all processes (at most 300), {len(finds)} finds"
         )
         rounds = 0
         while rounds < 50:

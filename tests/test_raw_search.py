@@ -218,6 +218,16 @@ def test_pieces_are_put_together_where_a_format_proves_it(between: str) -> None:
         assert [at for at, _ in found.extents] == [at for at, _ in layout.places[name]]
 
 
+def test_pieces_that_were_not_tried_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+    layout = Layout(2)
+    layout.split("timber.docx", whole_documents()["survey.pdf"] * 2, 1, random.Random(3).randbytes(9000))
+    layout.split("plan.png", whole_documents()["plan.png"], 1, random.Random(4).randbytes(9000))
+    assert hunted(bytes(layout.data)).moment.not_joined == 0
+    monkeypatch.setattr("rustfern.search.raw.hunt._JOINING", 0.0)
+    hunt = hunted(bytes(layout.data))
+    assert hunt.moment.not_joined == len([each for each in hunt.finds if each.missing]) > 0
+
+
 def test_a_film_in_pieces_comes_back_by_its_tables() -> None:
     """Exactly, where its tables show between which pictures it breaks; not called whole, as they show no more."""
     name, back = "slip.mov", 0

@@ -153,6 +153,7 @@ class About(StrEnum):
     RAW_LEFT_OUT = "raw-left-out"
     RAW_CLUTTER = "raw-clutter"
     RAW_MORE = "raw-more"
+    RAW_NOT_JOINED = "raw-not-joined"
 
 
 ALARMS = frozenset(

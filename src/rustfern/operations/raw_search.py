@@ -71,7 +71,9 @@ class Progress(msgspec.Struct):
 
 
 class RawOutcome(msgspec.Struct, frozen=True):
-    """What a raw search found, and how far it came: bytes searched of all; whether it was stopped before its end; volumes left out, with why."""
+    """What a raw search found, and how far it came: bytes searched of all; whether it was stopped before its end; volumes left out, with why;
+    how many places led to no document; how many beginnings nothing was sought for, as the time for that was over.
+    """
 
     finds: tuple[Found, ...]
     searched: int
@@ -79,6 +81,7 @@ class RawOutcome(msgspec.Struct, frozen=True):
     is_done: bool
     left_out: tuple[tuple[str, str], ...]
     clutter: int
+    not_joined: int
 
 
 class RawSearch:
@@ -165,7 +168,8 @@ class RawSearch:
         total = self.where.total()
         done = total if self.hunt.moment.stage else self.hunt.searched
         return RawOutcome(
-            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, clutter
+            tuple(self._found(each) for each in finds), done, total, self.hunt.is_done, self.where.left_out, clutter,
+            self.hunt.moment.not_joined,
         )  # fmt: skip
 
     def searched_in(self, start: int, size: int) -> int:
@@ -271,6 +275,8 @@ def raw_notices(outcomes: Iterable[RawOutcome], more: int) -> list[Notice]:
         if not outcome.is_done:
             notices.append(Notice(kind=About.RAW_NOT_DONE, count=left, text=shown_bytes(left)))
         notices += [Notice(kind=About.RAW_LEFT_OUT, names=(name,), text=why) for name, why in outcome.left_out]
+        if outcome.not_joined:
+            notices.append(Notice(kind=About.RAW_NOT_JOINED, count=outcome.not_joined))
         if outcome.clutter:
             notices.append(Notice(kind=About.RAW_CLUTTER, count=outcome.clutter))
     return notices

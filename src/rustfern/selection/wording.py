@@ -334,6 +334,8 @@ def notice(said: Notice) -> str:
             return f"not listed of what was found byte by byte: {counted(said.count, 'piece')} of programs' own files and of nothing that reads"
         case About.RAW_MORE:
             return f"{said.count} more documents were found byte by byte than are listed, the likeliest: type the same with --class for those of one kind"
+        case About.RAW_NOT_JOINED:
+            return f"the time for putting documents in pieces together was over before {said.count} of them were tried: the first piece of each is listed"
         case About.CHECKED_LATEST:
             return f"{said.count} of {said.text} documents were opened, those written last: name one with --document"
         case _:

@@ -49,13 +49,14 @@ _SIGNS = frozenset('"„“«([*-')
 
 class Moment(msgspec.Struct):
     """How far a search is: `stage` counts the passes, `position` is the place of the disk that comes next; `rounds` and `more` are of the pass that is
-    repeated as long as it finds more.
+    repeated as long as it finds more; `not_joined` counts what could not be tried for want of time.
     """
 
     stage: int = 0
     position: int = 0
     rounds: int = 0
     more: bool = False
+    not_joined: int = 0
 
 
 class Hunt:
@@ -282,10 +283,13 @@ class Hunt:
         self.settle()
         joiner = Joiner(self.looker, self.free, self.grain_at)
         until = time.monotonic() + _JOINING
-        for offset in sorted(self.begun):
-            if offset < self.moment.position or not self.free.holds(offset):
+        left = [each for each in sorted(self.begun) if each >= self.moment.position]
+        not_joined = 0
+        for number, offset in enumerate(left):
+            if not self.free.holds(offset):
                 continue
             if time.monotonic() > until:
+                not_joined = len(left) - number
                 break
             found = joiner.join(offset, self._sector(offset), is_text=self.begun[offset])
             self.moment.position = offset + 1
@@ -294,7 +298,7 @@ class Hunt:
             yield None
             if pause():
                 return
-        self.moment = Moment(4)
+        self.moment = Moment(4, not_joined=not_joined)
 
     def _parts(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What is there of documents whose end was not found."""
@@ -308,7 +312,7 @@ class Hunt:
             yield None
             if pause():
                 return
-        self.moment = Moment(5)
+        self.moment = Moment(5, not_joined=self.moment.not_joined)
 
     def _tails(self, pause: Callable[[], bool]) -> Iterator[RawFind | None]:
         """What is left of documents whose beginning is gone: all that is free is read once more."""
@@ -321,7 +325,7 @@ class Hunt:
             yield None
             if pause():
                 return
-        self.moment = Moment(6)
+        self.moment = Moment(6, not_joined=self.moment.not_joined)
 
     @property
     def is_done(self) -> bool:

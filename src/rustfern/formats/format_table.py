@@ -245,7 +245,7 @@ _RECORDS = (
         "mp4",
         "video",
         "MP4 recording",
-        others="m4v m4a",
+        others="m4v m4a 3gp 3g2",
         signatures=((4, b"ftyp"),),
         reader="media.mp4",
         carries=XMP,

@@ -29,6 +29,7 @@ from rustfern.operations.targets import check_target
 from rustfern.output.folder import Folder
 from rustfern.output.temporary import clean
 from rustfern.repair.interface import MAX_HELD_BYTES, Budget, Job, Loss, LossKind, Other, Outcome, Repairer, Step
+from rustfern.repair.recordings.movie import is_movie, tables_in
 from rustfern.repair.registry import is_known, repairers
 from rustfern.repair.together import together
 from rustfern.sources.registry import Sources
@@ -37,17 +38,23 @@ __all__ = ["NotRepaired", "RepairOptions", "Repaired", "is_known", "repair"]
 
 _CHUNK = 1 << 20
 _NAMED = 8
+_WITHOUT_WORDS = frozenset({"video", "audio", "image"})
 _LARGE = 32 << 20
+_MOST_NAMES, _MOST_BESIDE = 2000, 12
+"""Recordings beside a damaged one that are looked at for how it must be read."""
 _ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError, EOFError)
 
 
 class RepairOptions(msgspec.Struct, frozen=True):
-    """Marks in place of what is missing; the plain text beside; a healthy sample; further damaged copies whose parts may be used."""
+    """Marks in place of what is missing; the plain text beside; a healthy sample; further damaged copies whose parts may be used; of recordings no
+    picture that cannot be shown right.
+    """
 
     marks: bool = True
     text: bool = False
     like: str | None = None
     others: tuple[StoredCopy | str, ...] = ()
+    strict: bool = False
 
 
 class Repaired(msgspec.Struct, frozen=True):
@@ -124,7 +131,43 @@ def _sample(door: Sources, path: str | None) -> Other | None:
     whole = os.path.abspath(path)
     source = door.around(whole)
     with source.open(source.entry(whole)) as stream:
-        return Other(stream.read(MAX_HELD_BYTES), os.path.basename(whole), True, True)
+        return _sample_in(stream, os.path.basename(whole))
+
+
+def _sample_in(stream: BinaryIO, name: str) -> Other:
+    """A healthy sample: of a recording only its tables, which tell all that is asked of it."""
+    head = stream.read(4096)
+    tables = is_movie(head) and tables_in(stream, stream.seek(0, os.SEEK_END))
+    stream.seek(0)
+    return Other(tables or stream.read(MAX_HELD_BYTES), name, True, True)
+
+
+def _recordings_beside(door: Sources, item: _Input) -> list[Other]:
+    """The person's other recordings in the folder of a damaged one, the likeliest first: they tell how it must be read, if their tables are whole."""
+    folder = os.path.dirname(item.entry.path)
+    mine = extension_of(item.name)
+    found: list[Other] = []
+    with contextlib.suppress(SourceError, OSError):
+        source = door.open(item.entry.root)
+        entries = [
+            source.entry(os.path.join(folder, name))
+            for name in sorted(source.names(folder)[1])[:_MOST_NAMES]
+            if class_of(format_of_extension(extension_of(name))) == "video"
+        ]
+        near = sorted(
+            (each for each in entries if each.is_file and each.path != item.entry.path),
+            key=lambda each: (
+                extension_of(each.path) != mine,
+                abs((each.modified - item.entry.modified).total_seconds())
+                if each.modified is not None and item.entry.modified is not None
+                else 0.0,
+            ),
+        )
+        for each in near[:_MOST_BESIDE]:
+            with contextlib.suppress(SourceError, OSError, Malformed), source.open(each) as stream:
+                if is_movie(stream.read(4096)) and (tables := tables_in(stream, stream.seek(0, os.SEEK_END))):
+                    found.append(Other(tables, os.path.basename(each.path), False, True))
+    return found
 
 
 def _inputs(
@@ -274,11 +317,23 @@ def _mend(
     budget = Budget()
     size = _filled(stream, size)
     others = [*_opened(door, options.others, item), *((like,) if like is not None else ())]
+    if like is None and class_of(found.format or format_of_extension(extension_of(item.name))) == "video":
+        others += _recordings_beside(door, item)
     joined = _joined(stream, size, others)
     source: BinaryIO = io.BytesIO(joined) if joined is not None else stream
     size = len(joined) if joined is not None else size
     for format_name, mend in _whole_or_repairers(joined, head, item.name, found):
-        job = Job(source, size, item.name, format_name, options.marks, door.limits, budget, tuple(others))
+        job = Job(
+            source,
+            size,
+            item.name,
+            format_name,
+            options.marks,
+            door.limits,
+            budget,
+            tuple(others),
+            strict=options.strict,
+        )
         with target.scratch() as made:
             try:
                 with make_new(target, made) as out:
@@ -378,6 +433,8 @@ def _compared(
 ) -> Compared:
     """What comparing with the damaged file gives; parts from other copies are not foreign."""
     kind = class_of(verdict.format)
+    if kind in _WITHOUT_WORDS:
+        return Compared(0, None)
     said = compare(
         made,
         name,

@@ -24,6 +24,8 @@ _COUNTED = {
     LossKind.LAYERS: ("layer", "layers"),
     LossKind.PARTS: ("part", "parts"),
     LossKind.BYTES: ("byte", "bytes"),
+    LossKind.FRAMES: ("picture", "pictures"),
+    LossKind.SOUND: ("frame of sound", "frames of sound"),
 }
 
 
@@ -43,6 +45,7 @@ _SAID = {
     LossKind.NAMES: "the names of {count:,} sheets or tables{where}",
     LossKind.FORMAT: "its own format: what is left was written as {name}",
     LossKind.REST: "{rest}{where}{place}",
+    LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",
 }
 """What is said of losses that are not counted things."""
 _ONE = re.compile(r"\b1 (word|place|picture)s\b")
@@ -74,6 +77,8 @@ def loss(lost: Loss) -> str:
     if lost.kind is LossKind.ROWS and lost.text:
         return f"rows{where} behind row {lost.text}, nobody knows how many"
     one, many = _COUNTED[lost.kind]
+    if lost.text and lost.kind in (LossKind.FRAMES, LossKind.SOUND):
+        place = f" (at {lost.text})"
     if lost.kind in _NAMED and lost.count == 1 and lost.where:
         return f"the {one} {name}{place}"
     if lost.count == 1:

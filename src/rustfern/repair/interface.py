@@ -49,6 +49,9 @@ class Step(StrEnum):
     ENTITIES = "its entities were taken one by one"
     LAYERS = "its layers and previews that are whole were taken out"
     PREVIEW = "the format cannot be put together again: the largest picture that lies in it was taken out"
+    INDEX = "its pictures and sounds were found in its bytes, and tables made anew that say where and when"
+    SKIPPED = "pictures and sounds that are damaged were left out, all others kept at their times"
+    FRAGMENTS = "every fragment that is whole was kept"
     RENAMED = "it is whole, and was given the ending of what it is"
     UNMARKED = "it is whole: what stands in the way was left behind"
     TOGETHER = "two damaged copies of it were put together"
@@ -83,6 +86,9 @@ class LossKind(StrEnum):
     NAMES = "names"
     FORMAT = "format"
     REST = "rest"
+    FRAMES = "frames"
+    SOUND = "sound"
+    LIKE = "like"
 
 
 class Loss(msgspec.Struct, frozen=True):
@@ -131,6 +137,7 @@ class Other(msgspec.Struct, frozen=True):
 class Job(msgspec.Struct):
     """One damaged document: a seekable stream of `size` bytes, its name, the format that it should have; whether marks stand in place of what
     is missing; bounds. `known` is what one step of the work leaves for the next. `others` are further copies of this one, and samples by the same hand.
+    `strict`: of a recording no picture that cannot be shown right.
     """
 
     stream: BinaryIO
@@ -142,6 +149,7 @@ class Job(msgspec.Struct):
     budget: Budget = msgspec.field(default_factory=Budget)
     others: Sequence[Other] = ()
     known: dict[str, Any] = msgspec.field(default_factory=dict)
+    strict: bool = False
 
     def data(self, most: int = MAX_WORKED_BYTES, *, in_part: bool = False) -> bytes:
         """The bytes, at most so many of them; raises `NothingLeft` where there are more, unless a part of them will do."""

@@ -40,7 +40,12 @@ _SHOWN = 12
     help="Take what is lost from this copy of it, too (may be repeated).",
 )
 @click.option(
-    "--like", metavar="SAMPLE", help="A whole document by the same hand: looks that are lost are taken from it."
+    "--like",
+    metavar="SAMPLE",
+    help="A whole document by the same hand: looks that are lost are taken from it; a healthy recording of the same camera or program tells how a damaged one is read.",
+)
+@click.option(
+    "--strict", is_flag=True, help="Of a recording, leave out all pictures that what is lost may have spoiled."
 )
 @case_option
 @paths_option
@@ -52,6 +57,7 @@ def command(
     no_marks: bool,
     others: tuple[str, ...],
     like: str | None,
+    strict: bool,
     case: str | None,
     as_json: bool,
 ) -> int:
@@ -100,7 +106,7 @@ def command(
         )
         numbers = {each.number for each in chosen if isinstance(each, StoredCopy)}
         bases = [copy for number in sorted(numbers) for copy in file.copies(number)] if file is not None else []
-        options = RepairOptions(not no_marks, text, like, tuple(with_others))
+        options = RepairOptions(not no_marks, text, like, tuple(with_others), strict)
         done: list[Repaired] = []
         for item in _watched(repair(chosen, target, searched, options, session, bases), quiet=as_json):
             if isinstance(item, Repaired):

@@ -21,7 +21,7 @@ from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
 _PARENTS = frozenset({b"moov", b"trak", b"mdia", b"minf", b"stbl", b"moof", b"traf", b"mvex", b"dinf", b"edts"})
-_TOP = frozenset(
+TOP = frozenset(
     {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"moof", b"sidx", b"styp", b"mfra", b"uuid", b"meta", b"pnot",
      b"udta", b"emsg", b"prft", b"PICT", b"pdin", b"ssix"}
 )  # fmt: skip
@@ -57,7 +57,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     at = 0
     while at < size:
         kind, start, end = box(read, at)
-        if kind not in _TOP:
+        if kind not in TOP:
             if data and moov is not None and not read.upto(at, 65536).strip(b"\0"):
                 break  # zeros behind the end, as some cameras leave them
             raise Malformed(f"no box of a recording, where one should begin ({kind!r})", at)
@@ -150,7 +150,7 @@ def box(read: ByteReader, at: int) -> tuple[bytes, int, int]:
         # The length of the data is written last: it was still being recorded.
         length = size - at
     if length < start - at or at + length > size:
-        if kind == b"mdat" or kind in _TOP:
+        if kind == b"mdat" or kind in TOP:
             raise Malformed(
                 f"the box {kind.decode('latin-1')} reaches beyond the end of the file: the recording is cut off", at
             )

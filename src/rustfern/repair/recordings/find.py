@@ -1,0 +1,270 @@
+"""The pictures and sounds of a recording, found one behind the other in its bytes, past what is damaged."""
+
+from __future__ import annotations
+
+from array import array
+from collections import Counter
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from rustfern.repair.recordings.ways import Aac, Sample, Way
+from rustfern.repair.recordings.window import Window
+
+_AROUND = 256 << 10
+"""Bytes of a hole in which frames of sound are sought, from its end backwards."""
+_SURE = 3
+_MOST_PLAIN = 4 << 20
+_ZEROS = bytes(16)
+_HOLE = bytes(2048)
+_MOST_SAMPLES = 20_000_000
+
+
+class Plain(msgspec.Struct, frozen=True):
+    """Uncoded sound: bytes of one moment, and of the longest usual run of it (0: not known)."""
+
+    frame: int
+    chunk: int = 0
+
+
+class Found(msgspec.Struct):
+    """The samples of one track, in order. `keys` tells which need no other one; `gaps` are (number of the sample before which something is missing,
+    bytes that are).
+    """
+
+    places: array[int] = msgspec.field(default_factory=lambda: array("Q"))
+    sizes: array[int] = msgspec.field(default_factory=lambda: array("I"))
+    orders: array[int] = msgspec.field(default_factory=lambda: array("i"))
+    keys: array[int] = msgspec.field(default_factory=lambda: array("b"))
+    gaps: list[tuple[int, int]] = msgspec.field(default_factory=list)
+    hurt: int = 0
+
+    def add(self, at: int, sample: Sample) -> None:
+        """One more."""
+        self.places.append(at)
+        self.sizes.append(sample.size)
+        self.orders.append(sample.order)
+        self.keys.append(sample.is_key)
+        self.hurt += sample.is_hurt
+
+    @property
+    def size(self) -> int:
+        """Bytes in all."""
+        return sum(self.sizes)
+
+
+class Finder:
+    """Walks through the data of a recording. `picture` is the way of its pictures, `sounds` those of its sound; `pause` is called now and then."""
+
+    def __init__(
+        self,
+        window: Window,
+        picture: Way | None,
+        sounds: list[Way | Plain],
+        pause: Callable[[], None],
+        *,
+        strict: bool = False,
+    ) -> None:
+        self._window, self._picture, self._sounds, self._pause, self._strict = window, picture, sounds, pause, strict
+        self.pictures = Found()
+        self.heard = [Found() for _ in sounds]
+        self.missing = 0
+        """Bytes, but for zeros, that are nothing that is known."""
+        self._known: dict[tuple[int, int], Sample | None] = {}
+        self._chunks: Counter[int] = Counter()
+        self._last = -1
+        """Which sound came last; -1 a picture or nothing."""
+
+    def walk(self, start: int, end: int) -> None:
+        """Take what lies between two places."""
+        at = start
+        count = 0
+        while at < end and count < _MOST_SAMPLES:
+            count += 1
+            if not count % 256:
+                self._pause()
+                self._known.clear()
+            after = self._one(at, end)
+            if after <= at:
+                after = self._over(at, end)
+                self._note_gap(at, after - at)
+            at = after
+
+    def _one(self, at: int, end: int) -> int:
+        """Where the sample that begins at a place ends; the place itself where none does."""
+        shown = self._picture_at(at, end)
+        if shown is not None:
+            if self._strict and shown.is_hurt:
+                return at
+            self.pictures.add(at, shown)
+            self._last = -1
+            return at + shown.size
+        for number, way in enumerate(self._sounds):
+            if isinstance(way, Plain):
+                if (after := self._plain(number, way, at, end)) > at:
+                    return after
+            elif (sample := self._sure(number, way, at, end)) is not None:
+                self.heard[number].add(at, sample)
+                self._last = number
+                return at + sample.size
+        return at
+
+    def _picture_at(self, at: int, end: int) -> Sample | None:
+        if self._picture is None:
+            return None
+        if (at, -1) not in self._known:
+            self._known[at, -1] = self._picture.sample_at(self._window, at, end)
+        return self._known[at, -1]
+
+    def _sample_at(self, number: int, way: Way, at: int, end: int) -> Sample | None:
+        if (at, number) not in self._known:
+            self._known[at, number] = way.sample_at(self._window, at, end)
+        return self._known[at, number]
+
+    def _sure(self, number: int, way: Way, at: int, end: int) -> Sample | None:
+        """A frame of sound that is borne out by what follows it, or goes on from the one before."""
+        sample = self._sample_at(number, way, at, end)
+        if sample is None:
+            return None
+        after = at + sample.size
+        if after >= end or self._picture_at(after, end) is not None:
+            return sample
+        for other, each in enumerate(self._sounds):
+            if not isinstance(each, Plain) and self._sample_at(other, each, after, end) is not None:
+                return sample
+        return sample if self._last == number and _ZEROS not in self._window.at(at, sample.size) else None
+
+    def _plain(self, number: int, way: Plain, at: int, end: int) -> int:
+        """Where a run of uncoded sound ends: at the next picture, and of the usual length."""
+        usual = self._usual() or way.chunk
+        if usual and (at + usual >= end or self._picture_at(at + usual, end) is not None) and self._last < 0:
+            return self._add_plain(number, at, min(at + usual, end - (end - at) % way.frame))
+        if self._picture is None:
+            return self._add_plain(number, at, end - (end - at) % way.frame)
+        following = self._next_picture(at + way.frame, min(end, at + _MOST_PLAIN), end)
+        stop = following if following is not None else end
+        if following is None and stop - at > max(2 * usual, 1 << 16):
+            return at
+        length = stop - at
+        if self._last >= 0 and (following is not None or _HOLE in self._window.at(at, length)):
+            return at  # sound follows sound only at the end
+        if following is not None and usual and length > max(way.chunk, self._longest()) * 3 // 2:
+            return at  # a picture is damaged here: what sound there is, is found from the next one backwards
+        if length % way.frame and following is not None:
+            return at
+        return self._add_plain(number, at, stop - length % way.frame)
+
+    def _usual(self) -> int:
+        length, count = self._chunks.most_common(1)[0] if self._chunks else (0, 0)
+        return length if count >= _SURE else 0
+
+    def _longest(self) -> int:
+        """Bytes of the longest run of uncoded sound that came more than once."""
+        return max((length for length, count in self._chunks.items() if count > 1), default=0)
+
+    def _add_plain(self, number: int, at: int, stop: int) -> int:
+        if stop > at:
+            self.heard[number].add(at, Sample(stop - at))
+            self._chunks[stop - at] += 1
+            self._last = number
+        return stop
+
+    def _next_picture(self, at: int, most: int, end: int) -> int | None:
+        if self._picture is None:
+            return None
+        for tried, place in enumerate(self._picture.next_from(self._window, at, most)):
+            if not tried % 256:
+                self._pause()
+            sample = self._picture.sample_at(self._window, place, end)
+            if sample is not None and (sample.size > 64 or self._follows(place + sample.size, end)):
+                return place
+        return None
+
+    def _follows(self, at: int, end: int) -> bool:
+        """Whether something that is known begins at a place."""
+        if at >= end or self._picture_at(at, end) is not None:
+            return True
+        return any(
+            isinstance(way, Plain) or self._sample_at(number, way, at, end) is not None
+            for number, way in enumerate(self._sounds)
+        )
+
+    def _over(self, at: int, end: int) -> int:
+        """Where it goes on behind what is damaged; the sound before the next picture is taken."""
+        self._last = -1
+        stop = self._next_picture(at + 1, end, end) if self._picture is not None else None
+        if stop is None:
+            if self._picture is None or end - at <= _AROUND:
+                return self._next_sound(at + 1, end)
+            return end
+        for number, way in enumerate(self._sounds):
+            if isinstance(way, Plain):
+                usual = self._usual() or way.chunk
+                if usual and stop - usual > at and _HOLE not in self._window.at(stop - usual, usual):
+                    self._gap_in_sound(number, stop - usual - at)
+                    self._add_plain(number, stop - usual, stop)
+                    self._last = -1
+            elif isinstance(way, Aac):
+                for place, sample in self._backwards(way, max(at + 1, stop - _AROUND), stop):
+                    if not self.heard[number].gaps or self.heard[number].gaps[-1][0] != len(self.heard[number].places):
+                        self._gap_in_sound(number, place - at)
+                    self.heard[number].add(place, sample)
+                    self._last = number
+        return stop
+
+    def _backwards(self, way: Aac, start: int, stop: int) -> Iterator[tuple[int, Sample]]:
+        """Frames of sound one behind the other, the last of which ends just before a picture: as many as there are."""
+        data = self._window.at(start, stop - start)
+        lead = len(data) - len(data.lstrip(b"\0"))
+        chain: dict[int, int] = {}
+        best = len(data)
+        for place in range(len(data) - 4, lead - 1, -1):
+            if not place % 1024:
+                self._pause()
+            sample = way.sample_at(self._window, start + place, stop)
+            if sample is not None and (place + sample.size == len(data) or place + sample.size in chain):
+                chain[place] = sample.size
+                best = place
+        place = best
+        while place < len(data):
+            yield start + place, Sample(chain[place])
+            place += chain[place]
+
+    def _next_sound(self, at: int, end: int) -> int:
+        """Where several frames of sound follow each other."""
+        for number, way in enumerate(self._sounds):
+            if isinstance(way, Plain):
+                continue
+            starts = (
+                way.next_from(self._window, at, end) if not isinstance(way, Aac) else range(at, min(end, at + _AROUND))
+            )
+            for tried, place in enumerate(starts):
+                if not tried % 1024:
+                    self._pause()
+                here = place
+                for _ in range(_SURE):
+                    sample = way.sample_at(self._window, here, end)
+                    if sample is None:
+                        break
+                    here += sample.size
+                    if here == end:
+                        self._last = number
+                        return place
+                else:
+                    self._last = number
+                    return place
+        return end
+
+    def _note_gap(self, at: int, size: int) -> None:
+        for place in range(at, at + size, 1 << 20):
+            data = self._window.at(place, min(1 << 20, at + size - place))
+            self.missing += len(data) - data.count(0)
+        if size > 0:
+            for found in (self.pictures, *self.heard):
+                if not found.gaps or found.gaps[-1][0] != len(found.places):
+                    found.gaps.append((len(found.places), size))
+
+    def _gap_in_sound(self, number: int, size: int) -> None:
+        found = self.heard[number]
+        if not found.gaps or found.gaps[-1][0] != len(found.places):
+            found.gaps.append((len(found.places), size))

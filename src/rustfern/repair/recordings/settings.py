@@ -1,0 +1,212 @@
+"""How a recording must be read: by what is left of its own tables, by a healthy one of the same hand, or by what its bytes look like."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from rustfern.formats.media.aac import RATES
+from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
+from rustfern.repair.recordings.find import Finder, Plain
+from rustfern.repair.recordings.tables import Track
+from rustfern.repair.recordings.ways import Aac, Intra, Jpegs, Mp3, Units, Way
+from rustfern.repair.recordings.window import Window
+from rustfern.repair.recordings.write import (
+    entry_of_aac,
+    entry_of_intra,
+    entry_of_jpegs,
+    entry_of_plain,
+    entry_of_units,
+)
+
+_TRIED = 1 << 20
+_AAC_TABLES = (3, 6, 5, 8, 11, 2, 0)
+"""A rate of each group whose frames read alike, the usual first."""
+_INTRA = (b"icpf",)
+_FORMS = ("<i2", ">i2", "u1")
+_MUCH_SMOOTHER, _NEAR, _SMALL = 0.6, 0.02, 320
+
+
+class Reading(msgspec.Struct):
+    """How to read: the tracks that tell it (with their own settings where they were found in the bytes), the way of each, whose tables they are."""
+
+    picture: Track | None
+    way: Way | None
+    sounds: list[Track]
+    ways: list[Way | Plain]
+    name: str = ""
+
+
+def reading_of(tracks: Sequence[Track], name: str = "") -> Reading | None:
+    """How tables say that a recording is read; None where nothing of it is known."""
+    found = Reading(None, None, [], [], name)
+    for track in tracks:
+        coding, width = settings_of(track.entry)
+        if track.kind == b"vide" and found.way is None:
+            if coding is not None and coding.shape is not None:
+                found.picture, found.way = track, Units(coding, width, track.largest)
+            elif track.coding in (b"jpeg", b"mjpa", b"mjpb") or (
+                track.coding == b"mp4v" and b"\x04" in track.entry and b"\x6c" in track.entry
+            ):
+                found.picture, found.way = track, Jpegs()
+            elif track.coding[:2] == b"ap":
+                found.picture, found.way = track, Intra(b"icpf")
+        elif track.kind == b"soun":
+            way = _sound_way(track)
+            if way is not None:
+                found.sounds.append(track)
+                found.ways.append(way)
+    return found if found.way is not None or found.ways else None
+
+
+def _sound_way(track: Track) -> Way | Plain | None:
+    if track.aac is not None:
+        return Aac(*track.aac)
+    if track.frame:
+        return Plain(track.frame, track.chunk)
+    if track.coding in (b".mp3", b"ms\0U"):
+        return Mp3()
+    return None
+
+
+def size_of(track: Track) -> tuple[int, int]:
+    """(width, height) of pictures."""
+    if len(track.entry) < 36:
+        return 0, 0
+    width, height = struct.unpack_from(">HH", track.entry, 32)
+    return int(width), int(height)
+
+
+def guessed(
+    window: Window, start: int, end: int, pause: Callable[[], None], known: Way | None = None
+) -> Reading | None:
+    """How a recording may be read of which no table is left (or only that of its pictures: the `known` way), by trying what is usual on its
+    beginning; None where nothing fits.
+    """
+    stop = min(end, start + _TRIED)
+    best: tuple[int, Way | None] = (0, known)
+    makers: list[Callable[[], Way]] = [
+        lambda: Units(Avc(), 4),
+        lambda: Units(Hevc(), 4),
+        Jpegs,
+        *(lambda e=each: Intra(e) for each in _INTRA),
+    ]
+    for make in makers if known is None else ():
+        finder = Finder(window, make(), [], pause)
+        finder.walk(start, stop)
+        if finder.pictures.size > best[0] and len(finder.pictures.places) > 1:
+            best = finder.pictures.size, make()
+    way = best[1]
+    found = Reading(None, way, [], [])
+    heard: tuple[int, Way | None] = (0, None)
+    for table in (*_AAC_TABLES, -1):
+        sound: Way = Aac(table, 0) if table >= 0 else Mp3()
+        finder = Finder(window, way, [sound], pause)
+        finder.walk(start, min(stop, start + _TRIED // 4))
+        if finder.heard[0].size > heard[0] * 1.02 and len(finder.heard[0].places) > 2:
+            heard = finder.heard[0].size, sound
+    if heard[1] is not None:
+        channels = _channels(window, heard[1], finder_of(window, way, heard[1], start, stop, pause))
+        if isinstance(heard[1], Aac):
+            found.sounds.append(
+                Track(b"soun", entry_of_aac(heard[1].rate, channels), RATES[heard[1].rate], 1024, is_guessed=True)
+            )
+            found.ways.append(Aac(heard[1].rate, channels))
+        else:
+            found.sounds.append(Track(b"soun", entry_of_plain(b".mp3", 2, 16, 44100), 44100, 1152))
+            found.ways.append(heard[1])
+    elif way is not None and not isinstance(way, Units):
+        _guess_plain(window, way, start, stop, found, pause)
+    return found if way is not None or found.ways else None
+
+
+def finder_of(
+    window: Window, picture: Way | None, sound: Way, start: int, stop: int, pause: Callable[[], None]
+) -> Finder:
+    """What is found of one sound beside pictures."""
+    finder = Finder(window, picture, [sound], pause)
+    finder.walk(start, stop)
+    return finder
+
+
+def _channels(window: Window, way: Way, finder: Finder) -> int:
+    """How many channels most frames have."""
+    if not isinstance(way, Aac):
+        return 2
+    told = [
+        count
+        for place in finder.heard[0].places[:200]
+        for count in (1, 2, 6)
+        if Aac(way.rate, count).sample_at(window, place, place + 8192) is not None
+    ]
+    return max((1, 2, 6), key=told.count) if told else 2
+
+
+def _guess_plain(window: Window, way: Way, start: int, stop: int, found: Reading, pause: Callable[[], None]) -> None:
+    """Uncoded sound between pictures: how much of it lies by a picture tells rate, channels and bits, among those that cameras use."""
+    finder = Finder(window, way, [Plain(1)], pause)
+    finder.walk(start, stop)
+    heard = finder.heard[0]
+    pictures = len(finder.pictures.places)
+    if len(heard.places) < 3 or pictures < 3:
+        return
+    a_picture = heard.size / pictures
+    if a_picture < 100:
+        return
+    data = window.at(heard.places[len(heard.places) // 2], 65536 & -4)
+    form = min(_FORMS, key=lambda each: _roughness(data, each))
+    width = 1 if form == "u1" else 2
+    channels = 2 if _roughness(data, form, 2) < _MUCH_SMOOTHER * _roughness(data, form) else 1
+    entry, _ = entry_for(way, window, finder.pictures.places)
+    is_small = entry is not None and size_of(Track(entry=entry))[0] <= _SMALL
+    usual = (15.0, 30.0) if is_small else (30.0, 15.0)
+    choices = [
+        (abs(rate * channels * width / a_picture / shown - 1), n, rate, shown)
+        for n, (shown, rate) in enumerate(
+            (shown, rate)
+            for shown in (*usual, 25.0, 30000 / 1001, 24.0, 60.0, 20.0, 12.0, 10.0)
+            for rate in (44100, 48000, 22050, 11025, 32000, 16000, 8000)
+        )
+    ]
+    near = min(choices)
+    if near[0] > _NEAR:
+        return
+    _, _, rate, shown = min((each for each in choices if each[0] <= near[0] + 0.003), key=lambda each: each[1])
+    coding = {"<i2": b"sowt", ">i2": b"twos", "u1": b"raw "}[form]
+    found.sounds.append(Track(b"soun", entry_of_plain(coding, channels, width * 8, rate), rate, 1, is_guessed=True))
+    found.ways.append(Plain(channels * width))
+    found.picture = Track(scale=round(shown * 1000), step=1000)
+
+
+def _roughness(data: bytes, form: str, step: int = 1) -> float:
+    """How much values change from one to the next but `step`, as a share of how much they vary."""
+    import numpy as np
+
+    values = np.frombuffer(data, form).astype(float)
+    spread = float(values.std())
+    return float(np.abs(values[step:] - values[:-step]).mean()) / spread if spread else 9.0
+
+
+def entry_for(way: Way, window: Window, places: Sequence[int]) -> tuple[bytes | None, Shape | None]:
+    """(description of pictures, what their settings tell) by what stands in them; None where it does not."""
+    if isinstance(way, Units):
+        return entry_of_units(way.coding), way.coding.shape
+    if not places:
+        return None, None
+    head = window.at(places[0], 1 << 16)
+    if isinstance(way, Jpegs):
+        at = 2
+        while at + 9 < len(head) and head[at] == 0xFF:
+            if 0xC0 <= head[at + 1] <= 0xCF and head[at + 1] not in (0xC4, 0xC8, 0xCC):
+                height, width = struct.unpack_from(">HH", head, at + 5)
+                return entry_of_jpegs(width, height), Shape(width, height, 0.0, 0)
+            at += 2 + int.from_bytes(head[at + 2 : at + 4], "big")
+        return None, None
+    if isinstance(way, Intra):
+        # The head of a picture follows its four letters: bytes, version, maker, width, height.
+        width, height = struct.unpack_from(">HH", head, 16)
+        chroma = head[20] >> 6 if len(head) > 20 else 2
+        return entry_of_intra(b"ap4h" if chroma == 3 else b"apcn", width, height), Shape(width, height, 0.0, 0)
+    return None, None

@@ -1,0 +1,129 @@
+"""When each picture and sound of a recording is played, where no table says so.
+
+Pictures follow each other at the rate of a sample, of their own settings, or of the sound beside them; in what order they are shown their own
+numbers tell. Where something is missing, time goes on as if it were there.
+"""
+
+from __future__ import annotations
+
+from array import array
+from bisect import bisect_left
+from collections.abc import Sequence
+
+from rustfern.repair.recordings.find import Found
+
+USUAL_RATES = (
+    24000 / 1001,
+    24.0,
+    25.0,
+    30000 / 1001,
+    30.0,
+    48.0,
+    50.0,
+    60000 / 1001,
+    60.0,
+    120.0,
+    12.0,
+    15.0,
+    20.0,
+    10.0,
+    8.0,
+    5.0,
+    6.0,
+)
+_NEAR, _AS_TOLD = 0.006, 0.05
+_LEAST_SECONDS = 2.0
+
+
+def rate_of(pictures: int, told: float, seconds: float) -> float:
+    """Pictures a second: as `told` (0: nothing tells), unless the `seconds` of the sound beside them (0: none) show that this cannot be."""
+    measured = pictures / seconds if seconds else 0.0
+    if told and (seconds < _LEAST_SECONDS or abs(measured / told - 1) < _AS_TOLD):
+        return told
+    if not measured:
+        return told or 30.0
+    near = min(USUAL_RATES, key=lambda rate: abs(measured / rate - 1))
+    close = _NEAR if seconds > 20 else 1.5 / max(pictures, 1) + _NEAR
+    return near if abs(measured / near - 1) < close else measured
+
+
+def shifts_of(orders: Sequence[int], keys: Sequence[int], many: int, step: int) -> tuple[array[int], int]:
+    """(ticks that each picture is shown later than it comes, ticks by which all of it is late), from the low bits of their numbers, which have `many`
+    values. Source: H.264 8.2.1.1, H.265 8.3.1.
+    """
+    count = len(orders)
+    if not many or count < 2 or min(orders) < 0:
+        return array("q", bytes(8 * count)), 0
+    shown = [0] * count
+    start, group = 0, list[tuple[int, int]]()
+    reference = high = 0
+
+    def settle() -> None:
+        for place, (_, number) in enumerate(sorted(group)):
+            shown[number] = start + place
+
+    for number, order in enumerate(orders):
+        if keys[number] and order == 0:
+            settle()
+            start, group, reference, high = number, [], 0, 0
+        if order < reference % many and reference % many - order >= many // 2:
+            high = reference - reference % many + many
+        elif order > reference % many and order - reference % many > many // 2:
+            high = reference - reference % many - many
+        else:
+            high = reference - reference % many
+        whole = high + order
+        group.append((whole, number))
+        reference = max(reference, whole)
+    settle()
+    late = max((number - shown[number] for number in range(count)), default=0)
+    return array("q", ((shown[n] - n + late) * step for n in range(count))), late * step
+
+
+def lasting_of(found: Found, step: int, lost: Sequence[tuple[int, int]]) -> tuple[array[int], int]:
+    """(ticks that each sample lasts, ticks before the first), with `lost` samples before some of them: (number, how many)."""
+    lasting = array("I", [step]) * len(found.places)
+    start = 0
+    for number, many in lost:
+        if number == 0:
+            start += many * step
+        elif number < len(lasting):
+            lasting[number - 1] = min(lasting[number - 1] + many * step, (1 << 31) - 1)
+    return lasting, start
+
+
+def lost_by_bytes(found: Found, gaps: Sequence[tuple[int, int]], a_second: float, rate: float) -> list[tuple[int, int]]:
+    """How many samples the gaps stand for, if their bytes hold as much of all tracks as elsewhere."""
+    return [
+        (number, round(size / a_second * rate)) for number, size in gaps if a_second > 0 and number < len(found.places)
+    ]
+
+
+def lost_by_pictures(
+    sound: Found, pictures: Found, times: Sequence[float], lasting: Sequence[float]
+) -> list[tuple[int, int]]:
+    """How many frames of sound the gaps stand for: as many as bring it back beside the pictures that it lay by before. `times` are those of the
+    pictures, `lasting` of each frame of sound, in seconds.
+    """
+    lost: list[tuple[int, int]] = []
+    if not times or not sound.places:
+        return lost
+    usual = sum(lasting) / len(lasting)
+    clock, behind, beside = 0.0, 0.0, 0
+    gaps = {number for number, _ in sound.gaps}
+    for number, place in enumerate(sound.places):
+        picture = bisect_left(pictures.places, place) - 1
+        if picture >= 0:
+            away = clock - times[min(picture, len(times) - 1)]
+            if number in gaps and beside:
+                many = max(0, round((behind / beside - away) / usual))
+                if many:
+                    lost.append((number, many))
+                    clock += many * usual
+                    away += many * usual
+            behind += away
+            beside += 1
+            if beside > 200:
+                behind, beside = behind / 2, beside // 2
+        clock += lasting[number]
+    return lost

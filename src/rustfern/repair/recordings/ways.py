@@ -1,0 +1,198 @@
+"""How samples of one coding are told in the bytes: where one that begins at a place ends, and where the next one may begin."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Protocol
+
+import msgspec
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.extents.pictures import jpeg
+from rustfern.formats.media.aac import frame_length
+from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
+from rustfern.repair.recordings.window import Window
+
+_LARGEST_UNIT = 16 << 20
+_HEAD = 112
+_HOLE = bytes(512)
+_AVC_NEXT = re.compile(rb"\0[\0-\xff]{3}[\x01\x06\x09\x21\x25\x27\x28\x41\x45\x61\x65\x67\x68]")
+_HEVC_NEXT = re.compile(
+    rb"\0[\0-\xff]{3}[\x00\x02\x04\x06\x08\x0a\x0c\x0e\x10\x12\x20\x22\x24\x26\x28\x2a\x40\x42\x44\x46\x4e][\x01-\x07]"
+)
+_NO_UNIT = re.compile(rb"\0\0[\0-\2]")
+"""What never stands inside of a unit (H.264 7.4.1)."""
+
+
+class Sample(msgspec.Struct, frozen=True):
+    """One picture, or one frame of sound: bytes; whether it needs no other one; the low bits of its place in the order of showing (-1: not told);
+    whether a part of it is missing.
+    """
+
+    size: int
+    is_key: bool = True
+    order: int = -1
+    is_hurt: bool = False
+
+
+class Way(Protocol):
+    """One coding."""
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """The sample that begins at a place and ends before `end`; None where none does."""
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """Places where one may begin, in order."""
+
+
+class Units:
+    """Pictures of units behind their lengths: H.264 and H.265."""
+
+    def __init__(self, coding: Avc | Hevc, width: int, largest: int = 0) -> None:
+        self.coding, self.width = coding, width
+        self.largest = min(max(largest * 4, 1 << 20), _LARGEST_UNIT) if largest else _LARGEST_UNIT
+        self._mark = _AVC_NEXT if isinstance(coding, Avc) else _HEVC_NEXT
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        place, width, coding = at, self.width, self.coding
+        seen = key = hurt = False
+        order = -1
+        while place + width < end:
+            head = window.at(place, width + _HEAD)
+            length = int.from_bytes(head[:width], "big")
+            if not 1 <= length <= self.largest or place + width + length > end:
+                hurt = seen and self._goes_on(head, length)
+                break
+            try:
+                told = coding.head(head[width : width + length])
+            except (NoUnit, IndexError):
+                break
+            if (seen and (told.opens or told.begins)) or (told.is_slice and not seen and not told.begins):
+                break
+            unit = window.at(place + width, length)
+            if not unit[-1] or _NO_UNIT.search(unit):
+                hurt = seen and told.is_slice
+                break
+            if not told.is_slice:
+                coding.learn(unit)
+            elif not seen:
+                seen, key, order = True, told.is_key, told.order
+            place += width + length
+        return Sample(place - at, key, order, hurt) if seen else None
+
+    def _goes_on(self, head: bytes, length: int) -> bool:
+        """Whether a further part of the picture begins here that is not all there."""
+        try:
+            told = self.coding.head(head[self.width :])
+        except (NoUnit, IndexError):
+            return False
+        return 1 <= length <= self.largest and told.is_slice and not told.begins
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """As `Way.next_from`."""
+        yield from _found(self._mark, window, at, end, 6)
+
+
+class Jpegs:
+    """Pictures each of which is a JPEG."""
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        if window.at(at, 3) != b"\xff\xd8\xff":
+            return None
+        most = min(end - at, _LARGEST_UNIT)
+        data = window.at(at, min(most, 1 << 20))
+        try:
+            reach = jpeg(data)
+            if reach is not None and not reach.is_complete and most > len(data):
+                data = window.at(at, most)
+                reach = jpeg(data)
+        except (Malformed, ValueError, LookupError):
+            return None
+        if reach is None or not reach.is_complete:
+            return None
+        return Sample(reach.end, is_hurt=_HOLE in data[: reach.end])
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """As `Way.next_from`."""
+        yield from _found(re.compile(rb"\xff\xd8\xff[\xc0\xc4\xdb\xdd-\xef\xfe]"), window, at, end, 4)
+
+
+class Intra:
+    """Pictures that begin with their bytes and four letters."""
+
+    def __init__(self, letters: bytes) -> None:
+        self.letters = letters
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        head = window.at(at, 8)
+        size = int.from_bytes(head[:4], "big")
+        if head[4:] != self.letters or not 32 <= size <= end - at:
+            return None
+        return Sample(size)
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """As `Way.next_from`."""
+        yield from _found(re.compile(rb"[\0-\xff]{4}" + re.escape(self.letters)), window, at, end, 8)
+
+
+class Aac:
+    """Sound in AAC."""
+
+    def __init__(self, rate: int, channels: int) -> None:
+        self.rate, self.channels = rate, channels
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        length = frame_length(window.at(at, min(8192, end - at)), 0, self.rate, self.channels)
+        return Sample(length) if length > 3 else None
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """None: nothing marks where a frame begins."""
+        return iter(())
+
+
+_MP3_RATES = {3: (44100, 48000, 32000), 2: (22050, 24000, 16000), 0: (11025, 12000, 8000)}
+_MP3_BITS = {
+    True: (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320),
+    False: (0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160),
+}
+
+
+class Mp3:
+    """Sound in MPEG layer 3. Source: ISO/IEC 11172-3 2.4.1."""
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        head = window.at(at, 4)
+        if len(head) < 4 or head[0] != 0xFF or head[1] & 0xE6 != 0xE2:
+            return None
+        version, bits, rate = head[1] >> 3 & 3, head[2] >> 4, head[2] >> 2 & 3
+        if version == 1 or bits in (0, 15) or rate == 3:
+            return None
+        size = (144 if version == 3 else 72) * _MP3_BITS[version == 3][bits] * 1000 // _MP3_RATES[version][rate] + (
+            head[2] >> 1 & 1
+        )
+        return Sample(size) if size <= end - at else None
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """As `Way.next_from`."""
+        yield from _found(re.compile(rb"\xff[\xe2-\xff]"), window, at, end, 2)
+
+
+def _found(mark: re.Pattern[bytes], window: Window, at: int, end: int, width: int) -> Iterator[int]:
+    """Where a mark stands."""
+    while at < end:
+        piece = window.from_(at, end - at)
+        if len(piece) < width:
+            piece = window.at(at, min(end - at, 1 << 20))
+            if len(piece) < width:
+                return
+        place = 0
+        while (match := mark.search(piece, place)) is not None:
+            yield at + match.start()
+            place = match.start() + 1
+        at += len(piece) - width + 1

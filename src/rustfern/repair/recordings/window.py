@@ -1,0 +1,36 @@
+"""The bytes of a large file, read forwards in large pieces."""
+
+from __future__ import annotations
+
+from typing import BinaryIO
+
+_PIECE = 8 << 20
+
+
+class Window:
+    """Bytes of a stream at any place; those behind one that was asked for are at hand."""
+
+    def __init__(self, stream: BinaryIO, size: int) -> None:
+        self._stream, self.size = stream, size
+        self._start = 0
+        self._held = b""
+
+    def at(self, place: int, count: int) -> bytes:
+        """So many bytes, fewer where the file ends."""
+        count = min(count, self.size - place)
+        if count <= 0 or place < 0:
+            return b""
+        inner = place - self._start
+        if inner < 0 or inner + count > len(self._held):
+            self._stream.seek(place)
+            self._held = self._stream.read(max(_PIECE, count))
+            self._start, inner = place, 0
+        return self._held[inner : inner + count]
+
+    def from_(self, place: int, most: int = _PIECE) -> bytes:
+        """What is at hand from a place on, at least something where the file has it."""
+        inner = place - self._start
+        if not 0 <= inner < len(self._held):
+            self.at(place, min(most, _PIECE))
+            inner = place - self._start
+        return self._held[inner : inner + most]

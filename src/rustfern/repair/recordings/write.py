@@ -1,0 +1,280 @@
+"""A recording with tables made anew, before its data: the coded pictures and sounds as they are, in the order in which they lay.
+
+Source: ISO/IEC 14496-12, 8.2 to 8.7; 14496-14, 5.6; 14496-15, 5.3.3 and 8.3.3; 14496-1, 7.2.6.
+"""
+
+from __future__ import annotations
+
+import struct
+from array import array
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, BinaryIO
+
+import msgspec
+
+from rustfern.formats.media.aac import RATES
+from rustfern.formats.media.coded_video import Avc, Hevc, Shape
+from rustfern.repair.recordings.tables import USUAL_MATRIX
+from rustfern.repair.recordings.window import Window
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+_TICKS = 1000
+_PIECE = 4 << 20
+_MOST_TOGETHER = 512
+"""Samples of one chunk."""
+_TIMES_MOST = (1 << 32) - 1
+
+
+class Written(msgspec.Struct):
+    """One track to be written: its kind, the description of its samples, ticks a second, width and height (0 for sound); of each sample the
+    place, bytes, ticks it lasts, ticks that it is shown later than it comes, and whether it needs no other one (empty: none does); `start` ticks
+    before the first. `frame`: uncoded sound, bytes of a moment. `skipped` ticks of the first ones are not played.
+    """
+
+    kind: bytes
+    entry: bytes
+    scale: int
+    width: int
+    height: int
+    places: array[int]
+    sizes: array[int]
+    lasting: array[int]
+    shifts: array[int]
+    keys: array[int]
+    start: int = 0
+    skipped: int = 0
+    frame: int = 0
+    matrix: bytes = USUAL_MATRIX
+    language: int = 0x55C4
+
+
+def box(kind: bytes, *parts: bytes) -> bytes:
+    """A box."""
+    return struct.pack(">I4s", 8 + sum(map(len, parts)), kind) + b"".join(parts)
+
+
+def full(kind: bytes, version: int, flags: int, *parts: bytes) -> bytes:
+    """A box with a version and flags."""
+    return box(kind, struct.pack(">I", version << 24 | flags), *parts)
+
+
+def write(out: BinaryIO, window: Window, brand: bytes, tracks: Sequence[Written], pause: Callable[[], None]) -> None:
+    """Write a recording: `brand` is its first box."""
+    import numpy as np
+
+    places = np.concatenate([np.frombuffer(each.places, np.uint64) for each in tracks]).astype(np.int64)
+    sizes = np.concatenate([np.frombuffer(each.sizes, np.uint32) for each in tracks]).astype(np.int64)
+    whose = np.concatenate([np.full(len(each.places), n, np.int32) for n, each in enumerate(tracks)])
+    order = np.argsort(places, kind="stable")
+    places, sizes, whose = places[order], sizes[order], whose[order]
+    offsets = np.concatenate([[0], np.cumsum(sizes)[:-1]])
+    chunks = [_chunks(offsets, whose, n, is_plain=bool(each.frame)) for n, each in enumerate(tracks)]
+    total = int(sizes.sum())
+    head = (
+        struct.pack(">I4sQ", 1, b"mdat", total + 16) if total > 0xFFFF0000 else struct.pack(">I4s", total + 8, b"mdat")
+    )
+    is_wide = total > 0xFFFF0000 - (64 << 20)
+    first = len(_tables(tracks, chunks, 0, is_wide=is_wide)) + len(brand) + len(head)
+    out.write(brand)
+    out.write(_tables(tracks, chunks, first, is_wide=is_wide))
+    out.write(head)
+    ends = places + sizes
+    breaks = np.flatnonzero(places[1:] != ends[:-1]) + 1
+    starts = [0, *breaks.tolist()]
+    for n, start in enumerate(starts):
+        last = starts[n + 1] - 1 if n + 1 < len(starts) else len(places) - 1
+        at, stop = int(places[start]), int(ends[last])
+        while at < stop:
+            pause()
+            piece = window.at(at, min(_PIECE, stop - at))
+            if not piece:
+                raise OSError("the recording became shorter while it was read")
+            out.write(piece)
+            at += len(piece)
+
+
+_Chunks = tuple["NDArray[np.int64]", "NDArray[np.int64]"]
+"""(offset in the data, samples) of each chunk."""
+
+
+def _chunks(offsets: NDArray[np.int64], whose: NDArray[np.int32], track: int, *, is_plain: bool) -> _Chunks:
+    import numpy as np
+
+    mine = np.flatnonzero(whose == track)
+    if is_plain:
+        return offsets[mine], np.ones(len(mine), np.int64)
+    new = np.ones(len(mine), bool)
+    new[1:] = mine[1:] != mine[:-1] + 1
+    # Runs that are too long are cut.
+    run = np.cumsum(new) - 1
+    place = np.arange(len(mine)) - np.flatnonzero(new)[run] if len(mine) else np.zeros(0, np.int64)
+    new |= place % _MOST_TOGETHER == 0
+    starts = np.flatnonzero(new)
+    return offsets[mine[starts]], np.diff([*starts, len(mine)])
+
+
+def _tables(tracks: Sequence[Written], chunks: Sequence[_Chunks], first: int, *, is_wide: bool) -> bytes:
+    lasting = [(each.start + _shown_to(each) - each.skipped) * _TICKS // each.scale for each in tracks]
+    most = min(max(lasting, default=0), _TIMES_MOST)
+    head = full(
+        b"mvhd", 0, 0, struct.pack(">IIIIIH10x", 0, 0, _TICKS, most, 0x10000, 0x100), USUAL_MATRIX, bytes(24), struct.pack(">I", len(tracks) + 1),
+    )  # fmt: skip
+    return box(
+        b"moov",
+        head,
+        *(_trak(each, n, lasting[n - 1], chunks[n - 1], first, is_wide=is_wide) for n, each in enumerate(tracks, 1)),
+    )
+
+
+def _shown_to(each: Written) -> int:
+    """Ticks to the end of what is shown last."""
+    whole = sum(each.lasting)
+    if not any(each.shifts):
+        return whole
+    clock = end = 0
+    for lasting, shift in zip(each.lasting, each.shifts, strict=True):
+        end = max(end, clock + shift + lasting)
+        clock += lasting
+    return end
+
+
+_MEDIA = {
+    b"vide": full(b"vmhd", 0, 1, bytes(8)),
+    b"soun": full(b"smhd", 0, 0, bytes(4)),
+}
+_NAMES = {b"vide": b"VideoHandler\0", b"soun": b"SoundHandler\0"}
+
+
+def _trak(each: Written, number: int, lasting: int, chunks: _Chunks, first: int, *, is_wide: bool) -> bytes:
+    lasting = min(lasting, _TIMES_MOST)
+    sound = 0x100 if each.kind == b"soun" else 0
+    head = full(
+        b"tkhd", 0, 3, struct.pack(">IIIII8xHHHH", 0, 0, number, 0, lasting, 0, 0, sound, 0), each.matrix, struct.pack(">II", each.width << 16, each.height << 16),
+    )  # fmt: skip
+    edits = b""
+    if each.start or each.skipped:
+        rows = []
+        before = each.start * _TICKS // each.scale
+        if before:
+            rows.append(struct.pack(">IiI", before, -1, 0x10000))
+        rows.append(struct.pack(">IiI", max(lasting - before, 0), each.skipped, 0x10000))
+        edits = box(b"edts", full(b"elst", 0, 0, struct.pack(">I", len(rows)), *rows))
+    whole = sum(each.lasting)
+    clock = (
+        full(b"mdhd", 1, 0, struct.pack(">QQIQHH", 0, 0, each.scale, whole, each.language, 0))
+        if whole > _TIMES_MOST
+        else full(b"mdhd", 0, 0, struct.pack(">IIIIHH", 0, 0, each.scale, whole, each.language, 0))
+    )
+    kind = full(b"hdlr", 0, 0, bytes(4), each.kind, bytes(12), _NAMES.get(each.kind, b"DataHandler\0"))
+    where = box(b"dinf", full(b"dref", 0, 0, struct.pack(">I", 1), full(b"url ", 0, 1)))
+    media = _MEDIA.get(each.kind, full(b"nmhd", 0, 0))
+    inner = box(b"minf", media, where, _stbl(each, chunks, first, is_wide=is_wide))
+    return box(b"trak", head, edits, box(b"mdia", clock, kind, inner))
+
+
+def _stbl(each: Written, chunks: _Chunks, first: int, *, is_wide: bool) -> bytes:
+    import numpy as np
+
+    offsets, counts = chunks
+    parts = [full(b"stsd", 0, 0, struct.pack(">I", 1), each.entry)]
+    if each.frame:
+        moments = np.frombuffer(each.sizes, np.uint32).astype(np.int64) // each.frame
+        parts.append(full(b"stts", 0, 0, struct.pack(">III", 1, int(moments.sum()), 1)))
+        counts = moments
+        sizes = full(b"stsz", 0, 0, struct.pack(">II", each.frame, int(moments.sum())))
+    else:
+        parts.append(full(b"stts", 0, 0, _runs(each.lasting, ">II")))
+        if any(each.shifts):
+            negative = min(each.shifts) < 0
+            parts.append(full(b"ctts", int(negative), 0, _runs(each.shifts, ">Ii" if negative else ">II")))
+        if each.keys and not all(each.keys):
+            numbers = (np.flatnonzero(np.frombuffer(each.keys, np.int8)) + 1).astype(">u4")
+            parts.append(full(b"stss", 0, 0, struct.pack(">I", len(numbers)), numbers.tobytes()))
+        listed = np.frombuffer(each.sizes, np.uint32).astype(">u4").tobytes()
+        sizes = full(b"stsz", 0, 0, struct.pack(">II", 0, len(each.sizes)), listed)
+    changes = np.flatnonzero(np.concatenate([[True], counts[1:] != counts[:-1]])) if len(counts) else np.zeros(0, int)
+    groups = b"".join(struct.pack(">III", n + 1, int(counts[n]), 1) for n in changes.tolist())
+    parts += [full(b"stsc", 0, 0, struct.pack(">I", len(changes)), groups), sizes]
+    placed = (offsets + first).astype(">u8" if is_wide else ">u4")
+    parts.append(full(b"co64" if is_wide else b"stco", 0, 0, struct.pack(">I", len(placed)), placed.tobytes()))
+    return box(b"stbl", *parts)
+
+
+def _runs(values: array[int], form: str) -> bytes:
+    """Values as a count of runs, and (how many, which) of each."""
+    import numpy as np
+
+    told = np.array(values, np.int64)
+    starts = np.flatnonzero(np.concatenate([[True], told[1:] != told[:-1]])) if len(told) else np.zeros(0, int)
+    counts = np.diff([*starts.tolist(), len(told)])
+    rows = b"".join(
+        struct.pack(form, int(count), int(told[start]))
+        for start, count in zip(starts.tolist(), counts.tolist(), strict=True)
+    )
+    return struct.pack(">I", len(starts)) + rows
+
+
+def _picture_entry(coding: bytes, shape: Shape, *inner: bytes) -> bytes:
+    body = struct.pack(">6xH16xHHIIIH32sHh", 1, shape.width, shape.height, 0x480000, 0x480000, 0, 1, b"", 24, -1)
+    return box(coding, body, *inner)
+
+
+def entry_of_units(coding: Avc | Hevc) -> bytes | None:
+    """A description of samples by the settings that were found in the pictures; None where they are not all there."""
+    shape = coding.shape
+    if shape is None:
+        return None
+    if isinstance(coding, Avc):
+        if not coding.pictures:
+            return None
+        sets, pictures = list(coding.sets.values())[:31], list(coding.pictures.values())[:255]
+        told = (
+            bytes([1, *sets[0][1:4], 0xFF, 0xE0 | len(sets)])
+            + _listed(sets)
+            + bytes([len(pictures)])
+            + _listed(pictures)
+        )
+        return _picture_entry(b"avc1", shape, box(b"avcC", told))
+    kinds = {kind: [unit for (each, _), unit in coding.sets.items() if each == kind] for kind in (32, 33, 34)}
+    if not all(kinds.values()):
+        return None
+    profile = kinds[33][0][2:40].replace(b"\0\0\3", b"\0\0")[1:13].ljust(12, b"\0")
+    told = b"\1" + profile + struct.pack(">HBBBBHBB", 0xF000, 0xFC, 0xFD, 0xF8, 0xF8, 0, 0x0F, 3)
+    for kind, units in kinds.items():
+        told += struct.pack(">BH", 0x80 | kind, len(units)) + _listed(units)
+    return _picture_entry(b"hvc1", shape, box(b"hvcC", told))
+
+
+def _listed(units: Iterable[bytes]) -> bytes:
+    return b"".join(struct.pack(">H", len(each)) + each for each in units)
+
+
+def entry_of_jpegs(width: int, height: int) -> bytes:
+    """A description of pictures each of which is a JPEG."""
+    return _picture_entry(b"jpeg", Shape(width, height, 0.0, 0))
+
+
+def entry_of_intra(letters: bytes, width: int, height: int) -> bytes:
+    """A description of pictures that need no others."""
+    return _picture_entry(letters, Shape(width, height, 0.0, 0))
+
+
+def entry_of_aac(rate: int, channels: int) -> bytes:
+    """A description of sound in AAC."""
+    settings = struct.pack(">H", 2 << 11 | rate << 7 | channels << 3)
+    inner = b"\x05" + bytes([len(settings)]) + settings
+    decoder = b"\x04" + bytes([13 + len(inner)]) + struct.pack(">BBBHII", 0x40, 0x15, 0, 0, 0, 0) + inner
+    whole = b"\x03" + bytes([3 + len(decoder) + 3]) + b"\0\0\0" + decoder + b"\x06\x01\x02"
+    return box(b"mp4a", _sound(channels, 16, RATES[rate]), full(b"esds", 0, 0, whole))
+
+
+def entry_of_plain(coding: bytes, channels: int, bits: int, rate: int) -> bytes:
+    """A description of uncoded sound, or of MPEG layer 3 (`.mp3`)."""
+    return box(coding, _sound(channels, bits, rate))
+
+
+def _sound(channels: int, bits: int, rate: int) -> bytes:
+    return struct.pack(">6xH8xHH4xI", 1, channels, bits, min(rate, 65535) << 16)

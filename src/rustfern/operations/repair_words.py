@@ -45,6 +45,7 @@ _SAID = {
     LossKind.NAMES: "the names of {count:,} sheets or tables{where}",
     LossKind.FORMAT: "its own format: what is left was written as {name}",
     LossKind.REST: "{rest}{where}{place}",
+    LossKind.BLOCKS: "certainty of {count:,} pictures from {text} on: what they build on is gone, so they may show wrong blocks (--strict leaves them out)",
     LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",
 }
 """What is said of losses that are not counted things."""

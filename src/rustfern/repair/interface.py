@@ -89,6 +89,7 @@ class LossKind(StrEnum):
     FRAMES = "frames"
     SOUND = "sound"
     LIKE = "like"
+    BLOCKS = "blocks"
 
 
 class Loss(msgspec.Struct, frozen=True):

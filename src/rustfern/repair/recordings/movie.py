@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import struct
 from array import array
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from typing import BinaryIO
 
@@ -178,14 +178,15 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
         way: Way | Plain | None = None if reading is None else reading.way or next(iter(reading.ways), None)
         kept = [n for n in range(len(track.places)) if _is_whole(window, track, n, way, job)]
         width, height = size_of(track) if track.kind == b"vide" else (0, 0)
-        whole = len(kept)
+        whole, wrong_ones = len(kept), list[int]()
         if isinstance(way, Units) and 0 < whole < len(track.places):
             keys = [track.keys is None or n + 1 in track.keys for n in kept]
             gaps = [n for n in range(1, whole) if kept[n] != kept[n - 1] + 1]
-            spoiled = spoiled_by_gaps(
+            spoiled, wrong = spoiled_by_gaps(
                 window, track.entry, width, height, [track.places[n] for n in kept], [track.sizes[n] for n in kept], keys, gaps, strict=job.strict,
                 pause=job.budget.spend,
             )  # fmt: skip
+            wrong_ones = [kept[n] for n in sorted(wrong)]
             kept = [n for place, n in enumerate(kept) if place not in spoiled]
         if not kept:
             continue
@@ -207,6 +208,7 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
             written.shifts.append(track.shifts[number] if number < len(track.shifts) else 0)
             written.keys.append(track.keys is None or number + 1 in track.keys)
         written.start = times[kept[0]]
+        _say_wrong(lost, [times[n] / written.scale for n in wrong_ones])
         missing = len(track.places) - len(kept)
         if missing:
             _say_lost(
@@ -240,6 +242,12 @@ def _say_lost(lost: list[Loss], kind: bytes, count: int, times: Sequence[float])
     what = LossKind.FRAMES if kind == b"vide" else LossKind.SOUND if kind == b"soun" else LossKind.PARTS
     at = ", ".join(_clock(each) for each in times[:6])
     lost.append(Loss(what, "", count, text=at))
+
+
+def _say_wrong(lost: list[Loss], times: Sequence[float]) -> None:
+    """Pictures that stay although what they build on is gone."""
+    if times:
+        lost.append(Loss(LossKind.BLOCKS, "", len(times), text=_clock(times[0])))
 
 
 def _clock(seconds: float) -> str:
@@ -336,9 +344,12 @@ def _fits(window: Window, reading: Reading, finder: Finder) -> float:
     share = held / (held + finder.missing) if held else 0.0
     if reading.picture is None or not pictures.places:
         return share if held and reading.way is None else 0.0
-    first = _undisturbed(pictures)
     width, height = size_of(reading.picture)
-    told = plays(window, reading.picture.entry, width, height, pictures.places[first:], pictures.sizes[first:])
+    told: float | None = None
+    for first in _undisturbed(pictures):
+        told = plays(window, reading.picture.entry, width, height, pictures.places[first:], pictures.sizes[first:])
+        if told is None or told == 1:
+            break
     if share < _EXPLAINED:
         return 0.0
     if told is None:
@@ -346,11 +357,12 @@ def _fits(window: Window, reading: Reading, finder: Finder) -> float:
     return 1 + share if told == 1 else 0.0
 
 
-def _undisturbed(pictures: Found) -> int:
-    """The first picture that needs no other, and behind which none is missing for a while."""
+def _undisturbed(pictures: Found) -> list[int]:
+    """Some pictures that need no other, and behind which none is missing for a while, wide apart."""
     keys = [n for n, key in enumerate(pictures.keys) if key] or [0]
     gaps = [number for number, _ in pictures.gaps if number]
-    return next((key for key in keys if not any(key < gap <= key + _A_WHILE for gap in gaps)), keys[0])
+    calm = [key for key in keys if not any(key < gap <= key + _A_WHILE for gap in gaps)] or keys
+    return list(dict.fromkeys((calm[0], calm[len(calm) // 3], calm[2 * len(calm) // 3], calm[-1])))
 
 
 def _timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list[Loss]) -> list[Written]:
@@ -366,6 +378,7 @@ def _timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: lis
         heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]
     seconds = max((_seconds(track, way, found) for track, way, found in heard), default=0.0)
     times: list[float] = []
+    wrong: list[int] = []
     if reading.way is not None and len(pictures.places) >= 1:
         track = reading.picture if reading.picture is not None else Track()
         entry, shape = entry_for(reading.way, window, pictures.places)
@@ -378,13 +391,12 @@ def _timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: lis
             width, height = (
                 size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
             )
-            _leave_out(
-                pictures,
-                spoiled_by_gaps(
-                    window, entry, width, height, pictures.places, pictures.sizes, pictures.keys, [n for n, _ in pictures.gaps], strict=job.strict,
-                    pause=job.budget.spend,
-                ),
+            out, wrong_ones = spoiled_by_gaps(
+                window, entry, width, height, pictures.places, pictures.sizes, pictures.keys, [n for n, _ in pictures.gaps], strict=job.strict,
+                pause=job.budget.spend,
             )  # fmt: skip
+            wrong = [pictures.places[n] for n in sorted(wrong_ones)]
+            _leave_out(pictures, out)
         rate = rate_of(len(pictures.places), told, seconds)
         scale = track.scale if track.scale and track.step and abs(rate - told) < 1e-9 else _FILM_SCALE
         step = track.step if scale == track.scale and track.step else max(round(scale / rate), 1)
@@ -417,6 +429,7 @@ def _timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: lis
                     language=track.language,
                 )
             )
+            _say_wrong(lost, [times[bisect_left(pictures.places, place)] for place in wrong])
             gone = sum(many for _, many in missing)
             if gone or pictures.hurt:
                 at = [times[min(number, len(times) - 1)] for number, _ in missing]

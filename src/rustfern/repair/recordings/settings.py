@@ -66,7 +66,7 @@ def _sound_way(track: Track) -> Way | Plain | None:
         return Aac(*track.aac)
     if track.frame:
         return Plain(track.frame, track.chunk)
-    if track.coding in (b".mp3", b"ms\0U"):
+    if track.is_mp3 or track.coding == b"ms\0U":
         return Mp3()
     return None
 

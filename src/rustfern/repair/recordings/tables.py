@@ -79,7 +79,7 @@ class Track(msgspec.Struct):
     def aac(self) -> tuple[int, int] | None:
         """(index of the rate, channels) of AAC; None for all else. Source: 14496-1 7.2.6, 14496-3 1.6.2.1."""
         at = self.entry.find(b"esds")
-        if self.coding != b"mp4a" or at < 0:
+        if self.coding != b"mp4a" or at < 0 or self.is_mp3:
             return None
         config = decoder_settings(self.entry[at + 8 :])
         if len(config) < 2 or config[0] >> 3 not in (2, 5, 29):
@@ -87,9 +87,25 @@ class Track(msgspec.Struct):
         rate = (config[0] & 7) << 1 | config[1] >> 7
         return (rate, config[1] >> 3 & 15) if rate < len(RATES) else None
 
+    @property
+    def is_mp3(self) -> bool:
+        """Whether this is MPEG layer 3. Source: 14496-1 7.2.6.6, kinds 0x69 and 0x6B."""
+        at = self.entry.find(b"esds")
+        return self.coding == b".mp3" or (at > 0 and decoder_kind(self.entry[at + 8 :]) in (0x69, 0x6B))
+
 
 def decoder_settings(body: bytes) -> bytes:
     """The settings of a decoder (tag 5) in the descriptors of an esds box."""
+    return _descriptor(body, 5)
+
+
+def decoder_kind(body: bytes) -> int:
+    """What kind of decoder the descriptors of an esds box name (tag 4)."""
+    found = _descriptor(body, 4)
+    return found[0] if found else 0
+
+
+def _descriptor(body: bytes, wanted: int) -> bytes:
     at = 0
     while at + 2 < len(body):
         tag, length, at = body[at], 0, at + 1
@@ -98,12 +114,12 @@ def decoder_settings(body: bytes) -> bytes:
             at += 1
             if not body[at - 1] & 128:
                 break
+        if tag == wanted:
+            return body[at : at + length]
         if tag == 3:
             at += 3
         elif tag == 4:
             at += 13
-        elif tag == 5:
-            return body[at : at + length]
         else:
             at += length
     return b""

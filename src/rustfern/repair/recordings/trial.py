@@ -8,12 +8,22 @@ from array import array
 from collections.abc import Callable, Sequence
 from typing import Any
 
+import msgspec
+
 from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, write
 
 _TRIED, _PATIENCE, _MOST, _ROUNDS = 48, 20, 64 << 20, 8
+_NEARLY = 0.9
+
+
+class Tried(msgspec.Struct, frozen=True):
+    """Of each picture whether a decoder complained of it, reading them one after the other; and how many it showed."""
+
+    complaints: tuple[bool, ...]
+    shown: int
 
 
 def plays(
@@ -23,14 +33,14 @@ def plays(
     count = min(len(places), _TRIED)
     while count > 1 and sum(sizes[:count]) > _MOST:
         count //= 2
-    told = complaints(window, entry, width, height, places[:count], sizes[:count])
-    return 1 - sum(told) / len(told) if told else None
+    told = tried(window, entry, width, height, places[:count], sizes[:count])
+    return 1 - sum(told.complaints) / count if told is not None else None
 
 
-def complaints(
+def tried(
     window: Window, entry: bytes, width: int, height: int, places: Sequence[int], sizes: Sequence[int]
-) -> list[bool] | None:
-    """Of each picture whether a decoder complains of it that reads them one after the other; None where none is installed, or it takes too long."""
+) -> Tried | None:
+    """What a decoder makes of pictures one after the other; None where none is installed, or it takes too long."""
     count = len(places)
     if not count or sum(sizes) > _MOST or not can_show():
         return None
@@ -40,7 +50,10 @@ def complaints(
     made = io.BytesIO()
     write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
     told = made_aside("rustfern.repair.recordings.trial", made.getvalue(), _PATIENCE)
-    return [each != ord("1") for each in told] if told is not None and len(told) == count else None
+    flags, _, shown = (told or b"").partition(b" ")
+    if len(flags) != count or not shown.isdigit():
+        return None
+    return Tried(tuple(each != ord("1") for each in flags), int(shown))
 
 
 def spoiled_by_gaps(
@@ -55,11 +68,13 @@ def spoiled_by_gaps(
     *,
     strict: bool,
     pause: Callable[[], None],
-) -> set[int]:
-    """The pictures behind `gaps` (numbers of those before which some are missing) that cannot be shown without those: of which a decoder complains;
-    if `strict`, or where none is installed and it is asked for, all up to the next that needs no other.
+) -> tuple[set[int], set[int]]:
+    """(pictures to be left out, pictures that stay and may show wrong blocks) of those behind `gaps`, the numbers of those before which some are missing.
+
+    If `strict`, all up to the next one that needs no other are left out; else those of which a decoder complains, if nearly as many can be shown without
+    them.
     """
-    spoiled: set[int] = set()
+    out, wrong = set[int](), set[int]()
     count = len(places)
     done = -1
     for gap in sorted(gaps):
@@ -67,46 +82,56 @@ def spoiled_by_gaps(
             continue
         done = next((n for n in range(gap, count) if keys[n]), count)
         if strict:
-            spoiled.update(range(gap, done))
+            out.update(range(gap, done))
             continue
         first = next((n for n in range(gap - 1, -1, -1) if keys[n]), 0)
+        told: list[Tried] = []
+        left, gone = list(range(first, done)), set[int]()
         for _ in range(_ROUNDS):
             pause()
-            left = [n for n in range(first, done) if n not in spoiled]
-            told = complaints(window, entry, width, height, [places[n] for n in left], [sizes[n] for n in left])
-            worse = {n for n, bad in zip(left, told, strict=True) if bad and n >= gap} if told else set()
+            found = tried(window, entry, width, height, [places[n] for n in left], [sizes[n] for n in left])
+            if found is None:
+                break
+            told.append(found)
+            worse = {n for n, bad in zip(left, found.complaints, strict=True) if bad and n >= gap}
             if not worse:
                 break
-            spoiled |= worse
-        else:
-            spoiled.update(range(gap, done))
-    return spoiled
+            gone |= worse
+            left = [n for n in left if n not in gone]
+            if len(told) == 1:
+                first_worse = worse
+        if not told:
+            wrong.update(range(gap, done))
+        elif len(told) > 1 and not any(told[-1].complaints) and told[-1].shown >= _NEARLY * told[0].shown:
+            out |= gone
+        elif any(told[0].complaints):
+            wrong |= first_worse
+    return out, wrong
 
 
 def main() -> None:
-    """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0)."""
+    """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0), and how many are shown."""
     import av
     import av.logging
 
     av.logging.set_level(av.logging.ERROR)
-    told = bytearray()
+    told, shown = bytearray(), 0
     try:
         with av.open(io.BytesIO(sys.stdin.buffer.read()), format="mp4") as opened:
             film: Any = opened
             stream = film.streams.video[0]
             stream.codec_context.thread_count = 1
             for packet in film.demux(stream):
-                if not packet.size:
-                    continue
                 with av.logging.Capture() as said:
                     try:
-                        packet.decode()
+                        shown += len(packet.decode())
                     except (av.error.FFmpegError, ValueError):
                         said.append((0, "", ""))
-                told += b"0" if said else b"1"
+                if packet.size:
+                    told += b"0" if said else b"1"
     except (av.error.FFmpegError, ValueError, IndexError):
         pass
-    sys.stdout.buffer.write(told)
+    sys.stdout.buffer.write(told + b" %d" % shown)
 
 
 if __name__ == "__main__":

@@ -16,7 +16,7 @@ from rustfern.repair.recordings.window import Window
 
 _LARGEST_UNIT = 16 << 20
 _HEAD = 112
-_HOLE = bytes(512)
+_HOLE, _WIDE_HOLE = bytes(512), bytes(2048)
 _AVC_NEXT = re.compile(rb"\0[\0-\xff]{3}[\x01\x06\x09\x21\x25\x27\x28\x41\x45\x61\x65\x67\x68]")
 _HEVC_NEXT = re.compile(
     rb"\0[\0-\xff]{3}[\x00\x02\x04\x06\x08\x0a\x0c\x0e\x10\x12\x20\x22\x24\x26\x28\x2a\x40\x42\x44\x46\x4e][\x01-\x07]"
@@ -113,7 +113,7 @@ class Jpegs:
             return None
         if reach is None or not reach.is_complete:
             return None
-        return Sample(reach.end, is_hurt=_HOLE in data[: reach.end])
+        return None if _HOLE in data[: reach.end].rstrip(b"\0") else Sample(reach.end)
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
@@ -132,7 +132,7 @@ class Intra:
         size = int.from_bytes(head[:4], "big")
         if head[4:] != self.letters or not 32 <= size <= end - at:
             return None
-        return Sample(size)
+        return None if _WIDE_HOLE in window.at(at, size) else Sample(size)
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""

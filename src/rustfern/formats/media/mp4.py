@@ -29,6 +29,8 @@ _MAX_MOOV = 256 << 20
 _MAX_SAMPLES = 20_000_000
 _HOLE_BYTES = bytes(2048)
 """Zeros that show a hole inside compressed samples."""
+_HOLE_IN_UNITS = bytes(256)
+"""The same where pictures lie in units, inside of which no three zeros follow each other (H.264 and H.265, 7.4.1)."""
 _LENGTHS = {b"avc1": b"avcC", b"avc3": b"avcC", b"hvc1": b"hvcC", b"hev1": b"hvcC"}
 _RARE = {b"hvc1": "HEVC", b"hev1": "HEVC", b"av01": "AV1", b"apch": "a camera's own format", b"vvc1": "VVC"}
 _PLAIN = frozenset({b"raw ", b"sowt", b"twos", b"lpcm", b"NONE", b"in24", b"in32", b"fl32", b"fl64", b"ulaw", b"alaw"})
@@ -244,6 +246,13 @@ _BEGIN_WITH = {b"jpeg": b"\xff\xd8", b"mjpa": b"\xff\xd8", b"mjpb": b"\xff\xd8",
 """What each coded picture begins with, where its parts do not tell their lengths."""
 
 
+_SURE_BEGINNING = {
+    b"jpeg": (0, b"\xff\xd8"),
+    **dict.fromkeys((b"apco", b"apcs", b"apcn", b"apch", b"ap4h", b"ap4x"), (4, b"icpf")),
+}
+"""Where what stands in each coded picture."""
+
+
 class CodedPicture(msgspec.Struct, frozen=True):
     """One picture of a film: its place, bytes, and what shows that it is one: bytes of each length inside, else what it begins with."""
 
@@ -286,9 +295,16 @@ def coded_pictures(moov: bytes) -> list[CodedPicture]:
 
 
 def _whole(data: bytes, sizes: list[int], track: _Track, start: int) -> None:
-    hole = data.find(_HOLE_BYTES)
+    hole = data.find(_HOLE_IN_UNITS if track.nal else _HOLE_BYTES)
     if hole >= 0:
         raise Malformed("a hole of zeros in the recording", start + hole)
+    begin = _SURE_BEGINNING.get(track.coding)
+    if begin is not None:
+        at = 0
+        for size in sizes:
+            if size and data[at + begin[0] : at + begin[0] + len(begin[1])] != begin[1]:
+                raise Malformed("no picture lies where the tables say that one does", start + at)
+            at += size
     if not track.nal:
         return
     at = 0

@@ -16,7 +16,7 @@ from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, write
 
 _TRIED, _PATIENCE, _MOST, _ROUNDS = 48, 20, 64 << 20, 8
-_NEARLY = 0.9
+_NEARLY, _BEFORE = 0.9, 2
 
 
 class Tried(msgspec.Struct, frozen=True):
@@ -86,14 +86,14 @@ def spoiled_by_gaps(
             continue
         first = next((n for n in range(gap - 1, -1, -1) if keys[n]), 0)
         told: list[Tried] = []
-        left, gone = list(range(first, done)), set[int]()
+        left, gone, first_worse = list(range(first, done)), set[int](), set[int]()
         for _ in range(_ROUNDS):
             pause()
             found = tried(window, entry, width, height, [places[n] for n in left], [sizes[n] for n in left])
             if found is None:
                 break
             told.append(found)
-            worse = {n for n, bad in zip(left, found.complaints, strict=True) if bad and n >= gap}
+            worse = {n for n, bad in zip(left, found.complaints, strict=True) if bad and n >= gap - _BEFORE}
             if not worse:
                 break
             gone |= worse

@@ -14,7 +14,7 @@ from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.repair.recordings.window import Window
 
-_LARGEST_UNIT = 16 << 20
+_LARGEST_UNIT, _LARGEST_SETTINGS = 16 << 20, 512
 _HEAD = 112
 _HOLE, _WIDE_HOLE = bytes(512), bytes(2048)
 _AVC_NEXT = re.compile(rb"\0[\0-\xff]{3}[\x01\x06\x09\x21\x25\x27\x28\x41\x45\x61\x65\x67\x68]")
@@ -51,6 +51,8 @@ class Units:
 
     def __init__(self, coding: Avc | Hevc, width: int, largest: int = 0) -> None:
         self.coding, self.width = coding, width
+        self._learns = coding.shape is None
+        """Only where no table tells of settings: what is foreign could look like some."""
         self.largest = min(max(largest * 4, 1 << 20), _LARGEST_UNIT) if largest else _LARGEST_UNIT
         self._mark = _AVC_NEXT if isinstance(coding, Avc) else _HEVC_NEXT
 
@@ -76,7 +78,8 @@ class Units:
                 hurt = seen and told.is_slice
                 break
             if not told.is_slice:
-                coding.learn(unit)
+                if self._learns and length <= _LARGEST_SETTINGS:
+                    coding.learn(unit)
             elif not seen:
                 seen, key, order = True, told.is_key, told.order
             place += width + length

@@ -16,7 +16,7 @@ from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, write
 
 _TRIED, _PATIENCE, _MOST, _ROUNDS = 48, 20, 64 << 20, 8
-_NEARLY, _BEFORE = 0.9, 2
+_NEARLY, _FEW, _BEFORE = 0.9, 0.06, 2
 
 
 class Tried(msgspec.Struct, frozen=True):
@@ -71,8 +71,7 @@ def spoiled_by_gaps(
 ) -> tuple[set[int], set[int]]:
     """(pictures to be left out, pictures that stay and may show wrong blocks) of those behind `gaps`, the numbers of those before which some are missing.
 
-    If `strict`, all up to the next one that needs no other are left out; else those of which a decoder complains, if nearly as many can be shown without
-    them.
+    If `strict`, all up to the next one that needs no other are left out; else those of which a decoder complains, if that costs few others.
     """
     out, wrong = set[int](), set[int]()
     count = len(places)
@@ -102,11 +101,16 @@ def spoiled_by_gaps(
                 first_worse = worse
         if not told:
             wrong.update(range(gap, done))
-        elif len(told) > 1 and not any(told[-1].complaints) and told[-1].shown >= _NEARLY * told[0].shown:
+        elif len(told) > 1 and not any(told[-1].complaints) and _is_little(told, len(gone) / count):
             out |= gone
         elif any(told[0].complaints):
             wrong |= first_worse
     return out, wrong
+
+
+def _is_little(told: Sequence[Tried], share: float) -> bool:
+    """Whether leaving pictures out costs little: of the stretch, or of the whole recording."""
+    return told[-1].shown >= _NEARLY * told[0].shown or share <= _FEW
 
 
 def main() -> None:

@@ -46,6 +46,10 @@ _SAID = {
     LossKind.FORMAT: "its own format: what is left was written as {name}",
     LossKind.REST: "{rest}{where}{place}",
     LossKind.BLOCKS: "certainty of {count:,} pictures from {text} on: what they build on is gone, so they may show wrong blocks (--strict leaves them out)",
+    LossKind.AREA: "about {count:,} % of the picture",
+    LossKind.SIZE: "certainty: its size was told by its rows",
+    LossKind.COLOURS: "its own colours: others stand for them",
+    LossKind.HEAD: "its own head: size and codes were taken from the sample",
     LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",
 }
 """What is said of losses that are not counted things."""

@@ -52,6 +52,11 @@ class Step(StrEnum):
     INDEX = "its pictures and sounds were found in its bytes, and tables made anew that say where and when"
     SKIPPED = "pictures and sounds that are damaged were left out, all others kept at their times"
     FRAGMENTS = "every fragment that is whole was kept"
+    BLOCKS_KEPT = (
+        "its blocks were followed as far as they go, taken up again behind what is lost, and the rest left grey"
+    )
+    SUMS = "its sums and its end were made anew"
+    ROWS_KEPT = "all rows of it that can be had were packed again, and the rest left empty"
     RENAMED = "it is whole, and was given the ending of what it is"
     UNMARKED = "it is whole: what stands in the way was left behind"
     TOGETHER = "two damaged copies of it were put together"
@@ -90,6 +95,10 @@ class LossKind(StrEnum):
     SOUND = "sound"
     LIKE = "like"
     BLOCKS = "blocks"
+    AREA = "area"
+    HEAD = "head"
+    SIZE = "size"
+    COLOURS = "colours"
 
 
 class Loss(msgspec.Struct, frozen=True):

@@ -47,13 +47,13 @@ def read(data: bytes, *, alone: bool = True) -> Reading:
     """The verdict on a whole picture. One of the many of a document, not `alone`, is decoded even if it is small. Raises `Malformed`."""
     if len(data) > _WALKED or not alone:
         try:
-            quick = _Walk(data, marks_only=True)
+            quick = Walk(data, marks_only=True)
             reading = quick.run()
             if quick.decodes(alone=alone):
                 return reading
         except Malformed:
             pass
-    return _Walk(data).run()
+    return Walk(data).run()
 
 
 def _up(value: int, by: int) -> int:
@@ -61,7 +61,7 @@ def _up(value: int, by: int) -> int:
     return -(-value // by)
 
 
-class _Walk:
+class Walk:
     """Through the whole picture; with `marks_only` through its markers, headers and restarts, not through its blocks."""
 
     def __init__(self, data: bytes, *, marks_only: bool = False) -> None:
@@ -72,6 +72,9 @@ class _Walk:
         self.width = self.height = self.interval = self.scans = 0
         self.progressive = self.hole = False
         self.covered: set[int] = set()
+        self.order: list[tuple[Part, int, int]] = []
+        self.band = 0, 63, 0, 0
+        self.total = self.across = self.mcus_across = self.mcus_down = 0
 
     def run(self) -> Reading:
         if self.data[:2] != b"\xff\xd8":
@@ -84,19 +87,13 @@ class _Walk:
             if marker in (0x01, *range(0xD0, 0xD8)):
                 continue
             body = self._segment(marker)
-            if marker in (0xC0, 0xC1, 0xC2):
-                self._frame(body, marker)
-            elif marker in (0xC3, 0xC5, 0xC6, 0xC7, *range(0xC9, 0xCC), *range(0xCD, 0xD0)):
+            if marker in (0xC3, 0xC5, 0xC6, 0xC7, *range(0xC9, 0xCC), *range(0xCD, 0xD0)):
                 reason = "a picture of a rare kind (lossless or arithmetic), whose inside is not verified"
                 return Reading(Glance(format="jpg"), State.UNREADABLE, reason, has_text=False)
-            elif marker == 0xC4:
-                self._huffman(body)
-            elif marker == 0xDB:
-                self._quantisers(body)
-            elif marker == 0xDD:
-                self.interval = struct.unpack(">H", body[:2].ljust(2, b"\0"))[0]
-            elif marker == 0xDA:
+            if marker == 0xDA:
                 self._scan(body)
+            else:
+                self._told(marker, body)
         if not self.scans or self.covered != set(self.parts):
             raise Malformed("the picture ends before all of it was there", self.at)
         rest = len(self.data) - self.at
@@ -105,6 +102,34 @@ class _Walk:
         reason = f"read to the end: {kind} of {self.width} by {self.height} pixels decoded{more}"
         amounts = {"width": self.width, "height": self.height}
         return Reading(Glance(format="jpg"), State.INTACT, reason, amounts, has_text=False)
+
+    def next_scan(self) -> bytes | None:
+        """Go on to behind the head of the next scan; the numbers of its components, None at the end of the picture. Raises `Malformed`."""
+        if not self.at:
+            if self.data[:2] != b"\xff\xd8":
+                raise Malformed("the start of the picture is damaged", 0)
+            self.at = 2
+        while True:
+            marker = self._marker()
+            if marker == 0xD9:
+                return None
+            if marker in (0x01, *range(0xD0, 0xD8)):
+                continue
+            body = self._segment(marker)
+            if marker == 0xDA:
+                return self._scan_head(body)
+            self._told(marker, body)
+
+    def _told(self, marker: int, body: bytes) -> None:
+        """Take what a segment says."""
+        if marker in (0xC0, 0xC1, 0xC2):
+            self._frame(body, marker)
+        elif marker == 0xC4:
+            self._huffman(body)
+        elif marker == 0xDB:
+            self._quantisers(body)
+        elif marker == 0xDD:
+            self.interval = struct.unpack(">H", body[:2].ljust(2, b"\0"))[0]
 
     def decodes(self, *, alone: bool) -> bool:
         """Whether a decoder takes every block for whole, and the picture is one of which that can be believed."""
@@ -202,7 +227,8 @@ class _Walk:
             self.quantisers[ident] = int.from_bytes(values[:2], "big") if wide else values[0]
             at += 1 + length
 
-    def _scan(self, body: bytes) -> None:
+    def _scan_head(self, body: bytes) -> bytes:
+        """What a scan is of; the numbers of its components."""
         if not self.parts or not body or len(body) < 4 + 2 * body[0] or not 1 <= body[0] <= 4:
             raise Malformed("the header of a scan is damaged", self.at)
         idents = body[1 : 1 + 2 * body[0] : 2]
@@ -218,14 +244,21 @@ class _Walk:
         steps_wrong = self.progressive and (low > 13 or (high and low != high - 1))
         if first > last or last > 63 or (first and len(parts) > 1) or steps_wrong:
             raise Malformed("the header of a scan holds impossible values", self.at)
-        segments = self._segments()
+        self.band = first, last, high, low
         if len(parts) == 1:
             part = parts[0]
-            order = [(part, 1, 1)]
-            total, across = part.across * part.down, part.across
+            self.order = [(part, 1, 1)]
+            self.total, self.across = part.across * part.down, part.across
         else:
-            order = [(part, part.h, part.v) for part in parts]
-            total, across = self.mcus_across * self.mcus_down, self.mcus_across
+            self.order = [(part, part.h, part.v) for part in parts]
+            self.total, self.across = self.mcus_across * self.mcus_down, self.mcus_across
+        return idents
+
+    def _scan(self, body: bytes) -> None:
+        idents = self._scan_head(body)
+        first, last, high, _ = self.band
+        order, total, across = self.order, self.total, self.across
+        segments = self.segments()
         hole = lost_sector(self.data, segments[0][0], self.at)
         if hole is not None:
             raise Malformed("zeros of whole sectors inside a scan", hole)
@@ -237,12 +270,12 @@ class _Walk:
             coder = Blocks(
                 order,
                 across,
-                (first, last, approximation >> 4),
+                (first, last, high),
                 self.tables,
                 self.quantisers,
                 progressive=self.progressive,
             )
-            self._blocks(coder, segments, total)
+            self.blocks(coder, segments, total)
         self.scans += 1
         if not first:
             self.covered.update(idents)
@@ -257,7 +290,7 @@ class _Walk:
                 if len(set(found.group())) >= _LETTERS:
                     raise Malformed("text of another file stands inside a scan", start + found.start())
 
-    def _blocks(self, coder: Blocks, segments: list[tuple[int, bytes]], total: int) -> None:
+    def blocks(self, coder: Blocks, segments: list[tuple[int, bytes]], total: int) -> None:
         """Walk through the blocks of a scan of `total` units."""
         done = 0
         for number, (start, data) in enumerate(segments):
@@ -271,7 +304,7 @@ class _Walk:
         if done < total:
             raise Malformed(f"the picture stops after {100 * done // total} % of a scan", self.at)
 
-    def _segments(self) -> list[tuple[int, bytes]]:
+    def segments(self) -> list[tuple[int, bytes]]:
         """The coded data up to the next marker, parted at restarts, without stuffed zeros."""
         data, found, start, restart = self.data, [], self.at, 0
         at = start

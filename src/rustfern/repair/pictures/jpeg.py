@@ -1,0 +1,344 @@
+"""JPEG pictures that are cut off, or have holes: all blocks that can be had where they belong, in the coding that they have, the rest in grey.
+
+Behind a hole the codes are taken up again where they lead to the very end of the picture: so many units as they are, so far from its end they begin.
+How bright they are is told by the rows above.
+"""
+
+from __future__ import annotations
+
+import re
+from array import array
+from collections.abc import Sequence
+from statistics import median
+from typing import BinaryIO
+
+from rustfern.core.errors import Malformed
+from rustfern.formats.holes import lost_sector
+from rustfern.formats.images.jpeg import Walk
+from rustfern.formats.images.jpeg_blocks import Blocks
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, code_of, difference_code, empty_unit, follow, taken_up
+
+_MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
+_ZEROS = re.compile(rb"\0{64,}")
+_SOUGHT = 4096
+"""Bytes behind a hole in which the codes must be taken up again."""
+_LEAST_SHARE = 0.005
+_TO_FALL_IN, _FAR = 48, 40
+"""Units in which codes that were taken up in their middle fall into step; a change of brightness that such ones show."""
+_END = b"\xff\xd9"
+
+
+def repair(job: Job, out: BinaryIO) -> Outcome:
+    """Write what is left of a picture. Raises `NothingLeft`."""
+    data = job.data(96 << 20)
+    sample = next((each.data for each in job.others if each.is_sample and each.data[:2] == b"\xff\xd8"), None)
+    walk, data, lost = _headed(data, sample)
+    head = data[: walk.at]
+    if walk.progressive:
+        body, share = _progressive(walk, data, job)
+    elif walk.interval:
+        body, share = _with_restarts(walk, data)
+    else:
+        body, share = _in_one(walk, data, job, lost)
+    if share < _LEAST_SHARE:
+        raise NothingLeft("hardly a block of the picture can be had")
+    out.write(head + body + _END)
+    if share < 1:
+        lost.append(Loss(LossKind.AREA, "", round(100 * (1 - share)) or 1))
+    return Outcome("jpg", (Step.BLOCKS_KEPT,), tuple(lost))
+
+
+def _headed(data: bytes, sample: bytes | None) -> tuple[Walk, bytes, list[Loss]]:
+    """(at its first scan, the bytes from the beginning of the picture on, what is lost): with the head of a sample where its own is gone."""
+    start = data.find(b"\xff\xd8\xff")
+    for at in {start, 0} if start >= 0 else {0}:
+        walk = Walk(data[at:])
+        try:
+            if walk.next_scan() is not None and walk.parts:
+                return walk, data[at:], []
+        except Malformed:
+            continue
+    if sample is None:
+        raise NothingLeft(
+            "the head of the picture is gone, which tells its size and how it is coded: name a healthy one of the same camera and size with --like"
+        )
+    other = Walk(sample)
+    if other.next_scan() is None:
+        raise NothingLeft("the picture that was named with --like has no pixels")
+    # Its own scan begins behind its last table, if that is left, else where that of the other one does.
+    place = data.rfind(b"\xff\xda", 0, 1 << 17)
+    begin = place + 2 + int.from_bytes(data[place + 2 : place + 4], "big") if place >= 0 else min(other.at, len(data))
+    whole = sample[: other.at] + data[begin:]
+    walk = Walk(whole)
+    walk.next_scan()
+    return walk, whole, [Loss(LossKind.HEAD, text="")]
+
+
+def _raw_end(data: bytes, start: int, *, restarts: bool) -> int:
+    """Where the coded data ends that begins at a place: at a marker that can follow, or with the file."""
+    at = start
+    while (found := _MARKER.search(data, at)) is not None:
+        marker = found[1][0]
+        if marker == 0xD9 or (marker in (0xC4, 0xDA, 0xDB, 0xDD, 0xFE) and not restarts):
+            return found.start()
+        if marker == 0xC4 or marker == 0xDA:
+            return found.start()
+        at = found.end()
+    return len(data)
+
+
+def _holes(data: bytes, start: int, end: int) -> list[tuple[int, int]]:
+    """Runs of zeros that are lost sectors, between two places."""
+    found = []
+    at = start
+    while (place := lost_sector(data, at, end)) is not None:
+        stop = place
+        while stop < end and not data[stop]:
+            stop += 1
+        found.append((place, stop))
+        at = stop
+    if end == len(data) and not data[max(end - 64, start) : end].strip(b"\0"):
+        kept = len(data[start:end].rstrip(b"\0")) + start
+        if end - kept >= 64 and (not found or found[-1][1] < end):
+            found.append((kept, end))
+    return found
+
+
+def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss]) -> tuple[bytes, float]:
+    """(coded data, share of the picture that is right) of a scan without restarts."""
+    unit = Unit.of(walk.order, walk.tables)
+    if unit is None or not walk.total:
+        raise NothingLeft("the tables of its codes are gone")
+    end = _raw_end(data, walk.at, restarts=False)
+    is_ended = data[end : end + 1] == b"\xff"
+    holes = _holes(data, walk.at, end)
+    first_stop = holes[0][0] if holes else end
+    packed = data[walk.at : first_stop].replace(b"\xff\0", b"\xff")
+    run = follow(packed, 0, unit, walk.total)
+    again: tuple[bytes, int, Run] | None = None
+    if run.units < walk.total and is_ended and (holes or run.is_wrong):
+        begin = holes[-1][1] if holes else walk.at + run.end // 8
+        rest = data[begin:end].replace(b"\xff\0", b"\xff")
+        most = walk.total - run.units
+        found = taken_up(rest, 0, min(_SOUGHT, len(rest)), unit, most + 1, job.budget.spend)
+        if found is not None and 0 < found[1].units <= most:
+            again = rest, *found
+    if run.is_wrong and not holes:
+        lost.append(Loss(LossKind.WRONG))
+    return _joined(walk, unit, packed, run, again)
+
+
+def _joined(
+    walk: Walk, unit: Unit, packed: bytes, run: Run, again: tuple[bytes, int, Run] | None
+) -> tuple[bytes, float]:
+    """The first run, grey units, and the run that goes to the end."""
+    bits = Bits()
+    bits.copy(packed, 0, run.end)
+    blocks = len(unit.blocks)
+    last = list(_last_bright(run, unit))
+    wanted: list[int] = []
+    if again is not None:
+        wanted, strange = _brightness(walk, unit, run, again[2], walk.total - again[2].units)
+        if strange:
+            again = _later(again, unit, strange)
+    there = again[2].units if again is not None else 0
+    missing = walk.total - run.units - there
+    if missing:
+        first = empty_unit(unit, [-each for each in last]) or empty_unit(unit)
+        plain = empty_unit(unit)
+        if first is None or plain is None:
+            raise NothingLeft("its codes cannot tell of blocks without detail")
+        bits.repeat(first, 1)
+        bits.repeat(plain, missing - 1)
+        last = [each + _told(unit, number, -each) for number, each in enumerate(last)]
+    if again is not None:
+        rest, start, second = again
+        _with_brightness(bits, rest, start, second, unit, last, wanted)
+    return bits.stuffed(), (run.units + there) / walk.total if blocks else 0.0
+
+
+def _told(unit: Unit, number: int, change: int) -> int:
+    """The change of brightness that the codes can tell, of a component."""
+    table = next(dc for each, dc, _ in unit.blocks if each == number)
+    code = difference_code(table, change)
+    if code is None:
+        return 0
+    for size in range(12):
+        head = code_of(table, size)
+        if head is not None and code.startswith(head) and len(code) == len(head) + size:
+            value = int(code[len(head) :], 2) if size else 0
+            return value if not size or value >> (size - 1) else value - (1 << size) + 1
+    return 0
+
+
+def _last_bright(run: Run, unit: Unit) -> Sequence[int]:
+    """The brightness of the last block of each component."""
+    last = [0] * unit.components
+    if run.units:
+        start = (run.units - 1) * len(unit.blocks)
+        for n, (number, _, _) in enumerate(unit.blocks):
+            last[number] = run.bright[start + n]
+    return last
+
+
+def _later(again: tuple[bytes, int, Run], unit: Unit, count: int) -> tuple[bytes, int, Run]:
+    """A run without its first units."""
+    rest, start, run = again
+    behind = follow(rest, start, unit, count).end
+    return rest, behind, Run(run.units - count, run.end, run.bright[count * len(unit.blocks) :], run.is_wrong)
+
+
+def _brightness(walk: Walk, unit: Unit, run: Run, second: Run, begin: int) -> tuple[list[int], int]:
+    """(what must be added to the brightness of a run that begins at a unit, so that it goes on from the rows above, for each component; how many of
+    its first units were read before the codes fell into step, as nothing about them fits).
+    """
+    wanted: list[int] = []
+    strange = 0
+    blocks, across = len(unit.blocks), walk.across
+    offset = 0
+    for _, h, v in walk.order:
+        apart: list[int] = []
+        first: list[tuple[int, int]] = []
+        for n in range(min(second.units, across)):
+            column = (begin + n) % across
+            above = begin + n - across
+            if above >= run.units:
+                above = (run.units - 1 - column) // across * across + column
+            if not 0 <= above < run.units:
+                continue
+            for x in range(h):
+                top = second.bright[n * blocks + offset + x]
+                bottom = run.bright[above * blocks + offset + (v - 1) * h + x]
+                apart.append(bottom - top)
+                if n < _TO_FALL_IN:
+                    first.append((n, bottom - top))
+        middle = round(median(apart)) if apart else 0
+        wanted.append(middle)
+        usual = median(abs(each - middle) for each in apart) if apart else 0
+        strange = max([strange, *(n + 1 for n, each in first if abs(each - middle) > max(_FAR, 8 * usual))])
+        offset += h * v
+    return wanted, min(strange, max(second.units - 1, 0))
+
+
+def _with_brightness(
+    bits: Bits, rest: bytes, start: int, run: Run, unit: Unit, last: Sequence[int], wanted: Sequence[int]
+) -> None:
+    """Units from a bit on, the first block of each component as bright as is wanted."""
+    at, met = start, set[int]()
+    firsts = {number: run.bright[n] for n, (number, _, _) in reversed(list(enumerate(unit.blocks)))}
+    for number, dc, ac in unit.blocks:
+        told = dc[_window(rest, at)]
+        after = at + (told & 31) + (told >> 5)
+        if number not in met:
+            met.add(number)
+            code = difference_code(dc, firsts[number] + wanted[number] - last[number])
+            if code is not None:
+                bits.repeat(code, 1)
+            else:
+                bits.copy(rest, at, after)
+        else:
+            bits.copy(rest, at, after)
+        behind = after
+        k = 1
+        while k < 64:
+            told = ac[_window(rest, behind)]
+            size = told >> 5 & 15
+            behind += (told & 31) + size
+            if size:
+                k += (told >> 9) + 1
+            elif told >> 9 == 15:
+                k += 16
+            else:
+                break
+        bits.copy(rest, after, behind)
+        at = behind
+    bits.copy(rest, at, run.end)
+
+
+def _window(data: bytes, at: int) -> int:
+    place = at >> 3
+    return int.from_bytes(data[place : place + 4].ljust(4, b"\0"), "big") >> (16 - (at & 7)) & 0xFFFF
+
+
+def _with_restarts(walk: Walk, data: bytes) -> tuple[bytes, float]:
+    """The same of a scan with restarts: each stretch between two stands for itself, and its number tells where it belongs."""
+    unit = Unit.of(walk.order, walk.tables)
+    if unit is None:
+        raise NothingLeft("the tables of its codes are gone")
+    end = _raw_end(data, walk.at, restarts=True)
+    count = -(-walk.total // walk.interval)
+    stretches: dict[int, tuple[bytes, Run]] = {}
+    at, number = walk.at, 0
+    marks = [found for found in _MARKER.finditer(data, walk.at, end) if 0xD0 <= found[1][0] <= 0xD7]
+    for found in [*marks, None]:
+        stop = found.start() if found is not None else end
+        raw = data[at:stop]
+        holes = _holes(data, at, stop)
+        packed = (data[at : holes[0][0]] if holes else raw).replace(b"\xff\0", b"\xff")
+        wanted = min(walk.interval, walk.total - number * walk.interval)
+        run = follow(packed, 0, unit, max(wanted, 0))
+        if wanted > 0 and (number not in stretches or run.units > stretches[number][1].units):
+            stretches[number] = packed, run
+        if found is None:
+            break
+        at = found.end()
+        # The number of the mark tells which stretch follows, among eight.
+        number += 1
+        ahead = (found[1][0] - 0xD0 + 1 - number) % 8
+        if ahead < 7 or number == 0:
+            number += ahead
+        if number >= count:
+            break
+    pieces, right = [], 0
+    for n in range(count):
+        wanted = min(walk.interval, walk.total - n * walk.interval)
+        packed, run = stretches.get(n, (b"", Run(0, 0, array("i"), False)))
+        bits = Bits()
+        bits.copy(packed, 0, run.end)
+        missing = wanted - run.units
+        if missing:
+            first = empty_unit(unit, [-each for each in _last_bright(run, unit)])
+            plain = empty_unit(unit)
+            if first is None or plain is None:
+                raise NothingLeft("its codes cannot tell of blocks without detail")
+            bits.repeat(first, 1)
+            bits.repeat(plain, missing - 1)
+        right += run.units
+        pieces.append(bits.stuffed())
+    body = b"".join(piece + (bytes((0xFF, 0xD0 + n % 8)) if n + 1 < count else b"") for n, piece in enumerate(pieces))
+    return body, right / walk.total
+
+
+def _progressive(walk: Walk, data: bytes, job: Job) -> tuple[bytes, float]:
+    """(coded data, share) of a picture in several scans: those that are whole, and of the next one all that can be had if it is the first."""
+    out = bytearray()
+    begin = walk.at
+    scans = 0
+    while True:
+        job.budget.spend()
+        start = walk.at
+        try:
+            segments = walk.segments()
+            if lost_sector(data, start, walk.at) is not None:
+                raise Malformed("a hole", start)
+            first, last, high, _ = walk.band
+            coder = Blocks(walk.order, walk.across, (first, last, high), walk.tables, walk.quantisers, progressive=True)
+            walk.blocks(coder, segments, walk.total)
+        except Malformed:
+            break
+        scans += 1
+        out += data[begin : walk.at]
+        begin = walk.at
+        try:
+            if walk.next_scan() is None:
+                return bytes(out), 1.0
+        except Malformed:
+            return _ended(bytes(out), scans)
+    return _ended(bytes(out), scans)
+
+
+def _ended(body: bytes, scans: int) -> tuple[bytes, float]:
+    if not scans:
+        raise NothingLeft("not one of its scans is whole")
+    return body, 0.99

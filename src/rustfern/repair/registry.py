@@ -49,6 +49,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "psd": ("layered.repair_psd", "layered.repair_by_preview"),
     "svg": ("markup.repair_svg",),
     "html": ("markup.repair_html",),
+    "tiff": ("pictures.tiff.repair",),
     "png": ("pictures.png.repair",),
     "jpg": ("pictures.jpeg.repair",),
     **dict.fromkeys(("mp4", "mov"), ("recordings.movie.repair",)),

@@ -55,6 +55,8 @@ class Step(StrEnum):
     BLOCKS_KEPT = (
         "its blocks were followed as far as they go, taken up again behind what is lost, and the rest left grey"
     )
+    SIZES = "its sizes were made anew by what is there"
+    FRAMES_KEPT = "every frame that is whole was kept, one behind the other"
     SUMS = "its sums and its end were made anew"
     ROWS_KEPT = "all rows of it that can be had were packed again, and the rest left empty"
     RENAMED = "it is whole, and was given the ending of what it is"

@@ -89,7 +89,7 @@ def _ogg(stream: BinaryIO, size: int) -> Reading:
         body = read(at + 27 + count, sum(table))
         if len(table) < count or len(body) < sum(table):
             raise Malformed("the recording stops inside a page", size)
-        if _ogg_sum(head[:22] + bytes(4) + head[26:] + table + body) != wanted:
+        if ogg_sum(head[:22] + bytes(4) + head[26:] + table + body) != wanted:
             raise Malformed("the sum of a page does not fit", at)
         if numbers.get(serial, number - 1) + 1 != number:
             raise Malformed("a page is missing", at)
@@ -105,7 +105,7 @@ def _ogg(stream: BinaryIO, size: int) -> Reading:
     return _reading("ogg", f"read to the end: the sums of all {pages} pages fit", pages=pages)
 
 
-def _ogg_sum(data: bytes) -> int:
+def ogg_sum(data: bytes) -> int:
     """The page sum: the usual polynomial with the bits the other way round and without the final turn (RFC 3533, 6)."""
     value = zlib.crc32(data.translate(_MIRROR), 0xFFFFFFFF) ^ 0xFFFFFFFF
     return int(f"{value:032b}"[::-1], 2)

@@ -139,7 +139,7 @@ def frame_header(data: bytes, at: int) -> _Frame | None:
     else:
         samples = 192 if code == 1 else 576 << code - 2 if code < 6 else 256 << code - 8
     place += {12: 1, 13: 2, 14: 2}.get(rate, 0)
-    if place >= len(data) or _crc8(data[at:place]) != data[place]:
+    if place >= len(data) or crc8(data[at:place]) != data[place]:
         return None
     return _Frame(number, samples, place + 1 - at)
 
@@ -154,7 +154,8 @@ def _table8() -> bytes:
     return bytes(out)
 
 
-def _crc8(data: bytes) -> int:
+def crc8(data: bytes) -> int:
+    """The sum of the head of a frame (9.1)."""
     table, value = _table8(), 0
     for byte in data:
         value = table[value ^ byte]
@@ -181,6 +182,14 @@ def frame_ends(data: bytes) -> list[int]:
         if not value and at >= _HEAD // 2:
             found.append(at + 1)
     return found
+
+
+def crc16(data: bytes) -> int:
+    """The sum of a frame (9.3); 0 of one with its sum."""
+    table, value = _byte_sums(), 0
+    for byte in data:
+        value = (value << 8 & 0xFFFF) ^ table[value >> 8 ^ byte]
+    return value
 
 
 @cache

@@ -1,0 +1,331 @@
+"""Sound that was never finished, is cut off, or has holes: sizes made anew, whole frames and pages kept, what lies between left out.
+
+Source: the RIFF and AIFF layouts; RFC 9639, 9 (FLAC frames); RFC 3533, 6 (Ogg pages); ISO/IEC 11172-3, 2.4.1.3; ISO/IEC 14496-3, 1.A.2.2.1.
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+from collections.abc import Callable
+from typing import BinaryIO
+
+from rustfern.formats.media.audio import mp3_frame_length, ogg_sum
+from rustfern.formats.media.flac import crc8, crc16, frame_ends, frame_header
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.recordings.window import Window
+
+_PIECE = 1 << 20
+_LEAST_FRAMES = 3
+_LONGEST_FRAME = 1 << 20
+_WIDE = 0xFFFFFFFF
+_EVERY = 4096
+
+
+def repair_chunks(job: Job, out: BinaryIO) -> Outcome:
+    """WAV and AIFF: the sizes by what is there. A head that is gone is that of a sample."""
+    window = Window(job.stream, job.size)
+    head = window.at(0, 12)
+    big = head[:4] == b"FORM" or (head[:4] != b"RIFF" and job.format == "aiff")
+    form = ">4sI" if big else "<4sI"
+    names = (b"COMM", b"SSND") if big else (b"fmt ", b"data")
+    found: dict[bytes, bytes] = {}
+    place, end, at = -1, job.size, 12
+    while at + 8 <= job.size:
+        kind, length = struct.unpack(form, window.at(at, 8))
+        if kind == names[1]:
+            place = at + 8
+            if 0 < length < _WIDE and place + length <= job.size:
+                end = place + length
+            break
+        if not all(32 <= each < 127 for each in kind) or length > 1 << 20:
+            break
+        found[kind] = window.at(at + 8, length)
+        at += 8 + length + length % 2
+    lost: list[Loss] = []
+    if place < 0:
+        marked = window.at(0, 1 << 16).find(names[1])
+        place = marked + 8 if marked >= 0 else 0
+    if names[0] not in found or len(found[names[0]]) < 16:
+        sample = next((each for each in job.others if each.is_sample), None)
+        at = sample.data.find(names[0], 0, 1 << 16) if sample is not None else -1
+        if sample is None or at < 0:
+            raise NothingLeft(
+                "its head is gone, which tells rate and channels: name a healthy one of the same recorder with --like"
+            )
+        (length,) = struct.unpack_from(form[0] + "I", sample.data, at + 4)
+        found = {names[0]: sample.data[at + 8 : at + 8 + length]}
+        lost.append(Loss(LossKind.LIKE, text=sample.name))
+    described = found[names[0]]
+    if big:
+        channels, _, bits = struct.unpack_from(">HIH", described)
+        block, place = channels * -(-bits // 8), place + 8
+    else:
+        block = struct.unpack_from("<H", described, 12)[0]
+    block = max(int(block), 1)
+    if end == job.size:
+        end = _without_zeros(window, place, end)
+    length = (end - place) // block * block
+    if length <= 0:
+        raise NothingLeft("no sound is left in it")
+    if big:
+        count = struct.pack(">I", length // block)
+        described = described[:2] + count + described[6:]
+        body = b"AIFF" if head[8:12] != b"AIFC" else b"AIFC"
+        parts = body + struct.pack(">4sI", b"COMM", len(described)) + described + bytes(len(described) % 2)
+        parts += struct.pack(">4sIII", b"SSND", length + 8, 0, 0)
+        out.write(struct.pack(">4sI", b"FORM", len(parts) + length + length % 2) + parts)
+    else:
+        parts = b"WAVE" + struct.pack("<4sI", b"fmt ", len(described)) + described + bytes(len(described) % 2)
+        parts += struct.pack("<4sI", b"data", min(length, _WIDE - 1))
+        out.write(struct.pack("<4sI", b"RIFF", min(len(parts) + length + length % 2, _WIDE - 1)) + parts)
+    _copy(window, place, place + length, out, job)
+    out.write(bytes(length % 2))
+    if job.size - end > 0:
+        lost.append(Loss(LossKind.BYTES, "", job.size - end, end, job.size))
+    return Outcome("aiff" if big else "wav", (Step.SIZES,), tuple(lost))
+
+
+def _without_zeros(window: Window, start: int, end: int) -> int:
+    """Where sound ends behind which nothing but zeros of a copy that stopped lies: whole sectors of them."""
+    stop = end
+    while stop > start:
+        piece = window.at(max(stop - _PIECE, start), min(_PIECE, stop - start))
+        kept = len(piece.rstrip(b"\0"))
+        if kept:
+            stop -= len(piece) - kept
+            break
+        stop -= len(piece)
+    return end if end - stop < _EVERY else -(-stop // 512) * 512
+
+
+def _copy(window: Window, at: int, end: int, out: BinaryIO, job: Job) -> None:
+    while at < end:
+        job.budget.spend()
+        piece = window.at(at, min(_PIECE, end - at))
+        if not piece:
+            raise NothingLeft("it became shorter while it was read")
+        out.write(piece)
+        at += len(piece)
+
+
+def repair_frames(job: Job, out: BinaryIO) -> Outcome:
+    """MP3 and AAC whose frames say their lengths: those that follow each other, or are followed by where the next begins."""
+    window = Window(job.stream, job.size)
+    is_aac = job.format == "aac"
+    length_of: Callable[[bytes], int] = _adts if is_aac else mp3_frame_length
+    mark = re.compile(rb"\xff[\xf0\xf1\xf8\xf9]" if is_aac else rb"\xff[\xe2-\xff]")
+    at = count = lost = counting = 0
+    head = window.at(0, 10)
+    if head[:3] == b"ID3" and len(head) == 10:
+        size = 10 + sum((head[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
+        if size < job.size and length_of(window.at(size, 8).ljust(8, b"\0")):
+            out.write(window.at(0, size))
+            at = size
+    kind: bytes | None = None
+    while at + 8 <= job.size:
+        if not count % 256:
+            job.budget.spend()
+        here = window.at(at, 8)
+        length = length_of(here) if len(here) >= 7 else 0
+        following = window.at(at + length, 8) if length else b""
+        is_last = at + length + 8 > job.size
+        goes_on = (
+            is_last or following[:3] in (b"TAG", b"APE", b"ID3") or (len(following) == 8 and length_of(following) > 0)
+        )
+        if length and at + length <= job.size and goes_on and (kind is None or _alike(here, kind, is_aac=is_aac)):
+            kind = kind or here
+            frame = window.at(at, length)
+            if not count and not is_aac:
+                counting = _counting(frame, out.tell())
+            out.write(frame)
+            count += 1
+            at += length
+            continue
+        piece = window.from_(at + 1, _PIECE)
+        found = mark.search(piece)
+        step = 1 + found.start() if found is not None else max(len(piece), 1)
+        lost += step
+        at += step
+    if count < _LEAST_FRAMES:
+        raise NothingLeft("no sound is left in it")
+    if counting:
+        end = out.tell()
+        out.seek(counting)
+        out.write(struct.pack(">I", count - 1))
+        out.seek(end)
+    missing = (Loss(LossKind.BYTES, "", lost),) if lost else ()
+    return Outcome("aac" if is_aac else "mp3", (Step.FRAMES_KEPT,), missing)
+
+
+def _counting(frame: bytes, at: int) -> int:
+    """Where in what is written the first frame tells how many follow it; 0 where it does not."""
+    mark = max(frame.find(b"Xing", 0, 200), frame.find(b"Info", 0, 200))
+    return at + mark + 8 if mark > 0 and len(frame) > mark + 12 and frame[mark + 7] & 1 else 0
+
+
+def _adts(head: bytes) -> int:
+    if len(head) < 7 or head[0] != 0xFF or head[1] & 0xF6 != 0xF0 or head[2] >> 2 & 15 > 12:
+        return 0
+    length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF
+    return length if length > 8 else 0
+
+
+def _alike(head: bytes, other: bytes, *, is_aac: bool) -> bool:
+    """Whether two frames are of one kind and rate."""
+    if is_aac:
+        return head[1:3] == other[1:3] and head[3] >> 6 == other[3] >> 6
+    return head[1] & 0xFE == other[1] & 0xFE and head[2] & 0x0C == other[2] & 0x0C
+
+
+def repair_flac(job: Job, out: BinaryIO) -> Outcome:
+    """FLAC: every frame whose sums fit, numbered anew."""
+    window = Window(job.stream, job.size)
+    head, at = _flac_head(window, job)
+    start = out.tell()
+    out.write(head)
+    total = count = lost = 0
+    sync: bytes | None = None
+    longest = least = 0
+    while at + 16 <= job.size:
+        if not count % 32:
+            job.budget.spend()
+        data = window.at(at, min(_LONGEST_FRAME, job.size - at))
+        frame = frame_header(data, 0) if sync is None or data[:2] == sync else None
+        end = _flac_end(data, job.size - at == len(data)) if frame is not None else 0
+        if frame is None or not end:
+            place = data.find(sync or b"\xff\xf8", 1)
+            if sync is None and place < 0:
+                place = data.find(b"\xff\xf9", 1)
+            step = place if place > 0 else max(len(data) - 1, 1)
+            lost += step
+            at += step
+            continue
+        sync = sync or data[:2]
+        out.write(_renumbered(data[:end], total if data[1] & 1 else count, frame.length))
+        longest, least = (
+            max(longest, frame.samples),
+            min(least or frame.samples, frame.samples) if count else frame.samples,
+        )
+        total += frame.samples
+        count += 1
+        at += end
+    if not count:
+        raise NothingLeft("no frame of sound is left in it")
+    end_place = out.tell()
+    told = bytearray(head)
+    value = int.from_bytes(told[8 + 10 : 8 + 18], "big") & ~0xFFFFFFFFF | total
+    told[8 + 10 : 8 + 18] = value.to_bytes(8, "big")
+    told[8 + 18 : 8 + 34] = bytes(16)  # the sum of the sound as it was
+    out.seek(start)
+    out.write(told)
+    out.seek(end_place)
+    missing = (Loss(LossKind.BYTES, "", lost),) if lost else ()
+    return Outcome("flac", (Step.FRAMES_KEPT,), missing)
+
+
+def _flac_head(window: Window, job: Job) -> tuple[bytes, int]:
+    """(the description with its blocks, where frames begin)."""
+    if window.at(0, 4) == b"fLaC":
+        at, blocks = 4, list[bytes]()
+        while at + 4 <= job.size:
+            head = window.at(at, 4)
+            length = int.from_bytes(head[1:], "big")
+            body = window.at(at + 4, length)
+            kind = head[0] & 127
+            if kind > 6 or len(body) < length or (not blocks and (kind or length != 34)):
+                break
+            if kind not in (1, 3):
+                blocks.append(bytes((kind,)) + head[1:] + body)
+            at += 4 + length
+            if head[0] & 128:
+                break
+        if blocks:
+            last = bytes((blocks[-1][0] | 128,)) + blocks[-1][1:]
+            return b"fLaC" + b"".join([*blocks[:-1], last]), at
+    sample = next((each for each in job.others if each.is_sample and each.data[:4] == b"fLaC"), None)
+    if sample is None:
+        raise NothingLeft(
+            "its head is gone, which tells rate and channels: name a healthy one of the same recorder with --like"
+        )
+    return b"fLaC\x80" + sample.data[5 : 8 + 34], 0
+
+
+def _flac_end(data: bytes, is_last: bool) -> int:
+    """Where the frame ends that begins here: where its sum fits, and the next one or nothing follows; 0 where nowhere."""
+    sync = data[:2]
+    at = 16
+    while (place := data.find(sync, at)) > 0:
+        if frame_header(data, place) is not None and not crc16(data[:place]):
+            return place
+        at = place + 1
+        if place > _LONGEST_FRAME // 2:
+            break
+    ends = frame_ends(data[: 1 << 16]) if is_last else []
+    return ends[-1] if ends and ends[-1] == len(data) else next(iter(ends), 0)
+
+
+def _renumbered(frame: bytes, number: int, length: int) -> bytes:
+    """A frame with another number, and sums that fit."""
+    lead = frame[4]
+    old = 1 if lead < 0x80 else 8 - (lead ^ 0xFF).bit_length()
+    rest = frame[4 + old : length - 1]
+    if number < 0x80:
+        told = bytes((number,))
+    else:
+        extra = next(n for n in range(1, 7) if number < 1 << (6 - n + 6 * n))
+        told = bytes([(0xFF << (7 - extra - 1) & 0xFF) | number >> (6 * extra)]) if extra < 6 else b"\xfe"
+        told += bytes(0x80 | number >> 6 * n & 63 for n in range(extra - 1, -1, -1))
+    head = frame[:4] + told + rest
+    made = head + bytes((crc8(head),)) + frame[length:-2]
+    return made + struct.pack(">H", crc16(made))
+
+
+def repair_ogg(job: Job, out: BinaryIO) -> Outcome:
+    """Ogg: every page whose sum fits, numbered anew, and the last one marked as such."""
+    window = Window(job.stream, job.size)
+    at = lost = 0
+    numbers: dict[int, int] = {}
+    last: dict[int, tuple[int, bytes]] = {}
+    while at + 27 <= job.size:
+        job.budget.spend()
+        head = window.at(at, 27)
+        page = b""
+        if head[:4] == b"OggS":
+            table = window.at(at + 27, head[26])
+            page = window.at(at, 27 + len(table) + sum(table))
+            if len(page) < 27 + len(table) + sum(table) or ogg_sum(page[:22] + bytes(4) + page[26:]) != int.from_bytes(
+                page[22:26], "little"
+            ):
+                page = b""
+        if not page:
+            piece = window.from_(at + 1, _PIECE)
+            found = piece.find(b"OggS")
+            step = 1 + (found if found >= 0 else max(len(piece) - 3, 1))
+            lost += step
+            at += step
+            continue
+        serial = int.from_bytes(page[14:18], "little")
+        if serial not in numbers and not page[5] & 2:
+            lost += len(page)  # nothing tells what this stream is
+        else:
+            number = numbers.get(serial, -1) + 1
+            numbers[serial] = number
+            made = _page(page, number, page[5] & ~4)
+            last[serial] = out.tell(), made
+            out.write(made)
+        at += len(page)
+    if not any(numbers.values()):
+        raise NothingLeft("no page of sound is left in it")
+    end = out.tell()
+    for serial, (place, page) in last.items():
+        out.seek(place)
+        out.write(_page(page, numbers[serial], page[5] | 4))
+    out.seek(end)
+    missing = (Loss(LossKind.BYTES, "", lost),) if lost else ()
+    return Outcome("ogg", (Step.FRAMES_KEPT,), missing)
+
+
+def _page(page: bytes, number: int, flags: int) -> bytes:
+    made = page[:5] + bytes((flags,)) + page[6:18] + struct.pack("<I", number) + bytes(4) + page[26:]
+    return made[:22] + struct.pack("<I", ogg_sum(made)) + made[26:]

@@ -51,6 +51,8 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "html": ("markup.repair_html",),
     **dict.fromkeys(("wav", "aiff"), ("recordings.sound.repair_chunks",)),
     **dict.fromkeys(("mp3", "aac"), ("recordings.sound.repair_frames",)),
+    "avi": ("recordings.avi.repair",),
+    "mkv": ("recordings.matroska.repair",),
     "flac": ("recordings.sound.repair_flac",),
     "ogg": ("recordings.sound.repair_ogg",),
     "tiff": ("pictures.tiff.repair",),

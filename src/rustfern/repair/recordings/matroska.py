@@ -1,0 +1,199 @@
+"""MKV and WebM that were never finished, are cut off, or have holes: whole blocks kept, sizes and an index made anew.
+
+Source: RFC 8794 (EBML), RFC 9559 (Matroska).
+"""
+
+from __future__ import annotations
+
+import re
+from typing import BinaryIO
+
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.recordings.window import Window
+
+_EBML, _SEGMENT, _INFO, _TRACKS, _CLUSTER = 0x1A45DFA3, 0x18538067, 0x1549A966, 0x1654AE6B, 0x1F43B675
+_KEPT = frozenset({_INFO, _TRACKS, 0x1043A770, 0x1941A469, 0x1254C367})
+"""What is kept beside clusters: chapters, attachments and tags too."""
+_TOP = _KEPT | {_CLUSTER, 0x114D9B74, 0x1C53BB6B, 0xEC, 0xBF}
+_TIMECODE, _SIMPLE, _GROUP, _BLOCK, _REFERENCE = 0xE7, 0xA3, 0xA0, 0xA1, 0xFB
+_IN_CLUSTER = frozenset({_TIMECODE, _SIMPLE, _GROUP, 0xA7, 0xAB, 0x5854, 0xEC, 0xBF, 0xAF})
+_MARK = b"\x1f\x43\xb6\x75"
+_BLOCK_HEAD = re.compile(
+    rb"\xa3(?:[\x80-\xff]|[\x40-\x7f].|[\x20-\x3f]..|[\x10-\x1f]...|[\x08-\x0f]....|\x01.......)[\x81-\x8f]..[\x00-\x8f]",
+    re.DOTALL,
+)
+"""A block with its length, the number of its track, its time and flags."""
+_HOLE = bytes(1024)
+_UNPACKED = (b"A_PCM", b"V_UNCOMPRESSED", b"A_MS/ACM", b"V_MS/VFW")
+_PIECE = 1 << 20
+_MOST_PART, _MOST_BLOCK = 64 << 20, 64 << 20
+
+
+def repair(job: Job, out: BinaryIO) -> Outcome:
+    """Write what is left of a recording. Raises `NothingLeft`."""
+    window = Window(job.stream, job.size)
+    head, kept, at = _beginning(window)
+    lost: list[Loss] = []
+    if _TRACKS not in kept:
+        sample = next((each for each in job.others if each.is_sample and each.data[:4] == b"\x1a\x45\xdf\xa3"), None)
+        if sample is None:
+            raise NothingLeft(
+                "its head is gone, which tells how it is coded: name a healthy one of the same program with --like"
+            )
+        import io
+
+        head, kept, _ = _beginning(Window(io.BytesIO(sample.data), len(sample.data)))
+        if _TRACKS not in kept:
+            raise NothingLeft("the recording that was named with --like has no tracks")
+        at = max(window.at(0, _PIECE).find(_MARK), 0)
+        lost.append(Loss(LossKind.LIKE, text=sample.name))
+    plain = any(mark in kept[_TRACKS] for mark in _UNPACKED)
+    out.write(head + b"\x18\x53\x80\x67\x01")
+    place = out.tell()
+    out.write(bytes(7))
+    begin = out.tell()
+    for part in kept.values():
+        out.write(part)
+    cues: list[tuple[int, int]] = []
+    missing = blocks = 0
+    while at + 5 <= job.size:
+        job.budget.spend()
+        element = _element(window, at)
+        if element is None or element[0] not in _TOP:
+            piece = window.from_(at + 1, _PIECE)
+            found = piece.find(_MARK)
+            step = 1 + (found if found >= 0 else max(len(piece) - 3, 1))
+            missing += step
+            at += step
+            continue
+        ident, length, start = element
+        if ident != _CLUSTER:
+            if length is None or start + length > job.size:
+                missing += 4
+                at = start
+                continue
+            at = start + length
+            continue
+        end = job.size if length is None or start + length > job.size else start + length
+        time, body, at, gone, count = _cluster(window, start, end, is_open=length is None, plain=plain)
+        missing += gone
+        if count:
+            cues.append((time, out.tell() - begin))
+            out.write(_MARK + (len(body) | 1 << 56).to_bytes(8, "big") + body)
+            blocks += count
+    if not blocks:
+        raise NothingLeft("no picture and no sound is left in it")
+    out.write(_cues(cues, kept[_TRACKS]))
+    end = out.tell()
+    out.seek(place)
+    out.write((end - begin).to_bytes(7, "big"))
+    out.seek(end)
+    if missing:
+        lost.append(Loss(LossKind.BYTES, "", missing))
+    return Outcome("mkv", (Step.INDEX,), tuple(lost))
+
+
+def _element(window: Window, at: int) -> tuple[int, int | None, int] | None:
+    """(identity, bytes or None where it was left open, where its content begins); None where none begins."""
+    head = window.at(at, 12)
+    wide = 9 - head[0].bit_length() if head and head[0] else 9
+    if wide > 4 or len(head) <= wide or not head[wide]:
+        return None
+    more = 9 - head[wide].bit_length()
+    if len(head) < wide + more:
+        return None
+    value = int.from_bytes(head[wide : wide + more], "big") & ((1 << 7 * more) - 1)
+    length = None if value == (1 << 7 * more) - 1 else value
+    return int.from_bytes(head[:wide], "big"), length, at + wide + more
+
+
+def _beginning(window: Window) -> tuple[bytes, dict[int, bytes], int]:
+    """(the first element, what describes the recording by its identity, where the first cluster begins)."""
+    head, kept, at = b"", dict[int, bytes](), 0
+    while at + 5 <= window.size:
+        element = _element(window, at)
+        if element is None:
+            break
+        ident, length, start = element
+        if ident == _CLUSTER:
+            break
+        if ident == _SEGMENT:
+            at = start
+            continue
+        if length is None or start + length > window.size or length > _MOST_PART or ident not in (_EBML, *_TOP):
+            break
+        whole = window.at(at, start + length - at)
+        if ident == _EBML:
+            head = whole
+        elif ident in _KEPT:
+            kept[ident] = whole
+        at = start + length
+    return head or bytes.fromhex("1a45dfa38b4282886d6174726f736b61"), kept, at
+
+
+def _cluster(window: Window, at: int, end: int, *, is_open: bool, plain: bool) -> tuple[int, bytes, int, int, int]:
+    """(its time, the elements of it that are whole, where the next thing begins, bytes that were left out, blocks)."""
+    out, time, gone, count = bytearray(), 0, 0, 0
+    while at < end:
+        element = _element(window, at)
+        ident, length, start = element if element is not None else (0, None, at)
+        if is_open and ident in _TOP and ident not in _IN_CLUSTER:
+            break
+        if ident not in _IN_CLUSTER or length is None or start + length > end or length > _MOST_BLOCK:
+            following = _next_block(window, at + 1, end)
+            if window.at(at, 4) == _MARK or window.at(at, following - at).find(_MARK) >= 0:
+                found = window.at(at, following - at).find(_MARK)
+                return time, bytes(out), at + max(found, 0), gone + max(found, 0), count
+            gone += following - at
+            at = following
+            continue
+        whole = window.at(at, start + length - at)
+        if ident == _TIMECODE:
+            time = int.from_bytes(whole[start - at :], "big")
+        if ident in (_SIMPLE, _GROUP):
+            if not plain and _HOLE in whole:
+                gone += len(whole)
+                at = start + length
+                continue
+            count += 1
+        out += whole
+        at = start + length
+    return time, bytes(out), at, gone, count
+
+
+def _next_block(window: Window, at: int, end: int) -> int:
+    """Where the next block begins behind what is damaged: one that is followed by another, or by the end; the end if nowhere."""
+    while at < end:
+        piece = window.from_(at, min(_PIECE, end - at))
+        for found in _BLOCK_HEAD.finditer(piece):
+            place = at + found.start()
+            element = _element(window, place)
+            if element is None or element[1] is None or not 4 < element[1] <= end - element[2]:
+                continue
+            behind = element[2] + element[1]
+            following = _element(window, behind) if behind < end else None
+            if behind >= end - 4 or (following is not None and (following[0] in _IN_CLUSTER or following[0] in _TOP)):
+                return place
+        at += max(len(piece) - 16, 1)
+        if len(piece) <= 16:
+            break
+    return end
+
+
+def _cues(cues: list[tuple[int, int]], tracks: bytes) -> bytes:
+    """An index of the clusters, for the first track."""
+    place = tracks.find(b"\xd7\x81")
+    number = tracks[place + 2] if 0 <= place < len(tracks) - 2 else 1
+
+    def element(ident: bytes, body: bytes) -> bytes:
+        return ident + (len(body) | 1 << 56).to_bytes(8, "big") + body
+
+    def count(ident: bytes, value: int) -> bytes:
+        body = value.to_bytes(max((value.bit_length() + 7) // 8, 1), "big")
+        return ident + bytes((0x80 | len(body),)) + body
+
+    points = b"".join(
+        element(b"\xbb", count(b"\xb3", time) + element(b"\xb7", count(b"\xf7", number) + count(b"\xf1", where)))
+        for time, where in cues
+    )
+    return element(b"\x1c\x53\xbb\x6b", points) if points else b""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, BinaryIO
@@ -18,7 +19,8 @@ from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.interface import Limits
 from rustfern.formats.text.plain import encoding_of
 from rustfern.formats.text_sink import Enough, Piece, count_words
-from rustfern.operations.repair_outlook import outlook
+from rustfern.operations.repair_outlook import mended, outlook
+from rustfern.operations.repair_samples import is_recording
 from rustfern.sources.registry import Sources
 
 if TYPE_CHECKING:
@@ -108,7 +110,8 @@ def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int,
                 content, kept = formats.read_text(stream, name, keep, door.limits)
                 seen = Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
                 if not compared:
-                    seen = msgspec.structs.replace(seen, outlook=outlook(stream, name, content, door))
+                    entry = contents.stored_entry(door, copy)
+                    seen = msgspec.structs.replace(seen, outlook=outlook(stream, name, content, door, entry=entry))
     except SourceError as error:
         return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
     changed = seen.content is not None and seen.content.sha256 != copy.facts.sha256
@@ -123,7 +126,9 @@ def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> 
         if compared and (seen := _by_lines(stream, os.path.basename(path), door.limits)):
             return seen
         content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits)
-        left = None if compared else outlook(stream, os.path.basename(path), content, door)
+        whole = os.path.abspath(path)
+        entry = None if compared else door.around(whole).entry(whole)
+        left = None if compared else outlook(stream, os.path.basename(path), content, door, entry=entry)
         return Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep), outlook=left)
 
 
@@ -190,9 +195,25 @@ def picture(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy],
         return None
     try:
         with _stream(door, copy, bases) if copy else _file(door, path) as stream:
-            return find(stream)
+            return find(stream) or _of_damaged_film(door, copy, path, stream)
     except SourceError:
         return None
+
+
+def _of_damaged_film(door: Sources, copy: StoredCopy | None, path: str, stream: BinaryIO) -> tuple[Image, str] | None:
+    """A picture of a damaged recording, from what repair would make of it."""
+    from rustfern.formats.images.preview import picture as find
+    from rustfern.formats.media.frame import can_show
+
+    name = os.path.basename(copy.path if copy is not None else path)
+    if not can_show() or not is_recording(name, None):
+        return None
+    stream.seek(0)
+    content = formats.check(stream, name, limits=door.limits, digest=False, counted=False)
+    whole = os.path.abspath(path)
+    entry = contents.stored_entry(door, copy) if copy is not None else door.around(whole).entry(whole)
+    made = mended(stream, name, content, door, entry=entry)
+    return find(io.BytesIO(made[0])) if made is not None else None
 
 
 def recording(

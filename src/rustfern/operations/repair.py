@@ -22,6 +22,7 @@ from rustfern.formats.interface import Limits
 from rustfern.formats.text_sink import Piece, words_of
 from rustfern.operations.check import LOCKS, hindrances
 from rustfern.operations.repair_compare import Compared, compare
+from rustfern.operations.repair_samples import beside, is_recording, sample_in
 from rustfern.operations.restore import make_new, open_target, place
 from rustfern.operations.restore_names import safe_name, target_name
 from rustfern.operations.session import Session
@@ -29,7 +30,6 @@ from rustfern.operations.targets import check_target
 from rustfern.output.folder import Folder
 from rustfern.output.temporary import clean
 from rustfern.repair.interface import MAX_HELD_BYTES, Budget, Job, Loss, LossKind, Other, Outcome, Repairer, Step
-from rustfern.repair.recordings.movie import is_movie, tables_in
 from rustfern.repair.registry import is_known, repairers
 from rustfern.repair.together import together
 from rustfern.sources.registry import Sources
@@ -40,8 +40,6 @@ _CHUNK = 1 << 20
 _NAMED = 8
 _WITHOUT_WORDS = frozenset({"video", "audio", "image"})
 _LARGE = 32 << 20
-_MOST_NAMES, _MOST_BESIDE = 2000, 12
-"""Recordings beside a damaged one that are looked at for how it must be read."""
 _ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError, EOFError)
 
 
@@ -131,43 +129,7 @@ def _sample(door: Sources, path: str | None) -> Other | None:
     whole = os.path.abspath(path)
     source = door.around(whole)
     with source.open(source.entry(whole)) as stream:
-        return _sample_in(stream, os.path.basename(whole))
-
-
-def _sample_in(stream: BinaryIO, name: str) -> Other:
-    """A healthy sample: of a recording only its tables, which tell all that is asked of it."""
-    head = stream.read(4096)
-    tables = is_movie(head) and tables_in(stream, stream.seek(0, os.SEEK_END))
-    stream.seek(0)
-    return Other(tables or stream.read(MAX_HELD_BYTES), name, True, True)
-
-
-def _recordings_beside(door: Sources, item: _Input) -> list[Other]:
-    """The person's other recordings in the folder of a damaged one, the likeliest first: they tell how it must be read, if their tables are whole."""
-    folder = os.path.dirname(item.entry.path)
-    mine = extension_of(item.name)
-    found: list[Other] = []
-    with contextlib.suppress(SourceError, OSError):
-        source = door.open(item.entry.root)
-        entries = [
-            source.entry(os.path.join(folder, name))
-            for name in sorted(source.names(folder)[1])[:_MOST_NAMES]
-            if class_of(format_of_extension(extension_of(name))) == "video"
-        ]
-        near = sorted(
-            (each for each in entries if each.is_file and each.path != item.entry.path),
-            key=lambda each: (
-                extension_of(each.path) != mine,
-                abs((each.modified - item.entry.modified).total_seconds())
-                if each.modified is not None and item.entry.modified is not None
-                else 0.0,
-            ),
-        )
-        for each in near[:_MOST_BESIDE]:
-            with contextlib.suppress(SourceError, OSError, Malformed), source.open(each) as stream:
-                if is_movie(stream.read(4096)) and (tables := tables_in(stream, stream.seek(0, os.SEEK_END))):
-                    found.append(Other(tables, os.path.basename(each.path), False, True))
-    return found
+        return sample_in(stream, os.path.basename(whole))
 
 
 def _inputs(
@@ -317,8 +279,8 @@ def _mend(
     budget = Budget()
     size = _filled(stream, size)
     others = [*_opened(door, options.others, item), *((like,) if like is not None else ())]
-    if like is None and class_of(found.format or format_of_extension(extension_of(item.name))) == "video":
-        others += _recordings_beside(door, item)
+    if like is None and is_recording(item.name, found.format):
+        others += beside(door, item.entry, item.name)
     joined = _joined(stream, size, others)
     source: BinaryIO = io.BytesIO(joined) if joined is not None else stream
     size = len(joined) if joined is not None else size

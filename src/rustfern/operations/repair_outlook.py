@@ -16,7 +16,8 @@ from rustfern.core.model import Content, Copy, Document, Entry, Outlook, State
 from rustfern.core.paths import stem_of
 from rustfern.core.remarks import NextStep, Step
 from rustfern.formats import registry as formats
-from rustfern.repair.interface import Budget, Job, Loss, LossKind
+from rustfern.operations.repair_samples import beside, is_recording
+from rustfern.repair.interface import Budget, Job, Loss, LossKind, Outcome
 from rustfern.repair.registry import is_known, repairers
 from rustfern.sources.registry import Sources
 
@@ -26,8 +27,25 @@ _ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError
 _PARAGRAPH_WORDS = 40
 
 
-def outlook(stream: BinaryIO, name: str, found: Content, door: Sources, seconds: float = _SECONDS) -> Outlook | None:
-    """What can be had of damaged bytes; None if that is nothing, or would take too long to tell."""
+def outlook(
+    stream: BinaryIO, name: str, found: Content, door: Sources, seconds: float = _SECONDS, entry: Entry | None = None
+) -> Outlook | None:
+    """What can be had of damaged bytes; None if that is nothing, or would take too long to tell. Of a recording others beside its `entry` tell how it is
+    read.
+    """
+    made = mended(stream, name, found, door, seconds, entry)
+    if made is None:
+        return None
+    _, content, outcome = made
+    kept = {what: count for what, count in content.amounts.items() if count}
+    kept |= {"words": content.words} if content.words is not None else {}
+    return Outlook(content.format or outcome.format, kept, _about(kept, outcome.lost), len(outcome.lost))
+
+
+def mended(
+    stream: BinaryIO, name: str, found: Content, door: Sources, seconds: float = _SECONDS, entry: Entry | None = None
+) -> tuple[bytes, Content, Outcome] | None:
+    """What repair would write, its verdict, and what is lost; None as for `outlook`."""
     size = stream.seek(0, os.SEEK_END)
     if found.state is not State.DAMAGED or not 0 < size <= _LARGEST_BYTES or not is_known(name, found.format):
         return None
@@ -36,17 +54,17 @@ def outlook(stream: BinaryIO, name: str, found: Content, door: Sources, seconds:
     stream.seek(0)
     head = stream.read(4096)
     budget = Budget(seconds)
+    others = beside(door, entry, name) if entry is not None and is_recording(name, found.format) else []
     for format_name, mend in repairers(head, name, found.format):
         out = io.BytesIO()
         try:
-            outcome = mend(Job(stream, size, name, format_name, limits=door.limits, budget=budget), out)
+            job = Job(stream, size, name, format_name, limits=door.limits, budget=budget, others=others)
+            outcome = mend(job, out)
             made = formats.check(out, f"{stem_of(name)}.{outcome.format}", limits=door.limits, digest=False)
         except (Malformed, *_ERRORS):
             continue
         if made.state is State.INTACT:
-            kept = {what: count for what, count in made.amounts.items() if count}
-            kept |= {"words": made.words} if made.words is not None else {}
-            return Outlook(made.format or outcome.format, kept, _about(kept, outcome.lost), len(outcome.lost))
+            return out.getvalue(), made, outcome
     return None
 
 
@@ -70,7 +88,7 @@ def outlook_of(door: Sources, copy: Copy, bases: Sequence[Entry], seconds: float
         return None
     try:
         with contents.open_content(door, copy.entry, copy.recipe, bases) as stream:
-            return outlook(stream, os.path.basename(copy.path), copy.content, door, seconds)
+            return outlook(stream, os.path.basename(copy.path), copy.content, door, seconds, copy.entry)
     except (SourceError, OSError):
         return None
 
@@ -106,7 +124,7 @@ def _with_step(document: Document, damaged: Sequence[int]) -> Document:
     unit, count = next(
         (
             (unit, told.kept[unit])
-            for unit in ("words", "cells", "rows", "slides", "pages", "objects")
+            for unit in ("words", "cells", "rows", "slides", "pages", "objects", "seconds")
             if told.kept.get(unit)
         ),
         ("", 0),

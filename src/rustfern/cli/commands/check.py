@@ -128,7 +128,13 @@ def _show(console: Console, found: list[Checked]) -> None:
         search = f"scan {shell_word(os.path.dirname(folder))} --document {shell_word(name)} --happened wont-open"
         steps = [(search, "look for a whole copy of it; better name the person's whole home or disk")]
         if is_known(bad.path, bad.content.format):
-            steps.append(
-                (f"repair {shell_word(bad.path)} --to DIR", "if there is none: get back all that is left in it")
+            never = "never finished" in bad.content.reason
+            what = (
+                "it was never finished: this can make it play"
+                if never
+                else "if there is none: get back all that is left in it"
             )
+            steps.append((f"repair {shell_word(bad.path)} --to DIR", what))
+            if never:
+                steps.reverse()
         next_steps(console, steps)

@@ -33,7 +33,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
             if at and not read(at, 65536).strip(b"\0"):
                 break
             raise Malformed("something else stands where the recording should go on", at)
-        if length == 0:
+        if length in (0, 0xFFFFFFFF):
             raise Malformed("the recording was never finished: its length was never written", at + 4)
         end = at + 8 + length
         if end > size:

@@ -81,6 +81,26 @@ def _book(number: int) -> tuple[int, bytes]:
     return wide, bytes(table)
 
 
+@cache
+def _several(number: int) -> tuple[bytes, bytes]:
+    """For each value of 16 bits: how many of them whole codewords of a book take, with their signs, one behind the other; and how many those are."""
+    import numpy as np
+
+    wide, told = _book(number)
+    table = np.frombuffer(told, np.uint8).astype(np.int64)
+    windows = np.arange(65536, dtype=np.int64)
+    taken, words = np.zeros(65536, np.int64), np.zeros(65536, np.int64)
+    goes_on = np.ones(65536, bool)
+    for _ in range(8):
+        left = windows << taken & 0xFFFF
+        # Of bits that are not in the window nothing is known: a codeword must end before them.
+        size = table[left >> (16 - wide)] if wide <= 16 else table[left << (wide - 16)]
+        goes_on &= (size > 0) & (size < 64) & (taken + size <= 16)
+        taken[goes_on] += size[goes_on]
+        words[goes_on] += 1
+    return taken.astype(np.uint8).tobytes(), words.astype(np.uint8).tobytes()
+
+
 class _Bits:
     """The bits of some bytes, from a place on."""
 
@@ -209,19 +229,29 @@ def _channel(bits: _Bits, rate: int, shared: _Windows | None) -> None:
 def _factors(bits: _Bits, sections: list[tuple[int, int, int, int]]) -> None:
     wide, table = _book(-1)
     data, at, noisy = bits.data, bits.at, False
+    taken, words = _several(-1)
+    take = int.from_bytes
     mask = (1 << wide) - 1
     for _, book, first, last in sections:
         if not book:
             continue
-        for _ in range(first, last):
-            if book == _NOISE and not noisy:
-                noisy, at = True, at + 9
-                continue
+        left = last - first
+        if book == _NOISE and not noisy:
+            noisy, at, left = True, at + 9, left - 1
+        while left:
             start = at >> 3
-            size = table[int.from_bytes(data[start : start + 4], "big") >> (32 - wide - (at & 7)) & mask]
+            window = take(data[start : start + 4], "big")
+            told = window >> (16 - (at & 7)) & 0xFFFF
+            count = words[told]
+            if count and count <= left:
+                at += taken[told]
+                left -= count
+                continue
+            size = table[window >> (32 - wide - (at & 7)) & mask]
             if not size:
                 raise _Bad
             at += size
+            left -= 1
     bits.at = at
     if at > bits.end:
         raise _Bad
@@ -247,6 +277,7 @@ def _values(
     bits: _Bits, groups: tuple[int, ...], sections: list[tuple[int, int, int, int]], bands: tuple[int, ...]
 ) -> None:
     data, at, end = bits.data, bits.at, bits.end
+    take = int.from_bytes
     for group, book, first, last in sections:
         if not book or book >= _NOISE:
             continue
@@ -254,8 +285,17 @@ def _values(
         mask = (1 << wide) - 1
         shift = 32 - wide
         step = 4 if book <= _QUADS else 2
-        for _ in range((bands[last] - bands[first]) * groups[group] // step):
+        taken, words = _several(book - 1)
+        left = (bands[last] - bands[first]) * groups[group] // step
+        while left:
             start = at >> 3
+            told = take(data[start : start + 4], "big") >> (16 - (at & 7)) & 0xFFFF
+            count = words[told]
+            if count and count <= left:
+                at += taken[told]
+                left -= count
+                continue
+            left -= 1
             size = table[int.from_bytes(data[start : start + 4], "big") >> (shift - (at & 7)) & mask]
             if size < 64:
                 if not size:
@@ -263,8 +303,8 @@ def _values(
                 at += size
             else:
                 at = _escaped(bits, at + (size & 63), size >> 6)
-            if at > end:
-                raise _Bad
+        if at > end:
+            raise _Bad
     bits.at = at
 
 

@@ -49,6 +49,7 @@ _SAID = {
     LossKind.AREA: "about {count:,} % of the picture",
     LossKind.SIZE: "certainty: its size was told by its rows",
     LossKind.COLOURS: "its own colours: others stand for them",
+    LossKind.DETAIL: "sharpness: what is left of it are the first {count:,} of its layers of detail",
     LossKind.HEAD: "its own head: size and codes were taken from the sample",
     LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",
 }

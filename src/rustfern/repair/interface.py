@@ -99,6 +99,7 @@ class LossKind(StrEnum):
     BLOCKS = "blocks"
     AREA = "area"
     HEAD = "head"
+    DETAIL = "detail"
     SIZE = "size"
     COLOURS = "colours"
 

@@ -20,10 +20,9 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome,
 from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, code_of, difference_code, empty_unit, follow, taken_up
 
 _MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
-_ZEROS = re.compile(rb"\0{64,}")
-_SOUGHT = 4096
+_SOUGHT = 24 << 10
 """Bytes behind a hole in which the codes must be taken up again."""
-_LEAST_SHARE = 0.005
+_LEAST_SHARE, _BEHIND = 0.005, 1 << 16
 _TO_FALL_IN, _FAR = 48, 40
 """Units in which codes that were taken up in their middle fall into step; a change of brightness that such ones show."""
 _END = b"\xff\xd9"
@@ -36,7 +35,10 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     walk, data, lost = _headed(data, sample)
     head = data[: walk.at]
     if walk.progressive:
-        body, share = _progressive(walk, data, job)
+        body, scans = _progressive(walk, data, job)
+        share = 1.0
+        if scans:
+            lost.append(Loss(LossKind.DETAIL, "", scans))
     elif walk.interval:
         body, share = _with_restarts(walk, data)
     else:
@@ -75,17 +77,17 @@ def _headed(data: bytes, sample: bytes | None) -> tuple[Walk, bytes, list[Loss]]
     return walk, whole, [Loss(LossKind.HEAD, text="")]
 
 
-def _raw_end(data: bytes, start: int, *, restarts: bool) -> int:
-    """Where the coded data ends that begins at a place: at a marker that can follow, or with the file."""
-    at = start
-    while (found := _MARKER.search(data, at)) is not None:
-        marker = found[1][0]
-        if marker == 0xD9 or (marker in (0xC4, 0xDA, 0xDB, 0xDD, 0xFE) and not restarts):
-            return found.start()
-        if marker == 0xC4 or marker == 0xDA:
-            return found.start()
-        at = found.end()
-    return len(data)
+def _end_of_scan(data: bytes, start: int) -> tuple[int, bool]:
+    """(where the only scan ends, whether that is the end of the picture): at an end mark behind which the file ends, or another picture begins; what
+    is foreign may hold others.
+    """
+    at = last = data.find(_END, start)
+    while at >= 0:
+        behind = data[at + 2 : at + 66]
+        if not behind.strip(b"\0") or behind[:2] == b"\xff\xd8":
+            return at, True
+        last, at = at, data.find(_END, at + 2)
+    return (last, True) if last >= 0 and len(data) - last < _BEHIND else (len(data), False)
 
 
 def _holes(data: bytes, start: int, end: int) -> list[tuple[int, int]]:
@@ -110,8 +112,7 @@ def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss]) -> tuple[bytes,
     unit = Unit.of(walk.order, walk.tables)
     if unit is None or not walk.total:
         raise NothingLeft("the tables of its codes are gone")
-    end = _raw_end(data, walk.at, restarts=False)
-    is_ended = data[end : end + 1] == b"\xff"
+    end, is_ended = _end_of_scan(data, walk.at)
     holes = _holes(data, walk.at, end)
     first_stop = holes[0][0] if holes else end
     packed = data[walk.at : first_stop].replace(b"\xff\0", b"\xff")
@@ -266,30 +267,26 @@ def _with_restarts(walk: Walk, data: bytes) -> tuple[bytes, float]:
     unit = Unit.of(walk.order, walk.tables)
     if unit is None:
         raise NothingLeft("the tables of its codes are gone")
-    end = _raw_end(data, walk.at, restarts=True)
+    end, _ = _end_of_scan(data, walk.at)
     count = -(-walk.total // walk.interval)
     stretches: dict[int, tuple[bytes, Run]] = {}
-    at, number = walk.at, 0
+    at, following, expected = walk.at, 0, 0
     marks = [found for found in _MARKER.finditer(data, walk.at, end) if 0xD0 <= found[1][0] <= 0xD7]
     for found in [*marks, None]:
         stop = found.start() if found is not None else end
-        raw = data[at:stop]
         holes = _holes(data, at, stop)
-        packed = (data[at : holes[0][0]] if holes else raw).replace(b"\xff\0", b"\xff")
-        wanted = min(walk.interval, walk.total - number * walk.interval)
-        run = follow(packed, 0, unit, max(wanted, 0))
-        if wanted > 0 and (number not in stretches or run.units > stretches[number][1].units):
-            stretches[number] = packed, run
-        if found is None:
-            break
-        at = found.end()
-        # The number of the mark tells which stretch follows, among eight.
-        number += 1
-        ahead = (found[1][0] - 0xD0 + 1 - number) % 8
-        if ahead < 7 or number == 0:
-            number += ahead
-        if number >= count:
-            break
+        packed = data[at : holes[0][0] if holes else stop].replace(b"\xff\0", b"\xff")
+        # The mark before it tells which of eight it is: of those that may still come the first.
+        number = expected + (following - expected) % 8
+        if number < count:
+            wanted = min(walk.interval, walk.total - number * walk.interval)
+            run = follow(packed, 0, unit, wanted)
+            if run.units > stretches.get(number, (b"", Run(0, 0, array("i"), False)))[1].units:
+                stretches[number] = packed, run
+            if run.units == wanted and len(packed) * 8 - run.end < 16:
+                expected = number + 1
+        if found is not None:
+            at, following = found.end(), (found[1][0] - 0xD0 + 1) % 8
     pieces, right = [], 0
     for n in range(count):
         wanted = min(walk.interval, walk.total - n * walk.interval)
@@ -310,8 +307,8 @@ def _with_restarts(walk: Walk, data: bytes) -> tuple[bytes, float]:
     return body, right / walk.total
 
 
-def _progressive(walk: Walk, data: bytes, job: Job) -> tuple[bytes, float]:
-    """(coded data, share) of a picture in several scans: those that are whole, and of the next one all that can be had if it is the first."""
+def _progressive(walk: Walk, data: bytes, job: Job) -> tuple[bytes, int]:
+    """(coded data, how many scans it has then; 0 if they are all there) of a picture in several scans: those that are whole."""
     out = bytearray()
     begin = walk.at
     scans = 0
@@ -332,13 +329,13 @@ def _progressive(walk: Walk, data: bytes, job: Job) -> tuple[bytes, float]:
         begin = walk.at
         try:
             if walk.next_scan() is None:
-                return bytes(out), 1.0
+                return bytes(out), 0
         except Malformed:
             return _ended(bytes(out), scans)
     return _ended(bytes(out), scans)
 
 
-def _ended(body: bytes, scans: int) -> tuple[bytes, float]:
+def _ended(body: bytes, scans: int) -> tuple[bytes, int]:
     if not scans:
         raise NothingLeft("not one of its scans is whole")
-    return body, 0.99
+    return body, scans

@@ -105,7 +105,7 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
                 "its size is gone, and its rows do not tell it: name a healthy one of the same kind with --like"
             )
         lost.append(Loss(LossKind.SIZE))
-    rows = rows[: header.size()]
+    rows = _to_first_bad(rows[: header.size()], header)
     share = len(rows) / header.size()
     if not rows:
         raise NothingLeft("none of its rows can be read")
@@ -121,6 +121,18 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
         lost.append(Loss(LossKind.AREA, "", max(round(100 * (1 - share)), 1))) if share < 1 else None
     _write(out, header, kept, rows)
     return Outcome("png", tuple(steps), tuple(lost), data if changed is not None else None)
+
+
+def _to_first_bad(rows: bytes, header: Header) -> bytes:
+    """Rows up to the first that begins with no filter there is: what it was unpacked from is foreign."""
+    at = 0
+    for width, count in header.passes():
+        step = header.row(width) + 1
+        for place in range(at, min(at + step * count if width else at, len(rows)), step):
+            if rows[place] > 4:
+                return rows[:place]
+        at += step * count if width else 0
+    return rows
 
 
 def _with_line_ends(data: bytes) -> bytes | None:

@@ -26,7 +26,9 @@ Tags = dict[int, tuple[int, ...]]
 
 
 class Page(msgspec.Struct):
-    """One picture: pixels, bits of a value, values of a pixel, how they are shown; its rows without packing, and how many of their bytes are right."""
+    """One picture: pixels, bits of a value, values of a pixel, how they are shown; its rows without packing, and how many of their bytes are right;
+    whether anything tells how many rows it had.
+    """
 
     width: int
     height: int
@@ -36,6 +38,7 @@ class Page(msgspec.Struct):
     rows: bytes
     right: int
     more: Tags = {}
+    is_told: bool = True
 
 
 def repair(job: Job, out: BinaryIO) -> Outcome:
@@ -57,10 +60,11 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
         pages.append(_without_directory(data, odd[0] if odd else {}, known, job.budget.spend))
         lost.append(Loss(LossKind.SIZE))
     whole = sum(len(page.rows) for page in pages)
+    is_told = not lost or pages[0].is_told
     share = sum(page.right for page in pages) / whole if whole else 0.0
     if share <= 0:
         raise NothingLeft("none of its rows can be had")
-    if share < 1:
+    if share < 1 and is_told:
         lost.append(Loss(LossKind.AREA, "", max(round(100 * (1 - share)), 1)))
     _write(out, pages)
     return Outcome("tiff", (Step.ROWS_KEPT,), tuple(lost))
@@ -227,12 +231,13 @@ def _without_directory(data: bytes, tags: Tags, known: Tags, pause: Callable[[],
     """A picture whose directory is gone: strips from the head on, or where what is left of it says; how wide it is, their rows tell."""
     packing = (tags.get(_PACKING) or known.get(_PACKING) or (_guessed_packing(data),))[0]
     strips: list[bytes] = []
+    begin = (known.get(_STRIPS) or (8,))[0]
     if _STRIPS in tags and packing != _PLAIN:
         for start, count in zip(tags[_STRIPS], tags.get(_COUNTS, (len(data),) * len(tags[_STRIPS])), strict=False):
             pause()
             strips.append(_unpacked(data[start : start + count], packing, _MOST_BYTES))
     elif packing == _LZW:
-        at = 8
+        at = begin
         while at < len(data):
             pause()
             found, used = lzw(data[at:], _MOST_BYTES)
@@ -242,9 +247,9 @@ def _without_directory(data: bytes, tags: Tags, known: Tags, pause: Callable[[],
             at += used
             at += at & 1 if data[at : at + 1] == b"\0" else 0
     elif packing == _PLAIN:
-        strips.append(data[8:])
+        strips.append(data[begin:])
     else:
-        at = 8
+        at = begin
         while at < len(data) - 2:
             pause()
             inflate = zlib.decompressobj()
@@ -281,7 +286,16 @@ def _without_directory(data: bytes, tags: Tags, known: Tags, pause: Callable[[],
         rows = b"".join(_added(each + bytes(-len(each) % row), row, samples) for each in strips)
     height = max((known.get(_HEIGHT) or (0,))[0], -(-len(rows) // row))
     shown = (tags.get(_SHOWN) or known.get(_SHOWN) or (2 if samples >= 3 else 1,))[0]
-    return Page(row // samples, height, 8, samples, shown, rows + bytes(row * height - len(rows)), len(rows))
+    return Page(
+        row // samples,
+        height,
+        8,
+        samples,
+        shown,
+        rows + bytes(row * height - len(rows)),
+        len(rows),
+        is_told=bool(known.get(_HEIGHT)),
+    )
 
 
 def _guessed_packing(data: bytes) -> int:

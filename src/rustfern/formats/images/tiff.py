@@ -17,6 +17,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
+_MORE = 1 << 20
 _SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
 _MAX_DIRECTORIES = 10_000
 _MAX_VALUES = 4_000_000
@@ -256,6 +257,8 @@ def _unpacked(data: bytes, packing: int, size: int, at: int) -> int | None:
         try:
             inflate = zlib.decompressobj()
             got = len(inflate.decompress(data, size + 1))
+            if got > size:  # more than its rows: the sum at its end tells whether that was meant
+                inflate.decompress(inflate.unconsumed_tail, size + _MORE)
         except zlib.error as error:
             raise Malformed("a strip of the picture is damaged", at) from error
         return min(got, size)

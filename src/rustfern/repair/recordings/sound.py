@@ -287,6 +287,7 @@ def repair_ogg(job: Job, out: BinaryIO) -> Outcome:
     at = lost = 0
     numbers: dict[int, int] = {}
     last: dict[int, tuple[int, bytes]] = {}
+    is_heard = False
     while at + 27 <= job.size:
         job.budget.spend()
         head = window.at(at, 27)
@@ -312,10 +313,11 @@ def repair_ogg(job: Job, out: BinaryIO) -> Outcome:
             number = numbers.get(serial, -1) + 1
             numbers[serial] = number
             made = _page(page, number, page[5] & ~4)
+            is_heard = is_heard or 0 < int.from_bytes(page[6:14], "little") < 1 << 63
             last[serial] = out.tell(), made
             out.write(made)
         at += len(page)
-    if not any(numbers.values()):
+    if not is_heard:
         raise NothingLeft("no page of sound is left in it")
     end = out.tell()
     for serial, (place, page) in last.items():

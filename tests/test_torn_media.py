@@ -1,0 +1,338 @@
+"""Recordings that were never finished and pictures that are torn: what comes back, what is said of the rest, and what is refused."""
+
+from __future__ import annotations
+
+import functools
+import io
+import random
+import struct
+import tarfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from conftest import DATA, Run
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from rustfern.core.errors import Malformed
+from rustfern.formats import registry as formats
+from rustfern.formats.media.aac import frame_length
+from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
+from rustfern.formats.media.frame import can_show
+from rustfern.repair.interface import Job, Other
+from rustfern.repair.recordings.movie import layout_of
+from rustfern.repair.recordings.tables import Track, tracks_of
+from rustfern.repair.recordings.timing import rate_of, shifts_of
+from rustfern.repair.recordings.window import Window
+from rustfern.repair.registry import repairers
+
+Rustfern = Callable[..., Run]
+HOLE = 4096
+
+
+@functools.cache
+def recordings() -> dict[str, bytes]:
+    """Name → bytes of recordings by real encoders, and of whole ones of other tests."""
+    found = {}
+    for pack in ("recordings", "media"):
+        with tarfile.open(DATA / f"{pack}.tar.xz") as tar:
+            for member in tar:
+                if member.isfile() and (stream := tar.extractfile(member)) is not None:
+                    found.setdefault(member.name.rpartition("/")[2], stream.read())
+    return found
+
+
+def tracks(data: bytes) -> list[Track]:
+    return tracks_of(layout_of(Window(io.BytesIO(data), len(data))).moov)
+
+
+def samples(data: bytes, kind: bytes) -> list[bytes]:
+    """The pictures, or frames of sound, where the tables say."""
+    (track,) = [each for each in tracks(data) if each.kind == kind]
+    return [data[at : at + size] for at, size in zip(track.places, track.sizes, strict=True)]
+
+
+def without_tables(data: bytes) -> bytes:
+    """The recorder died: no tables, the size of the data never written."""
+    kept, at = b"", 0
+    while at < len(data):
+        length, kind = struct.unpack_from(">I4s", data, at)
+        if kind == b"mdat":
+            kept += bytes(4) + data[at + 4 : at + length]
+        elif kind != b"moov":
+            kept += data[at : at + length]
+        at += length
+    return kept
+
+
+def with_hole(data: bytes, at: int, what: bytes = bytes(HOLE)) -> bytes:
+    return data[:at] + what + data[at + len(what) :]
+
+
+def repaired(tmp_path: Path, rustfern: Rustfern, name: str, data: bytes, *more: object) -> tuple[bytes, Any, Run]:
+    """(what was written, what is said of it, the run)."""
+    (tmp_path / name).write_bytes(data)
+    run = rustfern("repair", tmp_path / name, "--to", tmp_path / "back", "--json", *more)
+    told = run.json
+    assert (tmp_path / name).read_bytes() == data
+    if not told["repaired"]:
+        return b"", told["refused"][0], run
+    (one,) = told["repaired"]
+    return Path(one["to"]).read_bytes(), one, run
+
+
+# --- recordings in boxes ----------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(("name", "like"), [("launch.mp4", "other-launch.mp4"), ("crane.mp4", "crane.mp4"), ("deck.mov", "deck.mov"), ("slip.mp4", "slip.mp4")])  # fmt: skip
+def test_a_recording_that_was_never_finished_plays(name: str, like: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()[name]
+    (tmp_path / "healthy").mkdir()
+    sample = tmp_path / "healthy" / f"sample-{like}"
+    sample.write_bytes(recordings()[like])
+    made, told, run = repaired(tmp_path, rustfern, name, without_tables(whole), "--like", sample)
+    assert run.status == 0 and told["state"] == "intact" and any(sample.name in each for each in told["lost"])
+    for kind in {track.kind for track in tracks(whole)} & {b"vide", b"soun"}:
+        mine, theirs = samples(made, kind), samples(whole, kind)
+        assert b"".join(mine) == b"".join(theirs) and (kind == b"soun" or mine == theirs)
+    (before,), (after,) = ([each for each in tracks(data) if each.kind == b"vide"] for data in (whole, made))
+    ticks = [n * before.scale / after.scale for n in after.lasting]
+    assert ticks == pytest.approx(list(before.lasting), abs=1)
+    shown = lambda track: [s - min(track.shifts, default=0) for s in track.shifts]  # noqa: E731
+    assert [n * before.scale / after.scale for n in shown(after)] == pytest.approx(shown(before), abs=1)
+    assert after.matrix == before.matrix and after.keys == before.keys
+
+
+def test_how_it_is_read_is_found_beside_it_or_asked_for(tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()["launch.mp4"]
+    _, told, run = repaired(tmp_path, rustfern, "launch.mp4", without_tables(whole))
+    assert run.status == 1 and "--like" in told["message"] and not list((tmp_path / "back").iterdir())
+    (tmp_path / "aft.mp4").write_bytes(recordings()["other-launch.mp4"])
+    (tmp_path / "crane.mp4").write_bytes(recordings()["crane.mp4"])
+    made, told, run = repaired(tmp_path, rustfern, "launch.mp4", without_tables(whole))
+    assert run.status == 0 and samples(made, b"vide") == samples(whole, b"vide") and "aft.mp4" in " ".join(told["lost"])
+    said = rustfern("check", tmp_path / "launch.mp4").out
+    assert "never finished" in said and "this can make it play" in said
+    looked = rustfern("look", tmp_path / "launch.mp4").out
+    assert "2 tracks, 3 seconds can be had" in looked
+    if can_show():
+        assert "160 × 120 pixels" in looked
+
+
+@pytest.mark.skipif(not can_show(), reason="no decoder is installed")
+@pytest.mark.parametrize("like", ["crane.mp4", "slip.mp4", "plan.png", "note.mp3"])
+def test_a_sample_of_other_settings_is_refused(like: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / like).write_bytes(recordings()[like])
+    _, told, run = repaired(tmp_path, rustfern, "launch.mp4", without_tables(recordings()["launch.mp4"]), "--like", tmp_path / "other" / like)  # fmt: skip
+    assert run.status == 1 and "the very same settings" in told["message"]
+
+
+@pytest.mark.parametrize("damage", ["zeros", "noise", "cut", "tables cut", "tables zero", "wrong places"])
+def test_what_is_damaged_costs_what_lies_there(damage: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()["launch.mp4"]
+    moov = whole.index(b"moov") - 4
+    middle = (moov // 2) // 512 * 512
+    noise = random.Random(4).randbytes(2048)
+    data = {
+        "zeros": with_hole(whole, middle, bytes(2048)), "noise": with_hole(without_tables(whole), middle, noise), "cut": without_tables(whole)[: moov * 2 // 3],
+        "tables cut": whole[: moov + (len(whole) - moov) * 2 // 3], "tables zero": whole[:moov] + bytes(len(whole) - moov),
+        "wrong places": whole.replace(whole[whole.index(b"stco") + 12 :][:4], struct.pack(">I", 4000)),
+    }[damage]  # fmt: skip
+    sample = tmp_path / "like"
+    sample.mkdir()
+    (sample / "a.mp4").write_bytes(recordings()["other-launch.mp4"])
+    made, told, run = repaired(tmp_path, rustfern, "launch.mp4", data, "--like", sample / "a.mp4")
+    assert run.status == 0 and told["state"] == "intact"
+    for kind in (b"vide", b"soun"):
+        there = [each for each in samples(whole, kind) if each in data]
+        back = samples(made, kind)
+        assert (
+            len(set(back) & set(there)) >= 0.9 * len(there) and set(back) <= set(samples(whole, kind)) | {b""}
+        ) or damage == "noise"
+    if damage in ("zeros", "noise"):
+        assert any("picture" in each for each in told["lost"])
+    strictly, _, _ = repaired(tmp_path, rustfern, "launch.mp4", data, "--like", sample / "a.mp4", "--strict")
+    assert len(samples(strictly, b"vide")) <= len(samples(made, b"vide"))
+
+
+def test_whole_fragments_are_kept(tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()["slip-fragments.mp4"]
+    last = whole.rindex(b"mfra") - 4
+    made, told, _ = repaired(tmp_path, rustfern, "slip.mp4", whole[: last + 20])
+    assert made == whole[:last] and told["state"] == "intact" and "fragment" in told["method"]
+
+
+# --- other containers, and sound --------------------------------------------------------------------------------------
+
+DAMAGES: dict[str, Callable[[bytes], bytes]] = {
+    "cut": lambda data: data[: len(data) * 6 // 10],
+    "hole": lambda data: with_hole(data, len(data) // 2 // 512 * 512, bytes(2048)),
+    "more": lambda data: data[: len(data) // 3] + random.Random(2).randbytes(1500) + data[len(data) // 3 :],
+}
+
+
+@pytest.mark.parametrize("damage", DAMAGES)
+@pytest.mark.parametrize(
+    ("name", "unit"),
+    [
+        ("slip.avi", 8000),
+        ("mooring.mkv", 4000),
+        ("slip.webm", 1500),
+        ("note.flac", 6500),
+        ("note.ogg", 4500),
+        ("note.mp3", 300),
+        ("note.aac", 400),
+    ],
+)
+def test_whole_frames_are_kept_in_every_container(
+    name: str, unit: int, damage: str, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    whole = recordings()[name]
+    data = DAMAGES[damage](whole)
+    made, told, run = repaired(tmp_path, rustfern, name, data)
+    if "it is whole" in told.get("message", ""):
+        assert name == "note.aac"  # nothing of its format shows a hole inside of a frame
+        return
+    assert run.status == 0, told
+    least = len(data) - (0 if damage == "cut" else 2048) - 2 * unit
+    assert told["state"] == "intact" and len(made) > least and told["lost"]
+    if can_show():
+        import av
+
+        with av.open(io.BytesIO(made)) as film:
+            assert sum(packet.size for packet in film.demux() if packet.size) > least - 6000
+
+
+@pytest.mark.parametrize("name", ["note.wav", "note.aiff"])
+def test_sound_whose_length_was_never_written_plays(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()[name]
+    made, _, run = repaired(tmp_path, rustfern, name, whole[:4] + bytes(4) + whole[8:])
+    assert run.status == 0 and whole[-12_000:] in made
+    content = formats.check(io.BytesIO(made), name)
+    assert content.state == "intact"
+    without_head = bytes(64) + whole[64:]
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / name).write_bytes(whole)
+    made, told, run = repaired(tmp_path, rustfern, name, without_head, "--like", tmp_path / "other" / name)
+    assert run.status == 0 and whole[-12_000:-2] in made and any(name in each for each in told["lost"])
+
+
+# --- pictures ---------------------------------------------------------------------------------------------------------
+
+
+@functools.cache
+def drawn(kind: str) -> bytes:
+    """A picture with much detail."""
+    chance = np.random.default_rng(7)
+    rows = (
+        np.linspace(0, 200, 240)[:, None, None]
+        + 30 * np.sin(np.arange(320) / 9)[None, :, None]
+        + chance.integers(0, 20, (240, 320, 3))
+    )
+    tint = np.array([1.0, 0.8, 0.5])
+    picture = Image.fromarray(np.clip(rows * tint, 0, 255).astype(np.uint8))
+    options: dict[str, Any] = {
+        "plain.jpg": {"quality": 88}, "restarts.jpg": {"quality": 88, "restart_marker_rows": 1}, "progressive.jpg": {"quality": 80, "progressive": True},
+        "lzw.tiff": {"compression": "tiff_lzw"}, "packed.tiff": {"compression": "tiff_adobe_deflate"},
+    }.get(kind, {})  # fmt: skip
+    if kind.endswith("gif"):
+        picture = picture.quantize(128)
+    out = io.BytesIO()
+    picture.save(
+        out,
+        {"jpg": "JPEG", "tif": "TIFF"}.get(kind[-3:], "TIFF" if kind.endswith("tiff") else kind[-3:].upper()),
+        **options,
+    )
+    return out.getvalue()
+
+
+def exact_rows(made: bytes, whole: bytes) -> int:
+    mine, theirs = (np.asarray(Image.open(io.BytesIO(each)).convert("RGB")) for each in (made, whole))
+    count = min(len(mine), len(theirs))
+    assert mine.shape[1:] == theirs.shape[1:]
+    return int((mine[:count] == theirs[:count]).all(axis=(1, 2)).sum())
+
+
+@pytest.mark.parametrize(
+    ("name", "damage", "least"),
+    [
+        ("plain.jpg", "cut", 120), ("plain.jpg", "hole", 90), ("restarts.jpg", "hole", 170), ("restarts.jpg", "more", 200), ("progressive.jpg", "cut", 0),
+        ("plain.png", "cut", 130), ("plain.png", "hole", 110), ("plain.png", "flip", 240), ("plain.png", "lines", 240), ("plain.png", "more", 70),
+        ("lzw.tiff", "cut", 130), ("packed.tiff", "hole", 180), ("plain.gif", "cut", 130), ("plain.bmp", "cut", 130),
+    ],
+)  # fmt: skip
+def test_rows_that_can_be_had_are_exact(name: str, damage: str, least: int, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = drawn(name)
+    middle = len(whole) // 2
+    data = {
+        "flip": lambda data: data[:middle] + bytes((data[middle] ^ 4,)) + data[middle + 1 :], "lines": lambda data: data.replace(b"\n", b"\r\n"), **DAMAGES,
+    }[damage](whole)  # fmt: skip
+    made, told, run = repaired(tmp_path, rustfern, name, data)
+    assert run.status == 0 and told["state"] == "intact" and told["format"] == name.rpartition(".")[2]
+    assert exact_rows(made, whole) >= least
+    assert bool(told["lost"]) is (least < 240)
+
+
+@pytest.mark.parametrize("name", ["plain.jpg", "plain.bmp"])
+def test_a_lost_head_is_that_of_a_sample(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = drawn(name)
+    data = bytes(48) + whole[48:]
+    _, told, run = repaired(tmp_path, rustfern, name, data)
+    assert run.status == 1 and "--like" in told["message"]
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / name).write_bytes(whole)
+    made, told, run = repaired(tmp_path, rustfern, name, data, "--like", tmp_path / "other" / name)
+    assert run.status == 0 and exact_rows(made, whole) >= 239 and "sample" in " ".join(told["lost"])
+
+
+# --- bad input --------------------------------------------------------------------------------------------------------
+
+
+@given(st.binary(max_size=600), st.integers(0, 12), st.integers(0, 2))
+def test_no_bytes_break_the_syntax_of_sound_and_pictures(data: bytes, rate: int, channels: int) -> None:
+    assert 0 <= frame_length(data, 0, rate, channels) <= max(len(data), 0)
+    for coding in (Avc(), Hevc()):
+        for _ in range(2):
+            try:
+                if coding.learn(data):
+                    assert isinstance(coding.head(data or b"\0"), object)
+                coding.head(data or b"\0")
+            except NoUnit:
+                continue
+
+
+@given(st.lists(st.integers(0, 15), min_size=2, max_size=40), st.integers(1, 90000))
+def test_pictures_are_shown_in_the_order_of_their_numbers(orders: list[int], step: int) -> None:
+    keys = [1] + [0] * (len(orders) - 1)
+    shifts, late = shifts_of([0, *orders[1:]], keys, 16, step)
+    shown = sorted(n * step + shift for n, shift in enumerate(shifts))
+    assert min(shifts) >= 0 and shown == [late + n * step for n in range(len(orders))]
+    assert rate_of(len(orders), 25.0, 0.0) == 25.0
+
+
+@settings(max_examples=60)
+@given(
+    st.sampled_from(["launch.mp4", "slip.avi", "mooring.mkv", "note.flac", "note.ogg", "note.mp3", "plan.jpg", "plan-restarts.jpg", "plan-progressive.jpg", "plan.png", "plan-interlaced.png", "scan-tiff_lzw.tiff", "plan.gif", "plan.bmp", "radio.aiff"]),
+    st.integers(0, 1 << 30),
+    st.binary(min_size=1, max_size=700),
+    st.booleans(),
+)  # fmt: skip
+def test_what_is_written_is_whole_or_nothing_is(name: str, place: int, what: bytes, is_cut: bool) -> None:
+    data = recordings()[name]
+    place %= len(data)
+    data = data[:place] + what + (b"" if is_cut else data[place + len(what) :])
+    others = [Other(recordings()["other-launch.mp4"], "other", True, True)]
+    for format_name, mend in repairers(data[:4096], name, None):
+        out = io.BytesIO()
+        job = Job(io.BytesIO(data), len(data), name, format_name, others=others)
+        try:
+            outcome = mend(job, out)
+        except Malformed:
+            continue
+        content = formats.check(out, f"made.{outcome.format}", digest=False)
+        assert content.format is not None

@@ -561,6 +561,7 @@ def test_contents_of_a_page_keep_the_operations_that_the_format_knows(content: b
     )
 )
 def test_contents_of_a_page_stay_as_they_are_once_they_are_whole(tokens: list[bytes]) -> None:
+    whole_operators(b"[" + b"12345678901234567890 " * 50)  # an array that never closes
     once = whole_operators(b" ".join(tokens))
     assert whole_operators(once) == once
 

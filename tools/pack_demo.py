@@ -199,6 +199,13 @@ def hole(share: float, length: int) -> Callable[[bytes], bytes]:
     return damage
 
 
+def never_finished(data: bytes) -> bytes:
+    """A recording whose program died: neither its tables nor the size of its data were written."""
+    moov = data.index(b"moov") - 4
+    mdat = data.index(b"mdat") - 4
+    return data[:mdat] + bytes(4) + data[mdat + 4 : moov]
+
+
 THAT_NOBODY_CAN_OPEN = (
     ("Slipway memo.docx", "documents", "memo-0pages.docx", hole(0.15, 700)),
     ("Launch day.pptx", "packages", "launch-python.pptx", cut(0.85)),
@@ -207,6 +214,9 @@ THAT_NOBODY_CAN_OPEN = (
     ("Hull survey.pdf", "media", "survey-gs.pdf", cut(0.97)),
     ("Orders.sqlite", "packages", "orders.sqlite", cut(0.7)),
     ("Yard log.txt", "packages", "notes-utf16.txt", hole(0.4, 640)),
+    ("Launch of Petrel.mp4", "recordings", "launch.mp4", never_finished),
+    ("Launch of Heron.mp4", "recordings", "other-launch.mp4", lambda data: data),
+    ("Mooring plan.jpg", "media", "plan-444.jpg", hole(0.5, 1200)),
 )
 """Documents of real programs that were damaged: name, where the bytes are from, what became of them."""
 

@@ -29,7 +29,18 @@ from rustfern.operations.session import Session
 from rustfern.operations.targets import check_target
 from rustfern.output.folder import Folder
 from rustfern.output.temporary import clean
-from rustfern.repair.interface import MAX_HELD_BYTES, Budget, Job, Loss, LossKind, Other, Outcome, Repairer, Step
+from rustfern.repair.interface import (
+    MAX_HELD_BYTES,
+    MAX_SECONDS,
+    Budget,
+    Job,
+    Loss,
+    LossKind,
+    Other,
+    Outcome,
+    Repairer,
+    Step,
+)
 from rustfern.repair.registry import is_known, repairers
 from rustfern.repair.together import together
 from rustfern.sources.registry import Sources
@@ -39,7 +50,7 @@ __all__ = ["NotRepaired", "RepairOptions", "Repaired", "is_known", "repair"]
 _CHUNK = 1 << 20
 _NAMED = 8
 _WITHOUT_WORDS = frozenset({"video", "audio", "image"})
-_LARGE = 32 << 20
+_LARGE, _BYTES_A_SECOND = 32 << 20, 4e6
 _ERRORS = (MemoryError, RecursionError, ValueError, LookupError, ArithmeticError, AttributeError, TypeError, EOFError)
 
 
@@ -276,7 +287,7 @@ def _mend(
     if not size or formats.is_blank(stream):
         return NotRepaired(item.id, item.path, f"nothing can be had from it: {found.reason}")
     trouble = ""
-    budget = Budget()
+    budget = Budget(MAX_SECONDS + (size / _BYTES_A_SECOND if is_recording(item.name, found.format) else 0.0))
     size = _filled(stream, size)
     others = [*_opened(door, options.others, item), *((like,) if like is not None else ())]
     if like is None and is_recording(item.name, found.format):

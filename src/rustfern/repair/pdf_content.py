@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import re
 
+# Nothing is taken back once it was taken (`+` behind a count, `(?>`): else an array that never closes costs all ways to part its digits.
 _NUMBER = rb"[+-]?(?:\d+\.?\d*|\.\d+)"
 _NAME = rb"/[^\x00\s()<>\[\]{}/%]*"
-_INNER = rb"\((?:[^()\\]|\\[\s\S]){0,8192}\)"
-_TEXT = rb"\((?:[^()\\]|\\[\s\S]|" + _INNER + rb"){0,8192}\)"
-_HEX = rb"<[0-9A-Fa-f\s]{0,8192}>"
-_ITEM = rb"(?:" + rb"|".join((_NUMBER, _NAME, _TEXT, _HEX)) + rb")"
+_INNER = rb"\((?:[^()\\]|\\[\s\S]){0,8192}+\)"
+_TEXT = rb"\((?:[^()\\]|\\[\s\S]|" + _INNER + rb"){0,8192}+\)"
+_HEX = rb"<[0-9A-Fa-f\s]{0,8192}+>"
+_ITEM = rb"(?>" + rb"|".join((_NUMBER, _NAME, _TEXT, _HEX)) + rb")"
 _TOKEN = re.compile(
     rb"(?P<blank>[\x00\s]+|%[^\r\n]*)"
     rb"|(?P<facts><<(?:[^<>()]|"
@@ -23,8 +24,8 @@ _TOKEN = re.compile(
     + _TEXT
     + rb"|"
     + _HEX
-    + rb"){0,999}>>){0,9999}>>)"
-    rb"|(?P<array>\[\s*(?:" + _ITEM + rb"\s*){0,9999}\])"
+    + rb"){0,999}+>>){0,9999}+>>)"
+    rb"|(?P<array>\[\s*(?:" + _ITEM + rb"\s*+){0,9999}+\])"
     rb"|(?P<text>" + _TEXT + rb"|" + _HEX + rb")"
     rb"|(?P<name>" + _NAME + rb")"
     rb"|(?P<number>" + _NUMBER + rb")(?=[\x00\s()<>\[\]/%]|$|[A-Za-z])"

@@ -20,6 +20,9 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome,
 from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, code_of, difference_code, empty_unit, follow, taken_up
 
 _MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
+_ZEROS = re.compile(rb"\0{48,}")
+_LEFT_OVER = 64
+"""Bits that may follow the last block."""
 _SOUGHT = 24 << 10
 """Bytes behind a hole in which the codes must be taken up again."""
 _LEAST_SHARE, _BEHIND = 0.005, 1 << 16
@@ -117,6 +120,14 @@ def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss]) -> tuple[bytes,
     first_stop = holes[0][0] if holes else end
     packed = data[walk.at : first_stop].replace(b"\xff\0", b"\xff")
     run = follow(packed, 0, unit, walk.total)
+    is_over = run.units == walk.total and len(packed) * 8 - run.end > _LEFT_OVER
+    if not holes and (is_over or run.is_wrong) and (zeros := _ZEROS.search(data, walk.at, end)) is not None:
+        # Zeros that do not keep to sectors, and that codes were seen in.
+        holes = [(zeros.start(), zeros.end())]
+        packed = data[walk.at : zeros.start()].replace(b"\xff\0", b"\xff")
+        run = follow(packed, 0, unit, walk.total)
+    elif is_over:
+        lost.append(Loss(LossKind.WRONG))
     again: tuple[bytes, int, Run] | None = None
     if run.units < walk.total and is_ended and (holes or run.is_wrong):
         begin = holes[-1][1] if holes else walk.at + run.end // 8

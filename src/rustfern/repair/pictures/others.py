@@ -155,6 +155,8 @@ def repair_bmp(job: Job, out: BinaryIO) -> Outcome:
         data = sample.data[:start] + data[start:]
         head = data[:54]
         lost.append(Loss(LossKind.HEAD))
+    if len(head) < 54:
+        raise NothingLeft("it stops inside its head")
     start, size = int.from_bytes(head[10:14], "little"), int.from_bytes(head[14:18], "little")
     if size == 12:
         width, height, _, bits = struct.unpack_from("<HHHH", head, 18)

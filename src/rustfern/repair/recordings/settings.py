@@ -184,7 +184,7 @@ def _roughness(data: bytes, form: str, step: int = 1) -> float:
     """How much values change from one to the next but `step`, as a share of how much they vary."""
     import numpy as np
 
-    values = np.frombuffer(data, form).astype(float)
+    values = np.frombuffer(data[: len(data) & ~1], form).astype(float)
     spread = float(values.std())
     return float(np.abs(values[step:] - values[:-step]).mean()) / spread if spread else 9.0
 

@@ -12,9 +12,8 @@ from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from multiprocessing import Pipe
-from multiprocessing.connection import Connection
 from types import TracebackType
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from rustfern.engine.interface import EngineLost
 
@@ -70,7 +69,7 @@ def cores() -> int:
     return os.cpu_count() or 1
 
 
-def _begin(hear: Connection, prepare: Callable[..., None] | None, told: tuple[object, ...]) -> None:
+def _begin(hear: Any, prepare: Callable[..., None] | None, told: tuple[object, ...]) -> None:
     import signal
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -79,7 +78,7 @@ def _begin(hear: Connection, prepare: Callable[..., None] | None, told: tuple[ob
         prepare(*told)
 
 
-def _end_when_told(hear: Connection) -> None:
+def _end_when_told(hear: Any) -> None:
     from multiprocessing import parent_process
     from multiprocessing.connection import wait
 

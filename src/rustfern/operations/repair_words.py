@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rustfern.core.paths import show_name
 from rustfern.repair.interface import Loss, LossKind, Step
@@ -32,6 +32,16 @@ _COUNTED = {
 def method(steps: Sequence[Step]) -> str:
     """How it was put together, as one sentence part."""
     return "; ".join(str(step) for step in steps)
+
+
+def amounts(kept: Mapping[str, int]) -> list[str]:
+    """How much of what is in a document, for people."""
+    told = [f"{kept['width']:,} × {kept['height']:,} pixels"] if {"width", "height"} <= kept.keys() else []
+    return told + [
+        f"{count:,} {name if count != 1 else name.removesuffix('s')}"
+        for name, count in kept.items()
+        if count and not (told and name in ("width", "height"))
+    ]
 
 
 _SAID = {

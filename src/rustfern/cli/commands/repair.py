@@ -150,16 +150,14 @@ def _show(console: Console, done: list[Repaired], refused: list[NotRepaired]) ->
 
     from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, size
     from rustfern.core.paths import show_name
-    from rustfern.formats.format_table import title_of
+    from rustfern.formats.format_table import class_of, title_of
     from rustfern.operations import repair_words
 
     for item in done[:_SHOWN]:
         line = Text(" ✔ ", style=f"bold {WARN if item.lost else FERN}")
         line.append(show_name(os.path.basename(item.target)), style="bold")
         console.print(line, soft_wrap=True)
-        amounts = ", ".join(
-            f"{count:,} {name if count != 1 else name.removesuffix('s')}" for name, count in item.kept.items() if count
-        )
+        amounts = ", ".join(repair_words.amounts(item.kept))
         weight = f", {size(count)}" if (count := size_of(item.target)) is not None else ""
         bullet(console, f"back: {amounts or 'its content'} ({title_of(item.format)}{weight}, checked whole)", indent=4)
         for stood in item.stood:
@@ -180,7 +178,7 @@ def _show(console: Console, done: list[Repaired], refused: list[NotRepaired]) ->
         total.append(f", in {show_name(os.path.dirname(done[0].target))}", style="bold")
         console.print(total, soft_wrap=True)
         each = "it" if len(done) == 1 else "each"
-        is_marked = any(item.lost for item in done)
+        is_marked = any(item.lost and class_of(item.format) not in ("video", "audio", "image") for item in done)
         rest = (
             " and read it with the person: what is lost is marked in it." if is_marked else ", and let the person look."
         )

@@ -35,6 +35,7 @@ from rustfern.core.paths import show_name
 from rustfern.core.remarks import counted
 from rustfern.formats.format_table import class_of, extension_right, title_of
 from rustfern.formats.text_sink import Piece, words_of
+from rustfern.operations import repair_words
 from rustfern.operations.life import Event
 from rustfern.operations.look import picture, recording, text
 
@@ -147,7 +148,7 @@ def _repairable(console: Console, shown: LookedUp) -> None:
     words = told.kept.get("words")
     about = f" of about {told.about:,}" if told.about and words is not None and told.about > words else ""
     amounts = [f"{words:,}{about} words"] if words else []
-    amounts += [f"{count:,} {what}" for what, count in told.kept.items() if what != "words"]
+    amounts += repair_words.amounts({what: count for what, count in told.kept.items() if what != "words"})
     fact(console, "repair", f"{', '.join(amounts) or 'a part of it'} can be had, as {title_of(told.format)}")
 
 

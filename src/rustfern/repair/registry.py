@@ -58,7 +58,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "gif": ("pictures.others.repair_gif",),
     "bmp": ("pictures.others.repair_bmp",),
     "heif": ("layered.repair_by_preview",),
-    "tiff": ("pictures.tiff.repair",),
+    "tiff": ("pictures.tiff.repair", "layered.repair_by_preview"),
     "png": ("pictures.png.repair",),
     "jpg": ("pictures.jpeg.repair",),
     **dict.fromkeys(("mp4", "mov"), ("recordings.movie.repair",)),
@@ -73,6 +73,10 @@ _MARKS: tuple[tuple[bytes, str, str], ...] = (
     (b"%PDF-", "pdf", "pdf.repair"),
     (b"\x1f\x8b\x08", "gz", "archives.repair_packed"),
     (b"\xd0\xcf\x11\xe0", "cfb", "compound.repair"),
+    (b"II*\0", "tiff", "pictures.tiff.repair"),
+    (b"MM\0*", "tiff", "pictures.tiff.repair"),
+    (b"II*\0", "tiff", "layered.repair_by_preview"),
+    (b"MM\0*", "tiff", "layered.repair_by_preview"),
     (b"SQLite format 3", "sqlite", "sqlite.repair"),
 )
 """Bytes that a file begins with, the format if its name tells none, and what repairs it."""

@@ -20,6 +20,7 @@ _WIDTH, _HEIGHT, _BITS, _PACKING, _SHOWN, _STRIPS, _SAMPLES, _ROWS, _COUNTS, _PL
 )  # fmt: skip
 _KEPT = (282, 283, 296, 270, 305, 306, 315, 339)
 _PLAIN, _LZW, _DEFLATE, _OTHER_DEFLATE, _PACK_BITS = 1, 5, 8, 32946, 32773
+_MUCH_ALIKE = 0.7
 _MOST_PAGES, _MOST_BYTES, _MOST_STRIPS = 512, 1 << 30, 1 << 20
 
 Tags = dict[int, tuple[int, ...]]
@@ -44,7 +45,7 @@ class Page(msgspec.Struct):
 def repair(job: Job, out: BinaryIO) -> Outcome:
     """Write what is left of a picture. Raises `NothingLeft`."""
     data = job.data(96 << 20)
-    order = ">" if data[:2] == b"MM" else "<"
+    order = ">" if data[:2] == b"MM" or (data[:2] != b"II" and _sought(data, ">")) else "<"
     pages: list[Page] = []
     lost: list[Loss] = []
     odd: list[Tags] = []
@@ -75,6 +76,8 @@ def _directories(data: bytes, order: str) -> Iterator[Tags]:
     if len(data) < 8:
         return
     (at,) = struct.unpack_from(f"{order}I", data, 4)
+    if data[:4] not in (b"II*\0", b"MM\0*"):
+        at = _sought(data, order)
     seen: set[int] = set()
     while 0 < at < len(data) - 2 and at not in seen and len(seen) < _MOST_PAGES:
         seen.add(at)
@@ -95,6 +98,24 @@ def _directories(data: bytes, order: str) -> Iterator[Tags]:
         yield tags
         end = at + 2 + 12 * count
         at = struct.unpack_from(f"{order}I", data, end)[0] if 0 < count < 512 and end + 4 <= len(data) else 0
+
+
+def _sought(data: bytes, order: str) -> int:
+    """Where a directory begins that nothing leads to: its first entries are of the width, or of the kind and the width; 0 if nowhere."""
+    for kind in (3, 4):
+        mark = struct.pack(f"{order}HHI", _WIDTH, kind, 1)
+        at = data.find(mark)
+        while at >= 14:
+            for start in (at - 2, at - 14):
+                (count,) = struct.unpack_from(f"{order}H", data, start)
+                tags = [
+                    struct.unpack_from(f"{order}H", data, start + 2 + 12 * n)[0]
+                    for n in range(min(count, (len(data) - start - 2) // 12))
+                ]
+                if 8 <= count <= 64 and len(tags) == count and tags == sorted(tags):
+                    return int(start)
+            at = data.find(mark, at + 1)
+    return 0
 
 
 def _values(data: bytes, order: str, entry: bytes, kind: int, amount: int) -> tuple[int, ...] | None:
@@ -316,7 +337,9 @@ def _row_of(rows: bytes, whole: int) -> int:
     }
     if not apart:
         return 0
-    least = min(apart.values())
+    least, usual = min(apart.values()), sorted(apart.values())[len(apart) // 2]
+    if least > _MUCH_ALIKE * usual and not whole:
+        return 0  # rows of a picture are more alike than this: these are none
     return min(n for n, each in apart.items() if each <= least * 1.15 + 0.05)
 
 

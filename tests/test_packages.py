@@ -287,7 +287,7 @@ SCRIPT = b"%!PS-Adobe-3.0 EPSF-3.0\nshowpage\n%%EOF\n"
         (b"{\\rtf1 keel}\n}}\n", "a.rtf", State.INTACT, "too many stand behind its end (2)"),
         (b"{\\rtf1 keel}\n}\\par two slings\n", "a.rtf", State.DAMAGED, "something else follows"),
         (b"\x09\x08\x08\0\0\0\x10\0" + bytes(4) + b"\x0a\0\0\0", "a.xls", State.UNREADABLE, "version"),
-        (b"RIFF\x00\x10\0\0AVI LIST" + bytes(range(200)), "a.mp4", State.UNREADABLE, "AVI"),
+        (b"RIFF\x00\x10\0\0AVI LIST" + bytes(range(200)), "a.mp4", State.DAMAGED, "stops after"),
     ],
 )  # fmt: skip
 def test_what_stands_behind_and_what_ends_otherwise(data: bytes, name: str, state: State, said: str) -> None:

@@ -61,6 +61,7 @@ _SAID = {
     LossKind.COLOURS: "its own colours: others stand for them",
     LossKind.DETAIL: "sharpness: what is left of it are the first {count:,} of its layers of detail",
     LossKind.HEAD: "its own head: size and codes were taken from the sample",
+    LossKind.PACE: "certainty: how fast it plays is a guess, as nothing in it tells: compare it with how long it was",
     LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",
 }
 """What is said of losses that are not counted things."""

@@ -97,6 +97,7 @@ class LossKind(StrEnum):
     SOUND = "sound"
     LIKE = "like"
     BLOCKS = "blocks"
+    PACE = "pace"
     AREA = "area"
     HEAD = "head"
     DETAIL = "detail"

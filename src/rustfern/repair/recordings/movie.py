@@ -15,23 +15,25 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.formats.media.aac import RATES, alike
-from rustfern.formats.media.coded_video import settings_of
+from rustfern.formats.media.coded_video import Avc, settings_of
 from rustfern.formats.media.mp4 import TOP
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.find import Finder, Found, Plain
-from rustfern.repair.recordings.settings import Reading, entry_for, guessed, reading_of, size_of
+from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain, guessed, reading_of, size_of
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timing import lasting_of, lost_by_bytes, lost_by_pictures, rate_of, shifts_of
+from rustfern.repair.recordings.told_by_encoder import found_settings
 from rustfern.repair.recordings.trial import plays, spoiled_by_gaps
 from rustfern.repair.recordings.ways import Aac, Sample, Units, Way
 from rustfern.repair.recordings.window import Window
-from rustfern.repair.recordings.write import Written, box, entry_of_aac, write
+from rustfern.repair.recordings.write import Written, box, entry_of_aac, entry_of_units, write
 
 _MOST_TABLES = 256 << 20
 _SOUGHT = 64 << 20
 """Bytes at the end of a file in which tables are sought that no box leads to."""
 _BORNE_OUT, _A_WHILE = 0.5, 24
 _HOLE = bytes(512)
+_AS_LONG = 0.03
 _LEAST, _SURELY, _EXPLAINED = 2, 1.95, 0.6
 _FILM_SCALE = 90_000
 
@@ -283,13 +285,37 @@ def _by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track],
         best = None  # no decoder told: which of several is the right one, nothing shows
     if best is None:
         found = guessed(window, *layout.data[0], job.budget.spend)
-        if found is None or (isinstance(found.way, Units) and not _has_settings(window, layout, found, job)):
+        if found is not None and isinstance(found.way, Units) and not _has_settings(window, layout, found, job):
+            found = _by_encoder(job, window, layout, found, samples)
+        if found is None:
             raise NothingLeft(_unread(asked))
         best = 0.0, found, _walked(job, window, layout, found)
     _, reading, finder = best
     if reading.name:
         lost.append(Loss(LossKind.LIKE, text=reading.name))
     return _timed(job, window, reading, finder, lost)
+
+
+def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, samples: Sequence[Reading]) -> Reading | None:
+    """A way of reading whose settings the encoder tells, if a decoder has nothing to complain of; None where there is none."""
+    assert isinstance(found.way, Units)
+    pictures = _walked(job, window, layout, found).pictures
+    first = next((n for n, key in enumerate(pictures.keys) if key), None)
+    if not isinstance(found.way.coding, Avc) or first is None:
+        return None
+    known = [
+        each.way.coding.shape for each in samples if isinstance(each.way, Units) and each.way.coding.shape is not None
+    ]
+    sizes = [(each.width, each.height) for each in known]
+    key = pictures.places[first], pictures.sizes[first]
+    coding = found_settings(window, layout.data[0][0], key, sizes)
+    entry = entry_of_units(coding) if coding is not None else None
+    if coding is None or entry is None:
+        return None
+    told = replace(found, picture=Track(b"vide", entry, is_guessed=True), way=Units(coding, found.way.width))
+    if not told.ways:
+        guess_plain(window, told, *layout.data[0], job.budget.spend)
+    return told if _fits(window, told, _walked(job, window, layout, told)) > 1 else None
 
 
 def _unread(asked: set[str]) -> str:
@@ -368,15 +394,18 @@ def _undisturbed(pictures: Found) -> list[int]:
 def _timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list[Loss]) -> list[Written]:
     """The tracks with times: of the pictures by the rate, of sound by its own; gaps last as long as what is missing did."""
     pictures, made = finder.pictures, list[Written]()
+    _told_apart(reading, finder, _seconds_shown(reading, pictures))
     heard = [
         (track, way, found)
         for track, way, found in zip(reading.sounds, reading.ways, finder.heard, strict=True)
         if len(found.places) >= (1 if isinstance(way, Plain) else _LEAST)
     ]
-    if reading.picture is not None and reading.picture.scale and reading.picture.step:
-        shown = len(pictures.places) * reading.picture.step / reading.picture.scale
-        heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]
+    shown = _seconds_shown(reading, pictures)
+    heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]
     seconds = max((_seconds(track, way, found) for track, way, found in heard), default=0.0)
+    is_told = bool(shown) and not (reading.picture is not None and reading.picture.is_guessed)
+    if not is_told and all(track.is_guessed for track, _, _ in heard):
+        lost.append(Loss(LossKind.PACE))
     times: list[float] = []
     wrong: list[int] = []
     if reading.way is not None and len(pictures.places) >= 1:
@@ -467,6 +496,58 @@ def _leave_out(pictures: Found, spoiled: set[int]) -> None:
         left.gaps.append((len(left.places), size + gaps.get(len(pictures.places), 0)))
     for name in ("places", "sizes", "orders", "keys", "gaps"):
         setattr(pictures, name, getattr(left, name))
+
+
+def _seconds_shown(reading: Reading, pictures: Found) -> float:
+    """How long the pictures last by a table or by their own settings; 0 where nothing tells."""
+    track = reading.picture
+    if track is not None and track.scale and track.step:
+        return len(pictures.places) * track.step / track.scale
+    shape = reading.way.coding.shape if isinstance(reading.way, Units) else None
+    return len(pictures.places) / shape.rate if shape is not None and shape.rate else 0.0
+
+
+def _told_apart(reading: Reading, finder: Finder, seconds: float) -> None:
+    """Several sound tracks of one coding: of the frames that lie together each has its share, those of one behind the other, or one by one by turns."""
+    first = next((n for n, way in enumerate(reading.ways) if isinstance(way, Aac)), None)
+    if first is None or not finder.heard[first].places:
+        return
+    way, found, track = reading.ways[first], finder.heard[first], reading.sounds[first]
+    assert isinstance(way, Aac)
+    alike_ones = [n for n, other in enumerate(reading.ways) if isinstance(other, Aac) and other == way]
+    if len(alike_ones) == 1 and track.is_guessed and seconds:
+        rates = [RATES[n] for n in range(len(RATES)) if alike(n) == alike(way.rate)]
+        near = max(_AS_LONG, 4 / len(found.places))
+        fitting = (
+            n for n in (1, 2, 3, 4) for rate in rates if abs(len(found.places) * 1024 / rate / seconds / n - 1) < near
+        )
+        for _ in range(next(fitting, 1) - 1):
+            reading.sounds.append(track)
+            reading.ways.append(way)
+            finder.heard.append(Found())
+            alike_ones.append(len(reading.ways) - 1)
+    if len(alike_ones) < 2:
+        return
+    parts = [Found(gaps=list(found.gaps)) for _ in alike_ones]
+    by_turns = track.together == 1 or (track.together == 0 and len(found.places) > 0)
+    start = 0
+    while start < len(found.places):
+        end = start + 1
+        while end < len(found.places) and found.places[end] == found.places[end - 1] + found.sizes[end - 1]:
+            end += 1
+        whole = sum(len(part.places) for part in parts) + end - start
+        at = start
+        for n, part in enumerate(parts):
+            wanted = max(-(-(whole - n) // len(parts)) - len(part.places), 0)
+            numbers = range(start + n, end, len(parts)) if by_turns else range(at, min(at + wanted, end))
+            if n == len(parts) - 1 and not by_turns:
+                numbers = range(at, end)
+            for number in numbers:
+                part.add(found.places[number], Sample(found.sizes[number]))
+            at = numbers.stop if not by_turns else at
+        start = end
+    for n, part in zip(alike_ones, parts, strict=True):
+        finder.heard[n] = part
 
 
 def _seconds(track: Track, way: Way | Plain, found: Found) -> float:

@@ -6,6 +6,7 @@ import struct
 from collections.abc import Callable, Sequence
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
@@ -118,7 +119,7 @@ def guessed(
             found.sounds.append(Track(b"soun", entry_of_plain(b".mp3", 2, 16, 44100), 44100, 1152))
             found.ways.append(heard[1])
     elif way is not None and not isinstance(way, Units):
-        _guess_plain(window, way, start, stop, found, pause)
+        guess_plain(window, found, start, stop, pause)
     return found if way is not None or found.ways else None
 
 
@@ -144,8 +145,10 @@ def _channels(window: Window, way: Way, finder: Finder) -> int:
     return max((1, 2, 6), key=told.count) if told else 2
 
 
-def _guess_plain(window: Window, way: Way, start: int, stop: int, found: Reading, pause: Callable[[], None]) -> None:
+def guess_plain(window: Window, found: Reading, start: int, end: int, pause: Callable[[], None]) -> None:
     """Uncoded sound between pictures: how much of it lies by a picture tells rate, channels and bits, among those that cameras use."""
+    stop, way = min(end, start + _TRIED), found.way
+    assert way is not None
     finder = Finder(window, way, [Plain(1)], pause)
     finder.walk(start, stop)
     heard = finder.heard[0]
@@ -177,7 +180,8 @@ def _guess_plain(window: Window, way: Way, start: int, stop: int, found: Reading
     coding = {"<i2": b"sowt", ">i2": b"twos", "u1": b"raw "}[form]
     found.sounds.append(Track(b"soun", entry_of_plain(coding, channels, width * 8, rate), rate, 1, is_guessed=True))
     found.ways.append(Plain(channels * width))
-    found.picture = Track(scale=round(shown * 1000), step=1000)
+    known = found.picture or Track(is_guessed=True)
+    found.picture = replace(known, scale=round(shown * 1000), step=1000)
 
 
 def _roughness(data: bytes, form: str, step: int = 1) -> float:

@@ -35,7 +35,7 @@ USUAL_MATRIX = struct.pack(">9I", 0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000
 
 class Track(msgspec.Struct):
     """One track. `entry` describes its samples, as it stands in the tables; `scale` are its ticks a second, `step` those of a usual sample;
-    `largest` bytes of a sample; `chunk` bytes of the longest usual run of samples.
+    `largest` bytes of a sample; `chunk` bytes of the longest usual run of samples, `together` samples of a usual one.
     """
 
     kind: bytes = b""
@@ -47,6 +47,7 @@ class Track(msgspec.Struct):
     matrix: bytes = USUAL_MATRIX
     language: int = 0x55C4
     same_size: int = 0
+    together: int = 0
     sizes: array[int] = msgspec.field(default_factory=lambda: array("I"))
     places: array[int] = msgspec.field(default_factory=lambda: array("Q"))
     lasting: array[int] = msgspec.field(default_factory=lambda: array("I"))
@@ -228,6 +229,7 @@ def _place(track: Track, chunks: array[int], groups: list[tuple[int, int]]) -> N
     frame = track.frame
     number = group = 0
     lengths: Counter[int] = Counter()
+    counts: Counter[int] = Counter()
     sizes: array[int] = array("I")
     for chunk, start in enumerate(chunks, 1):
         while group + 1 < len(groups) and groups[group + 1][0] <= chunk:
@@ -244,7 +246,9 @@ def _place(track: Track, chunks: array[int], groups: list[tuple[int, int]]) -> N
                 length += size
             number += count
         lengths[length] += 1
+        counts[count] += 1
     if frame:
         track.sizes = sizes
         track.lasting = array("I", [size // frame for size in sizes])
+    track.together = counts.most_common(1)[0][0] if counts else 0
     track.chunk = max((length for length, count in lengths.items() if count > 1), default=0)

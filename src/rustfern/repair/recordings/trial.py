@@ -114,14 +114,33 @@ def _is_little(told: Sequence[Tried], share: float) -> bool:
 
 
 def main() -> None:
-    """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0), and how many are shown."""
-    import av
+    """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0), and how many are shown. Behind the
+    word `many` several come in, each after its length: of each goes out whether all of it can be read.
+    """
     import av.logging
 
     av.logging.set_level(av.logging.ERROR)
+    data = sys.stdin.buffer.read()
+    if data[:4] != b"many":
+        told, shown = _read(data)
+        sys.stdout.buffer.write(told + b" %d" % shown)
+        return
+    at = 4
+    while at < len(data):
+        length = int.from_bytes(data[at : at + 4], "big")
+        told, shown = _read(data[at + 4 : at + 4 + length])
+        sys.stdout.buffer.write(b"1 " if told and b"0" not in told and shown else b"0 ")
+        at += 4 + length
+
+
+def _read(data: bytes) -> tuple[bytes, int]:
+    """(of each picture whether it can be read, how many are shown) of a film."""
+    import av
+    import av.logging
+
     told, shown = bytearray(), 0
     try:
-        with av.open(io.BytesIO(sys.stdin.buffer.read()), format="mp4") as opened:
+        with av.open(io.BytesIO(data), format="mp4") as opened:
             film: Any = opened
             stream = film.streams.video[0]
             stream.codec_context.thread_count = 1
@@ -135,7 +154,7 @@ def main() -> None:
                     told += b"0" if said else b"1"
     except (av.error.FFmpegError, ValueError, IndexError):
         pass
-    sys.stdout.buffer.write(told + b" %d" % shown)
+    return bytes(told), shown
 
 
 if __name__ == "__main__":

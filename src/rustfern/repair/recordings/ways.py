@@ -148,6 +148,12 @@ class Aac:
     def __init__(self, rate: int, channels: int) -> None:
         self.rate, self.channels = rate, channels
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Aac) and (self.rate, self.channels) == (other.rate, other.channels)
+
+    def __hash__(self) -> int:
+        return hash((self.rate, self.channels))
+
     def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
         """As `Way.sample_at`."""
         length = frame_length(window.at(at, min(8192, end - at)), 0, self.rate, self.channels)

@@ -1,0 +1,175 @@
+"""Settings of H.264 pictures that stand nowhere but in the lost index: made from what the encoder x264 writes of itself into its first picture.
+
+It tells how it codes, but not how large pictures are: sizes are tried with a decoder, those of the person's other recordings and the usual ones
+first. Source: ITU-T H.264 7.3.2.1.1 and 7.3.2.2 (parameter sets), E.1.1; x264, encoder/set.c (how it fills them).
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from array import array
+from collections.abc import Iterator, Sequence
+
+from rustfern.formats.drawn_aside import made_aside
+from rustfern.formats.media.coded_video import Avc
+from rustfern.formats.media.frame import can_show
+from rustfern.repair.recordings.window import Window
+from rustfern.repair.recordings.write import Written, box, entry_of_units, write
+
+_OPTIONS = re.compile(rb"x264 - core \d+[^\0]*? - options: ([ -~]{40,2000})")
+_SOUGHT = 256 << 10
+_USUAL = (
+    (1920, 1080), (1280, 720), (640, 480), (640, 360), (854, 480), (3840, 2160), (2560, 1440), (1366, 768), (1600, 900), (1024, 768), (1440, 900), (1680, 1050),
+    (1920, 1200), (1280, 1024), (1280, 800), (800, 600), (960, 540), (720, 576), (720, 480), (480, 360), (480, 270), (426, 240), (352, 288), (320, 240), (320, 180),
+    (256, 144), (240, 160), (176, 144), (160, 120), (1080, 1920), (720, 1280), (540, 960), (480, 854), (1080, 1080), (720, 720),
+)  # fmt: skip
+_WIDEST, _TALLEST = 45, 45
+"""Blocks of 16 pixels across and down up to which all sizes are tried."""
+_AT_A_TIME, _PATIENCE, _MOST = 400, 30, 4 << 20
+
+
+class _Bits:
+    """Bits that are written."""
+
+    def __init__(self) -> None:
+        self._bits: list[str] = []
+
+    def put(self, value: int, count: int) -> None:
+        """Some bits."""
+        self._bits.append(format(value, f"0{count}b"))
+
+    def number(self, value: int) -> None:
+        """A number of the kind ue(v)."""
+        width = (value + 1).bit_length()
+        self.put(value + 1, 2 * width - 1)
+
+    def signed(self, value: int) -> None:
+        """A number of the kind se(v)."""
+        self.number(2 * value - 1 if value > 0 else -2 * value)
+
+    def unit(self, head: int) -> bytes:
+        """The unit, with its last bit, and with the bytes that guard against start codes."""
+        text = "".join(self._bits) + "1"
+        text += "0" * (-len(text) % 8)
+        data = int(text, 2).to_bytes(len(text) // 8, "big")
+        return bytes((head,)) + re.sub(rb"\x00\x00(?=[\x00-\x03])", b"\x00\x00\x03", data)
+
+
+def options_in(window: Window, start: int) -> dict[str, str] | None:
+    """What the encoder tells of itself near a place; None where it does not."""
+    found = _OPTIONS.search(window.at(start, _SOUGHT))
+    if found is None:
+        return None
+    return dict(each.partition("=")[::2] for each in found[1].decode("ascii").split() if "=" in each)
+
+
+def settings_for(options: dict[str, str], width: int, height: int) -> Avc | None:
+    """The parameter sets that the encoder makes for pictures of a size; None for what it codes otherwise."""
+
+    def told(name: str, usual: int) -> int:
+        value = options.get(name, str(usual))
+        return int(value) if re.fullmatch(r"-?\d+", value) else usual
+
+    if told("interlaced", 0) or told("bit_depth", 8) != 8 or told("intra_refresh", 0):
+        return None
+    pyramid, between, references = told("b_pyramid", 0), told("bframes", 0), told("ref", 1)
+    reorder = (2 if pyramid else 1) if between else 0
+    held = min(16, max(references, 1 + reorder, 4 if pyramid and between else 1))
+    if told("keyint", 250) == 1:
+        reorder = held = 0
+    number_bits = order_bits = 4
+    while 1 << number_bits <= held * (2 if pyramid and between else 1) + 1:
+        number_bits += 1
+    while 1 << order_bits <= (held + 2) * (2 if pyramid and between else 1) * 2 * 2:
+        order_bits += 1
+    high, cabac = bool(told("8x8dct", 0)), bool(told("cabac", 1))
+    weighted = told("weightp", 0)
+    profile = 100 if high else 77 if cabac or between or weighted else 66
+    bits = _Bits()
+    bits.put(profile, 8)
+    bits.put(0, 8)
+    bits.put(51, 8)
+    bits.number(0)
+    if profile == 100:
+        for value in (1, 0, 0):
+            bits.number(value)
+        bits.put(0, 2)
+    bits.number(number_bits - 4)
+    bits.number(0 if between else 2)
+    if between:
+        bits.number(order_bits - 4)
+    bits.number(held)
+    bits.put(0, 1)
+    across, down = -(-width // 16), -(-height // 16)
+    bits.number(across - 1)
+    bits.number(down - 1)
+    bits.put(0b11, 2)
+    right, bottom = (across * 16 - width) // 2, (down * 16 - height) // 2
+    bits.put(int(bool(right or bottom)), 1)
+    if right or bottom:
+        for value in (0, right, 0, bottom):
+            bits.number(value)
+    bits.put(1, 1)  # usability: only how many pictures wait for others
+    bits.put(0b00000000_11, 10)
+    for value in (0, 0, 11, 11, reorder, held):
+        bits.number(value)
+    first = bits.unit(0x67)
+    bits = _Bits()
+    bits.number(0)
+    bits.number(0)
+    bits.put(int(cabac), 1)
+    bits.put(0, 1)
+    bits.number(0)
+    bits.number(max(min(references, held), 1) - 1)
+    bits.number(0)
+    bits.put(int(weighted > 0), 1)
+    bits.put(2 if told("weightb", 0) and between else 0, 2)
+    quality = {"crf": float(options.get("crf", "26")), "cqp": float(told("qp", 26))}.get(options.get("rc", ""), 26.0)
+    bits.signed(int(quality) - 26)
+    bits.signed(0)
+    bits.signed(told("chroma_qp_offset", 0))
+    bits.put(0b100, 3)
+    if high:
+        bits.put(0b10, 2)
+        bits.signed(told("chroma_qp_offset", 0))
+    return Avc((first, bits.unit(0x68)))
+
+
+def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
+    """Sizes to be tried: known ones, usual ones, then all small ones."""
+    yield from known
+    yield from _USUAL
+    for down in range(3, _TALLEST + 1):
+        for across in range(4, _WIDEST + 1):
+            yield across * 16, down * 16
+
+
+def found_settings(window: Window, start: int, key: tuple[int, int], known: Sequence[tuple[int, int]]) -> Avc | None:
+    """The parameter sets with which a decoder reads the picture at a place (offset, bytes), which needs no other one; None where it reads it with none,
+    where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
+    """
+    options = options_in(window, start)
+    if options is None or not can_show() or key[1] > _MOST:
+        return None
+    sizes = list(dict.fromkeys(_sizes(known)))
+    for first in range(0, len(sizes), _AT_A_TIME):
+        tried: list[Avc] = []
+        films = bytearray()
+        for width, height in sizes[first : first + _AT_A_TIME]:
+            coding = settings_for(options, width, height)
+            entry = entry_of_units(coding) if coding is not None else None
+            if coding is None or entry is None:
+                return None
+            made = io.BytesIO()
+            track = Written(
+                b"vide", entry, 30, width, height, array("Q", [key[0]]), array("I", [key[1]]), array("I", [1]), array("q", [0]), array("b"),
+            )  # fmt: skip
+            write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
+            films += len(made.getvalue()).to_bytes(4, "big") + made.getvalue()
+            tried.append(coding)
+        told = made_aside("rustfern.repair.recordings.trial", b"many" + bytes(films), _PATIENCE) or b""
+        good = [n for n, each in enumerate(told.split()) if each == b"1"]
+        if good:
+            return tried[good[0]]
+    return None

@@ -24,7 +24,7 @@ from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Job, Other
-from rustfern.repair.recordings.movie import layout_of
+from rustfern.repair.recordings.layout import layout_of
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timing import rate_of, shifts_of
 from rustfern.repair.recordings.window import Window

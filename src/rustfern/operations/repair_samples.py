@@ -10,7 +10,7 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Entry
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
 from rustfern.repair.interface import MAX_HELD_BYTES, Other
-from rustfern.repair.recordings.movie import is_movie, tables_in
+from rustfern.repair.recordings.layout import is_movie, tables_in
 from rustfern.sources.registry import Sources
 
 _MOST_NAMES, _MOST_BESIDE = 2000, 12

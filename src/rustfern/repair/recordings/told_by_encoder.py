@@ -14,6 +14,7 @@ from collections.abc import Iterator, Sequence
 from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.coded_video import Avc
 from rustfern.formats.media.frame import can_show
+from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, entry_of_units, write
 
@@ -26,7 +27,7 @@ _USUAL = (
 )  # fmt: skip
 _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""
-_AT_A_TIME, _PATIENCE, _MOST = 400, 30, 4 << 20
+_AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
 
 
 class _Bits:
@@ -145,7 +146,9 @@ def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
             yield across * 16, down * 16
 
 
-def found_settings(window: Window, start: int, key: tuple[int, int], known: Sequence[tuple[int, int]]) -> Avc | None:
+def found_settings(
+    window: Window, start: int, key: tuple[int, int], known: Sequence[tuple[int, int]], budget: Budget
+) -> Avc | None:
     """The parameter sets with which a decoder reads the picture at a place (offset, bytes), which needs no other one; None where it reads it with none,
     where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
     """
@@ -153,10 +156,12 @@ def found_settings(window: Window, start: int, key: tuple[int, int], known: Sequ
     if options is None or not can_show() or key[1] > _MOST:
         return None
     sizes = list(dict.fromkeys(_sizes(known)))
-    for first in range(0, len(sizes), _AT_A_TIME):
+    together = max(1, min(_AT_A_TIME, _HELD // max(key[1], 1)))
+    for first in range(0, len(sizes), together):
+        budget.spend()
         tried: list[Avc] = []
         films = bytearray()
-        for width, height in sizes[first : first + _AT_A_TIME]:
+        for width, height in sizes[first : first + together]:
             coding = settings_for(options, width, height)
             entry = entry_of_units(coding) if coding is not None else None
             if coding is None or entry is None:
@@ -168,7 +173,12 @@ def found_settings(window: Window, start: int, key: tuple[int, int], known: Sequ
             write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
             films += len(made.getvalue()).to_bytes(4, "big") + made.getvalue()
             tried.append(coding)
-        told = made_aside("rustfern.repair.recordings.trial", b"many" + bytes(films), _PATIENCE) or b""
+        told = (
+            made_aside(
+                "rustfern.repair.recordings.trial", b"many" + bytes(films), min(_PATIENCE, max(budget.left(), 0.5))
+            )
+            or b""
+        )
         good = [n for n, each in enumerate(told.split()) if each == b"1"]
         if good:
             return tried[good[0]]

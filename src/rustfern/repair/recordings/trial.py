@@ -5,18 +5,25 @@ from __future__ import annotations
 import io
 import sys
 from array import array
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
 
 from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.frame import can_show
+from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, write
 
 _TRIED, _PATIENCE, _MOST, _ROUNDS = 48, 20, 64 << 20, 8
 _NEARLY, _FEW, _BEFORE = 0.9, 0.06, 2
+
+
+def _patience(budget: Budget) -> float:
+    """Seconds that a decoder may take. Raises `NothingLeft` where the time is over."""
+    budget.spend()
+    return min(_PATIENCE, max(budget.left(), 0.5))
 
 
 class Tried(msgspec.Struct, frozen=True):
@@ -27,18 +34,18 @@ class Tried(msgspec.Struct, frozen=True):
 
 
 def plays(
-    window: Window, entry: bytes, width: int, height: int, places: Sequence[int], sizes: Sequence[int]
+    window: Window, entry: bytes, width: int, height: int, places: Sequence[int], sizes: Sequence[int], budget: Budget
 ) -> float | None:
     """Share of the first pictures that a decoder reads without complaint; None where none is installed, or it takes too long."""
     count = min(len(places), _TRIED)
     while count > 1 and sum(sizes[:count]) > _MOST:
         count //= 2
-    told = tried(window, entry, width, height, places[:count], sizes[:count])
+    told = tried(window, entry, width, height, places[:count], sizes[:count], budget)
     return 1 - sum(told.complaints) / count if told is not None else None
 
 
 def tried(
-    window: Window, entry: bytes, width: int, height: int, places: Sequence[int], sizes: Sequence[int]
+    window: Window, entry: bytes, width: int, height: int, places: Sequence[int], sizes: Sequence[int], budget: Budget
 ) -> Tried | None:
     """What a decoder makes of pictures one after the other; None where none is installed, or it takes too long."""
     count = len(places)
@@ -49,7 +56,7 @@ def tried(
     )  # fmt: skip
     made = io.BytesIO()
     write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
-    told = made_aside("rustfern.repair.recordings.trial", made.getvalue(), _PATIENCE)
+    told = made_aside("rustfern.repair.recordings.trial", made.getvalue(), _patience(budget))
     flags, _, shown = (told or b"").partition(b" ")
     if len(flags) != count or not shown.isdigit():
         return None
@@ -67,7 +74,7 @@ def spoiled_by_gaps(
     gaps: Sequence[int],
     *,
     strict: bool,
-    pause: Callable[[], None],
+    budget: Budget,
 ) -> tuple[set[int], set[int]]:
     """(pictures to be left out, pictures that stay and may show wrong blocks) of those behind `gaps`, the numbers of those before which some are missing.
 
@@ -87,8 +94,8 @@ def spoiled_by_gaps(
         told: list[Tried] = []
         left, gone, first_worse = list(range(first, done)), set[int](), set[int]()
         for _ in range(_ROUNDS):
-            pause()
-            found = tried(window, entry, width, height, [places[n] for n in left], [sizes[n] for n in left])
+            budget.spend()
+            found = tried(window, entry, width, height, [places[n] for n in left], [sizes[n] for n in left], budget)
             if found is None:
                 break
             told.append(found)

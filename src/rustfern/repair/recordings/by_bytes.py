@@ -1,0 +1,156 @@
+"""Pictures and sounds of a recording that are found in its bytes, by the way of reading that fits: its own, that of a sample, or one that is guessed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec.structs import replace
+
+from rustfern.formats.media.coded_video import Avc
+from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft
+from rustfern.repair.recordings.find import Finder, Found
+from rustfern.repair.recordings.layout import Layout
+from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain, guessed, reading_of, size_of
+from rustfern.repair.recordings.tables import Track, tracks_of
+from rustfern.repair.recordings.timed import timed
+from rustfern.repair.recordings.told_by_encoder import found_settings
+from rustfern.repair.recordings.trial import plays
+from rustfern.repair.recordings.ways import Units
+from rustfern.repair.recordings.window import Window
+from rustfern.repair.recordings.write import Written, entry_of_units
+
+_A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
+
+
+def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], lost: list[Loss]) -> list[Written]:
+    """Pictures and sounds that are found in the bytes."""
+    own = reading_of(tracks)
+    samples = [
+        found for each in job.others if each.is_sample and (found := reading_of(_tracks_in(each.data), each.name))
+    ]
+    asked = {each.name for each in job.others if each.is_sample and each.asked}
+    if own is not None and own.way is not None:
+        reading = own
+        if not own.ways:
+            reading = _with_sound(job, window, layout, own, samples)
+        finder = _walked(job, window, layout, reading)
+        return timed(job, window, reading, finder, lost)
+    best: tuple[float, Reading, Finder] | None = None
+    for reading in samples:
+        finder = _walked(job, window, layout, reading)
+        fit = _fits(job, window, reading, finder)
+        if fit > 0 and (best is None or fit > best[0]):
+            best = fit, reading, finder
+        if best is not None and best[0] > _SURELY:
+            break
+    kinds = {found.picture.entry for found in samples if found.picture is not None}
+    if best is not None and best[0] < 1 and best[1].way is not None and best[1].name not in asked and len(kinds) > 1:
+        best = None  # no decoder told: which of several is the right one, nothing shows
+    if best is None:
+        found = guessed(window, *layout.data[0], job.budget.spend)
+        if found is not None and isinstance(found.way, Units) and not _has_settings(window, layout, found, job):
+            found = _by_encoder(job, window, layout, found, samples)
+        if found is None:
+            raise NothingLeft(_unread(asked))
+        best = 0.0, found, _walked(job, window, layout, found)
+    _, reading, finder = best
+    if reading.name:
+        lost.append(Loss(LossKind.LIKE, text=reading.name))
+    return timed(job, window, reading, finder, lost)
+
+
+def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, samples: Sequence[Reading]) -> Reading | None:
+    """A way of reading whose settings the encoder tells, if a decoder has nothing to complain of; None where there is none."""
+    assert isinstance(found.way, Units)
+    pictures = _walked(job, window, layout, found).pictures
+    first = next((n for n, key in enumerate(pictures.keys) if key), None)
+    if not isinstance(found.way.coding, Avc) or first is None:
+        return None
+    known = [
+        each.way.coding.shape for each in samples if isinstance(each.way, Units) and each.way.coding.shape is not None
+    ]
+    sizes = [(each.width, each.height) for each in known]
+    key = pictures.places[first], pictures.sizes[first]
+    coding = found_settings(window, layout.data[0][0], key, sizes, job.budget)
+    entry = entry_of_units(coding) if coding is not None else None
+    if coding is None or entry is None:
+        return None
+    told = replace(found, picture=Track(b"vide", entry, is_guessed=True), way=Units(coding, found.way.width))
+    if not told.ways:
+        guess_plain(window, told, *layout.data[0], job.budget.spend)
+    return told if _fits(job, window, told, _walked(job, window, layout, told)) > 1 else None
+
+
+def _unread(asked: set[str]) -> str:
+    """Why pictures cannot be read."""
+    if asked:
+        return f"its pictures do not read with the settings of {', '.join(sorted(asked))}: a recording of the very same settings is needed"
+    return (
+        "what tells how its pictures are coded is not in it, nor in a recording beside it: name a healthy one by the same program or camera, "
+        "made with the same settings, with --like SAMPLE"
+    )
+
+
+def _with_sound(job: Job, window: Window, layout: Layout, own: Reading, samples: Sequence[Reading]) -> Reading:
+    """A way of reading whose tables tell nothing of sound, with the sound that fits best."""
+    best, most = own, 0
+    others = [replace(own, sounds=each.sounds, ways=each.ways) for each in samples if each.ways]
+    heard = guessed(window, *layout.data[0], job.budget.spend, own.way)
+    if heard is not None and heard.ways:
+        others.append(replace(own, sounds=heard.sounds, ways=heard.ways))
+    for reading in others:
+        finder = _walked(job, window, layout, reading)
+        size = sum(each.size for each in finder.heard)
+        if size > most * 1.02:
+            best, most = reading, size
+    return best
+
+
+def _tracks_in(data: bytes) -> list[Track]:
+    at = data.find(b"moov")
+    return tracks_of(data[at + 4 :]) if at >= 0 else []
+
+
+def _has_settings(window: Window, layout: Layout, reading: Reading, job: Job) -> bool:
+    """Whether the settings of pictures stand among them."""
+    assert isinstance(reading.way, Units)
+    finder = _walked(job, window, layout, reading)
+    entry, _ = entry_for(reading.way, window, finder.pictures.places)
+    return entry is not None
+
+
+def _walked(job: Job, window: Window, layout: Layout, reading: Reading) -> Finder:
+    finder = Finder(window, reading.way, reading.ways, job.budget.spend)
+    for start, end in layout.data:
+        finder.walk(start, end)
+    return finder
+
+
+def _fits(job: Job, window: Window, reading: Reading, finder: Finder) -> float:
+    """How well what was found fits a way of reading: 0 not at all, 1 and more if a decoder reads the pictures without any complaint."""
+    pictures = finder.pictures
+    held = pictures.size + sum(each.size for each in finder.heard)
+    share = held / (held + finder.missing) if held else 0.0
+    if reading.picture is None or not pictures.places:
+        return share if held and reading.way is None else 0.0
+    width, height = size_of(reading.picture)
+    told: float | None = None
+    for first in _undisturbed(pictures):
+        told = plays(
+            window, reading.picture.entry, width, height, pictures.places[first:], pictures.sizes[first:], job.budget
+        )
+        if told is None or told == 1:
+            break
+    if share < _EXPLAINED:
+        return 0.0
+    if told is None:
+        return share
+    return 1 + share if told == 1 else 0.0
+
+
+def _undisturbed(pictures: Found) -> list[int]:
+    """Some pictures that need no other, and behind which none is missing for a while, wide apart."""
+    keys = [n for n, key in enumerate(pictures.keys) if key] or [0]
+    gaps = [number for number, _ in pictures.gaps if number]
+    calm = [key for key in keys if not any(key < gap <= key + _A_WHILE for gap in gaps)] or keys
+    return list(dict.fromkeys((calm[0], calm[len(calm) // 3], calm[2 * len(calm) // 3], calm[-1])))

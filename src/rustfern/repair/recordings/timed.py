@@ -1,0 +1,222 @@
+"""The tracks of a recording that was found in its bytes, each with its times."""
+
+from __future__ import annotations
+
+from array import array
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
+
+from rustfern.formats.media.aac import RATES, alike
+from rustfern.formats.media.coded_video import settings_of
+from rustfern.repair.interface import Job, Loss, LossKind
+from rustfern.repair.recordings.find import Finder, Found, Plain
+from rustfern.repair.recordings.remarks import say_lost, say_wrong
+from rustfern.repair.recordings.settings import Reading, entry_for, size_of
+from rustfern.repair.recordings.tables import Track
+from rustfern.repair.recordings.timing import lasting_of, lost_by_bytes, lost_by_pictures, rate_of, shifts_of
+from rustfern.repair.recordings.trial import spoiled_by_gaps
+from rustfern.repair.recordings.ways import Aac, Sample, Units, Way
+from rustfern.repair.recordings.window import Window
+from rustfern.repair.recordings.write import Written, entry_of_aac
+
+_AS_LONG = 0.03
+_LEAST = 2
+_FILM_SCALE = 90_000
+
+
+def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list[Loss]) -> list[Written]:
+    """The tracks with times: of the pictures by the rate, of sound by its own; gaps last as long as what is missing did."""
+    pictures, made = finder.pictures, list[Written]()
+    _told_apart(reading, finder, _seconds_shown(reading, pictures))
+    heard = [
+        (track, way, found)
+        for track, way, found in zip(reading.sounds, reading.ways, finder.heard, strict=True)
+        if len(found.places) >= (1 if isinstance(way, Plain) else _LEAST)
+    ]
+    shown = _seconds_shown(reading, pictures)
+    heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]
+    seconds = max((_seconds(track, way, found) for track, way, found in heard), default=0.0)
+    is_told = bool(shown) and not (reading.picture is not None and reading.picture.is_guessed)
+    if not is_told and all(track.is_guessed for track, _, _ in heard):
+        lost.append(Loss(LossKind.PACE))
+    times: list[float] = []
+    wrong: list[int] = []
+    if reading.way is not None and len(pictures.places) >= 1:
+        track = reading.picture if reading.picture is not None else Track()
+        entry, shape = entry_for(reading.way, window, pictures.places)
+        if track.entry:
+            entry = track.entry
+            coding, _ = settings_of(track.entry)
+            shape = (coding.shape if coding is not None else None) or shape
+        told = track.scale / track.step if track.scale and track.step else shape.rate if shape is not None else 0.0
+        if isinstance(reading.way, Units) and entry is not None and (pictures.gaps or pictures.hurt):
+            width, height = (
+                size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
+            )
+            out, wrong_ones = spoiled_by_gaps(
+                window, entry, width, height, pictures.places, pictures.sizes, pictures.keys, [n for n, _ in pictures.gaps], strict=job.strict,
+                budget=job.budget,
+            )  # fmt: skip
+            wrong = [pictures.places[n] for n in sorted(wrong_ones)]
+            _leave_out(pictures, out)
+        rate = rate_of(len(pictures.places), told, seconds)
+        scale = track.scale if track.scale and track.step and abs(rate - told) < 1e-9 else _FILM_SCALE
+        step = track.step if scale == track.scale and track.step else max(round(scale / rate), 1)
+        whole = pictures.size + sum(each.size for each in finder.heard)
+        missing = lost_by_bytes(pictures, pictures.gaps, whole / (len(pictures.places) / rate), rate)
+        lasting, start = lasting_of(pictures, step, missing)
+        shifts, late = shifts_of(pictures.orders, pictures.keys, shape.orders if shape is not None else 0, step)
+        width, height = size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
+        clock = start / scale
+        for each in lasting:
+            times.append(clock)
+            clock += each / scale
+        if entry is not None:
+            keys = pictures.keys if isinstance(reading.way, Units) else array("b")
+            made.append(
+                Written(
+                    b"vide",
+                    entry,
+                    scale,
+                    width,
+                    height,
+                    pictures.places,
+                    pictures.sizes,
+                    lasting,
+                    shifts,
+                    keys,
+                    start,
+                    late,
+                    matrix=track.matrix,
+                    language=track.language,
+                )
+            )
+            say_wrong(lost, [times[bisect_left(pictures.places, place)] for place in wrong])
+            gone = sum(many for _, many in missing)
+            if gone or pictures.hurt:
+                at = [times[min(number, len(times) - 1)] for number, _ in missing]
+                say_lost(lost, b"vide", gone + pictures.hurt, at)
+    for track, way, found in heard:
+        made.append(_sound(track, way, found, pictures, times, lost))
+    return made
+
+
+def _at_likely_rate(track: Track, way: Way | Plain, found: Found, seconds: float) -> Track:
+    """Sound of which nothing tells the rate: of those whose frames read alike the one that makes it as long as the pictures."""
+    if not track.is_guessed or not isinstance(way, Aac) or not seconds:
+        return track
+    rates = [n for n in range(len(RATES)) if alike(n) == alike(way.rate)]
+    rate = min(rates, key=lambda n: abs(len(found.places) * 1024 / RATES[n] / seconds - 1))
+    return Track(b"soun", entry_of_aac(rate, max(way.channels, 1)), RATES[rate], 1024, is_guessed=True)
+
+
+def _leave_out(pictures: Found, spoiled: set[int]) -> None:
+    """Take pictures out: each leaves a gap of its size."""
+    if not spoiled:
+        return
+    gaps = dict(pictures.gaps)
+    left, size = Found(hurt=pictures.hurt), 0
+    for number, place in enumerate(pictures.places):
+        size += gaps.get(number, 0)
+        if number in spoiled:
+            size += pictures.sizes[number]
+            continue
+        if size:
+            left.gaps.append((len(left.places), size))
+            size = 0
+        left.add(place, Sample(pictures.sizes[number], bool(pictures.keys[number]), pictures.orders[number]))
+    if size or len(pictures.places) in gaps:
+        left.gaps.append((len(left.places), size + gaps.get(len(pictures.places), 0)))
+    for name in ("places", "sizes", "orders", "keys", "gaps"):
+        setattr(pictures, name, getattr(left, name))
+
+
+def _seconds_shown(reading: Reading, pictures: Found) -> float:
+    """How long the pictures last by a table or by their own settings; 0 where nothing tells."""
+    track = reading.picture
+    if track is not None and track.scale and track.step:
+        return len(pictures.places) * track.step / track.scale
+    shape = reading.way.coding.shape if isinstance(reading.way, Units) else None
+    return len(pictures.places) / shape.rate if shape is not None and shape.rate else 0.0
+
+
+def _told_apart(reading: Reading, finder: Finder, seconds: float) -> None:
+    """Several sound tracks of one coding: of the frames that lie together each has its share, those of one behind the other, or one by one by turns."""
+    first = next((n for n, way in enumerate(reading.ways) if isinstance(way, Aac)), None)
+    if first is None or not finder.heard[first].places:
+        return
+    way, found, track = reading.ways[first], finder.heard[first], reading.sounds[first]
+    assert isinstance(way, Aac)
+    alike_ones = [n for n, other in enumerate(reading.ways) if isinstance(other, Aac) and other == way]
+    if len(alike_ones) == 1 and track.is_guessed and seconds:
+        rates = [RATES[n] for n in range(len(RATES)) if alike(n) == alike(way.rate)]
+        near = max(_AS_LONG, 4 / len(found.places))
+        fitting = (
+            n for n in (1, 2, 3, 4) for rate in rates if abs(len(found.places) * 1024 / rate / seconds / n - 1) < near
+        )
+        for _ in range(next(fitting, 1) - 1):
+            reading.sounds.append(track)
+            reading.ways.append(way)
+            finder.heard.append(Found())
+            alike_ones.append(len(reading.ways) - 1)
+    if len(alike_ones) < 2:
+        return
+    parts = [Found(gaps=list(found.gaps)) for _ in alike_ones]
+    by_turns = track.together == 1 or (track.together == 0 and len(found.places) > 0)
+    start = 0
+    while start < len(found.places):
+        end = start + 1
+        while end < len(found.places) and found.places[end] == found.places[end - 1] + found.sizes[end - 1]:
+            end += 1
+        whole = sum(len(part.places) for part in parts) + end - start
+        at = start
+        for n, part in enumerate(parts):
+            wanted = max(-(-(whole - n) // len(parts)) - len(part.places), 0)
+            numbers = range(start + n, end, len(parts)) if by_turns else range(at, min(at + wanted, end))
+            if n == len(parts) - 1 and not by_turns:
+                numbers = range(at, end)
+            for number in numbers:
+                part.add(found.places[number], Sample(found.sizes[number]))
+            at = numbers.stop if not by_turns else at
+        start = end
+    for n, part in zip(alike_ones, parts, strict=True):
+        finder.heard[n] = part
+
+
+def _seconds(track: Track, way: Way | Plain, found: Found) -> float:
+    if isinstance(way, Plain):
+        return found.size / way.frame / max(track.scale, 1)
+    return len(found.places) * (track.step or 1024) / max(track.scale, 1)
+
+
+def _sound(
+    track: Track, way: Way | Plain, found: Found, pictures: Found, times: Sequence[float], lost: list[Loss]
+) -> Written:
+    scale = max(track.scale, 1)
+    step = track.step or 1024
+    if isinstance(way, Plain):
+        lasting = array("I", [size // way.frame for size in found.sizes])
+        made = Written(
+            b"soun", track.entry, scale, 0, 0, found.places, array("I", [n * way.frame for n in lasting]), lasting, array("q", bytes(8 * len(lasting))),
+            array("b"), frame=way.frame, language=track.language,
+        )  # fmt: skip
+        if times and found.places:
+            beside = bisect_right(pictures.places, found.places[0]) - 1
+            if beside > 0 and found.gaps and found.gaps[0][0] == 0:
+                made.start = round(max(times[beside], 0.0) * scale)
+        return made
+    missing = lost_by_pictures(found, pictures, times, [step / scale] * len(found.places)) if found.gaps else []
+    lasting, start = lasting_of(found, step, missing)
+    if missing:
+        clock = start
+        at: list[float] = []
+        known = dict(missing)
+        for number, each in enumerate(lasting):
+            if number in known:
+                at.append(clock / scale)
+            clock += each
+        say_lost(lost, b"soun", sum(many for _, many in missing), at)
+    return Written(
+        b"soun", track.entry, scale, 0, 0, found.places, found.sizes, lasting, array("q", bytes(8 * len(lasting))), array("b"), start,
+        language=track.language,
+    )  # fmt: skip

@@ -20,6 +20,7 @@ from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_units
 
 _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
+_BEGINNING = 48 << 20
 
 
 def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], lost: list[Loss]) -> list[Written]:
@@ -35,12 +36,11 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
             reading = _with_sound(job, window, layout, own, samples)
         finder = _walked(job, window, layout, reading)
         return timed(job, window, reading, finder, lost)
-    best: tuple[float, Reading, Finder] | None = None
+    best: tuple[float, Reading] | None = None
     for reading in samples:
-        finder = _walked(job, window, layout, reading)
-        fit = _fits(job, window, reading, finder)
+        fit = _fits(job, window, reading, _begun(job, window, layout, reading))
         if fit > 0 and (best is None or fit > best[0]):
-            best = fit, reading, finder
+            best = fit, reading
         if best is not None and best[0] > _SURELY:
             break
     kinds = {found.picture.entry for found in samples if found.picture is not None}
@@ -52,17 +52,17 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
             found = _by_encoder(job, window, layout, found, samples)
         if found is None:
             raise NothingLeft(_unread(asked))
-        best = 0.0, found, _walked(job, window, layout, found)
-    _, reading, finder = best
+        best = 0.0, found
+    reading = best[1]
     if reading.name:
         lost.append(Loss(LossKind.LIKE, text=reading.name))
-    return timed(job, window, reading, finder, lost)
+    return timed(job, window, reading, _walked(job, window, layout, reading), lost)
 
 
 def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, samples: Sequence[Reading]) -> Reading | None:
     """A way of reading whose settings the encoder tells, if a decoder has nothing to complain of; None where there is none."""
     assert isinstance(found.way, Units)
-    pictures = _walked(job, window, layout, found).pictures
+    pictures = _begun(job, window, layout, found).pictures
     first = next((n for n, key in enumerate(pictures.keys) if key), None)
     if not isinstance(found.way.coding, Avc) or first is None:
         return None
@@ -78,7 +78,7 @@ def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, sample
     told = replace(found, picture=Track(b"vide", entry, is_guessed=True), way=Units(coding, found.way.width))
     if not told.ways:
         guess_plain(window, told, *layout.data[0], job.budget.spend)
-    return told if _fits(job, window, told, _walked(job, window, layout, told)) > 1 else None
+    return told if _fits(job, window, told, _begun(job, window, layout, told)) > 1 else None
 
 
 def _unread(asked: set[str]) -> str:
@@ -99,7 +99,7 @@ def _with_sound(job: Job, window: Window, layout: Layout, own: Reading, samples:
     if heard is not None and heard.ways:
         others.append(replace(own, sounds=heard.sounds, ways=heard.ways))
     for reading in others:
-        finder = _walked(job, window, layout, reading)
+        finder = _begun(job, window, layout, reading)
         size = sum(each.size for each in finder.heard)
         if size > most * 1.02:
             best, most = reading, size
@@ -114,16 +114,24 @@ def _tracks_in(data: bytes) -> list[Track]:
 def _has_settings(window: Window, layout: Layout, reading: Reading, job: Job) -> bool:
     """Whether the settings of pictures stand among them."""
     assert isinstance(reading.way, Units)
-    finder = _walked(job, window, layout, reading)
+    finder = _begun(job, window, layout, reading)
     entry, _ = entry_for(reading.way, window, finder.pictures.places)
     return entry is not None
 
 
 def _walked(job: Job, window: Window, layout: Layout, reading: Reading) -> Finder:
+    """All that is found by a way of reading."""
     finder = Finder(window, reading.way, reading.ways, job.budget.spend)
     for start, end in layout.data:
         finder.walk(start, end)
     return finder
+
+
+def _begun(job: Job, window: Window, layout: Layout, reading: Reading) -> Finder:
+    """What is found at the beginning, which tells whether a way of reading fits."""
+    start, end = layout.data[0]
+    short = Layout(data=[(start, min(end, start + _BEGINNING)), *(layout.data[1:] if end - start < _BEGINNING else ())])
+    return _walked(job, window, short, reading)
 
 
 def _fits(job: Job, window: Window, reading: Reading, finder: Finder) -> float:

@@ -24,6 +24,7 @@ from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Job, Other
+from rustfern.repair.recordings import movie, shared_walk
 from rustfern.repair.recordings.layout import layout_of
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timing import rate_of, shifts_of
@@ -186,6 +187,37 @@ def test_two_sounds_of_one_coding_are_told_apart(like: bool, tmp_path: Path, rus
         assert frames(made, one) == frames(whole, other)
     (film,) = [each for each in tracks(made) if each.kind == b"vide"]
     assert sum(film.lasting) / film.scale == pytest.approx(3.0, abs=0.05)
+
+
+@pytest.mark.parametrize("damage", ["none", "noise", "cut"])
+def test_who_walks_through_it_changes_nothing(damage: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    data = without_tables(recordings()["launch.mp4"])
+    if damage == "noise":
+        data = with_hole(data, len(data) // 2, random.Random(9).randbytes(3000))
+    data = data[: len(data) * 3 // 4] if damage == "cut" else data
+    file = tmp_path / "launch.mp4"
+    file.write_bytes(data)
+    monkeypatch.setattr(shared_walk, "_WORTH_SHARING", 1000)
+    made = []
+    for cores in (1, 3):
+        monkeypatch.setattr(shared_walk, "cores", lambda n=cores: n)
+        out = io.BytesIO()
+        others = [Other(recordings()["other-launch.mp4"], "other", True, True)]
+        movie.repair(
+            Job(
+                io.BytesIO(data),
+                len(data),
+                "launch.mp4",
+                "mp4",
+                others=others,
+                reopen=functools.partial(open, file, "rb"),
+            ),
+            out,
+        )
+        made.append(out.getvalue())
+    kept = [[samples(each, kind) for kind in (b"vide", b"soun")] for each in made]
+    assert kept[0][0] == kept[1][0] and abs(len(kept[0][1]) - len(kept[1][1])) <= (damage == "noise")
+    assert made[0] == made[1] or damage == "noise"
 
 
 def test_whole_fragments_are_kept(tmp_path: Path, rustfern: Rustfern) -> None:

@@ -6,7 +6,8 @@ import contextlib
 import hashlib
 import io
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from typing import BinaryIO, cast
 
 import msgspec
@@ -306,6 +307,7 @@ def _mend(
             budget,
             tuple(others),
             strict=options.strict,
+            reopen=_opened_again(door, item, stream) if joined is None else None,
         )
         with target.scratch() as made:
             try:
@@ -347,6 +349,15 @@ def _mend(
     if not trouble:
         trouble = "this format cannot be repaired: `rustfern restore --as-text` writes what can be read of it"
     return NotRepaired(item.id, item.path, trouble)
+
+
+def _opened_again(door: Sources, item: _Input, stream: BinaryIO) -> Callable[[], BinaryIO] | None:
+    """How another process opens a plain file; None for what is unpacked or rebuilt, which would be done twice."""
+    try:
+        stream.fileno()
+    except OSError:
+        return None
+    return partial(contents.open_content, door, item.entry) if not item.recipe else None
 
 
 def _filled(stream: BinaryIO, size: int) -> int:

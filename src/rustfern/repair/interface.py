@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from enum import StrEnum
 from typing import Any, BinaryIO, Protocol
 
@@ -151,7 +151,7 @@ class Other(msgspec.Struct, frozen=True):
 class Job(msgspec.Struct):
     """One damaged document: a seekable stream of `size` bytes, its name, the format that it should have; whether marks stand in place of what
     is missing; bounds. `known` is what one step of the work leaves for the next. `others` are further copies of this one, and samples by the same hand.
-    `strict`: of a recording no picture that cannot be shown right.
+    `strict`: of a recording no picture that cannot be shown right. `reopen` opens the same bytes once more, also in another process; None where that costs more than it saves.
     """
 
     stream: BinaryIO
@@ -164,6 +164,7 @@ class Job(msgspec.Struct):
     others: Sequence[Other] = ()
     known: dict[str, Any] = msgspec.field(default_factory=dict)
     strict: bool = False
+    reopen: Callable[[], BinaryIO] | None = None
 
     def data(self, most: int = MAX_WORKED_BYTES, *, in_part: bool = False) -> bytes:
         """The bytes, at most so many of them; raises `NothingLeft` where there are more, unless a part of them will do."""

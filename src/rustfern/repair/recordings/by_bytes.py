@@ -11,6 +11,7 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft
 from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.layout import Layout
 from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain, guessed, reading_of, size_of
+from rustfern.repair.recordings.shared_walk import walk
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timed import timed
 from rustfern.repair.recordings.told_by_encoder import found_settings
@@ -123,7 +124,7 @@ def _walked(job: Job, window: Window, layout: Layout, reading: Reading) -> Finde
     """All that is found by a way of reading."""
     finder = Finder(window, reading.way, reading.ways, job.budget.spend)
     for start, end in layout.data:
-        finder.walk(start, end)
+        walk(finder, job, start, end)
     return finder
 
 

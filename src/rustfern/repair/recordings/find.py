@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from array import array
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
@@ -14,6 +14,7 @@ from rustfern.repair.recordings.window import Window
 _AROUND = 256 << 10
 """Bytes of a hole in which frames of sound are sought, from its end backwards."""
 _SURE = 3
+_TRIES, _NEAR = 8, 16 << 20
 _MOST_PLAIN = 4 << 20
 _ZEROS = bytes(16)
 _HOLE = bytes(2048)
@@ -74,6 +75,54 @@ class Finder:
         self._chunks: Counter[int] = Counter()
         self._last = -1
         """Which sound came last; -1 a picture or nothing."""
+
+    @property
+    def way(self) -> Way | None:
+        """The way of its pictures."""
+        return self._picture
+
+    @property
+    def ways(self) -> list[Way | Plain]:
+        """The ways of its sounds."""
+        return self._sounds
+
+    def picture_near(self, at: int, end: int) -> int | None:
+        """Where a picture begins behind a place, and others follow it; None where none does."""
+        for _ in range(_TRIES):
+            place = self._next_picture(at, min(at + _NEAR, end), end)
+            if place is None:
+                return None
+            here = place
+            for _ in range(_SURE):
+                sample = self._picture_at(here, end)
+                if sample is None or not self._follows(here + sample.size, end):
+                    break
+                here += sample.size
+                if self._picture_at(here, end) is None:
+                    return place
+            else:
+                return place
+            at = place + 1
+        return None
+
+    def ends_at(self, place: int) -> bool:
+        """Whether what was found last ends just at a place."""
+        return self.last_place(place) == place
+
+    def last_place(self, start: int) -> int:
+        """Where what was found last ends; `start` where nothing was."""
+        ends = [found.places[-1] + found.sizes[-1] for found in (self.pictures, *self.heard) if found.places]
+        return max(ends, default=start)
+
+    def join(self, pictures: Found, heard: Sequence[Found], missing: int) -> None:
+        """Take what was found behind it."""
+        for mine, theirs in zip((self.pictures, *self.heard), (pictures, *heard), strict=True):
+            mine.gaps += [(number + len(mine.places), size) for number, size in theirs.gaps]
+            for name in ("places", "sizes", "orders", "keys"):
+                getattr(mine, name).extend(getattr(theirs, name))
+            mine.hurt += theirs.hurt
+        self.missing += missing
+        self._last = -1
 
     def walk(self, start: int, end: int) -> None:
         """Take what lies between two places."""

@@ -24,7 +24,7 @@ from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Job, Other
-from rustfern.repair.recordings import movie, shared_walk
+from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
 from rustfern.repair.recordings.layout import layout_of
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timing import rate_of, shifts_of
@@ -218,6 +218,21 @@ def test_who_walks_through_it_changes_nothing(damage: str, tmp_path: Path, monke
     kept = [[samples(each, kind) for kind in (b"vide", b"soun")] for each in made]
     assert kept[0][0] == kept[1][0] and abs(len(kept[0][1]) - len(kept[1][1])) <= (damage == "noise")
     assert made[0] == made[1] or damage == "noise"
+
+
+def test_without_a_decoder_nothing_tells_which_of_several_is_right(monkeypatch: pytest.MonkeyPatch) -> None:
+    for module in (trial, told_by_encoder):
+        monkeypatch.setattr(module, "can_show", lambda: False)
+    data = without_tables(recordings()["launch.mp4"])
+    right, wrong = (Other(recordings()[name], name, False, True) for name in ("other-launch.mp4", "two-sounds.mp4"))
+    for others, comes_back in (([right], True), ([wrong, right], False)):
+        job, out = Job(io.BytesIO(data), len(data), "launch.mp4", "mp4", others=others), io.BytesIO()
+        if comes_back:
+            movie.repair(job, out)
+            assert samples(out.getvalue(), b"vide") == samples(recordings()["launch.mp4"], b"vide")
+        else:
+            with pytest.raises(Malformed):
+                movie.repair(job, out)
 
 
 def test_whole_fragments_are_kept(tmp_path: Path, rustfern: Rustfern) -> None:

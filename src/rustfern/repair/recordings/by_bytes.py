@@ -45,7 +45,7 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
         if best is not None and best[0] > _SURELY:
             break
     kinds = {found.picture.entry for found in samples if found.picture is not None}
-    if best is not None and best[0] < 1 and best[1].way is not None and best[1].name not in asked and len(kinds) > 1:
+    if best is not None and best[0] <= 1 and best[1].way is not None and best[1].name not in asked and len(kinds) > 1:
         best = None  # no decoder told: which of several is the right one, nothing shows
     if best is None:
         found = guessed(window, *layout.data[0], job.budget.spend)

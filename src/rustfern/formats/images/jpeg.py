@@ -77,16 +77,8 @@ class Walk:
         self.total = self.across = self.mcus_across = self.mcus_down = 0
 
     def run(self) -> Reading:
-        if self.data[:2] != b"\xff\xd8":
-            raise Malformed("the start of the picture is damaged", 0)
-        self.at = 2
-        while True:
-            marker = self._marker()
-            if marker == 0xD9:
-                break
-            if marker in (0x01, *range(0xD0, 0xD8)):
-                continue
-            body = self._segment(marker)
+        while (found := self._next()) is not None:
+            marker, body = found
             if marker in (0xC3, 0xC5, 0xC6, 0xC7, *range(0xC9, 0xCC), *range(0xCD, 0xD0)):
                 reason = "a picture of a rare kind (lossless or arithmetic), whose inside is not verified"
                 return Reading(Glance(format="jpg"), State.UNREADABLE, reason, has_text=False)
@@ -105,6 +97,15 @@ class Walk:
 
     def next_scan(self) -> bytes | None:
         """Go on to behind the head of the next scan; the numbers of its components, None at the end of the picture. Raises `Malformed`."""
+        while (found := self._next()) is not None:
+            marker, body = found
+            if marker == 0xDA:
+                return self._scan_head(body)
+            self._told(marker, body)
+        return None
+
+    def _next(self) -> tuple[int, bytes] | None:
+        """(marker, content) of the next segment; None at the end of the picture."""
         if not self.at:
             if self.data[:2] != b"\xff\xd8":
                 raise Malformed("the start of the picture is damaged", 0)
@@ -113,12 +114,8 @@ class Walk:
             marker = self._marker()
             if marker == 0xD9:
                 return None
-            if marker in (0x01, *range(0xD0, 0xD8)):
-                continue
-            body = self._segment(marker)
-            if marker == 0xDA:
-                return self._scan_head(body)
-            self._told(marker, body)
+            if marker not in (0x01, *range(0xD0, 0xD8)):
+                return marker, self._segment(marker)
 
     def _told(self, marker: int, body: bytes) -> None:
         """Take what a segment says."""

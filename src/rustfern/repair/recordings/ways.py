@@ -11,6 +11,7 @@ import msgspec
 from rustfern.core.errors import Malformed
 from rustfern.formats.extents.pictures import jpeg
 from rustfern.formats.media.aac import frame_length
+from rustfern.formats.media.audio import mp3_frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.repair.recordings.window import Window
 
@@ -164,28 +165,14 @@ class Aac:
         return iter(())
 
 
-_MP3_RATES = {3: (44100, 48000, 32000), 2: (22050, 24000, 16000), 0: (11025, 12000, 8000)}
-_MP3_BITS = {
-    True: (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320),
-    False: (0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160),
-}
-
-
 class Mp3:
     """Sound in MPEG layer 3. Source: ISO/IEC 11172-3 2.4.1."""
 
     def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
         """As `Way.sample_at`."""
         head = window.at(at, 4)
-        if len(head) < 4 or head[0] != 0xFF or head[1] & 0xE6 != 0xE2:
-            return None
-        version, bits, rate = head[1] >> 3 & 3, head[2] >> 4, head[2] >> 2 & 3
-        if version == 1 or bits in (0, 15) or rate == 3:
-            return None
-        size = (144 if version == 3 else 72) * _MP3_BITS[version == 3][bits] * 1000 // _MP3_RATES[version][rate] + (
-            head[2] >> 1 & 1
-        )
-        return Sample(size) if size <= end - at else None
+        size = mp3_frame_length(head) if len(head) == 4 else 0
+        return Sample(size) if 0 < size <= end - at else None
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""

@@ -180,7 +180,7 @@ def _matroska(stream: BinaryIO, size: int) -> Reading:
     while at < size:
         while ends and at >= ends[-1]:
             ends.pop()
-        ident, length, start = _element(read, at)
+        ident, length, start = element(read, at)
         if length is None:
             finished = False
             if ident not in (_SEGMENT, _CLUSTER):
@@ -208,7 +208,7 @@ def _matroska(stream: BinaryIO, size: int) -> Reading:
     return _reading("mkv", f"its {clusters} blocks fill it to the end{note}", blocks=clusters)
 
 
-def _element(read: Callable[[int, int], bytes], at: int) -> tuple[int, int | None, int]:
+def element(read: Callable[[int, int], bytes], at: int) -> tuple[int, int | None, int]:
     """(identity, length in bytes or None where it was left open, start of the body)."""
     head = read(at, 12)
     wide = 9 - head[0].bit_length() if head and head[0] else 9

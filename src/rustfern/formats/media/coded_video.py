@@ -99,7 +99,6 @@ class Avc:
         self.pictures: dict[int, bytes] = {}
         self._sps: dict[int, _AvcSet] = {}
         self._pps: dict[int, int] = {}
-        self._number = 0
         for each in settings:
             self.learn(each)
 

@@ -8,6 +8,8 @@ from __future__ import annotations
 import re
 from typing import BinaryIO
 
+from rustfern.core.errors import Malformed
+from rustfern.formats.media.audio import element
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.window import Window
 
@@ -95,16 +97,10 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
 
 def _element(window: Window, at: int) -> tuple[int, int | None, int] | None:
     """(identity, bytes or None where it was left open, where its content begins); None where none begins."""
-    head = window.at(at, 12)
-    wide = 9 - head[0].bit_length() if head and head[0] else 9
-    if wide > 4 or len(head) <= wide or not head[wide]:
+    try:
+        return element(window.at, at)
+    except Malformed:
         return None
-    more = 9 - head[wide].bit_length()
-    if len(head) < wide + more:
-        return None
-    value = int.from_bytes(head[wide : wide + more], "big") & ((1 << 7 * more) - 1)
-    length = None if value == (1 << 7 * more) - 1 else value
-    return int.from_bytes(head[:wide], "big"), length, at + wide + more
 
 
 def _beginning(window: Window) -> tuple[bytes, dict[int, bytes], int]:
@@ -185,7 +181,7 @@ def _cues(cues: list[tuple[int, int]], tracks: bytes) -> bytes:
     place = tracks.find(b"\xd7\x81")
     number = tracks[place + 2] if 0 <= place < len(tracks) - 2 else 1
 
-    def element(ident: bytes, body: bytes) -> bytes:
+    def made(ident: bytes, body: bytes) -> bytes:
         return ident + (len(body) | 1 << 56).to_bytes(8, "big") + body
 
     def count(ident: bytes, value: int) -> bytes:
@@ -193,7 +189,7 @@ def _cues(cues: list[tuple[int, int]], tracks: bytes) -> bytes:
         return ident + bytes((0x80 | len(body),)) + body
 
     points = b"".join(
-        element(b"\xbb", count(b"\xb3", time) + element(b"\xb7", count(b"\xf7", number) + count(b"\xf1", where)))
+        made(b"\xbb", count(b"\xb3", time) + made(b"\xb7", count(b"\xf7", number) + count(b"\xf1", where)))
         for time, where in cues
     )
-    return element(b"\x1c\x53\xbb\x6b", points) if points else b""
+    return made(b"\x1c\x53\xbb\x6b", points) if points else b""

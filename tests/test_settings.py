@@ -51,8 +51,8 @@ vim.o.number = true
 
 def test_settings_of_editors() -> None:
     assert [(n, v) for _, n, v in said(vim_values, VIM)] == [
-        ("directory", "~/.keep"), ("directory", "/var/tmp"), ("swapfile", 0), ("backupdir", "~/a b"), ("undodir", "~/.undo"),
-        ("directory", "~/.nv/swap"),
+        ("directory", "~/.keep"), ("directory", "/var/tmp"), ("cp", False), ("swapfile", False), ("backupdir", "~/a b"),
+        ("undodir", "~/.undo"), ("directory", "~/.nv/swap"), ("number", True),
     ]  # fmt: skip
     emacs = """
     ;; (setq backup-directory-alist '(("." . "~/never")))
@@ -62,11 +62,11 @@ def test_settings_of_editors() -> None:
     (setq auto-save-default nil)
     """
     assert {(n, v) for _, n, v in said(emacs_values, emacs)} == {
-        ("auto-save-default", 0), ("auto-save-file-name-transforms", "~/.emacs.d/autosaves/"),
+        ("auto-save-default", False), ("version-control", True), ("auto-save-file-name-transforms", "~/.emacs.d/autosaves/"),
         ("backup-directory-alist", "~/bak (1)"), ("auto-save-list-file-prefix", "~/.lists/.saves-"),
     }  # fmt: skip
     assert said(nano_values, 'set backup\n# set locking\nset backupdir "~/n b"\n') == [
-        ("set", "backup", 1),
+        ("set", "backup", True),
         ("set", "backupdir", "~/n b"),
     ]
 

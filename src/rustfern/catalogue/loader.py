@@ -151,12 +151,93 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=T
     places: tuple[str, ...] = ()
 
 
+Raw = bool | int | str
+"""A value as a settings file holds it."""
+
+
+class Elsewhere(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Another place of the same file."""
+
+    key: str
+    name: str
+
+
+class Default(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a program does where nothing is set; `since` a version on."""
+
+    value: Raw
+    since: str = ""
+
+
+class ProtectedSetting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True, omit_defaults=True):
+    """One setting that protects work.
+
+    `against`: what it saves from (a crash, being closed unsaved, saved over, deleted). `role`: "switch" (`on` and `off` as the file has
+    them; all but `off` is on), "interval" (a number in `unit`, within `bounds`; with `zero_is_off` 0 turns it off), "listed" (a list that
+    one of the files `listed` must stand in), "none" (the program has no such thing). `key` and `name` say where in the file, `also` where
+    it must be set in addition; `found_as` is a pattern for the name where it differs. `loss`: minutes lost at worst while it is on, where
+    no interval tells. `by_hand`: only by the person, by these steps. `policy`: the key under which an administrator fixes it.
+    """
+
+    id: str
+    what: str
+    against: Literal["crash", "closed", "overwritten", "deleted"]
+    role: Literal["switch", "interval", "listed", "none"]
+    confidence: Literal["documented", "observed", "reported"]
+    steps: str
+    key: str = ""
+    name: str = ""
+    also: tuple[Elsewhere, ...] = ()
+    found_as: str = ""
+    on: Raw = True
+    off: Raw = False
+    unit: Literal["minutes", "seconds", "milliseconds"] = "minutes"
+    bounds: tuple[int, int] = (1, 60)
+    zero_is_off: bool = False
+    defaults: tuple[Default, ...] = ()
+    loss: int | None = None
+    by_hand: bool = False
+    policy: str = ""
+    stored_as: str = ""
+    listed: dict[LayoutName, tuple[str, ...]] = {}
+    parted_by: str = ""
+
+
+class Protected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True, omit_defaults=True):
+    """A program, or the system, and the settings that protect work in it.
+
+    A person has a program if one of its `files` is there (with `sign`: something under that key in it), something that it makes
+    (`shown_by`), or documents of its `formats`. `create` is the file that is made where none is there, `new_text` what it begins with;
+    with `first_counts` only the first of several counts. `common`: everybody has it. `needs_file`: only together with that one.
+    `processes`: while one of these runs, nothing is written. `version`: where its version stands.
+    """
+
+    program: str
+    form: Literal[
+        "xcu", "registry", "plist", "json", "ini", "pairs", "preferences", "named-xml", "vim", "emacs", "nano", "desktop", "presence"
+    ]  # fmt: skip
+    files: dict[LayoutName, tuple[str, ...]]
+    settings: tuple[ProtectedSetting, ...]
+    create: dict[LayoutName, str] = {}
+    new_text: str = ""
+    formats: tuple[str, ...] = ()
+    processes: tuple[str, ...] = ()
+    shown_by: dict[LayoutName, tuple[str, ...]] = {}
+    needs_file: dict[LayoutName, tuple[str, ...]] = {}
+    sign: str = ""
+    first_counts: bool = False
+    common: bool = False
+    where: Literal["home", "volume"] = "home"
+    version: Elsewhere | None = None
+
+
 class Family(msgspec.Struct, forbid_unknown_fields=True):
     """One file of the catalogue. `alias`: other names that a folder of older systems has on disk, by language."""
 
     alias: dict[str, tuple[str, ...]] = {}
     place: list[Place] = []
     setting: list[Setting] = []
+    protected: list[Protected] = []
 
 
 class Catalogue:
@@ -167,7 +248,9 @@ class Catalogue:
         places: Iterable[Place],
         settings: Iterable[Setting] = (),
         aliases: dict[str, tuple[str, ...]] | None = None,
+        protected: Iterable[Protected] = (),
     ) -> None:
+        self.protected = tuple(protected)
         self.aliases = aliases or {}
         self.settings = tuple(settings)
         self.places = {place.id: place for place in places}
@@ -283,6 +366,14 @@ def parse(text: str, file: str, *, patterns: bool = True) -> Family:
         for setting in family.setting:
             for pattern in (setting.value, setting.take):
                 _compiled(pattern, setting.id, "value or take", file)
+    for program in family.protected:
+        for key in program.formats:
+            if key not in FORMATS:
+                raise CatalogueError(f"entry {program.settings[0].id}, key formats: {key!r} is no known format", file)
+        for each in program.settings:
+            _compiled(each.found_as, each.id, "found_as", file)
+            if not 0 < each.bounds[0] < each.bounds[1]:
+                raise CatalogueError(f"entry {each.id}, key bounds: they are the wrong way round", file)
     for place in family.place:
         for key in place.formats:
             if key not in FORMATS:
@@ -361,6 +452,7 @@ def _shipped() -> list[Family]:
                     alias=_tuples(family.get("alias", {})),
                     place=[Place(**_tuples(row)) for row in family.get("place", ())],
                     setting=[Setting(**_tuples(row)) for row in family.get("setting", ())],
+                    protected=msgspec.convert(family.get("protected", []), list[Protected]),
                 )
                 for family in built["families"]
             ]
@@ -374,10 +466,12 @@ def catalogue() -> Catalogue:
     """The catalogue that ships with the tool."""
     places: list[Place] = []
     settings: list[Setting] = []
+    protected: list[Protected] = []
     aliases: dict[str, tuple[str, ...]] = {}
     for family in _shipped():
         places += family.place
         settings += family.setting
+        protected += family.protected
         aliases |= family.alias
     by_id: dict[str, Place] = {}
     for place in places:
@@ -394,4 +488,4 @@ def catalogue() -> Catalogue:
     for setting in settings:
         if strange := [ident for ident in setting.places if ident not in by_id]:
             raise CatalogueError(f"entry {setting.id}, key places: no entry {strange[0]}", "catalogue")
-    return Catalogue(by_id.values(), settings, aliases)
+    return Catalogue(by_id.values(), settings, aliases, protected)

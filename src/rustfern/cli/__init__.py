@@ -30,6 +30,7 @@ COMMANDS = {
     "repair": "all that is left in a damaged document, as a whole file",
     "check": "is a file intact, read to its end by its own format",
     "look": "a document's life, a copy and its text, how two copies differ",
+    "protect": "what each program's settings can cost at worst, and setting what would have saved the work",
     "report": "a page for the customer in plain words, the record for the file, a table",
     "cases": "list the cases, go on with one, note things in it, what was done in it",
     "places": "where copies would be: every known folder in each home, as it is there",

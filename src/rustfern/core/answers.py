@@ -264,13 +264,17 @@ class ScanAnswer(Fields, frozen=True, kw_only=True):
 
 
 class AdviceAnswer(Fields, frozen=True, kw_only=True):
-    """What a setting means for the next time; `files` are the settings files that say so."""
+    """What a setting means for the next time; `files` are the settings files that say so, `better` what would be better, by hand (empty:
+    nothing), `settings` the ids of what it is about.
+    """
 
     program: str
     says: str
     risk: bool
     people: list[str]
     files: list[str] = []
+    better: str = ""
+    settings: list[str] = []
 
 
 class HintsAnswer(Fields, frozen=True, kw_only=True):

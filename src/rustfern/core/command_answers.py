@@ -175,12 +175,59 @@ class ReadyAnswer(Fields, frozen=True, kw_only=True):
     blocked: list[str]
     outside: list[OutsideAnswer]
     settings: list[AdviceAnswer]
+    at_worst: dict[str, str]
     free: int | None
     same_disk_as: str | None
     first: list[str]
     never: list[str]
     problems: list[ProblemAnswer]
     disks: list[DiskAnswer]
+
+
+class ProtectionAnswer(Fields, frozen=True, kw_only=True):
+    """One setting that protects a person's work. `now` (null: nothing is set, so `default` holds; that is null where it is not known) and
+    `wanted` are true or false, or a number in `unit`. Losses are in minutes of work at worst; null: all since the last save, or all of the
+    version before. `how` it is set: "write" (by --apply), "file" (a file that the person opens), "steps" (by hand, `steps`).
+    """
+
+    program: str
+    person: str
+    setting: str
+    what: str
+    against: str
+    now: bool | int | str | None
+    default: bool | int | str | None
+    wanted: bool | int | str | None
+    unit: str | None
+    loss_now_minutes: int | None
+    loss_then_minutes: int | None
+    better: bool
+    how: str
+    steps: str
+    file: str | None
+    fixed: str | None
+    sure: str
+    done: bool
+
+
+class NotProtectedAnswer(Fields, frozen=True, kw_only=True):
+    """A setting that was not changed, and why."""
+
+    setting: str
+    person: str
+    file: str
+    message: str
+
+
+class ProtectAnswer(Fields, frozen=True, kw_only=True):
+    """The answer of `rustfern protect`; `case` holds the journal of what was changed, null where nothing was."""
+
+    schema: Literal["rustfern/protect-1"] = "rustfern/protect-1"
+    settings: list[ProtectionAnswer]
+    refused: list[NotProtectedAnswer]
+    kept: list[str]
+    case: str | None
+    problems: list[ProblemAnswer]
 
 
 class PlaceAnswer(Fields, frozen=True, kw_only=True):
@@ -404,6 +451,23 @@ class ReportDocument(DocumentAnswer, frozen=True, kw_only=True):
     back: list[BackAnswer]
 
 
+class SetAnswer(Fields, frozen=True, kw_only=True):
+    """A setting that was changed by `protect`, from the journal: `state` is "done", "undone", "not done" or "planned" (it was stopped in
+    the middle, and can be undone).
+    """
+
+    at: Stamp
+    person: str
+    program: str
+    setting: str
+    what: str
+    before: str
+    after: str
+    file: str
+    kept: str | None
+    state: str
+
+
 class ReportAnswer(Fields, frozen=True, kw_only=True):
     """The answer of `rustfern report`."""
 
@@ -414,6 +478,7 @@ class ReportAnswer(Fields, frozen=True, kw_only=True):
     roots: list[str]
     case: str | None
     log: list[LogAnswer]
+    changes: list[SetAnswer]
 
 
 class CompletionAnswer(Fields, frozen=True, kw_only=True):
@@ -427,6 +492,6 @@ class CompletionAnswer(Fields, frozen=True, kw_only=True):
 
 ANSWERS: tuple[type[Fields], ...] = (
     ScanAnswer, RestoreAnswer, RestorePlanAnswer, RestoredLine, RepairAnswer, CheckAnswer, ReadyAnswer, PlacesAnswer, KeepAnswer, ListAnswer, LookAnswer, CompareAnswer,
-    CasesAnswer, CaseAnswer, ReportAnswer, CompletionAnswer, ErrorAnswer,
+    CasesAnswer, CaseAnswer, ReportAnswer, ProtectAnswer, CompletionAnswer, ErrorAnswer,
 )  # fmt: skip
 """Every answer that has a name of its own."""

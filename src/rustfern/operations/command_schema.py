@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from rustfern.catalogue.loader import catalogue
 from rustfern.core.answers import CopyAnswer, DocumentFacts, SearchAnswer
 from rustfern.core.command_answers import (
     BackAnswer,
@@ -23,6 +24,7 @@ from rustfern.core.command_answers import (
     KeepAnswer,
     LogAnswer,
     LookAnswer,
+    NotProtectedAnswer,
     NotRepairedAnswer,
     OutsideAnswer,
     PartAnswer,
@@ -32,6 +34,8 @@ from rustfern.core.command_answers import (
     PlacesAnswer,
     PlannedAnswer,
     ProgramAnswer,
+    ProtectAnswer,
+    ProtectionAnswer,
     ReadyAnswer,
     RecordingAnswer,
     RefusedAnswer,
@@ -44,6 +48,7 @@ from rustfern.core.command_answers import (
     RestoredLine,
     RestorePlanAnswer,
     RunAnswer,
+    SetAnswer,
     WordsAnswer,
 )
 from rustfern.core.times import stamp
@@ -52,6 +57,7 @@ from rustfern.selection.wording import notice
 
 if TYPE_CHECKING:
     from rustfern.cases.case_file import StoredCopy
+    from rustfern.cases.changes import Change
     from rustfern.cases.manage import CaseRow, LogEntry
     from rustfern.core.model import Content
     from rustfern.formats.archives.parts import Part
@@ -62,10 +68,12 @@ if TYPE_CHECKING:
     from rustfern.operations.life import Event
     from rustfern.operations.look import Preview
     from rustfern.operations.places import Surveyed
+    from rustfern.operations.protect import Outcome, Survey
     from rustfern.operations.ready import Readiness
     from rustfern.operations.repair import NotRepaired, Repaired
     from rustfern.operations.restore import Planned, Refused, Restored
     from rustfern.operations.text_diff import Comparison
+    from rustfern.settings.protection import Protection
 
 
 def restored(done: Sequence[Restored], refused: Sequence[Refused]) -> RestoreAnswer:
@@ -176,12 +184,89 @@ def ready(found: Readiness) -> ReadyAnswer:
         blocked=list(found.blocked),
         outside=[OutsideAnswer(path=path, by=by) for path, by in found.outside],
         settings=schema.advice_answers(found.advice),
+        at_worst=found.at_worst,
         free=found.free,
         same_disk_as=found.shared_with,
         first=list(found.first),
         never=list(found.never),
         problems=schema.problems(found.problems),
         disks=[schema.disk(each) for each in found.disks],
+    )
+
+
+def protect(found: Survey, outcome: Outcome | None = None) -> ProtectAnswer:
+    """Each setting as it is or was set; what was refused."""
+    done = {id(row) for row in outcome.done} if outcome else set()
+    return ProtectAnswer(
+        settings=[_protection(row, outcome, done=id(row) in done) for row in found.rows],
+        refused=_refused_settings(outcome),
+        kept=[each.kept for each in outcome.changes if each.kept] if outcome else [],
+        case=outcome.case if outcome else None,
+        problems=schema.problems(found.problems),
+    )
+
+
+def unprotect(outcome: Outcome) -> ProtectAnswer:
+    """What was brought back: `now` is what was set until then, `wanted` what is set again."""
+    settings = {each.id: (program, each) for program in catalogue().protected for each in program.settings}
+    rows = []
+    for change in outcome.changes:
+        for told in change.settings:
+            program, setting = settings[told.setting]
+            rows.append(
+                ProtectionAnswer(
+                    program=program.program,
+                    person=change.person,
+                    setting=told.setting,
+                    what=told.what,
+                    against=setting.against,
+                    now=told.after,
+                    default=None,
+                    wanted=told.before,
+                    unit=None,
+                    loss_now_minutes=None,
+                    loss_then_minutes=None,
+                    better=False,
+                    how="write",
+                    steps=setting.steps,
+                    file=change.file,
+                    fixed=None,
+                    sure=setting.confidence,
+                    done=True,
+                )
+            )
+    return ProtectAnswer(settings=rows, refused=_refused_settings(outcome), kept=[], case=outcome.case, problems=[])
+
+
+def _refused_settings(outcome: Outcome | None) -> list[NotProtectedAnswer]:
+    return [
+        NotProtectedAnswer(setting=ident, person=each.person, file=each.file, message=each.message)
+        for each in (outcome.refused if outcome else ())
+        for ident in each.settings
+    ]
+
+
+def _protection(row: Protection, outcome: Outcome | None, *, done: bool) -> ProtectionAnswer:
+    file = outcome.written.get(row.home.path, row.file) if outcome and row.how == "file" and row.is_better else row.file
+    return ProtectionAnswer(
+        program=row.program.program,
+        person=row.home.person,
+        setting=row.setting.id,
+        what=row.setting.what,
+        against=row.setting.against,
+        now=row.now,
+        default=row.default,
+        wanted=row.wanted,
+        unit=row.setting.unit if row.setting.role == "interval" else None,
+        loss_now_minutes=row.loss_now,
+        loss_then_minutes=row.loss_then,
+        better=row.is_better,
+        how=row.how,
+        steps=row.steps,
+        file=file,
+        fixed=row.fixed or None,
+        sure=row.setting.confidence,
+        done=done,
     )
 
 
@@ -344,6 +429,7 @@ def report(
     documents: Sequence[tuple[DocumentFacts, Sequence[CopyAnswer], Sequence[BackAnswer]]],
     path: str | None,
     log: Sequence[LogEntry],
+    changes: Sequence[Change] = (),
 ) -> ReportAnswer:
     """All that a report says: each document with its copies and what was restored of it."""
     rows = []
@@ -354,7 +440,29 @@ def report(
         LogAnswer(began=stamp(e.began) or "", ended=stamp(e.ended) or "", says=list(e.says), status=e.status)
         for e in log
     ]
-    return ReportAnswer(scan=scan, people=list(people), documents=rows, roots=list(scan.roots), case=path, log=done)
+    return ReportAnswer(
+        scan=scan, people=list(people), documents=rows, roots=list(scan.roots), case=path, log=done,
+        changes=[answer for change in changes for answer in _set_answers(change)],
+    )  # fmt: skip
+
+
+def _set_answers(change: Change) -> list[SetAnswer]:
+    at = stamp(datetime.fromisoformat(change.at)) or ""
+    return [
+        SetAnswer(
+            at=at,
+            person=change.person,
+            program=change.program,
+            setting=each.setting,
+            what=each.what,
+            before=each.before,
+            after=each.after,
+            file=change.file,
+            kept=change.kept,
+            state=change.state,
+        )
+        for each in change.settings
+    ]
 
 
 def completion(shell: str, script: str, where: str) -> CompletionAnswer:

@@ -14,11 +14,12 @@ from rustfern.core.errors import RustFernError
 from rustfern.core.model import Hints, Home, Problem, SearchedDisk, Totals
 from rustfern.core.times import Clock
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
+from rustfern.operations.protection import protections_of
 from rustfern.operations.session import Session, find_people, open_roots, open_sources
 from rustfern.operations.targets import nearest_folder, same_volume
 from rustfern.search.homes import is_temporary_profile
 from rustfern.search.search import Search
-from rustfern.settings.advice import Advice, advice_from
+from rustfern.settings.advice import Advice, advice_from, worst_cases
 from rustfern.sources import live_machine
 from rustfern.sources.registry import Sources
 
@@ -53,6 +54,7 @@ class Readiness(msgspec.Struct, frozen=True):
     blocked: tuple[str, ...]
     outside: tuple[tuple[str, str], ...]
     advice: tuple[Advice, ...]
+    at_worst: dict[str, str]
     free: int | None
     shared_with: str | None
     first: tuple[str, ...]
@@ -105,6 +107,7 @@ def ready(
     free = _free(target) if target else None
     shared = same_volume(target, tops) if target else None
     clock = _clock(newest, session.clock, live=live)
+    rows = protections_of(search, own=own)
     first, never = _checklist(
         live=live,
         programs=programs,
@@ -118,7 +121,7 @@ def ready(
     return Readiness(
         tuple(tops), live, tuple(homes), live_machine.machine_name() if own else ", ".join(hosts) or None,
         live_machine.local_zone_name() if own else ", ".join(zones) or None, clock, programs, len(short), newest, tuple(denied),
-        tuple(blocked), tuple(outside), tuple(advice_from(search.settings, search.catalogue)), free, shared, first, never, tuple(dict.fromkeys(problems)),
+        tuple(blocked), tuple(outside), tuple(advice_from(rows)), worst_cases(rows), free, shared, first, never, tuple(dict.fromkeys(problems)),
         disks,
     )  # fmt: skip
 

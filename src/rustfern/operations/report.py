@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from rustfern.cases import manage
+from rustfern.cases import changes, manage
 from rustfern.cases.case_file import CaseFile
 from rustfern.core.answers import CopyAnswer
 from rustfern.core.command_answers import BackAnswer, ReportAnswer
@@ -38,7 +38,8 @@ def gather(case: CaseFile, person: str | None = None) -> ReportAnswer:
         copies = [copy.facts for copy in case.copies(document.id)]
         mine = [row for row in restored if row[1] in {copy.id for copy in copies}]
         rows.append((document, copies, [_back(row, copies) for row in mine]))
-    return command_schema.report(scan, people, rows, case.path, manage.log(case))
+    changed = [each for each in changes.changes(case) if person is None or person.casefold() in each.person.casefold()]
+    return command_schema.report(scan, people, rows, case.path, manage.log(case), changed)
 
 
 def _back(row: tuple[str, str, str, str], copies: Sequence[CopyAnswer]) -> BackAnswer:

@@ -46,6 +46,7 @@ from rustfern.operations.collect import (
 )
 from rustfern.operations.judging import UNREACHED, Told, judged
 from rustfern.operations.live import mark_open_documents
+from rustfern.operations.protection import protections_of
 from rustfern.operations.raw_search import RawOptions, RawOutcome, RawSearch, raw_notices, title_of, with_searched
 from rustfern.operations.repair_outlook import with_outlooks
 from rustfern.operations.session import (
@@ -376,7 +377,7 @@ class _Scan:
 
     def _keep(self, answer: Answer) -> None:
         """Have the case remember what was searched and found."""
-        advice = advice_from(self.search.settings, self.places)
+        advice = advice_from(protections_of(self.search, own=self.own))
         with self.file.writing():
             roots = [os.fsencode(top).hex() for top in self.tops]
             self.file.keep_about(roots=roots, live=self.live, zone=self.zone)

@@ -308,7 +308,15 @@ def _hints(hints: Hints) -> HintsAnswer:
 
 def advice_answers(advice: Sequence[Advice]) -> list[AdviceAnswer]:
     return [
-        AdviceAnswer(program=a.program, says=a.says, risk=a.risk, people=list(a.people), files=list(a.files))
+        AdviceAnswer(
+            program=a.program,
+            says=a.says,
+            risk=a.risk,
+            people=list(a.people),
+            files=list(a.files),
+            better=a.better,
+            settings=list(a.settings),
+        )
         for a in advice
     ]
 

@@ -15,8 +15,8 @@ from typing import Literal
 import msgspec
 
 from rustfern.cases.case_file import CaseFile
-from rustfern.core.answers import CopyAnswer, SearchAnswer
-from rustfern.core.command_answers import ReportDocument
+from rustfern.core.answers import CopyAnswer
+from rustfern.core.command_answers import ReportAnswer, ReportDocument
 from rustfern.core.errors import WrongUsage
 from rustfern.core.model import hides_files
 from rustfern.core.paths import show_name
@@ -111,12 +111,28 @@ def _became(name: str, copy: CopyAnswer, written: str) -> str:
     return f"{title_of(now)}, no longer {title_of(was)}"
 
 
-def _advice(scan: SearchAnswer, people: Sequence[str]) -> list[str]:
-    out = []
-    for each in scan.advice:
-        if not each.people or set(each.people) & set(people):
-            out.append(f"{each.program}: {each.says}.")
-    return out
+class _Advice(msgspec.Struct, frozen=True):
+    """What the customer is told of their programs: how they are set, what would be better, what was set for them (by the journal)."""
+
+    now: list[str]
+    better: list[str]
+    done: list[str]
+
+
+def _advice(facts: ReportAnswer, people: Sequence[str], clock: Clock) -> _Advice:
+    """As it was when it was searched, but for what was changed since."""
+    mine = [each for each in facts.scan.advice if not each.people or set(each.people) & set(people)]
+    set_since = [each for each in facts.changes if each.state == "done" and (not people or each.person in people)]
+    changed = {each.setting for each in set_since}
+    left = [each for each in mine if not changed & set(each.settings)]
+    done: dict[str, str] = {}
+    for each in set_since:
+        done[f"{each.program}: {each.what} {each.after}"] = each.at
+    return _Advice(
+        [f"{each.program}: {each.says}." for each in left],
+        [f"{each.program}: {each.better}." for each in left if each.better],
+        [f"{text} (since {_time(at, clock)})." for text, at in done.items()],
+    )
 
 
 def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: str | None = None) -> str:
@@ -142,7 +158,6 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
     else:
         still = []
     others = sorted({each.person for each in case.documents() if each.person and each.is_lost} - {*people})
-    advice = [each for each in facts.scan.advice if not each.people or {*each.people} & {*people}]
     environment = Environment(
         loader=FileSystemLoader(_TEMPLATES),
         autoescape=True,
@@ -156,8 +171,8 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
     environment.filters["name"] = lambda text: show_name(str(text))
     return environment.get_template(f"{form}.html.j2").render(
         facts=facts, people=people, scan=facts.scan, lost=lost, stories=[_story(document, clock) for document in lost], paper=paper,
-        advice=_advice(facts.scan, people), still=still, others=others,
-        at_risk=sorted({each.program for each in advice if each.risk}), machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
+        advice=_advice(facts, people, clock), still=still, others=others,
+        machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
         missing=[place for place in facts.scan.searched if place.status not in ("found", "absent")],
         happened=_HAPPENED, barred=any(hides_files(each.status, each.type) for disk in facts.scan.disks for each in disk.volumes),
     )  # fmt: skip

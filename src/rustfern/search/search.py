@@ -179,8 +179,9 @@ class Search(msgspec.Struct, dict=True):
         from rustfern.settings.read import read_settings
 
         self.settings = read_settings(
-            self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem, self.door.scratch
-        )
+            self.catalogue.settings, self.homes, self._around, self.find_files, self.on_problem, self.door.scratch,
+            self.catalogue.protected,
+        )  # fmt: skip
 
     def _around(self, path: str) -> Source | None:
         found = self._lies_in.get(path)

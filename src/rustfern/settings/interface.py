@@ -58,10 +58,23 @@ class SettingValue(msgspec.Struct, frozen=True):
     when: datetime | None = None
 
 
+class ReadFile(msgspec.Struct, frozen=True):
+    """All values of one settings file that a program keeps what protects work in: its path, the form, its person (None: of the whole
+    system), the values in order, what is wrong with it (empty: nothing).
+    """
+
+    path: str
+    form: str
+    home: Home | None
+    values: tuple[Value, ...]
+    trouble: str = ""
+
+
 class Settings(msgspec.Struct):
-    """All that was told, by meaning."""
+    """All that was told, by meaning; and `files` as they were read, with which protection is judged."""
 
     told: list[SettingValue] = msgspec.field(default_factory=list)
+    files: list[ReadFile] = msgspec.field(default_factory=list)
 
     def of(self, means: str, home: Home | None = None) -> list[SettingValue]:
         """What was told of one meaning; with `home`, for that person only."""

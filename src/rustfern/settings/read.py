@@ -10,10 +10,19 @@ from typing import TYPE_CHECKING
 
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Home, Layout
-from rustfern.settings.interface import MAX_BYTES, Reader, Settings, SettingsFile, SettingValue, Value, chosen
+from rustfern.settings.interface import (
+    MAX_BYTES,
+    Reader,
+    ReadFile,
+    Settings,
+    SettingsFile,
+    SettingValue,
+    Value,
+    chosen,
+)
 
 if TYPE_CHECKING:
-    from rustfern.catalogue.loader import Setting
+    from rustfern.catalogue.loader import Protected, Setting
     from rustfern.output.temporary import Scratch
     from rustfern.sources.interface import Source as Source
 
@@ -28,11 +37,15 @@ _DOLLAR = re.compile(r"\$\(?\{?(HOME|home|work|userurl|user|username|temp|XDG_CO
 _PATHS = re.compile(r"(?:[A-Za-z]:\\|\\\\)[^\0<>|\"*?]{3,400}")
 
 
-def _reader(name: str) -> Reader:
+def reader_of(name: str) -> Reader:
     """The reader of one kind of settings file; each is imported only when a file of its kind is there."""
-    from rustfern.settings.readers import editors, files, windows_registry
+    from rustfern.settings.readers import desktop_database, editors, files, windows_registry
 
     return {
+        "pairs": files.pair_values,
+        "preferences": files.preference_values,
+        "named-xml": files.named_values,
+        "desktop": desktop_database.values,
         "registry": windows_registry.values,
         "registry-text": windows_registry.text_values,
         "plist": files.plist_values,
@@ -56,14 +69,16 @@ def read_settings(
     find_files: Callable[[str, str, bool], list[str]],
     on_problem: Callable[[str, str], None],
     scratch: Scratch,
+    protected: Iterable[Protected] = (),
 ) -> Settings:
-    """Read the settings files of all homes and of the volumes they lie on.
+    """Read the settings files of all homes and of the volumes they lie on; of `protected` programs every value of their files.
 
     `find_files(base, pattern, any_case)` lists the files that a pattern names below a folder. Files that are damaged, of
     another kind, in use or denied are told to `on_problem`; the others still count.
     """
     out = Settings()
     by_file: dict[tuple[str, str], list[tuple[Setting, Home | None]]] = {}
+    whole: dict[tuple[str, str], tuple[set[str], Home | None]] = {}
     bases = [(home.path, home, "home") for home in homes]
     bases += [(v, next(h for h in homes if h.volume == v), "volume") for v in {h.volume for h in homes if h.volume}]
     for base, home, where in bases:
@@ -80,13 +95,27 @@ def read_settings(
                 for path in find_files(base, pattern, home.layout is not Layout.LINUX):
                     who = home if where == "home" else None
                     by_file.setdefault((path, reader), []).append((setting, who))
+        for program in protected:
+            if program.where != where:
+                continue
+            ways: list[tuple[str, str]] = [
+                (pattern, program.form) for pattern in program.files.get(home.layout.value, ())
+            ]
+            if program.form == "registry":
+                ways += [(pattern, "registry-text") for pattern in _EXPORTED]
+            for pattern, form in ways:
+                for path in find_files(base, pattern, home.layout is not Layout.LINUX):
+                    key = path, form
+                    by_file.setdefault(key, [])
+                    keys = {program.sign, *(part for each in program.settings for part in (each.key, each.policy))}
+                    whole.setdefault(key, (set(), home if where == "home" else None))[0].update(keys - {""})
     for number, ((path, reader), wanted) in enumerate(by_file.items()):
         if number >= _MAX_FILES:
             on_problem(path, f"only the first {_MAX_FILES} settings files were read")
             break
         source = source_of(path)
         if source is not None:
-            _read_one(source, path, reader, wanted, out, on_problem, scratch)
+            _read_one(source, path, reader, wanted, whole.get((path, reader)), out, on_problem, scratch)
     for base, home, where in bases:
         if where == "volume" and home.layout is not Layout.WINDOWS:
             _zone_link(base, source_of, out)
@@ -113,31 +142,44 @@ def _read_one(
     path: str,
     reader: str,
     wanted: list[tuple[Setting, Home | None]],
+    whole: tuple[set[str], Home | None] | None,
     out: Settings,
     on_problem: Callable[[str, str], None],
     scratch: Scratch,
 ) -> None:
     values: list[Value] = []
+    told: list[str] = []
+
+    def tell(message: str) -> None:
+        told.append(message)
+        on_problem(path, message)
+
     try:
         entry = source.entry(path)
         if not entry.is_file or entry.deleted or entry.size > MAX_BYTES:
             if entry.is_file and not entry.deleted:
                 on_problem(path, f"this settings file is too large to be one ({entry.size} bytes) and was not read")
             return
+        if reader == "presence":
+            out.files.append(ReadFile(path, reader, whole[1] if whole else None, (Value("", "", True),)))
+            return
         keys = list(dict.fromkeys(setting.key for setting, _ in wanted if setting.key))
+        keys += sorted((whole[0] if whole else set()) - set(keys))
         companions = logs(source, path) if reader == "registry" else {}
         with source.open(entry) as stream:
-            for value in _reader(reader)(SettingsFile(stream, entry.size, path, keys, companions, scratch)):
+            for value in reader_of(reader)(SettingsFile(stream, entry.size, path, keys, companions, scratch)):
                 values.append(value)
     except Malformed as error:
         kind = {"registry": "registry file", "shell-link": "shell link"}.get(reader, "settings file")
-        on_problem(path, f"this {kind} is damaged: {error}; the usual folders were searched all the same")
+        tell(f"this {kind} is damaged: {error}; the usual folders were searched all the same")
     except SourceError as error:
-        on_problem(path, f"{error.what}; if it is in use, attach the disk or search a copy")
+        tell(f"{error.what}; if it is in use, attach the disk or search a copy")
     except OSError as error:
-        on_problem(path, f"reading failed ({(error.strerror or str(error)).lower()})")
+        tell(f"reading failed ({(error.strerror or str(error)).lower()})")
     except Exception as error:  # whatever a strange file does to a reader: it costs that file
-        on_problem(path, f"these settings could not be read ({type(error).__name__}: {str(error)[:100]})")
+        tell(f"these settings could not be read ({type(error).__name__}: {str(error)[:100]})")
+    if whole is not None:
+        out.files.append(ReadFile(path, reader, whole[1], tuple(values), told[0] if told else ""))
     for setting, home in wanted:
         count = 0
         for value in chosen(values, setting.key, setting.value):

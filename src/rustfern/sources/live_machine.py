@@ -9,6 +9,7 @@ from collections.abc import Callable, Container, Iterable, Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 from itertools import islice
+from typing import Literal
 
 import msgspec
 
@@ -161,6 +162,68 @@ def programs(wanted: Container[str], is_document: Callable[[str], bool]) -> Iter
             paths = []
         documents = tuple(path for path in paths if is_document(path))
         yield Running(process.pid, name, documents)
+
+
+def running_for(names: Iterable[str], home: str, *, is_live: bool) -> str:
+    """The name of a running program, of these, that works in a home; empty if none does.
+
+    A process tells its home by its environment; one that does not let us see it counts if the home is in use on this machine.
+    """
+    import psutil
+
+    wanted = {name.casefold() for name in names}
+    real = os.path.realpath(home)
+    if not wanted:
+        return ""
+    for process in psutil.process_iter(["name"]):
+        name = process.info["name"] or ""
+        if name.casefold() not in wanted:
+            continue
+        try:
+            told = process.environ()
+            theirs = told.get("USERPROFILE" if sys.platform == "win32" else "HOME", "")
+        except (psutil.Error, OSError):
+            theirs = ""
+        if (theirs and os.path.realpath(theirs) == real) or (not theirs and is_live):
+            return name
+    return ""
+
+
+def is_own_home(path: str) -> bool:
+    """Whether a folder is the home of the person who runs this."""
+    return os.path.realpath(path) == os.path.realpath(os.path.expanduser("~"))
+
+
+_OWNERLESS = frozenset({"vfat", "msdos", "exfat", "ntfs", "ntfs3", "fuseblk", "hfs", "iso9660", "udf"}) | _NETWORK
+"""File systems on which the owner that is shown says nothing."""
+
+
+def whose(path: str) -> Literal["own", "other", "unknown"]:
+    """Whose a home is: of the account that runs this, of another one, or not to be told (a file system without owners)."""
+    if is_own_home(path):
+        return "own"
+    if sys.platform == "win32":
+        return "other"
+    real, kind, longest = os.path.realpath(path), "", -1
+    with suppress(OSError), open("/proc/self/mounts", encoding="utf-8", errors="surrogateescape") as table:  # noqa: PTH123
+        for row in (line.split() for line in table):
+            at = row[1].replace("\\040", " ") if len(row) > 2 else ""
+            if at and inside(real, at) and len(at) >= longest:
+                kind, longest = row[2], len(at)
+    if kind in _OWNERLESS:
+        return "unknown"
+    try:
+        return "own" if os.lstat(real).st_uid == os.geteuid() else "other"
+    except OSError:
+        return "unknown"
+
+
+def system_files(pattern: str) -> list[str]:
+    """Files of this running system that a pattern such as `usr/lib/*/name` names."""
+    import glob
+
+    root = os.path.splitdrive(os.path.expanduser("~"))[0] + os.sep
+    return sorted(path for path in glob.glob(os.path.join(root, *pattern.split("/"))) if os.path.isfile(path))
 
 
 def locked_disks() -> list[str]:

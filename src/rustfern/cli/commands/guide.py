@@ -324,7 +324,27 @@ def _work(answers: _Answers, yes: bool, asks: bool) -> int:
     _say("\nA page for the customer, in plain words?")
     if _yes("Write it", default=True):
         _run("report", "--to", page, *case)
+    _offer_protection(answers, who)
     return status
+
+
+def _offer_protection(answers: _Answers, who: Sequence[str]) -> None:
+    """What a crash can still cost the person as their programs are set, and the command that sets what would have saved the work."""
+    from rustfern.operations.protect import survey
+    from rustfern.settings.advice import worst_cases
+
+    try:
+        found = survey(answers.roots or None, answers.person, session=this_run().session)
+    except RustFernError:
+        return  # nobody's home is there: nothing is to be said of settings
+    if not any(row.counts for row in found.rows):
+        return
+    _say("\nSo that it does not happen again")
+    names = {home.path: show_name(home.person) for home in found.homes}
+    for path, text in worst_cases(found.rows).items():
+        _say(f"   {names[path]}, as it is set now, a crash costs at worst: {text}", "")
+    _say(f"   rustfern {shlex.join(['protect', *answers.roots, *who])}", _SHOWN)
+    _say("   shows what would have saved it; with --apply it is set, and --undo takes it back", "")
 
 
 def _stopped() -> int:

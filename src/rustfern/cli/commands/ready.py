@@ -114,7 +114,8 @@ def _show(console: Console, found: Readiness, target: str | None, typed: Sequenc
     heading(console, "Do not")
     for text in found.never:
         bullet(console, f"- {text}", RUST)
-    _list(console, "What was set", settings, "")
+    _at_worst(console, found)
+    _list(console, "What is set", settings, "")
     where = " ".join(shell_word(root) for root in found.roots) if typed else ""
     to = shell_word(target) if target else "DIR-ON-ANOTHER-DISK"
     steps = (
@@ -127,13 +128,22 @@ def _show(console: Console, found: Readiness, target: str | None, typed: Sequenc
     next_steps(console, [*steps, (f"scan {where}".strip(), "find what was lost")])
 
 
-def _list(console: Console, title: str, lines: Sequence[str], style: str) -> None:
+def _at_worst(console: Console, found: Readiness) -> None:
+    """What a crash can cost each person as their programs are set, in one line each."""
+    from rustfern.cli.screen.console import WARN
+
+    names = {home.path: home.person for home in found.homes}
+    lines = [f"{names[path]}: {text}" for path, text in found.at_worst.items() if path in names]
+    _list(console, "At worst a crash costs", lines, WARN, 12)
+
+
+def _list(console: Console, title: str, lines: Sequence[str], style: str, most: int = _SHOWN) -> None:
     from rustfern.cli.screen.console import PALE, bullet, heading
 
     if not lines:
         return
     heading(console, title)
-    for line in lines[:_SHOWN]:
+    for line in lines[:most]:
         bullet(console, line, style)
-    if len(lines) > _SHOWN:
-        bullet(console, f"and {len(lines) - _SHOWN} more (--json lists all)", PALE)
+    if len(lines) > most:
+        bullet(console, f"and {len(lines) - most} more (--json lists all)", PALE)

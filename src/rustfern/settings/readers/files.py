@@ -17,9 +17,13 @@ from xml.parsers import expat
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.times import iso
 from rustfern.settings.interface import SettingsFile, Value
+from rustfern.settings.text import decoded, lines_of
+from rustfern.settings.writers.lines import PAIR, PREFERENCE, section_of
 
 _MAX_VALUES = 200_000
-_LONGEST_KEY = 2_000
+_LONGEST_KEY, _DEEPEST = 2_000, 100
+_TELLING = ("name", "Name", "id", "key")
+"""Attributes that tell an element from others of its kind."""
 _COMMENT = re.compile(r'("(?:[^"\\]|\\.)*")|//[^\n]*|/\*.*?\*/', re.DOTALL)
 _TRAILING = re.compile(r'("(?:[^"\\]|\\.)*")|,(?=\s*[}\]])', re.DOTALL)
 
@@ -65,15 +69,17 @@ def _flat(tree: Any) -> Iterator[Value]:
 
 
 def ini_values(source: SettingsFile) -> Iterator[Value]:
-    """Lines `name=value` below `[sections]`; quotes, `export` and the mark of expanded values are taken off."""
+    """Lines `name=value` below `[sections]`; quotes, `export` and the marks of expanded and fixed values are taken off."""
     section = ""
     for line in _lines(source):
         line = line.strip()
-        if line.startswith("[") and line.endswith("]"):
-            section = line[1:-1]
+        if (begun := section_of(line)) is not None:
+            section = begun
         elif not line.startswith(("#", ";")) and "=" in line:
             name, _, value = line.partition("=")
-            name = name.removeprefix("export ").strip().removesuffix("[$e]")
+            name = name.removeprefix("export ").strip()
+            while name.endswith(("[$e]", "[$i]", "[$ie]", "[$ei]")):
+                name = name[: name.rindex("[")]
             yield Value(section, name, value.strip().strip("\"'"))
 
 
@@ -87,8 +93,25 @@ def line_values(source: SettingsFile) -> Iterator[Value]:
             yield Value(section, "line", line)
 
 
+def pair_values(source: SettingsFile) -> Iterator[Value]:
+    """Lines `name value` or `name: value`; the key is empty."""
+    for line in _lines(source):
+        if found := PAIR.match(line):
+            yield Value("", found["name"], found["value"].strip())
+
+
+def preference_values(source: SettingsFile) -> Iterator[Value]:
+    """The preferences of Mozilla programs; the key is empty."""
+    for line in _lines(source):
+        if found := PREFERENCE.match(line):
+            text = found["value"].strip()
+            value = int(text) if re.fullmatch(r"-?\d{1,15}", text) else text.strip('"')
+            yield Value("", found["name"], text == "true" if text in ("true", "false") else value)
+
+
 def _lines(source: SettingsFile) -> list[str]:
-    return source.stream.read(min(source.size, 8 << 20)).decode("utf-8-sig", "surrogateescape").splitlines()
+    text = decoded(source.stream.read(min(source.size, 8 << 20))).text
+    return [line.rstrip("\r\n") for line in lines_of(text)]
 
 
 def xml_values(source: SettingsFile) -> Iterator[Value]:
@@ -105,6 +128,30 @@ def xml_values(source: SettingsFile) -> Iterator[Value]:
 
     def end(tag: str) -> None:
         if "".join(text).strip() and len(found) < _MAX_VALUES:
+            found.append(Value("/".join(path), "", "".join(text).strip()))
+        text.clear()
+        path.pop()
+
+    yield from _parsed(source, start, end, text.append, found)
+
+
+def named_values(source: SettingsFile) -> Iterator[Value]:
+    """Every attribute (name) and text (name empty) of every element. The key is the path of the elements; those that an attribute tells
+    from others have it with them: `settings/property[name=autosave]`. Raises `Malformed` after what could be read.
+    """
+    found: list[Value] = []
+    path: list[str] = []
+    text: list[str] = []
+
+    def start(tag: str, attributes: dict[str, str]) -> None:
+        by = next((name for name in _TELLING if name in attributes), None)
+        path.append(f"{tag}[{by}={attributes[by]}]" if by else tag)
+        text.clear()
+        if len(found) < _MAX_VALUES and len(path) <= _DEEPEST:
+            found.extend(Value("/".join(path), name, value) for name, value in attributes.items())
+
+    def end(tag: str) -> None:
+        if "".join(text).strip() and len(found) < _MAX_VALUES and len(path) <= _DEEPEST:
             found.append(Value("/".join(path), "", "".join(text).strip()))
         text.clear()
         path.pop()

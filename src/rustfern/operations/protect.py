@@ -19,7 +19,7 @@ from rustfern.core.paths import inside, show_name
 from rustfern.core.remarks import counted
 from rustfern.operations.protection import protections_of
 from rustfern.operations.session import Session, find_people, open_case, open_roots, open_sources
-from rustfern.operations.targets import size_of, write_new
+from rustfern.operations.targets import check_target, size_of, write_new
 from rustfern.search.search import Search
 from rustfern.settings import change as setting
 from rustfern.settings import stores
@@ -122,13 +122,15 @@ def survey(
 
 def plan(found: Survey) -> list[Planned]:
     """What would be written, file by file."""
-    by_file: dict[tuple[str, str, str], list[Protection]] = {}
+    by_file: dict[tuple[str, str, str, str], list[Protection]] = {}
     for row in found.rows:
         if row.how == "write" and row.is_better and row.changes and row.file is not None:
-            by_file.setdefault((row.home.path, row.form, row.file), []).append(row)
+            # Several programs share what the system keeps for them; each is changed alone there.
+            whose = row.program.program if row.form in stores.FORMS else ""
+            by_file.setdefault((row.home.path, row.form, row.file, whose), []).append(row)
     return [
         Planned(rows[0].home, rows[0].program.program, form, file, tuple(rows), rows[0].program.new_text)
-        for (_, form, file), rows in by_file.items()
+        for (_, form, file, _), rows in by_file.items()
     ]
 
 
@@ -185,8 +187,8 @@ def _unrestored(home: Home) -> int:
     return 0
 
 
-def _cases_of(paths: Sequence[str]) -> list[str]:
-    """Cases that searched around, or in, one of some folders; that of this terminal first, then the newest."""
+def _cases_of(paths: Sequence[str], *, changed: bool = False) -> list[str]:
+    """Cases that searched around, or in, one of some folders (or `changed` settings there); that of this terminal first, then the newest."""
     first: list[str] = []
     with suppress(CaseError):
         first.append(case_in_use())
@@ -195,7 +197,7 @@ def _cases_of(paths: Sequence[str]) -> list[str]:
         with suppress(CaseError):
             case = CaseFile.open(path)
             try:
-                roots = roots_of(case)
+                roots = roots_of(case) + ([each.home for each in changes.changes(case)] if changed else [])
             finally:
                 case.close()
             if any(inside(mine, root) or inside(root, mine) for mine in paths for root in roots):
@@ -226,7 +228,7 @@ def apply(found: Survey, wish: Wish, session: Session, chosen: Sequence[Planned]
                 refused.append(_refused(each.rows, each.file, str(error)))
         written = {}
         for home, rows in to_open(found).items():
-            target = _file_to_open(case, rows[0].home, wish)
+            target = _file_to_open(case, rows[0].home, wish, found.roots)
             write_new(target, registry_text.write([each for row in rows for each in row.changes]), "file", found.roots)
             written[home] = target
         return Outcome(tuple(done), tuple(changed), written, tuple(refused), case.path)
@@ -241,12 +243,15 @@ def _refused(rows: Sequence[Protection], file: str, message: str) -> Refused:
 def _case_for(found: Survey, wish: Wish) -> CaseFile:
     """The case that gets the journal: the one named, else the newest of these people, else a new one; never one in memory only."""
     if wish.case is None:
-        for path in _cases_of([home.path for home in found.homes]):
+        for path in _cases_of([home.path for home in found.homes], changed=True):
             with suppress(CaseError):
                 return open_existing(path)
     elif size_of(wish.case) is not None:
         return open_existing(wish.case)
-    case, _ = open_case(wish.case, found.roots)
+    # The journal has to be there after a restart too: for one's own home it lies in the usual folder, which is in that home.
+    case, _ = open_case(
+        wish.case, () if all(live_machine.whose(home.path) == "own" for home in found.homes) else found.roots
+    )
     if case.path is None:
         case.close()
         raise WrongUsage(
@@ -255,7 +260,8 @@ def _case_for(found: Survey, wish: Wish) -> CaseFile:
             "Name one elsewhere with --case FILE",
         )
     with case.writing():
-        case.keep_about(roots=[os.fsencode(root).hex() for root in found.roots], live=found.live)
+        # Nothing was searched into it: it does not stand in the way of what is written into these folders.
+        case.keep_about(roots=[], live=found.live)
     return case
 
 
@@ -287,9 +293,9 @@ def _apply_one(case: CaseFile, planned: Planned) -> Change:
     return setting.apply(case, change, planned.home.path, planned.new_text, planned.wanted)
 
 
-def _file_to_open(case: CaseFile, home: Home, wish: Wish) -> str:
+def _file_to_open(case: CaseFile, home: Home, wish: Wish, roots: Sequence[str]) -> str:
     """Where the file is written that a person opens: in the folder asked for, else beside the case; under a name that is free."""
-    folder = wish.target or os.path.dirname(os.path.abspath(case.path or "."))
+    folder = check_target(wish.target, roots) if wish.target else os.path.dirname(os.path.abspath(case.path or "."))
     person = "".join(letter if letter.isalnum() or letter in "-_." else "-" for letter in home.person)
     stem = os.path.join(folder, f"protect-{person}")
     number, target = 1, f"{stem}.reg"
@@ -306,7 +312,7 @@ def undo(roots: Sequence[str] | None, person: str | None, wish: Wish, session: S
     """Bring back what the last changes of these people replaced, the last first. Raises `NotFound` where no journal holds any."""
     door = session.sources
     tops = [door.real_path(root) for root in roots] if roots else []
-    paths = [wish.case] if wish.case else _cases_of(tops or [door.real_path(os.path.expanduser("~"))])
+    paths = [wish.case] if wish.case else _cases_of(tops or [door.real_path(os.path.expanduser("~"))], changed=True)
     if not tops and wish.case is None:
         with suppress(CaseError):
             paths = list(dict.fromkeys([*paths, case_in_use()]))

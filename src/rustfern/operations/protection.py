@@ -63,11 +63,16 @@ def _known(search: Search, home: Home, *, own: bool, look_around: bool) -> Known
     def is_there(base: str, pattern: str) -> bool:
         return search.door.exists(os.path.join(base, *pattern.split("/")))
 
+    def link(path: str) -> str:
+        with suppress(SourceError, OSError):
+            return search.door.around(path).entry(path).link_target or ""
+        return ""
+
     def on_volume(base: str, pattern: str) -> list[str]:
         return live_machine.system_files(pattern) if own else search.find_files(base, pattern, any_case)
 
     return Known(
-        formats={each for each in formats if each}, programs=programs, is_there=is_there, files_on=on_volume,
+        formats={each for each in formats if each}, programs=programs, is_there=is_there, link=link, files_on=on_volume,
         locked=frozenset(_locked(search, home, on_volume)), is_own=live_machine.is_own_home(home.path),
     )  # fmt: skip
 

@@ -84,6 +84,8 @@ class Known(msgspec.Struct, frozen=True):
     is_there: Callable[[str, str], bool] = lambda _base, _pattern: False
     locked: Collection[str] = ()
     """Paths of the desktop's settings that an administrator locked."""
+    link: Callable[[str], str] = lambda _path: ""
+    """Where a link leads; empty for what is none."""
     is_own: bool = False
     """Whether the person is the one who runs this, on this machine."""
     files_on: Callable[[str, str], list[str]] = lambda _base, _pattern: []
@@ -120,6 +122,8 @@ def _of_program(program: Protected, home: Home, told: Settings, known: Known, ev
     beside = any(known.is_there(home.path, each) for each in program.needs_file.get(layout, ()))
     if program.needs_file and not beside:
         return []
+    if not files:
+        files = _links(program, home, known)
     if not files and not beside and not program.common and not _has(program, home, known):
         return []
     if program.first_counts:
@@ -130,6 +134,17 @@ def _of_program(program: Protected, home: Home, told: Settings, known: Known, ev
     if files:
         return [_row(program, setting, home, file, known, every) for file in files for setting in program.settings]
     return [_row(program, setting, home, None, known, every) for setting in program.settings]
+
+
+def _links(program: Protected, home: Home, known: Known) -> list[ReadFile]:
+    """Settings files that are links, as people make who keep all of them in one place: they are read and written by hand."""
+    patterns = [pattern for pattern in program.files[home.layout.value] if "*" not in pattern]
+    paths = [os.path.join(home.path, *pattern.split("/")) for pattern in patterns if program.where == "home"]
+    return [
+        ReadFile(path, program.form, home, (), f"it is a link to {target}, where it may belong to something else")
+        for path in paths
+        if (target := known.link(path))
+    ][:1]
 
 
 def _has(program: Protected, home: Home, known: Known) -> bool:

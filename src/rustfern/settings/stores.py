@@ -6,6 +6,7 @@ Sources: dconf(1); the registry functions of Windows (`RegSetValueEx`); defaults
 
 from __future__ import annotations
 
+import contextlib
 import fnmatch
 import json
 import os
@@ -26,6 +27,8 @@ from rustfern.settings.rewrite import is_same
 from rustfern.settings.writers.interface import Wanted
 
 _SECONDS = 20.0
+FORMS = frozenset({"desktop", "registry"})
+"""Forms that programs of the system keep, for many programs together."""
 Raw = bool | int | str
 
 
@@ -207,14 +210,17 @@ def apply(case: CaseFile, change: Change, store: Store, wanted: Sequence[Wanted]
         change, before=_packed([row[:3] for row in rows]), after=_packed([(*row[:2], row[3]) for row in rows])
     )
     change = changes.begin(case, change)
+    written: list[tuple[str, str, Raw | None]] = []
     try:
-        for key, name, _, value in rows:
+        for key, name, old, value in rows:
             store.write(key, name, value, stored_as.get(name, ""))
+            written.append((key, name, old))
             if not is_same(store.read(key, name), value):
                 raise NotChanged(f"{name} does not read back as {value}: something else overrides it")
     except NotChanged:
-        _set(store, [row[:3] for row in rows], stored_as)
-        changes.set_state(case, change.number, changes.NOT_DONE)
+        with contextlib.suppress(NotChanged):
+            _set(store, written, stored_as)
+            changes.set_state(case, change.number, changes.NOT_DONE)
         raise
     changes.set_state(case, change.number, changes.DONE)
     return replace(change, state=changes.DONE)

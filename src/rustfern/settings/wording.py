@@ -41,4 +41,8 @@ def in_words(row: Protection, value: Logical | None) -> str:
         return "on" if value else "off"
     if row.setting.zero_is_off and value == 0:
         return "off"
-    return f"every {counted(int(value), row.setting.unit.removesuffix('s'))}".replace("every 1 ", "every ")
+    number, unit = int(value), str(row.setting.unit)
+    for small, big, size in (("milliseconds", "seconds", 1_000), ("seconds", "minutes", 60)):
+        if unit == small and number % size == 0 and number:
+            number, unit = number // size, big
+    return f"every {counted(number, unit.removesuffix('s'))}".replace("every 1 ", "every ")

@@ -175,9 +175,9 @@ def running_for(names: Iterable[str], home: str, *, is_live: bool) -> str:
     real = os.path.realpath(home)
     if not wanted:
         return ""
-    for process in psutil.process_iter(["name"]):
+    for process in psutil.process_iter(["name", "status"]):
         name = process.info["name"] or ""
-        if name.casefold() not in wanted:
+        if name.casefold() not in wanted or process.info["status"] == psutil.STATUS_ZOMBIE:
             continue
         try:
             told = process.environ()

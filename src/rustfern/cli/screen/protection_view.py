@@ -37,9 +37,12 @@ def show(console: Console, found: Survey) -> None:
             console.print(_table(own), soft_wrap=False)
         else:
             bullet(console, "no program was found whose settings are known here", PALE)
-        _by_hand(console, [row for row in mine if row.how == "steps" and row.is_better and not row.program.common])
+        _by_hand(
+            console,
+            [row for row in mine if row.how == "steps" and row.is_better and (row.counts or not row.program.common)],
+        )
         _files(console, mine)
-    common = {row.setting.id: row for row in found.rows if row.program.common and row.is_better}
+    common = {row.setting.id: row for row in found.rows if row.program.common and row.is_better and not row.counts}
     if common:
         heading(console, "For everybody there, by hand")
         for row in common.values():
@@ -72,7 +75,7 @@ def _table(groups: Sequence[Group]) -> Table:
 
 
 def _by_hand(console: Console, rows: Sequence[Protection]) -> None:
-    """The steps, one line a program; those common to the system last."""
+    """The steps, one line a setting, and why it is not set here where something stands in the way."""
     if not rows:
         return
     console.print(Text("   By hand", style="bold"))

@@ -13,6 +13,7 @@ from rustfern.settings.writers.interface import CannotWrite, Wanted
 
 _BLOCK = re.compile(r"\s*(?:if|for|while|try|fu(?:n|nc|nct|ncti|nctio|nction)?!?|def!?|aug(?:roup)?)\b(?!\s*$)")
 _END = re.compile(r"\s*(?:endif|end|endfo\w*|endw\w*|endt\w*|endf\w*|enddef|aug(?:roup)?\s+END)\b")
+_OTHER_LANGUAGE = re.compile(r"\s*(?:lua|py\w*|perl|rub\w*|tcl|mz\w*)\s*<<\s*(?:trim\s+)?(\w+)?\s*$")
 _FINISH = re.compile(r"(?:fini(?:s|sh)?)\s*$")
 _MOST_LINES = 200_000
 VIM_SHORT = {
@@ -88,14 +89,26 @@ def _assigned(lines: list[str], mine: re.Pattern[str], said: re.Pattern[str], ne
 
 
 def _top_level(lines: list[str]) -> list[bool]:
-    """Whether each line of a Vim script stands outside of conditions, loops and functions."""
-    depth, free = 0, []
+    """Whether each line of a Vim script stands outside of conditions, loops, functions and of what is written in another language. Raises
+    `CannotWrite` for a script in which one of these is never closed.
+    """
+    depth, free, until = 0, [], ""
     for line in lines[:_MOST_LINES]:
+        if until:
+            free.append(False)
+            until = "" if line.strip() == until else until
+            continue
         if _END.match(line):
             depth = max(0, depth - 1)
         free.append(depth == 0)
-        if not _END.match(line) and _BLOCK.match(line) and not re.search(r"\|\s*end", line):
+        if other := _OTHER_LANGUAGE.match(line):
+            until = other[1] or "."
+        elif not _END.match(line) and _BLOCK.match(line) and not re.search(r"\|\s*end", line):
             depth += 1
+    if depth or until:
+        raise CannotWrite(
+            "a condition, a loop or a function in it is never closed, so that nothing added at its end would count"
+        )
     return free + [False] * (len(lines) - len(free))
 
 

@@ -165,8 +165,10 @@ def office(room: Room, wait: float) -> tuple[list[str], list[str]]:
             check=True,
             timeout=150,
         )
-        time.sleep(wait)
-        unsaved = room.made()
+        began = time.monotonic()
+        while time.monotonic() - began < wait and not any(each.startswith("backup/") for each in room.made()):
+            time.sleep(1)
+        unsaved = [*room.made(), f"({time.monotonic() - began:.0f} s)"]
         subprocess.run(
             ["/usr/bin/python3", "-c", UNO.replace("{port}", str(PORT)), "and again", "save"],
             env=room.env,
@@ -224,7 +226,7 @@ TRIALS = {
         lambda room: window(room, ["geany", "-i"], 66, save=False), "(text)", "",
     ),
     "libreoffice": Trial(
-        {".config/libreoffice/4/user/registrymodifications.xcu": OFFICE}, lambda room: office(room, 85), "backup/plan", "backup/plan",
+        {".config/libreoffice/4/user/registrymodifications.xcu": OFFICE}, lambda room: office(room, 160), "backup/plan", "backup/plan",
     ),
 }  # fmt: skip
 

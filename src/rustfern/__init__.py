@@ -15,16 +15,17 @@ from typing import TYPE_CHECKING, Any
 from rustfern._version import __version__
 
 if TYPE_CHECKING:
-    from rustfern.api import check, restore, scan
+    from rustfern.api import check, protection, restore, scan
     from rustfern.core.errors import RustFernError
     from rustfern.core.model import Answer, Hints
 
-__all__ = ["Answer", "Hints", "RustFernError", "__version__", "check", "restore", "scan"]
+__all__ = ["Answer", "Hints", "RustFernError", "__version__", "check", "protection", "restore", "scan"]
 
 _WHERE = {
     "scan": "rustfern.api",
     "check": "rustfern.api",
     "restore": "rustfern.api",
+    "protection": "rustfern.api",
     "RustFernError": "rustfern.core.errors",
     "Answer": "rustfern.core.model",
     "Hints": "rustfern.core.model",

@@ -11,10 +11,11 @@ from rustfern.cases.lookup import find_copy
 from rustfern.content import open as contents
 from rustfern.core.model import Content
 from rustfern.operations import restore as restoring
+from rustfern.operations.protect import survey as protection
 from rustfern.operations.scan import scan
 from rustfern.operations.session import Session, set_scratch_outside_of
 
-__all__ = ["check", "restore", "scan"]
+__all__ = ["check", "protection", "restore", "scan"]
 
 
 def check(path: str) -> Content:

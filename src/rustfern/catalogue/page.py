@@ -82,4 +82,23 @@ def markdown() -> str:
             f"- Means: {_MEANS[setting.means]}." + (f" Places: {', '.join(setting.places)}." if setting.places else "")
         )
         lines.append("")
+    lines += [
+        "# Settings that protect work",
+        "",
+        "What `rustfern protect` judges, and sets where it can. [How](protect.md).",
+        "",
+    ]
+    lines += ["| program | what | against | default | set as | by hand |", "| --- | --- | --- | --- | --- | --- |"]
+    for program in catalogue().protected:
+        for each in program.settings:
+            default = (
+                ", ".join(f"{one.value}{f' (from {one.since})' if one.since else ''}" for one in each.defaults)
+                or "not known"
+            )
+            low, high = each.bounds
+            how = f"{low} to {high} {each.unit}" if each.role == "interval" else "on" if each.role != "none" else "-"
+            how += ", by hand only" if each.by_hand else ""
+            steps = each.steps.replace("{wanted}", "…").replace("|", "\\|")
+            lines.append(f"| {program.program} | {each.what} | {each.against} | {default} | {how} | {steps} |")
+    lines.append("")
     return "\n".join(lines)

@@ -179,7 +179,7 @@ def _unrestored(home: Home) -> int:
                 if case.search() is None:
                     continue
                 done = {ident.rstrip("abcdefghijklmnopqrstuvwxyz") for _, ident, _, _ in case.restored()}
-                lost = [each for each in case.documents() if each.is_lost and each.best is not None]
+                lost = [each for each in case.documents() if each.is_lost and each.best and not each.within]
                 mine = [each for each in lost if not each.person or each.person == home.person]
                 return sum(str(each.id) not in done for each in mine)
             finally:

@@ -164,6 +164,11 @@ def make_folders_like(path: str) -> None:
             os.chown(each, facts.st_uid, facts.st_gid)
 
 
+def clean_beside(path: str) -> None:
+    """Remove what a run that was killed left unfinished beside a file."""
+    clean(os.path.dirname(path))
+
+
 def remove_folders(made: Sequence[str]) -> None:
     """Remove folders that were made for a file, as far as nothing else lies in them."""
     for each in reversed(made):

@@ -99,6 +99,7 @@ def _take_back(case: CaseFile, change: Change, path: str) -> None:
 
 def _clear(change: Change) -> None:
     """Remove what was laid beside a file, and folders that were made for it."""
+    files.clean_beside(change.file)
     if change.kept is not None and change.before is not None:
         with contextlib.suppress(OSError, files.Unchanged):
             files.remove(change.kept, change.before)

@@ -78,7 +78,8 @@ def command(
         return _undo(roots, person, wish, as_json)
     found = survey(roots or None, person, minutes, session)
     if not applies:
-        return _show(found, roots, as_json)
+        again = [*roots, *(["--person", person] if person else []), *(["--every", f"{minutes}m"] if every else [])]
+        return _show(found, again, as_json)
     planned = plan(found)
     if not as_json and not yes and (planned or to_open(found)):
         _ask(found, planned)
@@ -91,7 +92,8 @@ def command(
     return _status(outcome)
 
 
-def _show(found: Survey, roots: Sequence[str], as_json: bool) -> int:
+def _show(found: Survey, again: Sequence[str], as_json: bool) -> int:
+    """`again` are the words that were typed, for the next command."""
     if as_json:
         print_json(command_schema.protect(found))
     else:
@@ -100,7 +102,7 @@ def _show(found: Survey, roots: Sequence[str], as_json: bool) -> int:
 
         console = out()
         show(console, found)
-        where = " ".join(shell_word(root) for root in roots)
+        where = " ".join(map(shell_word, again))
         steps = []
         if plan(found) or to_open(found):
             steps.append(

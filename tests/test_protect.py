@@ -10,6 +10,7 @@ import plistlib
 import signal
 import subprocess
 import sys
+import tarfile
 import types
 from collections import Counter
 from collections.abc import Callable
@@ -191,6 +192,40 @@ def test_bytes_of_any_kind_are_no_surprise(data: bytes, form: str) -> None:
         raise AssertionError(data) from error
 
 
+REAL = {
+    ".config/katerc": "katerc", ".config/geany/geany.conf": "geany.conf", ".config/xournalpp/settings.xml": "xournalpp.xml",
+    ".config/featherpad/fp.conf": "featherpad.conf",
+}  # fmt: skip
+"""Settings as the real programs wrote them at their first start."""
+
+
+def test_settings_of_real_programs(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Every minute, in files as real programs write them: each change is one line, all others stay; taken back to the byte."""
+    home = tmp_path / "disk/home/ines"
+    for path, name in REAL.items():
+        write(home / path, (DATA / "settings" / name).read_bytes())
+    with tarfile.open(DATA / "homes/captured-text-ines.tar.gz") as packed:
+        write(home / PROFILE, packed.extractfile(f"home/ines/{PROFILE}").read())  # type: ignore[union-attr]
+    write(tmp_path / "disk/usr/lib/x86_64-linux-gnu/geany/saveactions.so", "")
+    before = {path: (home / path).read_bytes().splitlines() for path in (*REAL, PROFILE)}
+    done = rustfern("protect", tmp_path / "disk", "--every", "1m", "--apply", "--json")
+    assert done.status == 0 and not done.json["refused"]
+    told = rows(done)
+    assert told["xournalpp-autosave-minutes"]["now"] == 3 and told["featherpad-autosave-on"]["now"] is False
+    assert told["geany-save-actions"]["done"] and told["geany-autosave-seconds"]["wanted"] == 60
+    assert (
+        b"active_plugins=/usr/lib/x86_64-linux-gnu/geany/saveactions.so;"
+        in (home / ".config/geany/geany.conf").read_bytes()
+    )
+    for path, old in before.items():
+        new = (home / path).read_bytes().splitlines()
+        wanted = sum(row["done"] and row["file"] == str(home / path) for row in done.json["settings"])
+        assert 0 < (Counter(new) - Counter(old)).total() <= 2 * wanted, path
+        assert (Counter(old) - Counter(new)).total() <= wanted, path
+    assert rustfern("protect", tmp_path / "disk", "--undo").status == 0
+    assert all((home / path).read_bytes().splitlines() == old for path, old in before.items())
+
+
 def test_the_desktops_database() -> None:
     data = (DATA / "desktop-settings.dconf").read_bytes()
     told = {value.key + value.name: value.value for value in values_in("desktop", data, "x")}
@@ -359,7 +394,10 @@ def test_a_link_is_shown_and_done_by_hand(disk: Path, rustfern: Rustfern) -> Non
     vimrc.symlink_to("dot")
     before = everything(disk)["home/ines/dot"]
     text = rustfern("protect", disk).out
-    assert "link to dot" in " ".join(text.split()) and rows(rustfern("protect", disk, "--json"))["vim-swap-on"]["how"] == "steps"
+    assert (
+        "link to dot" in " ".join(text.split())
+        and rows(rustfern("protect", disk, "--json"))["vim-swap-on"]["how"] == "steps"
+    )
     assert rustfern("protect", disk, "--apply", "--json").status == 0 and everything(disk)["home/ines/dot"] == before
 
 

@@ -146,7 +146,7 @@ def to_open(found: Survey) -> dict[str, list[Protection]]:
 def why_not(planned: Planned, found: Survey, wish: Wish, session: Session, case: CaseFile | None) -> str | None:
     """Why a file must not be written now, and what to do; None if it may."""
     home = planned.home
-    if session.sources.disk(home.root) is not None or not session.sources.is_folder(home.root):
+    if not session.sources.may_be_written(home.path):
         return "it lies in an image or archive, which is never written: do it by hand on the person's own machine"
     if session.sources.health.failing() or any(
         "disk returned several errors" in each.message for each in found.problems

@@ -74,6 +74,7 @@ def _known(search: Search, home: Home, *, own: bool, look_around: bool) -> Known
     return Known(
         formats={each for each in formats if each}, programs=programs, is_there=is_there, link=link, files_on=on_volume,
         locked=frozenset(_locked(search, home, on_volume)), is_own=live_machine.is_own_home(home.path),
+        may_be_written=search.door.may_be_written(home.path),
     )  # fmt: skip
 
 

@@ -86,6 +86,8 @@ class Known(msgspec.Struct, frozen=True):
     """Paths of the desktop's settings that an administrator locked."""
     link: Callable[[str], str] = lambda _path: ""
     """Where a link leads; empty for what is none."""
+    may_be_written: bool = True
+    """Whether the home lies in a folder that can be written at all, and not in an image or archive."""
     is_own: bool = False
     """Whether the person is the one who runs this, on this machine."""
     files_on: Callable[[str, str], list[str]] = lambda _base, _pattern: []
@@ -192,7 +194,13 @@ def _row(
         how = "steps"  # only its own program may write it, for the person who is signed in
     elif program.form == "registry" and how != "steps":
         how = "steps" if "*" in key else "write" if known.is_own else "file"
-    if setting.role == "listed" and not listed:
+    if program.form == "desktop" and not known.is_own:
+        how = "steps"  # only its own program may write it, for the person who is signed in
+    elif program.form == "registry" and how != "steps":
+        how = "steps" if "*" in key else "write" if known.is_own else "file"
+    if (setting.role == "listed" and not listed) or (how == "write" and not known.may_be_written):
+        how = "steps"
+    if (setting.role == "listed" and not listed) or (how == "write" and not known.may_be_written):
         how = "steps"
     changes: list[Wanted] = []
     if wanted is not None and raw is not None and not is_same(now, wanted):

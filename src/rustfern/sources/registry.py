@@ -22,6 +22,7 @@ from rustfern.sources.disk_health import DiskAccess, Health, ReadOnceCache
 from rustfern.sources.disks.containers.raw import is_device, is_device_name
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import Source
+from rustfern.sources.kept_folder import lies_in_kept
 
 if TYPE_CHECKING:
     from rustfern.sources.archives import Archive, ArchiveSource
@@ -237,6 +238,10 @@ class Sources:
                 f"this folder cannot be listed ({explain(error)})", path, "Ask for the right to read it"
             ) from error
         return real
+
+    def may_be_written(self, path: str) -> bool:
+        """Whether a path is a folder of a mounted file system: not in an archive, an image or a device, nor in what `keep` took."""
+        return os.path.isdir(path) and not lies_in_kept(path)
 
     def real_path(self, path: str) -> str:
         """Where a path leads when every link on the way is followed; in an archive, the links that its own members are."""

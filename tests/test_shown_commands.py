@@ -57,7 +57,7 @@ def test_what_the_readme_shows(desk: Path, state: Path) -> None:
         if any(part in line for part in _NO_DOCUMENT):
             continue
         done = run(line, state)
-        assert done.returncode in ((1,) if line.startswith("rustfern check") else (0,)), (
+        assert done.returncode in ((1,) if line.startswith(("rustfern check", "rustfern protect")) else (0,)), (
             line,
             done.returncode,
             done.stderr,

@@ -20,6 +20,7 @@ from rustfern._version import __version__
 from rustfern.cli.context import Run, this_run
 from rustfern.core.errors import RustFernError
 from rustfern.core.paths import show_name
+from rustfern.core.remote_paths import inside_form
 
 COMMANDS = {
     "guide": "be led: the questions one by one, then all of the work, each command shown",
@@ -67,7 +68,8 @@ class _Group(click.Group):
         return command
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        return super().parse_args(ctx, _log_options_first(args))
+        # An address is taken for a path from here on; a password in it goes no further.
+        return super().parse_args(ctx, _log_options_first([inside_form(word) for word in args]))
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands, in the order of the work"):

@@ -15,6 +15,32 @@ if TYPE_CHECKING:
     from rustfern.operations.session import Session
 
 
+def ask_password(user: str, host: str) -> str | None:
+    """The password for another machine: from the environment, the system's own keyring where its library is there, or asked for."""
+    import sys
+
+    from rustfern.sources.registry import ask_nobody
+
+    told = ask_nobody(user, host)
+    if told is None:
+        try:
+            import keyring
+
+            told = keyring.get_password(host, user)
+        except Exception:  # whatever a keyring of this system raises: it has none for us
+            told = None
+    if told is None and sys.stdin.isatty():
+        told = click.prompt(f"Password of {user or 'the account'} on {host}", hide_input=True, err=True)
+    return told
+
+
+def ask_whether(question: str) -> bool:
+    """A question that is answered in the terminal; no where there is none."""
+    import sys
+
+    return sys.stdin.isatty() and click.confirm(question, default=False, err=True)
+
+
 class Run:
     """One call: the case files that it worked in, and whether paths are shown in full (`--full-paths`)."""
 
@@ -28,7 +54,10 @@ class Run:
         """The session that it works in."""
         from rustfern.operations.session import Session
 
-        return Session()
+        session = Session()
+        session.sources.ask = ask_password
+        session.sources.confirm = ask_whether
+        return session
 
     @cached_property
     def configuration(self) -> Configuration:

@@ -20,6 +20,7 @@ from rustfern.cli.time_types import CLOCK_ERROR, TIME, ZONE
 from rustfern.core.answers import Fields, parts
 from rustfern.core.model import Hints, Situation
 from rustfern.core.paths import show_name
+from rustfern.core.remote_paths import as_written
 from rustfern.core.times import Clock
 from rustfern.operations.session import set_scratch_outside
 
@@ -171,9 +172,9 @@ def print_json(told: Fields, lists: Mapping[str, Iterable[Fields]] | None = None
 
 def _laid_out(value: object, depth: int) -> str:
     """JSON with a line for each value, to stand at a depth of others."""
-    text = json.dumps(value)
+    text = as_written(json.dumps(value))
     try:
         text = msgspec.json.format(text, indent=1)
     except msgspec.DecodeError:  # names that are not UTF-8
-        text = json.dumps(value, indent=1)
+        text = as_written(json.dumps(value, indent=1))
     return text.replace("\n", "\n" + " " * depth)

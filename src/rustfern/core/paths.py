@@ -6,6 +6,8 @@ import os
 import re
 import unicodedata
 
+from rustfern.core.remote_paths import as_written
+
 
 def fold_name(name: str) -> str:
     """The form in which file names are compared: composed (NFC), case folded, invalid bytes kept as escapes.
@@ -22,6 +24,7 @@ def show_name(text: str) -> str:
 
     Sources: Unicode Standard, section 23.2 (layout controls) and general categories Cc, Cf, Cs, Zl, Zp.
     """
+    text = as_written(text)
     if text.isascii() and text.isprintable():
         return text
     out = []

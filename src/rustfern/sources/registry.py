@@ -14,6 +14,7 @@ from msgspec.structs import replace
 from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry, SearchedDisk
 from rustfern.core.paths import inside, raw_offset, show_name
+from rustfern.core.remote_paths import inside_form, is_remote, top_of
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
@@ -28,11 +29,25 @@ if TYPE_CHECKING:
     from rustfern.sources.archives import Archive, ArchiveSource
     from rustfern.sources.disks.open_disk import OpenDisk
     from rustfern.sources.disks.source import DiskSource
+    from rustfern.sources.remote.interface import Ask, Confirm
+    from rustfern.sources.remote.source import Remote, RemoteSource
 
 _HEAD_BYTES = 512
 _ARCHIVES = frozenset({"zip", "tar", "gz", "bz2", "xz", "7z"})
+PASSWORD = "RUSTFERN_PASSWORD"
+"""The environment variable that holds the password for another machine."""
 _MAX_HELD = 4
 """Archives that stay open a while longer than anybody works with them."""
+
+
+def ask_nobody(user: str, host: str) -> str | None:
+    """The password for another machine where nobody can be asked: that of the environment."""
+    return os.environ.get(PASSWORD)
+
+
+def agree_to_nothing(question: str) -> bool:
+    """The answer where nobody can be asked."""
+    return False
 
 
 class Sources:
@@ -41,7 +56,12 @@ class Sources:
     def __init__(self, access: DiskAccess | None = None, limits: Limits | None = None) -> None:
         self.access = access or DiskAccess()
         self.limits = replace(limits or Limits(), scratch=self.access.scratch)
-        self._open: dict[str, ArchiveSource | DiskSource] = {}
+        self._open: dict[str, ArchiveSource | DiskSource | RemoteSource] = {}
+        self._remotes: dict[str, Remote] = {}
+        self.ask: Ask = ask_nobody
+        """Who is asked for passwords of other machines; they are kept in memory alone."""
+        self.confirm: Confirm = agree_to_nothing
+        """Who is asked whether a machine that is not known yet is the right one."""
         self._changing = threading.RLock()
         self._zone: tzinfo | None = None
         self.other_volumes: dict[str, dict[str, str]] = {}
@@ -74,15 +94,28 @@ class Sources:
             source = self._open.get(root)
             if source is not None and source.is_current():
                 return source
+            if is_remote(root):
+                return self._remote_source(root)
             found = _holder_of(root)
             if found is None:
                 return FolderSource(root, self.access)
             path, stamp = found
             source = self._in_archive(root, path, stamp) if is_archive(path) else self._on_disk(root, path, stamp)
             self._open[root] = source
-            for oldest in list(self._open)[:-_MAX_HELD]:
+            for oldest in [each for each in self._open if not is_remote(each)][:-_MAX_HELD]:
                 del self._open[oldest]  # who works with it still holds it
             return source
+
+    def _remote_source(self, root: str) -> RemoteSource:
+        from rustfern.sources.remote.connect import connect
+        from rustfern.sources.remote.source import Remote, RemoteSource
+
+        top = top_of(root)
+        remote = self._remotes.get(top)
+        if remote is None:
+            remote = self._remotes[top] = Remote(top, connect(top, self.ask, self.confirm))
+        source = self._open[root] = RemoteSource(root, remote, self.scratch)
+        return source
 
     def _in_archive(self, root: str, path: str, stamp: tuple[int, int]) -> ArchiveSource:
         from rustfern.sources.archives import ArchiveSource
@@ -162,7 +195,7 @@ class Sources:
         source = self._disk_source(root)
         return source.told() if source is not None else None
 
-    def _held(self) -> list[ArchiveSource | DiskSource]:
+    def _held(self) -> list[ArchiveSource | DiskSource | RemoteSource]:
         return list(self._open.values())
 
     def _opened(self, path: str, stamp: tuple[int, int]) -> Archive:
@@ -189,6 +222,8 @@ class Sources:
         for held in self._held():
             if inside(path, held.root):
                 return held
+        if is_remote(path):
+            return self.open(os.path.dirname(path))
         found = _holder_of(os.path.dirname(path))
         return self.open(found[0]) if found else FolderSource(os.path.dirname(path), self.access)
 
@@ -201,6 +236,9 @@ class Sources:
             raise WrongUsage(
                 "what is searched was given as nothing", None, "Name a folder, an archive or an attached disk"
             )
+        root = inside_form(root)
+        if is_remote(root):
+            return self._check_remote(root)
         path = os.path.abspath(root)
         if is_device_name(path):
             self.open(path)  # a device: the system gives no facts of it
@@ -239,13 +277,23 @@ class Sources:
             ) from error
         return real
 
+    def _check_remote(self, root: str) -> str:
+        """Raises `WrongUsage`, `SourceError`."""
+        source = self.open(root)
+        is_folder = source.is_folder(root)
+        if is_folder is None:
+            source.names(root)  # says what stands in the way
+        if not is_folder:
+            raise WrongUsage("there is no folder at this address", root, "Name the folder to search")
+        return root
+
     def may_be_written(self, path: str) -> bool:
         """Whether a path is a folder of a mounted file system: not in an archive, an image or a device, nor in what `keep` took."""
         return os.path.isdir(path) and not lies_in_kept(path)
 
     def real_path(self, path: str) -> str:
         """Where a path leads when every link on the way is followed; in an archive, the links that its own members are."""
-        if is_device_name(path):
+        if is_device_name(path) or is_remote(path):
             return path  # a device has no way to it
         seen: set[str] = set()
         source = self.around(path)

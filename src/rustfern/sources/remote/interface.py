@@ -1,0 +1,62 @@
+"""What a connection to another machine must offer, and what it says of one thing there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Literal, Protocol
+
+import msgspec
+
+MOST_NAMES = 200_000
+"""Names in one folder beyond which a listing is taken for one without an end."""
+
+
+class Item(msgspec.Struct, frozen=True):
+    """One thing in a folder: size (bytes), time of its last change (UTC), a mark that changes with its content (empty: none is told)."""
+
+    name: str
+    kind: Literal["file", "folder", "link", "other"]
+    size: int = 0
+    modified: datetime | None = None
+    mark: str = ""
+    mode: int = 0o600
+    target: str | None = None
+
+
+class Version(msgspec.Struct, frozen=True):
+    """An earlier version of a file: where its bytes are had, its size, when and by whom it was written, its name in the history."""
+
+    where: str
+    size: int
+    modified: datetime | None
+    by: str = ""
+    name: str = ""
+
+
+class Link(Protocol):
+    """A connection. Paths are those of the other machine, from `/` on. Methods raise `SourceError` with what to do."""
+
+    def items(self, folder: str) -> list[Item]:
+        """What is in a folder."""
+
+    def read(self, path: str, offset: int, length: int, mark: str) -> bytes:
+        """Bytes of a file: all that were asked for, less only at its end. Raises `SourceError` also where it is not any more the file with that
+        mark.
+        """
+
+    def versions(self, path: str) -> list[Version]:
+        """The earlier versions of a file, the newest first; empty where none are kept."""
+
+    @property
+    def keeps_versions(self) -> bool:
+        """Whether the other side says that it keeps versions."""
+
+    def close(self) -> None:
+        """Let the connection go."""
+
+
+Ask = Callable[[str, str], str | None]
+"""Asked for the password of a user on a host; None if nobody can tell."""
+Confirm = Callable[[str], bool]
+"""Asked whether something is right; False if nobody can tell."""

@@ -1,0 +1,297 @@
+"""A folder on another machine as a source: each folder is listed once, bytes are fetched in blocks as they are asked for."""
+
+from __future__ import annotations
+
+import io
+import os
+import threading
+import weakref
+from collections import OrderedDict
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import AbstractContextManager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import BinaryIO
+
+import msgspec
+
+from rustfern.core.errors import SourceError
+from rustfern.core.model import Entry, Location
+from rustfern.core.remote_paths import parts_of, top_of
+from rustfern.output.temporary import Scratch
+from rustfern.sources.interface import OnProblem
+from rustfern.sources.parts import Listed, NothingDeleted, materialised
+from rustfern.sources.remote.interface import Item, Link, Version
+
+VERSIONS = "@versions"
+"""The folder, made up, in which the earlier versions of all files below a root lie: `@versions/TIME/…` repeats the tree."""
+_BLOCK_BYTES, _MOST_BLOCKS = 256 << 10, 8
+_MOST_ASKED = 20_000
+_WORKERS, _MOST_AHEAD = 12, 500
+_FOLDER = Item("", "folder")
+
+
+class _Stream(io.RawIOBase):
+    """A file on another machine: read in blocks, of which the last few are kept; what is read on from one to the next comes in larger ones."""
+
+    def __init__(self, read: Callable[[int, int], bytes], size: int, path: str) -> None:
+        self._read, self._size, self._path, self._at = read, size, path, 0
+        self._blocks: OrderedDict[int, bytes] = OrderedDict()
+        self._ahead = 1
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._at
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
+        if base + offset < 0:
+            raise ValueError("before the beginning")
+        self._at = base + offset
+        return self._at
+
+    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
+        if self._at >= self._size:
+            return 0
+        number, inner = divmod(self._at, _BLOCK_BYTES)
+        piece = self._block(number)[inner : inner + len(buffer)]
+        buffer[: len(piece)] = piece
+        self._at += len(piece)
+        return len(piece)
+
+    def _block(self, number: int) -> bytes:
+        if number not in self._blocks:
+            follows = number - 1 in self._blocks
+            self._ahead = min(self._ahead * 2, _MOST_BLOCKS // 2) if follows else 1
+            start = number * _BLOCK_BYTES
+            wanted = min(self._ahead * _BLOCK_BYTES, self._size - start)
+            data = self._read(start, wanted)
+            if len(data) != wanted:
+                raise SourceError(
+                    f"the other side gave {len(data)} bytes of {wanted}, at byte {start}", self._path, "Try again"
+                )
+            for at in range(0, wanted, _BLOCK_BYTES):
+                self._blocks[number + at // _BLOCK_BYTES] = data[at : at + _BLOCK_BYTES]
+            while len(self._blocks) > _MOST_BLOCKS:
+                self._blocks.popitem(last=False)
+        self._blocks.move_to_end(number)
+        return self._blocks[number]
+
+
+def _listing(link: Link, folder: str) -> dict[str, Item] | SourceError:
+    try:
+        return {item.name: item for item in link.items(folder)}
+    except SourceError as error:
+        return error
+
+
+class Remote(msgspec.Struct, dict=True, weakref=True):
+    """What is known of one machine, shared by all sources that lie on it: folders as they were listed, versions as they were told."""
+
+    top: str
+    link: Link
+    listed: dict[str, dict[str, Item] | SourceError] = msgspec.field(default_factory=dict)
+    history: dict[str, dict[str, dict[str, tuple[str, Version]]]] = msgspec.field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.lock = threading.RLock()
+        self._asked: dict[str, Future[dict[str, Item] | SourceError]] = {}
+        self._workers = ThreadPoolExecutor(_WORKERS, "listing")
+        weakref.finalize(self, self._workers.shutdown, wait=False, cancel_futures=True)
+
+    def items(self, folder: str) -> dict[str, Item]:
+        """What is in a folder (path there), by name. Raises `SourceError`, each time, where it cannot be listed.
+
+        The folders in it are asked for too, ahead of time: a link answers slowly, but many questions at once.
+        """
+        known = self.listed.get(folder)
+        if known is None:
+            with self.lock:
+                asked = self._asked.get(folder)
+            known = asked.result() if asked is not None else _listing(self.link, folder)
+            inner = (
+                []
+                if isinstance(known, SourceError)
+                else [each.name for each in known.values() if each.kind == "folder"]
+            )
+            with self.lock:
+                self.listed[folder] = known
+                self._asked.pop(folder, None)
+                for name in inner[:_MOST_AHEAD]:
+                    path = os.path.join(folder, name)
+                    if path not in self.listed and path not in self._asked:
+                        self._asked[path] = self._workers.submit(_listing, self.link, path)
+        if isinstance(known, SourceError):
+            raise known
+        return known
+
+    def item(self, path: str) -> Item | None:
+        """One thing (path there), None if there is nothing."""
+        if path in ("", "/"):
+            return _FOLDER
+        folder, name = os.path.split(path)
+        above = self.item(folder)
+        if above is None or above.kind != "folder":
+            return None
+        return self.items(folder).get(name)
+
+
+class RemoteSource(NothingDeleted, Listed):
+    """A folder on another machine; with `with_versions` also the versions that a service keeps of what is in it."""
+
+    medium = "the other machine"
+    trouble = ""
+
+    def __init__(self, root: str, remote: Remote, scratch: Scratch) -> None:
+        """`root` in the form used inside. Raises `SourceError` where nothing can be had."""
+        self.root, self.remote, self.scratch = root, remote, scratch
+        self._base = parts_of(root)[3].rstrip("/")
+        self._versions: dict[str, dict[str, Version]] | None = None
+
+    def is_current(self) -> bool:
+        """What was listed counts until the end of the session."""
+        return True
+
+    def _there(self, path: str) -> str:
+        return os.path.normpath(path[len(self.remote.top) :] or "/")
+
+    def _in_history(self, path: str) -> tuple[str, str] | None:
+        """(time, path in the root) of what lies among the versions; ("", "") for the folder of all of them."""
+        inner = self._there(path)[len(self._base) :].strip("/")
+        if inner != VERSIONS and not inner.startswith(VERSIONS + "/"):
+            return None
+        stamp, _, rest = inner[len(VERSIONS) :].strip("/").partition("/")
+        return stamp, rest
+
+    def _history(self) -> dict[str, dict[str, Version]]:
+        """Time → path in the root → version. Each file is asked for once, a bounded number of them."""
+        if self._versions is None:
+            self._versions = {}
+            asked = 0
+            stack = [self._base or "/"]
+            while stack and self.remote.link.keeps_versions:
+                folder = stack.pop()
+                try:
+                    items = self.remote.items(folder)
+                except SourceError:
+                    continue
+                for item in items.values():
+                    path = os.path.join(folder, item.name)
+                    if item.kind == "folder":
+                        stack.append(path)
+                    elif item.kind == "file" and asked < _MOST_ASKED:
+                        asked += 1
+                        self._note(path, item)
+        return self._versions
+
+    def _note(self, path: str, item: Item) -> None:
+        assert self._versions is not None
+        for version in self.remote.link.versions(path):
+            when = version.modified or datetime.fromtimestamp(0, UTC)
+            if (version.size, version.modified) == (item.size, item.modified):
+                continue  # the one that lives
+            stamp = f"{when:%Y-%m-%dT%H-%M-%S}" + (f" {_plain(version.by)}" if version.by else "")
+            inner = path[len(self._base) :].strip("/")
+            self._versions.setdefault(stamp, {})[inner] = version
+
+    def _item(self, path: str) -> Item | None:
+        history = self._in_history(path)
+        if history is None:
+            return self.remote.item(self._there(path))
+        if not self.remote.link.keeps_versions:
+            return None
+        stamp, inner = history
+        if not stamp:
+            return _FOLDER
+        kept = self._history().get(stamp)
+        if kept is None:
+            return None
+        version = kept.get(inner)
+        if version is not None:
+            return Item(os.path.basename(inner), "file", version.size, version.modified, version.where)
+        return _FOLDER if not inner or any(name.startswith(f"{inner}/") for name in kept) else None
+
+    def exists(self, path: str) -> bool:
+        """Whether there is anything at this path."""
+        try:
+            return self._item(path) is not None
+        except SourceError:
+            return False
+
+    def is_folder(self, path: str) -> bool | None:
+        """Whether this is a folder; None where that may not be known."""
+        try:
+            item = self._item(path)
+            if item is not None and item.kind == "folder" and self._in_history(path) is None:
+                self.remote.items(self._there(path))
+        except SourceError:
+            return None
+        return item is not None and item.kind == "folder"
+
+    def list_folder(
+        self, folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] | None = None
+    ) -> tuple[list[str], list[str]] | None:
+        """As in a folder."""
+        history = self._in_history(folder)
+        try:
+            if history is not None:
+                return self._kept_in(*history)
+            items = list(self.remote.items(self._there(folder)).values())
+        except SourceError as error:
+            on_problem(folder, error.what)
+            return None
+        folders = [item.name for item in items if item.kind == "folder"]
+        files = [item.name for item in items if item.kind != "folder"]
+        if self._there(folder) == (self._base or "/") and self.remote.link.keeps_versions:
+            folders.append(VERSIONS)
+        return folders, files
+
+    def _kept_in(self, stamp: str, inner: str) -> tuple[list[str], list[str]]:
+        if not stamp:
+            return sorted(self._history()), []
+        prefix = f"{inner}/" if inner else ""
+        kept = [name[len(prefix) :] for name in self._history().get(stamp, {}) if name.startswith(prefix)]
+        folders = sorted({name.partition("/")[0] for name in kept if "/" in name})
+        return folders, sorted(name for name in kept if "/" not in name)
+
+    def entry(self, path: str) -> Entry:
+        """As in a folder."""
+        item = self._item(path)
+        if item is None:
+            raise SourceError("this could not be looked at (there is nothing on the other machine)", path)
+        modified_ns = int(item.modified.timestamp() * 1_000_000_000) if item.modified else None
+        return Entry(
+            Location(self.root, path), item.size, item.modified, item.kind == "folder", item.kind == "file",
+            item.target if item.kind == "link" else None, mode=item.mode, modified_ns=modified_ns,
+        )  # fmt: skip
+
+    def open(self, entry: Entry) -> BinaryIO:
+        """As in a folder."""
+        item = self._item(entry.path)
+        if item is None or item.kind != "file":
+            raise SourceError("this is not a regular file and was not opened", entry.path)
+        history = self._in_history(entry.path)
+        there, mark = (item.mark, "") if history is not None else (self._there(entry.path), item.mark)
+
+        def read(offset: int, length: int) -> bytes:
+            return self.remote.link.read(there, offset, length, mark)
+
+        return io.BufferedReader(_Stream(read, item.size, entry.path), _BLOCK_BYTES)
+
+    def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
+        """As in a folder."""
+        return materialised(self, entry, self.scratch)
+
+
+def _plain(text: str) -> str:
+    """A name as it can stand in a path."""
+    return "".join(letter if letter.isalnum() or letter in " ._-@" else "-" for letter in text)[:60].strip()
+
+
+__all__ = ["VERSIONS", "Remote", "RemoteSource", "top_of"]

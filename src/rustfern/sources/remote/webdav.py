@@ -1,0 +1,380 @@
+"""WebDAV: folders listed by `PROPFIND`, bytes by ranges of `GET`, earlier versions by `REPORT`. Nothing else is ever sent.
+
+Sources: RFC 4918 (9.1 PROPFIND, 10.2 Depth, 14 XML elements, 15 properties), RFC 9110 (13.1.1 If-Match, 14 ranges, 15 status codes), RFC 3253
+(3.4 version-controlled resources, 3.7 version-tree report), RFC 3986.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import threading
+import time
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import TYPE_CHECKING
+from urllib.parse import quote, unquote, urljoin, urlsplit
+from xml.parsers import expat
+
+import msgspec
+
+from rustfern.core.errors import SourceError
+from rustfern.core.remote_paths import parts_of
+from rustfern.sources.remote.interface import MOST_NAMES, Ask, Item, Version
+
+if TYPE_CHECKING:
+    import httpx
+
+_SECONDS, _MOST_WAITED, _TRIES, _MOST_REDIRECTS = 20.0, 30.0, 4, 5
+_MOST_LISTING_BYTES = 96 << 20
+_MOST_SPOOLED_BYTES = 256 << 20
+_DAV = "DAV: "
+_PROPERTIES = (
+    b'<?xml version="1.0" encoding="utf-8"?><D:propfind xmlns:D="DAV:"><D:prop><D:resourcetype/><D:getcontentlength/><D:getlastmodified/>'
+    b"<D:getetag/></D:prop></D:propfind>"
+)
+_VERSIONS = (
+    b'<?xml version="1.0" encoding="utf-8"?><D:version-tree xmlns:D="DAV:"><D:prop><D:version-name/><D:creator-displayname/>'
+    b"<D:getcontentlength/><D:getlastmodified/></D:prop></D:version-tree>"
+)
+_RANGE = re.compile(r"bytes (\d+)-(\d+)/(\d+|\*)")
+_SAID = {
+    401: ("the service does not accept the name or the password", "Give the user in the address (davs://USER@host/…), and the password in RUSTFERN_PASSWORD or when asked"),
+    403: ("the service does not allow this account to look there", "Ask the person for the right, or sign in as them"),
+    404: ("there is nothing at this address", "Look at the address in the browser, and copy that of the folder"),
+    405: ("this address does not speak WebDAV", "Look for the service's WebDAV address in its settings"),
+    423: ("it is locked by somebody at work", "Try again when they have closed it"),
+    429: ("the service asks to be left alone for a while", "Try again later, or search less with --document"),
+    503: ("the service is not available", "Try again later"),
+}  # fmt: skip
+
+
+class _Told(msgspec.Struct):
+    """One resource of a multistatus answer: its address, and its properties that were found."""
+
+    href: str = ""
+    values: dict[str, str] = msgspec.field(default_factory=dict)
+    is_folder: bool = False
+
+
+class WebDav:
+    """One server. Passwords are asked for when the server wants one, and kept in memory alone."""
+
+    def __init__(self, top: str, ask: Ask) -> None:
+        """Raises `SourceError` where the library is missing or the server cannot be reached."""
+        try:
+            import httpx
+        except ImportError as error:
+            raise SourceError(
+                "what reads WebDAV is not installed",
+                top,
+                "Install it on your own machine: pip install 'rustfern[remote]'",
+            ) from error
+        scheme, user, host, _ = parts_of(top)
+        self._top, self._ask, self._user, self._lock = top, ask, user, threading.RLock()
+        self._base = f"{'https' if scheme == 'davs' else 'http'}://{host}"
+        self._host = urlsplit(self._base).netloc.casefold()
+        # The system's own trust and no proxy credentials from files: only what was said counts.
+        self._client = httpx.Client(timeout=_SECONDS, follow_redirects=False, headers={"Accept-Encoding": "identity"})
+        self._password: str | None = None
+        self._features: str | None = None
+        self._kept: tuple[str, str, bytes] | None = None
+
+    def close(self) -> None:
+        """Let the connection go."""
+        self._client.close()
+
+    # --- asking -------------------------------------------------------------------------------------------------------
+
+    def _url(self, path: str) -> str:
+        return self._base + quote(path.encode("utf-8", "surrogateescape"), safe="/")
+
+    def _send(
+        self, method: str, path: str, headers: dict[str, str] | None = None, body: bytes | None = None, most: int = _MOST_LISTING_BYTES,
+    ) -> tuple[httpx.Response, bytes]:  # fmt: skip
+        """An answer and its bytes, of at most `most`. Raises `SourceError` for every answer that is none, with what to do."""
+        import httpx
+
+        url, redirects, waited = self._url(path), 0, 0.0
+        for attempt in range(_TRIES + _MOST_REDIRECTS):
+            try:
+                request = self._client.build_request(method, url, headers=headers, content=body)
+                response = self._client.send(request, auth=self._auth(), stream=True)
+                try:
+                    data = self._bytes(response, most, path)
+                finally:
+                    response.close()
+            except httpx.TimeoutException as error:
+                if attempt + 1 < _TRIES:
+                    continue
+                raise SourceError(
+                    "the service does not answer in time",
+                    self._top + path,
+                    "Look whether the network is there, and try again",
+                ) from error
+            except httpx.HTTPError as error:
+                why = str(error)
+                if "CERTIFICATE" in why.upper() or "SSL" in why.upper():
+                    raise SourceError(
+                        f"the service's certificate is not trusted ({why[:120]})",
+                        self._top,
+                        "Make sure that it is the right machine: nothing was sent to it",
+                    ) from error
+                if attempt + 1 < _TRIES and not isinstance(error, httpx.UnsupportedProtocol):
+                    time.sleep(0.2 * attempt)
+                    continue
+                raise SourceError(
+                    f"the service cannot be reached ({why[:120]})",
+                    self._top + path,
+                    "Look whether the network is there, and try again",
+                ) from error
+            status = response.status_code
+            if status in (301, 302, 307, 308):
+                redirects += 1
+                url = self._redirected(url, response.headers.get("location", ""), redirects, path)
+                continue
+            if status == 401 and self._may_ask():
+                continue
+            if status in (429, 503) and waited < _MOST_WAITED:
+                pause = min(_MOST_WAITED - waited, _seconds(response.headers.get("retry-after")))
+                waited += max(pause, 0.1)
+                time.sleep(pause)
+                continue
+            if status >= 400:
+                what, following = _SAID.get(
+                    status, (f"the service answers with an error ({status})", "Try again later")
+                )
+                raise SourceError(what, self._top + path, following)
+            return response, data
+        raise SourceError(
+            "the service sends from one address to the next", self._top + path, "Name the address that it ends at"
+        )
+
+    def _auth(self) -> httpx.BasicAuth | None:
+        import httpx
+
+        return httpx.BasicAuth(self._user, self._password) if self._password is not None else None
+
+    def _may_ask(self) -> bool:
+        """Whether a password was found that was not tried yet."""
+        with self._lock:
+            if self._password is not None:
+                return False
+            self._password = self._ask(self._user, self._host)
+            return self._password is not None
+
+    def _redirected(self, url: str, to: str, redirects: int, path: str) -> str:
+        new = urljoin(url, to)
+        there = urlsplit(new)
+        if redirects > _MOST_REDIRECTS:
+            raise SourceError(
+                "the service sends from one address to the next", self._top + path, "Name the address that it ends at"
+            )
+        if there.scheme != urlsplit(self._base).scheme or there.netloc.casefold() != self._host:
+            raise SourceError(
+                f"the service sends to another place ({there.scheme}://{there.netloc[:80]}), which was not followed",
+                self._top + path,
+                "If that is right, name it yourself",
+            )
+        return new
+
+    def _bytes(self, response: httpx.Response, most: int, path: str) -> bytes:
+        parts, total = [], 0
+        for part in response.iter_raw():
+            total += len(part)
+            if total > most:
+                raise SourceError(
+                    f"the service sends more than {most} bytes for this, and was stopped", self._top + path
+                )
+            parts.append(part)
+        return b"".join(parts)
+
+    # --- listing ------------------------------------------------------------------------------------------------------
+
+    def items(self, folder: str) -> list[Item]:
+        """What is in a folder."""
+        path = folder.rstrip("/") + "/"
+        headers = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
+        response, data = self._send("PROPFIND", path, headers, _PROPERTIES)
+        if response.status_code != 207:
+            raise SourceError(
+                f"the service does not list this folder ({response.status_code})", self._top + path, _SAID[405][1]
+            )
+        found: dict[str, Item] = {}
+        for told in _multistatus(data, self._top + path):
+            name = self._name_in(told.href, path)
+            if name:
+                found[name] = _item(name, told)
+            if len(found) > MOST_NAMES:
+                raise SourceError(
+                    f"the service lists more than {MOST_NAMES} names here, and was stopped", self._top + path
+                )
+        return list(found.values())
+
+    def _name_in(self, href: str, folder: str) -> str | None:
+        """The name that an address has in a folder; None for the folder itself, and for what is not directly in it."""
+        there = urlsplit(href)
+        if there.netloc and there.netloc.casefold() != self._host:
+            return None
+        inner = unquote(there.path, errors="surrogateescape")
+        if not inner.startswith(folder):
+            return None
+        name = inner[len(folder) :].strip("/")
+        return None if name in ("", ".", "..") or "/" in name or "\0" in name else name
+
+    # --- versions -----------------------------------------------------------------------------------------------------
+
+    @property
+    def keeps_versions(self) -> bool:
+        """Whether the server says that files are version-controlled."""
+        with self._lock:
+            if self._features is None:
+                self._features = ""
+                with contextlib.suppress(SourceError):
+                    response, _ = self._send("OPTIONS", "/")
+                    self._features = response.headers.get("dav", "")
+        return "version-control" in {part.strip() for part in self._features.split(",")}
+
+    def versions(self, path: str) -> list[Version]:
+        """The version tree of a file; empty where the server keeps none of it."""
+        headers = {"Depth": "0", "Content-Type": "application/xml; charset=utf-8"}
+        try:
+            response, data = self._send("REPORT", path, headers, _VERSIONS)
+        except SourceError:
+            return []
+        if response.status_code != 207:
+            return []
+        found = []
+        for told in _multistatus(data, self._top + path):
+            there = urlsplit(told.href)
+            if told.is_folder or (there.netloc and there.netloc.casefold() != self._host):
+                continue
+            item = _item("", told)
+            where = unquote(there.path, errors="surrogateescape")
+            found.append(
+                Version(
+                    where,
+                    item.size,
+                    item.modified,
+                    told.values.get("creator-displayname", ""),
+                    told.values.get("version-name", ""),
+                )
+            )
+        return sorted(found, key=lambda version: version.modified or datetime.fromtimestamp(0, UTC), reverse=True)
+
+    # --- reading ------------------------------------------------------------------------------------------------------
+
+    def read(self, path: str, offset: int, length: int, mark: str) -> bytes:
+        """Bytes of a file by a range; of a server that knows none, out of the whole file, which is kept for the next."""
+        if length <= 0:
+            return b""
+        with self._lock:
+            if self._kept is not None and self._kept[:2] == (path, mark):
+                return self._kept[2][offset : offset + length]
+        headers = {"Range": f"bytes={offset}-{offset + length - 1}"}
+        if mark.startswith('"'):
+            headers["If-Match"] = mark
+        try:
+            response, data = self._send("GET", path, headers, most=_MOST_SPOOLED_BYTES)
+        except SourceError as error:
+            if "(412)" in error.what:
+                raise SourceError("it was changed there while it was read", self._top + path, "Search again") from error
+            raise
+        told = response.headers.get("etag", "")
+        if mark.startswith('"') and told and told != mark:
+            raise SourceError("it was changed there while it was read", self._top + path, "Search again")
+        if response.status_code == 206:
+            span = _RANGE.fullmatch(response.headers.get("content-range", ""))
+            if span is None or int(span[1]) != offset or len(data) != int(span[2]) - offset + 1:
+                raise SourceError("the service gives other bytes than were asked for", self._top + path, "Try again")
+            return data[:length]
+        if response.headers.get("content-length", str(len(data))) != str(len(data)):
+            raise SourceError("the service's answer is shorter than it says", self._top + path, "Try again")
+        with self._lock:
+            self._kept = (path, mark, data)
+        return data[offset : offset + length]
+
+
+def _seconds(text: str | None) -> float:
+    """How long a service asks to wait. Source: RFC 9110, 10.2.3."""
+    try:
+        return max(0.0, float(text or "1"))
+    except ValueError:
+        return 5.0
+
+
+def _item(name: str, told: _Told) -> Item:
+    size = told.values.get("getcontentlength", "")
+    return Item(
+        name,
+        "folder" if told.is_folder else "file",
+        int(size) if size.isdigit() and len(size) < 19 else 0,
+        _time(told.values.get("getlastmodified", "")),
+        told.values.get("getetag", "").strip(),
+    )
+
+
+def _time(text: str) -> datetime | None:
+    """A time as servers write it. Sources: RFC 9110, 5.6.7; RFC 3339."""
+    with contextlib.suppress(ValueError, TypeError, IndexError, OverflowError):
+        return parsedate_to_datetime(text).astimezone(UTC)
+    with contextlib.suppress(ValueError, OverflowError):
+        return datetime.fromisoformat(text).astimezone(UTC)
+    return None
+
+
+def _multistatus(data: bytes, where: str) -> Iterable[_Told]:
+    """The resources of an answer, with the properties whose status is 200. Raises `SourceError` for what is no such answer."""
+    found: list[_Told] = []
+    told, pending = _Told(), _Told()
+    path: list[str] = []
+    text: list[str] = []
+
+    def start(name: str, _: dict[str, str]) -> None:
+        nonlocal told, pending
+        path.append(name)
+        text.clear()
+        if len(path) > 40 or len(found) > MOST_NAMES:
+            raise SourceError("the service's listing has no end, and was not read on", where)
+        if name == _DAV + "response":
+            told = _Told()
+        elif name == _DAV + "propstat":
+            pending = _Told()
+        elif name == _DAV + "collection" and path[-2:-1] == [_DAV + "resourcetype"]:
+            pending.is_folder = True
+
+    def end(name: str) -> None:
+        nonlocal told
+        path.pop()
+        said, plain = "".join(text).strip(), name.removeprefix(_DAV)
+        above = path[-1] if path else ""
+        if plain == "href" and above == _DAV + "response" and not told.href:
+            told.href = said
+        elif above == _DAV + "prop":
+            pending.values[plain] = said
+        elif plain == "status" and above == _DAV + "propstat" and " 200" in f" {said}":
+            told.values |= pending.values
+            told.is_folder = told.is_folder or pending.is_folder
+        elif plain == "status" and above == _DAV + "propstat":
+            pending.values.clear()
+            pending.is_folder = False
+        elif plain == "response":
+            found.append(told)
+        text.clear()
+
+    def refuse(*_: object) -> None:
+        raise SourceError("the service's listing declares entities, and was refused", where)
+
+    parser = expat.ParserCreate(namespace_separator=" ")
+    parser.StartElementHandler, parser.EndElementHandler = start, end
+    parser.CharacterDataHandler, parser.EntityDeclHandler = text.append, refuse
+    try:
+        parser.Parse(data, True)
+    except expat.ExpatError as error:
+        raise SourceError(
+            f"the service's listing is no XML ({expat.ErrorString(error.code)})", where, "Try again"
+        ) from error
+    except (ValueError, LookupError) as error:
+        raise SourceError("the service's listing is written in an unknown way", where) from error
+    return found

@@ -22,6 +22,7 @@ from rustfern.core.answers import plain
 from rustfern.core.errors import CaseError, RestoreRefused, SourceError, WrongUsage, explain
 from rustfern.core.model import Content, Entry
 from rustfern.core.paths import show_name
+from rustfern.core.remote_paths import as_written
 from rustfern.core.times import Clock
 from rustfern.formats import registry as formats
 from rustfern.operations import command_schema
@@ -267,8 +268,10 @@ class _List:
             if self._out.read(1) not in (b"", b"\n"):
                 self._out.write(b"\n")
             self._out.write(
-                json.dumps(
-                    plain(command_schema.restored_line(restored, copy, self._target.path, datetime.now(UTC)))
+                as_written(
+                    json.dumps(
+                        plain(command_schema.restored_line(restored, copy, self._target.path, datetime.now(UTC)))
+                    )
                 ).encode()
                 + b"\n"
             )

@@ -32,6 +32,7 @@ from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
 from rustfern.core.remarks import About, Notice, counted
 from rustfern.core.times import Clock, zone_named
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.matching.linker import Linker, LinkState, Reader
 from rustfern.operations import schema
 from rustfern.operations.collect import (
@@ -131,6 +132,10 @@ class _Scan:
         self.stopped = False
         self.problems: list[Problem] = []
         self.totals = Totals()
+        asked = hints.document
+        if asked:
+            # A service is asked only for the history of what fits: each answer costs it and the link something.
+            self.door.wanted = lambda name: extension_of(name) in DOCUMENT_EXTENSIONS and ranking.is_named(asked, name)
         self.tops, kept = open_roots(session, roots, self._on_problem)
         if raw is not None and not any(self.door.disk(top) is not None for top in self.tops):
             raise WrongUsage(

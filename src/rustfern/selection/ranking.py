@@ -41,6 +41,11 @@ def fits(asked: str, name: str, path: str | None) -> bool:
     return name_match(asked, name, path) >= _MIN_FIT
 
 
+def is_named(asked: str, name: str) -> bool:
+    """Whether a file's name holds the words that were asked for, or nearly: where each answer costs something, only these are asked for."""
+    return likeness(asked, name) >= NEAR
+
+
 def wanted_first(finds: Iterable[Find], hints: Hints, places: Mapping[str, Place]) -> list[Find]:
     """Copies in the order in which they are read from a disk that may die: those of the document asked for, then of the kind of file,
     then what applications saved by themselves before what stays for long, the newest first.

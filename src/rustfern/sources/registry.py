@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING
 
@@ -15,7 +15,7 @@ from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry, SearchedDisk
 from rustfern.core.paths import inside, raw_offset, show_name
 from rustfern.core.remote_paths import inside_form, is_remote, top_of
-from rustfern.formats.format_table import extension_of, format_of_extension
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of, format_of_extension
 from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
 from rustfern.sources import live_machine
@@ -45,6 +45,11 @@ def ask_nobody(user: str, host: str) -> str | None:
     return os.environ.get(PASSWORD)
 
 
+def everything(name: str) -> bool:
+    """Any name of a document."""
+    return extension_of(name) in DOCUMENT_EXTENSIONS
+
+
 def agree_to_nothing(question: str) -> bool:
     """The answer where nobody can be asked."""
     return False
@@ -53,13 +58,21 @@ def agree_to_nothing(question: str) -> bool:
 class Sources:
     """All that one session searches, by its paths. Archives are kept open: reading the index of one again and again would read all of it."""
 
-    def __init__(self, access: DiskAccess | None = None, limits: Limits | None = None) -> None:
+    def __init__(
+        self,
+        access: DiskAccess | None = None,
+        limits: Limits | None = None,
+        secrets: dict[tuple[str, str], str] | None = None,
+    ) -> None:
+        self._secrets = secrets or {}
         self.access = access or DiskAccess()
         self.limits = replace(limits or Limits(), scratch=self.access.scratch)
         self._open: dict[str, ArchiveSource | DiskSource | RemoteSource] = {}
         self._remotes: dict[str, Remote] = {}
         self.ask: Ask = ask_nobody
         """Who is asked for passwords of other machines; they are kept in memory alone."""
+        self.wanted: Callable[[str], bool] = everything
+        """Tells by its name whether the versions of a file are asked for of a service."""
         self.confirm: Confirm = agree_to_nothing
         """Who is asked whether a machine that is not known yet is the right one."""
         self._changing = threading.RLock()
@@ -67,9 +80,16 @@ class Sources:
         self.other_volumes: dict[str, dict[str, str]] = {}
         """Top of a volume → the folders that stand for other volumes, by the drive letter or mount point that the system there gives them."""
 
-    def __reduce__(self) -> tuple[type[Sources], tuple[DiskAccess, Limits]]:
-        """What another process needs to know: it opens archives anew."""
-        return Sources, (self.access, self.limits)
+    def __reduce__(self) -> tuple[type[Sources], tuple[DiskAccess, Limits, dict[tuple[str, str], str]]]:
+        """What another process of ours needs to know: it opens archives anew, and goes to other machines itself."""
+        return Sources, (self.access, self.limits, self._secrets)
+
+    def _password(self, user: str, host: str) -> str | None:
+        """The password for another machine, asked for once."""
+        told = self._secrets.get((user, host)) or self.ask(user, host)
+        if told is not None:
+            self._secrets[user, host] = told
+        return told
 
     @property
     def health(self) -> Health:
@@ -113,8 +133,8 @@ class Sources:
         top = top_of(root)
         remote = self._remotes.get(top)
         if remote is None:
-            remote = self._remotes[top] = Remote(top, connect(top, self.ask, self.confirm))
-        source = self._open[root] = RemoteSource(root, remote, self.scratch)
+            remote = self._remotes[top] = Remote(top, connect(top, self._password, self.confirm))
+        source = self._open[root] = RemoteSource(root, remote, self.scratch, self.wanted)
         return source
 
     def _in_archive(self, root: str, path: str, stamp: tuple[int, int]) -> ArchiveSource:
@@ -278,13 +298,8 @@ class Sources:
         return real
 
     def _check_remote(self, root: str) -> str:
-        """Raises `WrongUsage`, `SourceError`."""
-        source = self.open(root)
-        is_folder = source.is_folder(root)
-        if is_folder is None:
-            source.names(root)  # says what stands in the way
-        if not is_folder:
-            raise WrongUsage("there is no folder at this address", root, "Name the folder to search")
+        """Raises `SourceError`, with what stands in the way."""
+        self._remote_source(root).check()
         return root
 
     def may_be_written(self, path: str) -> bool:

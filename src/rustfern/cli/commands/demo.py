@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 
 import click
 
@@ -12,8 +13,10 @@ from rustfern.cli.context import this_run
 from rustfern.cli.screen import scan_answer
 from rustfern.cli.screen.console import SLATE, next_steps, out, own_name, shell_word
 from rustfern.cli.screen.progress import run_scan
+from rustfern.core.errors import WrongUsage, explain
 from rustfern.core.model import Hints
 from rustfern.demo.disk import lay_out, lay_out_card, lay_out_damaged, lay_out_stick
+from rustfern.demo.service import PASSWORD, PORT, Service
 from rustfern.operations.restore import restore
 from rustfern.operations.session import open_case
 from rustfern.output.inside import real_path
@@ -27,7 +30,11 @@ _RESTORED = "marlow-quay-restored"
 @click.option(
     "--to", "target", default=DISK, show_default=True, metavar="DIR", help="Folder for the demo disk; made if missing."
 )
-def command(target: str) -> int:
+@click.option(
+    "--service", is_flag=True, help="Start the boatyard's simulated sync service on this machine, until Ctrl+C."
+)
+@click.option("--port", type=click.IntRange(0, 65_535), default=PORT, show_default=True, help="Where that listens.")
+def command(target: str, service: bool, port: int) -> int:
     """Lay out a demo customer's disk, scan it, and restore the first lost document from it.
 
     The disk is that of Marlow Quay Boatyard, a made-up yard that repairs wooden boats: three machines, five homes, Windows and
@@ -37,12 +44,15 @@ def command(target: str) -> int:
     Examples:
       rustfern demo
       rustfern demo --to /tmp/demo-disk
+      rustfern demo --service
       rustfern scan marlow-quay-stick.img
       rustfern scan marlow-quay-card.img --raw
       rustfern repair marlow-quay-damaged --to marlow-quay-repaired
     """
     from rich.text import Text
 
+    if service:
+        return _serve(port)
     console = out()
     files = lay_out(target)
     disk = real_path(target)
@@ -97,3 +107,28 @@ def _say(console: object, text: str) -> None:
     console.print()
     console.print(Text(f"$ {own_name()} {text}", style=f"bold {SLATE}"), soft_wrap=True)
     console.print()
+
+
+def _serve(port: int) -> int:
+    """Run the simulated sync service until it is interrupted."""
+    from rich.text import Text
+
+    console = out()
+    try:
+        service = Service(port)
+    except OSError as error:
+        raise WrongUsage(
+            f"the service cannot listen there ({explain(error)})", None, "Choose another with --port N"
+        ) from error
+    with service:
+        console.print(
+            Text(f"The boatyard's simulated sync service, on this machine alone. Its password is {PASSWORD}."),
+            soft_wrap=True,
+        )
+        next_steps(console, [(f"scan {service.address}", "in another terminal; Ctrl+C here ends the service")])
+        sys.stdout.flush()
+        try:
+            service.serve_forever()
+        except KeyboardInterrupt:
+            return 0
+    return 0

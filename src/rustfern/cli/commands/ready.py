@@ -9,6 +9,7 @@ import click
 
 from rustfern.cli.context import this_run
 from rustfern.cli.options import json_option, print_json
+from rustfern.core.remote_paths import is_remote
 from rustfern.operations import command_schema
 from rustfern.operations.ready import Readiness, ready
 
@@ -79,6 +80,8 @@ def _show(console: Console, found: Readiness, target: str | None, typed: Sequenc
         console.print(Text(text, style="bold"))
     elif found.live:
         console.print(Text("This machine, as it runs.", style="bold"))
+    elif any(map(is_remote, found.roots)):
+        console.print(Text("On another machine: somebody may be at work there.", style="bold"))
     else:
         what = "A disk, read directly and never changed" if found.disks else "Attached files"
         console.print(Text(f"{what}: nothing of this is running here.", style=f"bold {FERN}"))

@@ -12,6 +12,7 @@ from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
 from rustfern.core.model import Situation, hides_files
 from rustfern.core.paths import inside
 from rustfern.core.remarks import About, counted
+from rustfern.core.remote_paths import is_remote
 from rustfern.operations import schema
 from rustfern.operations.scan import of_others
 from rustfern.selection.wording import notice
@@ -71,6 +72,10 @@ def show(
     if not alarms and answer.live:
         calm = "Live files: somebody may be at work in them. None of what was found is open or being written on this machine."
         console.print(Text(calm, style=SLATE))
+    elif not alarms and not unread and any(map(is_remote, answer.roots)):
+        console.print(
+            Text("On another machine: somebody may be at work there. It is only read, and asked gently.", style=SLATE)
+        )
     elif not alarms and not unread:
         console.print(Text("Safe: attached files. Nothing here is running or being written.", style=FERN))
     for root in answer.roots:

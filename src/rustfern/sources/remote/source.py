@@ -131,12 +131,20 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
             raise known
         return known
 
-    def item(self, path: str) -> Item | None:
-        """One thing (path there), None if there is nothing."""
-        if path in ("", "/"):
+    def together(self, ask: Callable[[str], list[Version]], paths: list[str]) -> list[list[Version]]:
+        """Answers to the same question of many files, several at a time."""
+        with ThreadPoolExecutor(_WORKERS, "history") as workers:
+            return list(workers.map(ask, paths))
+
+    def item(self, path: str, top: str) -> Item | None:
+        """One thing (path there) in a folder that is searched (`top`), None if there is nothing. What lies above that is never asked for."""
+        if path == top:
+            self.items(top)
             return _FOLDER
         folder, name = os.path.split(path)
-        above = self.item(folder)
+        if len(path) <= len(top) or folder == path:
+            return None
+        above = self.item(folder, top)
         if above is None or above.kind != "folder":
             return None
         return self.items(folder).get(name)
@@ -148,11 +156,15 @@ class RemoteSource(NothingDeleted, Listed):
     medium = "the other machine"
     trouble = ""
 
-    def __init__(self, root: str, remote: Remote, scratch: Scratch) -> None:
-        """`root` in the form used inside. Raises `SourceError` where nothing can be had."""
-        self.root, self.remote, self.scratch = root, remote, scratch
+    def __init__(self, root: str, remote: Remote, scratch: Scratch, wanted: Callable[[str], bool]) -> None:
+        """`root` in the form used inside; `wanted` tells by its name whether the versions of a file are asked for."""
+        self.root, self.remote, self.scratch, self._wanted = root, remote, scratch, wanted
         self._base = parts_of(root)[3].rstrip("/")
         self._versions: dict[str, dict[str, Version]] | None = None
+
+    def check(self) -> None:
+        """Raises `SourceError`, with what stands in the way, where the root cannot be listed."""
+        self.remote.items(self._base or "/")
 
     def is_current(self) -> bool:
         """What was listed counts until the end of the session."""
@@ -170,29 +182,37 @@ class RemoteSource(NothingDeleted, Listed):
         return stamp, rest
 
     def _history(self) -> dict[str, dict[str, Version]]:
-        """Time → path in the root → version. Each file is asked for once, a bounded number of them."""
-        if self._versions is None:
-            self._versions = {}
-            asked = 0
-            stack = [self._base or "/"]
-            while stack and self.remote.link.keeps_versions:
-                folder = stack.pop()
-                try:
-                    items = self.remote.items(folder)
-                except SourceError:
-                    continue
-                for item in items.values():
-                    path = os.path.join(folder, item.name)
-                    if item.kind == "folder":
-                        stack.append(path)
-                    elif item.kind == "file" and asked < _MOST_ASKED:
-                        asked += 1
-                        self._note(path, item)
+        """Time → path in the root → version. Each file whose name is wanted is asked for once, a bounded number of them."""
+        with self.remote.lock:
+            if self._versions is None:
+                self._versions = {}
+                files = self._files() if self.remote.link.keeps_versions else []
+                told = self.remote.together(self.remote.link.versions, [path for path, _ in files])
+                for (path, item), versions in zip(files, told, strict=True):
+                    self._note(path, item, versions)
         return self._versions
 
-    def _note(self, path: str, item: Item) -> None:
+    def _files(self) -> list[tuple[str, Item]]:
+        """The files below the root that have names which are wanted: (path there, what it is)."""
+        found: list[tuple[str, Item]] = []
+        stack = [self._base or "/"]
+        while stack and len(found) < _MOST_ASKED:
+            folder = stack.pop()
+            try:
+                items = self.remote.items(folder)
+            except SourceError:
+                continue
+            stack += [os.path.join(folder, item.name) for item in items.values() if item.kind == "folder"]
+            found += [
+                (os.path.join(folder, item.name), item)
+                for item in items.values()
+                if item.kind == "file" and self._wanted(item.name)
+            ]
+        return found[:_MOST_ASKED]
+
+    def _note(self, path: str, item: Item, versions: list[Version]) -> None:
         assert self._versions is not None
-        for version in self.remote.link.versions(path):
+        for version in versions:
             when = version.modified or datetime.fromtimestamp(0, UTC)
             if (version.size, version.modified) == (item.size, item.modified):
                 continue  # the one that lives
@@ -203,7 +223,7 @@ class RemoteSource(NothingDeleted, Listed):
     def _item(self, path: str) -> Item | None:
         history = self._in_history(path)
         if history is None:
-            return self.remote.item(self._there(path))
+            return self.remote.item(self._there(path), self._base or "/")
         if not self.remote.link.keeps_versions:
             return None
         stamp, inner = history

@@ -96,8 +96,8 @@ class WebDav:
         """An answer and its bytes, of at most `most`. Raises `SourceError` for every answer that is none, with what to do."""
         import httpx
 
-        url, redirects, waited = self._url(path), 0, 0.0
-        for attempt in range(_TRIES + _MOST_REDIRECTS):
+        url, redirects, waits, waited = self._url(path), 0, 0, 0.0
+        for attempt in range(2 * _TRIES + _MOST_REDIRECTS):
             try:
                 request = self._client.build_request(method, url, headers=headers, content=body)
                 response = self._client.send(request, auth=self._auth(), stream=True)
@@ -136,9 +136,9 @@ class WebDav:
                 continue
             if status == 401 and self._may_ask():
                 continue
-            if status in (429, 503) and waited < _MOST_WAITED:
+            if status in (429, 503) and waits < _TRIES and waited < _MOST_WAITED:
                 pause = min(_MOST_WAITED - waited, _seconds(response.headers.get("retry-after")))
-                waited += max(pause, 0.1)
+                waits, waited = waits + 1, waited + pause
                 time.sleep(pause)
                 continue
             if status >= 400:

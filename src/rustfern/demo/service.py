@@ -1,0 +1,196 @@
+"""A small simulated sync service of the boatyard: files with their history over WebDAV, on this machine alone. It stands in for a real one.
+
+Sources: RFC 4918 (PROPFIND), RFC 3253 (3.7 version-tree), RFC 9110 (ranges, entity tags), RFC 7617 (basic authentication).
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Mapping
+from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from urllib.parse import quote, unquote, urlsplit
+from xml.sax.saxutils import escape
+
+import msgspec
+
+USER, PASSWORD, PORT = "ines", "oakum", 8_736
+_FIRST = datetime(2026, 11, 16, 9, 0, tzinfo=UTC)
+_MOST_ASKED = 1 << 20
+_PLAN = (
+    "Mooring plan, spring\nKittiwake on the north pontoon, berth 4\nSaltern Lass on the swinging mooring off the slip\n"
+)
+_SURVEY = "Hull survey of the Petrel\nGarboard seam weeping at frame 7, to be raked out and caulked with oakum\nSheer strake sound\n"
+_ORDER = "timber;length;price\nlarch;18 ft;240\noak;12 ft;310\n"
+
+
+class Revision(msgspec.Struct, frozen=True):
+    """One state of a file: when it was saved, by whom, its bytes."""
+
+    saved: datetime
+    by: str
+    data: bytes
+
+    @property
+    def mark(self) -> str:
+        """Its entity tag."""
+        return '"' + hashlib.sha256(self.data).hexdigest()[:20] + '"'
+
+
+def boatyard() -> dict[str, list[Revision]]:
+    """What the service keeps: path → states, the oldest first; the last one lives. One plan was saved over by mistake."""
+
+    def states(*texts: tuple[int, str, str]) -> list[Revision]:
+        return [Revision(_FIRST + timedelta(hours=hours), by, text.encode()) for hours, by, text in texts]
+
+    return {
+        "/Documents/mooring plan.txt": states(
+            (0, "Ines Varga", _PLAN),
+            (26, "Ines Varga", _PLAN + "Marigold waits for the dolphin, Tobias to shackle the pennant before the spring tide\n"),
+            (50, "Petra Lund", "Mooring plan\n"),
+        ),
+        "/Documents/Surveys/hull survey Petrel.txt": states((3, "Ines Varga", _SURVEY), (29, "Ines Varga", _SURVEY + "Keel bolts drawn: two wasted\n")),
+        "/Timber/orders.csv": states((5, "Petra Lund", _ORDER), (30, "Petra Lund", _ORDER + "elm;8 ft;150\n")),
+        "/Documents/launch schedule.txt": states((6, "Tobias Okoro", "Launch schedule\nTue Kittiwake\nThu Saltern Lass\n")),
+    }  # fmt: skip
+
+
+class Service(ThreadingHTTPServer):
+    """The service: it listens on this machine alone, and nothing can be changed through it."""
+
+    daemon_threads = True
+
+    def __init__(
+        self, port: int = PORT, files: Mapping[str, list[Revision]] | None = None, password: str = PASSWORD
+    ) -> None:
+        """Raises `OSError` where the port is taken."""
+        super().__init__(("127.0.0.1", port), _Handler)
+        self.files = dict(boatyard() if files is None else files)
+        self.password = password
+        self.requests: list[tuple[str, str]] = []
+        """(method, path) of all requests, for those who count them."""
+
+    @property
+    def address(self) -> str:
+        """What is searched."""
+        return f"dav://{USER}@127.0.0.1:{self.server_address[1]}/"
+
+
+class _Handler(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    server: Service
+
+    def log_message(self, format: str, *args: object) -> None:
+        """Nothing is said of each request."""
+
+    def _answer(self, status: int, body: bytes = b"", **headers: str) -> None:
+        self.send_response(status)
+        for name, value in headers.items():
+            self.send_header(name.replace("_", "-"), value)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        if self.command != "HEAD":
+            self.wfile.write(body)
+
+    def _path(self) -> str | None:
+        """The path that is asked for; None, with the answer given, for who may not ask."""
+        length = int(self.headers.get("Content-Length") or 0)
+        self.rfile.read(min(length, _MOST_ASKED))
+        path = unquote(urlsplit(self.path).path)
+        self.server.requests.append((self.command, path))
+        wanted = base64.b64encode(f"{USER}:{self.server.password}".encode()).decode()
+        if self.headers.get("Authorization") != f"Basic {wanted}":
+            self._answer(401, WWW_Authenticate='Basic realm="Marlow Quay Boatyard"')
+            return None
+        return path
+
+    def do_OPTIONS(self) -> None:
+        """What it can do."""
+        if self._path() is not None:
+            self._answer(200, DAV="1, version-control", Allow="OPTIONS, PROPFIND, REPORT, GET, HEAD")
+
+    def do_PROPFIND(self) -> None:
+        """A folder and what is in it, or a file."""
+        path = self._path()
+        if path is None:
+            return
+        files = self.server.files
+        top = path.rstrip("/")
+        if top in files:
+            self._multistatus([_told(top, files[top][-1])])
+            return
+        below = [name for name in files if name.startswith(top + "/")]
+        if not below and top:
+            self._answer(404)
+            return
+        rows = [_told(top + "/", None)]
+        if self.headers.get("Depth") != "0":
+            inner = {name[len(top) + 1 :].partition("/") for name in below}
+            rows += [_told(f"{top}/{name}/", None) for name in sorted({name for name, slash, _ in inner if slash})]
+            rows += [
+                _told(f"{top}/{name}", files[f"{top}/{name}"][-1]) for name, slash, _ in sorted(inner) if not slash
+            ]
+        self._multistatus(rows)
+
+    def do_REPORT(self) -> None:
+        """The history of a file."""
+        path = self._path()
+        if path is None:
+            return
+        states = self.server.files.get(path)
+        if states is None:
+            self._answer(404)
+            return
+        self._multistatus(
+            [_told(f"/history/{number}{path}", state, str(number + 1)) for number, state in enumerate(states)]
+        )
+
+    def _multistatus(self, rows: list[str]) -> None:
+        body = f'<?xml version="1.0" encoding="utf-8"?>\n<d:multistatus xmlns:d="DAV:">{"".join(rows)}</d:multistatus>'
+        self._answer(207, body.encode(), Content_Type="application/xml; charset=utf-8")
+
+    def do_GET(self) -> None:
+        """The bytes of a file, or of one of its earlier states."""
+        path = self._path()
+        if path is None:
+            return
+        number = -1
+        if path.startswith("/history/"):
+            told, _, path = path.removeprefix("/history/").partition("/")
+            number, path = int(told) if told.isdigit() else 0, "/" + path
+        states = self.server.files.get(path)
+        if not states or number >= len(states):
+            self._answer(404)
+            return
+        state = states[number]
+        if self.headers.get("If-Match") not in (None, state.mark):
+            self._answer(412)
+            return
+        span = self.headers.get("Range", "").removeprefix("bytes=").partition("-")
+        if not span[0].isdigit():
+            self._answer(200, state.data, ETag=state.mark)
+            return
+        start, end = int(span[0]), min(int(span[2] or len(state.data)), len(state.data) - 1)
+        if start > end:
+            self._answer(416)
+            return
+        piece = state.data[start : end + 1]
+        self._answer(206, piece, ETag=state.mark, Content_Range=f"bytes {start}-{end}/{len(state.data)}")
+
+
+def _told(path: str, state: Revision | None, version: str = "") -> str:
+    """One resource of a multistatus answer."""
+    kind = "" if state else "<d:collection/>"
+    facts = ""
+    if state is not None:
+        facts = (
+            f"<d:getcontentlength>{len(state.data)}</d:getcontentlength><d:getlastmodified>{format_datetime(state.saved, usegmt=True)}</d:getlastmodified>"
+            f"<d:getetag>{escape(state.mark)}</d:getetag><d:creator-displayname>{escape(state.by)}</d:creator-displayname>"
+            f"<d:version-name>{version}</d:version-name>"
+        )
+    return (
+        f"<d:response><d:href>{quote(path)}</d:href><d:propstat><d:prop><d:resourcetype>{kind}</d:resourcetype>{facts}</d:prop>"
+        "<d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>"
+    )

@@ -303,3 +303,45 @@ def test_a_protected_member_is_said(tmp_path: Path, rustfern: Rustfern) -> None:
     assert run.status in (0, 1) and any(
         "protected by a password" in problem["message"] for problem in run.json["problems"]
     )
+
+
+def test_an_archive_of_each_day_is_one_answer(tmp_path: Path, rustfern: Rustfern) -> None:
+    """The newest is what is searched, older ones hold its versions; what is only in them was deleted; what programs kept then is not listed."""
+    texts = {
+        20: "mooring plan of the north pontoon",
+        21: "mooring plan of the north pontoon, berth 4 to the Kittiwake",
+        22: "mooring plan",
+    }
+    for day, text in texts.items():
+        home = tmp_path / f"src{day}/home/ines"
+        write(home / ".config/x", "")
+        write(home / "Documents/mooring plan.txt", text, T0 + day * 86_400)
+        write(home / ".config/libreoffice/4/user/backup/draft.odt_0.odt", f"odf {day}", T0 + day * 86_400)
+        if day == 21:
+            write(home / "Documents/orders.txt", "larch and oak for the Petrel", T0)
+            write(home / "AppData/Local/Temp/setup.log", "log", T0)
+        with tarfile.open(tmp_path / f"home-2026-11-{day}.tar.gz", "w:gz") as archive:
+            archive.add(tmp_path / f"src{day}", ".")
+    days = [tmp_path / f"home-2026-11-{day}.tar.gz" for day in texts]
+    found = rustfern("scan", *days, "--json").json
+    assert [home["person"] for home in found["homes"]] == ["ines"]
+    told = {each["name"]: each for each in found["documents"]}
+    plan, orders = told["mooring plan.txt"], told["orders.txt"]
+    best = {copy["id"]: copy for copy in plan["copies"]}[plan["best"]]
+    assert (
+        plan["situation"] == "overwritten"
+        and plan["original"].startswith(str(days[2]))
+        and best["path"].startswith(str(days[1]))
+    )
+    assert [copy["kind"] for copy in plan["copies"]].count("version") == 2 and orders["situation"] == "deleted"
+    assert not any(
+        "setup.log" in name or ("draft.odt_0" in name and told[name]["situation"] == "deleted") for name in told
+    )
+    alone = rustfern("scan", days[1], "--json").json
+    assert {each["situation"] for each in alone["documents"]} <= {"nothing-lost"} and len(alone["homes"]) == 1
+    near = rustfern("scan", tmp_path / "src22", *days, "--json").json["documents"]
+    plan = next(each for each in near if each["name"] == "mooring plan.txt")
+    assert (
+        plan["original"] == str(tmp_path / "src22/home/ines/Documents/mooring plan.txt")
+        and plan["situation"] == "overwritten"
+    )

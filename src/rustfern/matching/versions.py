@@ -19,6 +19,7 @@ from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState
 from rustfern.search.patterns import is_system
+from rustfern.search.program_folders import is_of_programs
 from rustfern.sources import live_machine
 from rustfern.sources.folder import HELD_ROOT
 
@@ -26,6 +27,9 @@ _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
 _FEW_WORDS = 4
 _ALIKE = 0.3
+_PASSING = frozenset(
+    {"tmp", "temp", "$recycle.bin", "recycler", "cache", "appdata", "library", "application data", "local settings"}
+)
 _LEAST, _MAX_TEXTS = 64, 2_000
 _MAX_OF_NAME = 20
 _NO_DOCUMENT = frozenset({"zip", "gz", "7z", "sqlite", "cfb", "ini"})
@@ -50,6 +54,12 @@ _DRAFTS = (
 _JUST_WRITTEN = timedelta(hours=1)
 """A draft that was written so long before its store was is one that waits, not one that was being written."""
 _MAX_STORE = 4 << 30
+
+
+def _is_kept_by_programs(inner: str) -> bool:
+    """Whether a path in a dated tree (folded) lies in a folder of programs, of temporary files or of a trash."""
+    parts = inner.split("/")[:-1]
+    return is_of_programs("/" + "/".join(parts), ()) or any(part in _PASSING or part.startswith(".") for part in parts)
 
 
 class Versions:
@@ -194,9 +204,19 @@ class Versions:
             if read >= _MAX_VERSIONS and not asked:
                 left += len(different)
                 continue
+            gone: dict[str, str] = {}
             for target, place, entry, exact in different[:_MAX_OF_ONE]:
                 read += 1
                 with self.state.isolated(entry.path):
+                    if target is None and (inner := self._inner(entry.path)):
+                        if _is_kept_by_programs(inner):
+                            continue  # an autosave, a log or a trash of that day: what it was of is told by that day's search
+                        # The newest of what is gone stands for it, older ones of the same place are its versions.
+                        first = gone.setdefault(inner, entry.path)
+                        draft = self.state.drafts.get(f"copy:{first}")
+                        if first != entry.path and draft is not None:
+                            self._give_older(draft, place, entry, name)
+                            continue
                     self._give_version(target, place, entry, exact, name)
         if left:
             self.state.problem(
@@ -220,8 +240,10 @@ class Versions:
             except SourceError:
                 continue
             target, exact = (original, True) if original else (self._loosely(path, name), False)
-            if not seen and target and self.state.door.exists(target):
-                now = source.entry(target)
+            # The document may lie in another source than its version: a folder, and an archive of each day.
+            living = self.state.source_of(target) if target and not seen else None
+            if living is not None and target and self.state.door.exists(target):
+                now = living.entry(target)
                 seen.add((now.size, now.modified))
             if (entry.size, entry.modified) not in seen:
                 seen.add((entry.size, entry.modified))
@@ -244,6 +266,19 @@ class Versions:
             if same > most:
                 best, most = candidate, same
         return best
+
+    def _inner(self, path: str) -> str:
+        """The path that a file has in a dated tree; empty where it lies in none."""
+        found = self.state.catalogue.tree_of(path.replace(os.sep, "/"))
+        return fold_name(found[1].get("inner", "")) if found is not None and "loose" in found[1] else ""
+
+    def _give_older(self, draft: Draft, place: str, entry: Entry, name: str) -> None:
+        """An older version of a document that is gone, of which a newer one stands for it."""
+        spec = self.state.catalogue.places[place]
+        find = Find(entry, place, spec.kind, {}, draft.home, Order(spec.order), spec.complete)
+        piece = weights.evidence("name-and-path", "its path repeats that of a newer one")
+        copy = self.state.read_copy(find, entry, (), name=_plain(name))
+        draft.copies.append(replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0]))
 
     def _give_version(self, target: str | None, place: str, entry: Entry, exact: bool, name: str) -> None:
         spec = self.state.catalogue.places[place]

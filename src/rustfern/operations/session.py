@@ -28,6 +28,7 @@ from rustfern.core.times import Clock
 from rustfern.operations.live import live_roots
 from rustfern.output.inside import Roots, real_path
 from rustfern.output.temporary import usual_folder
+from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.homes import find_homes, own_home
 from rustfern.sources.disk_health import ADVICE, Health
 from rustfern.sources.interface import OnProblem, Source
@@ -178,11 +179,8 @@ def find_people(
         *(home for source in sources if source.root not in known for home in find_homes(source, on_problem)),
     ]
     # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.
-    homes = [
-        home
-        for home in homes
-        if not (tree := catalogue().tree_of(home.path.replace(os.sep, "/") + "/x/x")) or tree[0].id == "old-system"
-    ]
+    dated = DatedRoots(catalogue(), [source.root for source in sources])
+    homes = [home for home in homes if not dated.is_of_versions(home.path)]
     if hints.person is None:
         return homes, []
     wanted = hints.person.casefold()

@@ -15,6 +15,7 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Find, Home, Layout, Order, Searched, Totals
 from rustfern.core.paths import inside, plain_path
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
+from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.lister import Lister
 from rustfern.search.patterns import (
     TEMPORARY,
@@ -114,6 +115,7 @@ class Search(msgspec.Struct, dict=True):
         aside = not self.door.gentle.is_on and not on_disks
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
         self._tops_of_homes = {home.path for home in self.homes}
+        self._dated = DatedRoots(self.catalogue, [source.root for source in self.sources])
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
     @contextmanager
@@ -448,7 +450,7 @@ class Search(msgspec.Struct, dict=True):
             return None
         place, parts = found
         if "top" not in parts:
-            return place, None, parts
+            return (place, None, parts) if self._dated.hold_versions(place, parts["loose"]) else None
         inner = parts.get("inner", "x").split("/")
         first = os.path.join(parts["top"] or "/", inner[0]) if len(inner) > 1 else parts["top"] or "/"
         there = self._trees.get(first)

@@ -31,7 +31,7 @@ Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
 FILES = {
     "home/ines/a.txt": b"oak",
-    "home/ines/deep/er/b.odt": b"keel" * 100_000,
+    "home/ines/deep/er/b.odt": b"keel" * 400_000,
     "home/ines/\u00fcber 100%.txt": b"larch",
     "home/ines/empty": b"",
 }
@@ -470,12 +470,15 @@ def test_bytes_that_are_not_what_was_asked_for(kind: str, why: str, lying: str) 
     door = Sources()
     root = door.check_root(f"{lying}/{kind}/")
     source = door.open(root)
-    with source.open(source.entry(f"{root}/a.txt")) as stream:
-        if not why:
+    if not why:
+        with source.open(source.entry(f"{root}/a.txt")) as stream:
             assert stream.read() == b"1234567890"
-            return
-        with pytest.raises(SourceError, match=why.replace("(", "\\(")):
-            stream.read()
+        return
+    with (
+        pytest.raises(SourceError, match=why.replace("(", "\\(")),
+        source.open(source.entry(f"{root}/a.txt")) as stream,
+    ):
+        stream.read()
 
 
 def test_nobody_is_there(rustfern: Rustfern) -> None:
@@ -546,3 +549,22 @@ def test_demo_service_listens_here_alone(rustfern: Rustfern) -> None:
         busy = rustfern("demo", "--service", "--port", server.server_address[1])
         assert busy.status == 2 and "--port" in busy.err
     assert stat.S_ISREG(os.stat(__file__).st_mode)
+
+
+def test_a_synced_folder_and_its_service_are_one_answer(service: Service, tmp_path: Path, rustfern: Rustfern) -> None:
+    """What is here and there is one document with both copies; what only the service has is no loss."""
+    first = boatyard()["/Documents/mooring plan.txt"][0]
+    write(tmp_path / "Sync/Documents/mooring plan.txt", first.data, int(first.saved.timestamp()))
+    write(tmp_path / "Sync/Documents/Surveys/hull survey Petrel.txt", b"", T0 + 10**8)
+    (tmp_path / "Sync/Timber").mkdir()
+    told = {
+        each["name"]: each for each in rustfern("scan", tmp_path / "Sync", service.address, "--json").json["documents"]
+    }
+    plan, survey = told["mooring plan.txt"], told["hull survey Petrel.txt"]
+    best = {copy["id"]: copy for each in (plan, survey) for copy in each["copies"]}
+    assert plan["original"] == str(tmp_path / "Sync/Documents/mooring plan.txt") and len(plan["copies"]) == 3
+    assert best[plan["best"]]["written"] == "2026-11-17T11:00:00Z" and best[plan["best"]]["path"].startswith(
+        service.address.rstrip("/")
+    )
+    assert best[survey["best"]]["words"] == 27 and best[survey["best"]]["place"] == "service-copy"
+    assert told["orders.csv"]["situation"] == "nothing-lost"

@@ -44,6 +44,17 @@ def take_records(search: Search, linker: Linker) -> None:
                 linker.records.recognise(find)
 
 
+def fetch_ahead(search: Search, finds: Iterable[Find]) -> None:
+    """Have copies on other machines, and the documents whose names they carry, read by the time that they are looked at."""
+    wanted: dict[tuple[str, str], None] = {}
+    for find in finds:
+        entry = find.entry
+        wanted[entry.root, entry.path] = None
+        if name := find.fields.get("name") or find.fields.get("stem"):
+            wanted[entry.root, os.path.join(os.path.dirname(entry.path), name)] = None
+    search.door.fetch_ahead(wanted)
+
+
 def gather(
     search: Search, linker: Linker, dismissed: Sequence[str], observer: Observer, hints: Hints, *, live: bool
 ) -> None:
@@ -77,6 +88,7 @@ def gather(
     finds = unique([*search.finds, *linker.state.more])
     if hints.document is None:  # additions of no known kind: only where somebody misses the document
         finds = [find for find in finds if "unsure" not in find.fields]
+    fetch_ahead(search, finds)
     observer.stage("reading and matching copies")
     match(linker, linker.state.catalogue, finds)
     with linker.state.isolated(top):

@@ -36,6 +36,7 @@ from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.matching.linker import Linker, LinkState, Reader
 from rustfern.operations import schema
 from rustfern.operations.collect import (
+    fetch_ahead,
     gather,
     match,
     read_gently,
@@ -216,6 +217,7 @@ class _Scan:
         self.session.clock = self.linker.state.clock = clock
         self.door.set_zone(clock.zone)
         take_records(self.search, self.linker)
+        fetch_ahead(self.search, self.search.finds)
         self.observer.so_far(self.linker.first_answers(self.search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
         self.totals.first_seconds = time.monotonic() - self.started
 

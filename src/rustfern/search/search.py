@@ -14,6 +14,7 @@ from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Find, Home, Layout, Order, Searched, Totals
 from rustfern.core.paths import inside, plain_path
+from rustfern.core.remote_paths import is_remote
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.lister import Lister
@@ -61,6 +62,8 @@ _MAX_OF_PROGRAMS = 300_000
 _MANY_HOMES = 5
 """With so many, looking into their known places takes long enough to list the tree in the meantime."""
 
+SERVICE_COPY = "service-copy"
+"""The place of what a service holds of a folder that is searched too."""
 _NOTHING: tuple[list[str], list[str]] = [], []
 _ORDERS = {str(order): order for order in Order}
 
@@ -115,6 +118,7 @@ class Search(msgspec.Struct, dict=True):
         aside = not self.door.gentle.is_on and not on_disks
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
         self._tops_of_homes = {home.path for home in self.homes}
+        self._synced = self._pairs()
         self._dated = DatedRoots(self.catalogue, [source.root for source in self.sources])
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
@@ -458,6 +462,31 @@ class Search(msgspec.Struct, dict=True):
             there = self._trees[first] = bool(self.door.is_folder(first))
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
+    def _also_here(self, folder: str, names: Sequence[str]) -> tuple[str, list[str]]:
+        """The folder here that one of a service (or of its versions) stands for, and which of its names are there too: the service's are other
+        copies of these.
+        """
+        for far, near in self._synced.items():
+            if inside(folder, far):
+                inner = os.path.relpath(folder, far)
+                if (tree := self.catalogue.tree_of(folder.replace(os.sep, "/") + "/x")) is not None:
+                    inner = os.path.dirname(tree[1].get("inner", "x/x"))
+                there = os.path.normpath(os.path.join(near, inner))
+                return there, [name for name in names if self.door.exists(os.path.join(there, name))]
+        return "", []
+
+    def _pairs(self) -> dict[str, str]:
+        """The roots on other machines that hold what a root here holds too, as a service and its folder do: they have names in common."""
+        found = {}
+        for far in (source for source in self.sources if is_remote(source.root)):
+            for near in (source for source in self.sources if not is_remote(source.root)):
+                with suppress(SourceError):
+                    theirs, ours = far.names(far.root), near.names(near.root)
+                    if {*theirs[0], *theirs[1]} & {*ours[0], *ours[1]}:
+                        found[far.root] = near.root
+                        break
+        return found
+
     def _task(self, top: str) -> Task:
         return Task(top, [top], frozenset(self.own_folders), self.thorough, tuple(home.path for home in self.homes))
 
@@ -495,6 +524,11 @@ class Search(msgspec.Struct, dict=True):
                     continue
                 totals.directories += 1
                 totals.files += files
+                if on_versions and self._synced and documents:
+                    there, both = self._also_here(folder, documents)
+                    if both:
+                        on_versions(folder, both, SERVICE_COPY, there, "")
+                        documents = [name for name in documents if name not in frozenset(both)]
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
                     totals.dismissed_by_name += files - len(documents)
                     if documents:

@@ -188,6 +188,9 @@ class _Choice:
         if copy.entry.deleted and self.saved is not None:
             # Programs delete what a save made superfluous: only what is newer than the saved file is unsaved work.
             return newer(copy, self.saved)[0] <= 0
+        if copy.kind is Kind.VERSION and copy.order is Order.AFTER and self.saved is not None:
+            # A service's copy of a file that is here too: either side may have gone on.
+            return newer(copy, self.saved)[0] <= 0
         return copy.order is Order.BEFORE or copy.kind in (Kind.TRASH, Kind.VERSION, Kind.CONFLICT)
 
     def _change_covered(self) -> bool:

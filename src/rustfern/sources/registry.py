@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING
 
@@ -165,6 +165,16 @@ class Sources:
         if offset is not None and extents and (disk := self.disk(root)) is not None:
             disk.lay(offset, tuple((at, length) for at, length in extents), caution)
         return source.entry(path)
+
+    def fetch_ahead(self, paths: Iterable[tuple[str, str]]) -> None:
+        """Have small files on other machines read that are asked for soon, many at a time: (root, path) of each. What lies here is left alone."""
+        if self._remotes:
+            from rustfern.sources.remote.source import RemoteSource
+
+            for root, path in paths:
+                source = self._open.get(root)
+                if isinstance(source, RemoteSource):
+                    source.ahead(path)
 
     def set_zone(self, zone: tzinfo | None) -> None:
         """The zone of the clock on the wall by which file systems that keep no zone wrote their times; None for this machine's."""

@@ -206,6 +206,13 @@ class Sftp:
         """Bytes of a file, in pieces that are asked for together."""
 
         def work(sftp: paramiko.SFTPClient) -> bytes:
+            if offset == 0 and mark == f"{length}:{mark.partition(':')[2]}":
+                # All of it: what has grown or shrunk since shows by its length, so that nobody has to ask for that.
+                with contextlib.closing(_Whole(sftp.open(path, "rb"))) as whole:
+                    data = whole.read(length)
+                if len(data) != length:
+                    raise SourceError("it was changed there while it was read", self._top + path, "Search again")
+                return data
             # Files stay open a while in the channel that opened them: each has one user at a time.
             mine = self._files.setdefault(id(sftp), OrderedDict())
             file = mine.get((path, mark))
@@ -233,6 +240,23 @@ class Sftp:
     def versions(self, path: str) -> list[Version]:
         """None."""
         return []
+
+
+class _Whole:
+    """A file that is read once: closed without waiting for the answer to that."""
+
+    def __init__(self, file: paramiko.SFTPFile) -> None:
+        self._file: paramiko.SFTPFile | None = file
+
+    def read(self, length: int) -> bytes:
+        """So many bytes, and one more if there is one."""
+        assert self._file is not None
+        pieces = [(at, min(_PIECE_BYTES, length + 1 - at)) for at in range(0, length + 1, _PIECE_BYTES)]
+        return b"".join(self._file.readv(pieces))
+
+    def close(self) -> None:
+        """Let it go: the library closes what nobody holds any more in passing."""
+        self._file = None
 
 
 def _kind(mode: int) -> Literal["file", "folder", "link", "other"]:

@@ -9,7 +9,7 @@ import weakref
 from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -28,7 +28,9 @@ VERSIONS = "@versions"
 """The folder, made up, in which the earlier versions of all files below a root lie: `@versions/TIME/…` repeats the tree."""
 _BLOCK_BYTES, _MOST_BLOCKS = 256 << 10, 8
 _MOST_ASKED = 20_000
-_WORKERS, _MOST_AHEAD = 12, 500
+_WORKERS, _MOST_AHEAD, _LEVELS = 12, 500, 2
+_SMALL_BYTES, _MOST_KEPT_BYTES = 1 << 20, 96 << 20
+"""Files up to this size are read whole, and kept in memory up to that much of them."""
 _FOLDER = Item("", "folder")
 
 
@@ -102,6 +104,8 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
     def __post_init__(self) -> None:
         self.lock = threading.RLock()
         self._asked: dict[str, Future[dict[str, Item] | SourceError]] = {}
+        self._contents: OrderedDict[tuple[str, str], Future[bytes]] = OrderedDict()
+        self._kept = 0
         self._workers = ThreadPoolExecutor(_WORKERS, "listing")
         weakref.finalize(self, self._workers.shutdown, wait=False, cancel_futures=True)
 
@@ -115,21 +119,58 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
             with self.lock:
                 asked = self._asked.get(folder)
             known = asked.result() if asked is not None else _listing(self.link, folder)
-            inner = (
-                []
-                if isinstance(known, SourceError)
-                else [each.name for each in known.values() if each.kind == "folder"]
-            )
             with self.lock:
                 self.listed[folder] = known
                 self._asked.pop(folder, None)
-                for name in inner[:_MOST_AHEAD]:
-                    path = os.path.join(folder, name)
-                    if path not in self.listed and path not in self._asked:
-                        self._asked[path] = self._workers.submit(_listing, self.link, path)
+            self._ask_ahead(folder, known, _LEVELS)
         if isinstance(known, SourceError):
             raise known
         return known
+
+    def _ask_ahead(self, folder: str, known: dict[str, Item] | SourceError, levels: int) -> None:
+        """Have the folders in one listed, so many levels deep, as long as not too many are waiting."""
+        if isinstance(known, SourceError) or not levels:
+            return
+        for name in [each.name for each in known.values() if each.kind == "folder"]:
+            path = os.path.join(folder, name)
+            with self.lock:
+                asked = self._asked.get(path)
+                if asked is None and path not in self.listed and len(self._asked) < _MOST_AHEAD:
+                    with suppress(RuntimeError):  # the end of the session
+                        asked = self._asked[path] = self._workers.submit(_listing, self.link, path)
+            if asked is not None and levels > 1:
+                asked.add_done_callback(lambda told, path=path: self._further(told, path, levels - 1))  # type: ignore[misc]
+
+    def _further(self, told: Future[dict[str, Item] | SourceError], folder: str, levels: int) -> None:
+        if not told.cancelled() and told.exception() is None:
+            self._ask_ahead(folder, told.result(), levels)
+
+    def whole(self, there: str, mark: str, size: int) -> bytes:
+        """All of a small file; read once, and kept as long as there is room."""
+        key = there, mark
+        with self.lock:
+            known = self._contents.get(key)
+            if known is None:
+                known = self._contents[key] = self._workers.submit(self.link.read, there, 0, size, mark)
+                self._kept += size
+            self._contents.move_to_end(key)
+            while self._kept > _MOST_KEPT_BYTES and len(self._contents) > 1:
+                (_, oldest) = self._contents.popitem(last=False)
+                if oldest.done() and oldest.exception() is None:
+                    self._kept -= len(oldest.result())
+        try:
+            return known.result()
+        except SourceError:
+            with self.lock:
+                self._contents.pop(key, None)  # the next one may have more luck
+            raise
+
+    def ahead(self, there: str, mark: str, size: int) -> None:
+        """Have a small file read by the time that somebody asks for it."""
+        with self.lock:
+            if (there, mark) not in self._contents and self._kept + size <= _MOST_KEPT_BYTES:
+                self._contents[there, mark] = self._workers.submit(self.link.read, there, 0, size, mark)
+                self._kept += size
 
     def together(self, ask: Callable[[str], list[Version]], paths: list[str]) -> list[list[Version]]:
         """Answers to the same question of many files, several at a time."""
@@ -299,10 +340,34 @@ class RemoteSource(NothingDeleted, Listed):
         history = self._in_history(entry.path)
         there, mark = (item.mark, "") if history is not None else (self._there(entry.path), item.mark)
 
+        if 0 < item.size <= _SMALL_BYTES:
+            data = self.remote.whole(there, mark, item.size)
+            if len(data) != item.size:
+                raise SourceError(
+                    f"the other side gave {len(data)} bytes of {item.size}",
+                    entry.path,
+                    "Search again: it may have been changed",
+                )
+            return io.BytesIO(data)
+
         def read(offset: int, length: int) -> bytes:
             return self.remote.link.read(there, offset, length, mark)
 
         return io.BufferedReader(_Stream(read, item.size, entry.path), _BLOCK_BYTES)
+
+    def ahead(self, path: str) -> None:
+        """Have a file read that somebody will ask for soon; nothing is said of what cannot be had."""
+        try:
+            item = self._item(path)
+        except SourceError:
+            return
+        if (
+            item is not None
+            and item.kind == "file"
+            and 0 < item.size <= _SMALL_BYTES
+            and self._in_history(path) is None
+        ):
+            self.remote.ahead(self._there(path), item.mark, item.size)
 
     def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
         """As in a folder."""

@@ -10,10 +10,11 @@ each way, as a long line does: what is asked for together comes together. Prints
 from __future__ import annotations
 
 import argparse
-import asyncio
 import getpass
 import json
 import os
+import queue
+import socket
 import subprocess
 import sys
 import tempfile
@@ -36,30 +37,39 @@ def lay_out(home: Path, count: int) -> None:
             path.with_name(path.name + "~").write_text(path.read_text() + "what was there before")
 
 
-async def relay(delay: float) -> None:
-    """Pass on bytes between ports 2298 and 2299, each `delay` seconds late."""
+def relay(delay: float) -> None:
+    """Pass on bytes between ports 2298 and 2299, each `delay` seconds late; what came is confirmed at once, as a wire does not wait."""
 
-    async def pass_on(source: asyncio.StreamReader, target: asyncio.StreamWriter) -> None:
-        waiting: asyncio.Queue[tuple[float, bytes]] = asyncio.Queue()
+    def pass_on(source: socket.socket, target: socket.socket) -> None:
+        waiting: queue.SimpleQueue[tuple[float, bytes]] = queue.SimpleQueue()
 
-        async def late() -> None:
+        def late() -> None:
             while True:
-                due, data = await waiting.get()
-                await asyncio.sleep(max(0.0, due - time.monotonic()))
-                target.write(data)
-                await target.drain()
+                due, data = waiting.get()
+                time.sleep(max(0.0, due - time.monotonic()))
+                if not data:
+                    target.close()
+                    return
+                target.sendall(data)
 
-        sender = asyncio.create_task(late())
-        while data := await source.read(65_536):
-            waiting.put_nowait((time.monotonic() + delay, data))
-        sender.cancel()
+        threading.Thread(target=late, daemon=True).start()
+        data = b"x"
+        while data:
+            try:
+                data = source.recv(65_536)
+                source.setsockopt(socket.IPPROTO_TCP, socket.TCP_QUICKACK, 1)
+            except OSError:
+                data = b""
+            waiting.put((time.monotonic() + delay, data))
 
-    async def met(source: asyncio.StreamReader, target: asyncio.StreamWriter) -> None:
-        there, back = await asyncio.open_connection("127.0.0.1", 2299)
-        await asyncio.gather(pass_on(source, back), pass_on(there, target), return_exceptions=True)
-
-    async with await asyncio.start_server(met, "127.0.0.1", 2298) as server:
-        await server.serve_forever()
+    with socket.create_server(("127.0.0.1", 2298)) as listener:
+        while True:
+            near, _ = listener.accept()
+            far = socket.create_connection(("127.0.0.1", 2299))
+            for line in (near, far):
+                line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            threading.Thread(target=pass_on, args=(near, far), daemon=True).start()
+            threading.Thread(target=pass_on, args=(far, near), daemon=True).start()
 
 
 def timed(command: list[str], env: dict[str, str]) -> tuple[float, dict[str, float]]:
@@ -99,7 +109,7 @@ def main() -> None:
             command = str(Path(sys.executable).parent / "rustfern")
             env = {**os.environ, "HOME": str(base / "own"), "XDG_STATE_HOME": str(base / "state")}
             near, _ = timed([command, "scan", str(base / "home/ines"), "--json"], env)
-            threading.Thread(target=lambda: asyncio.run(relay(given.delay / 2000)), daemon=True).start()
+            threading.Thread(target=relay, args=(given.delay / 2000,), daemon=True).start()
             time.sleep(0.5)
             far, totals = timed(
                 [command, "scan", f"sftp://{getpass.getuser()}@127.0.0.1:2298{base}/home/ines", "--json"], env

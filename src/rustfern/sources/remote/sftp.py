@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import contextlib
 import os
+import socket
 import stat
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, cast
 
 from rustfern.core.errors import SourceError
 from rustfern.core.remote_paths import parts_of
@@ -70,8 +71,9 @@ class Sftp:
         try:
             while True:
                 try:
+                    line = _Line(socket.create_connection((self._host, self._port), _SECONDS))
                     client.connect(
-                        self._host, self._port, self._user or None, self._password, timeout=_SECONDS, banner_timeout=_SECONDS,
+                        self._host, self._port, self._user or None, self._password, sock=cast("socket.socket", line), timeout=_SECONDS, banner_timeout=_SECONDS,
                         auth_timeout=_SECONDS, channel_timeout=_SECONDS,
                     )  # fmt: skip
                     break
@@ -240,6 +242,28 @@ class Sftp:
     def versions(self, path: str) -> list[Version]:
         """None."""
         return []
+
+
+class _Line:
+    """A connection on which many small questions and answers go back and forth: nothing waits to be sent together with something else (RFC 896),
+    and what came is confirmed at once (RFC 1122, 4.2.3.2 allows to wait for half a second), or the other side would wait for that.
+    """
+
+    def __init__(self, line: socket.socket) -> None:
+        self._line = line
+        line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._quick = getattr(socket, "TCP_QUICKACK", None)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._line, name)
+
+    def recv(self, size: int) -> bytes:
+        """What came."""
+        data = self._line.recv(size)
+        if self._quick is not None:
+            with contextlib.suppress(OSError):
+                self._line.setsockopt(socket.IPPROTO_TCP, self._quick, 1)
+        return data
 
 
 class _Whole:

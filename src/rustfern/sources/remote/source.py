@@ -28,7 +28,7 @@ VERSIONS = "@versions"
 """The folder, made up, in which the earlier versions of all files below a root lie: `@versions/TIME/…` repeats the tree."""
 _BLOCK_BYTES, _MOST_BLOCKS = 256 << 10, 8
 _MOST_ASKED = 20_000
-_WORKERS, _MOST_AHEAD, _LEVELS = 12, 500, 2
+_WORKERS, _MOST_AHEAD, _LEVELS = 7, 20_000, 2
 _SMALL_BYTES, _MOST_KEPT_BYTES = 1 << 20, 96 << 20
 """Files up to this size are read whole, and kept in memory up to that much of them."""
 _FOLDER = Item("", "folder")
@@ -118,7 +118,8 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
         if known is None:
             with self.lock:
                 asked = self._asked.get(folder)
-            known = asked.result() if asked is not None else _listing(self.link, folder)
+            # What waits behind others is asked for now: somebody needs it.
+            known = _listing(self.link, folder) if asked is None or asked.cancel() else asked.result()
             with self.lock:
                 self.listed[folder] = known
                 self._asked.pop(folder, None)
@@ -150,20 +151,26 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
         key = there, mark
         with self.lock:
             known = self._contents.get(key)
+        if known is not None and not known.cancel():
+            try:
+                return known.result()
+            except SourceError:
+                with self.lock:
+                    self._contents.pop(key, None)  # the next one may have more luck
+                raise
+        # What waits behind others is read now: somebody needs it.
+        data = self.link.read(there, 0, size, mark)
+        done: Future[bytes] = Future()
+        done.set_result(data)
+        with self.lock:
             if known is None:
-                known = self._contents[key] = self._workers.submit(self.link.read, there, 0, size, mark)
                 self._kept += size
-            self._contents.move_to_end(key)
+            self._contents[key] = done
             while self._kept > _MOST_KEPT_BYTES and len(self._contents) > 1:
                 (_, oldest) = self._contents.popitem(last=False)
-                if oldest.done() and oldest.exception() is None:
+                if oldest.done() and not oldest.cancelled() and oldest.exception() is None:
                     self._kept -= len(oldest.result())
-        try:
-            return known.result()
-        except SourceError:
-            with self.lock:
-                self._contents.pop(key, None)  # the next one may have more luck
-            raise
+        return data
 
     def ahead(self, there: str, mark: str, size: int) -> None:
         """Have a small file read by the time that somebody asks for it."""

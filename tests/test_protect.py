@@ -762,3 +762,20 @@ def rewritten_bad(path: str, text: str) -> bytes:
     }  # fmt: skip
     form, wanted = kinds[path]
     return rewritten(form, text.encode(), path, wanted)
+
+
+def test_nothing_is_written_onto_a_disk_that_fails(disk: Path) -> None:
+    from rustfern.operations.protect import Wish, apply, plan, survey
+    from rustfern.operations.session import Session
+
+    session = Session()
+    found = survey([str(disk)], session=session)
+    before = everything(disk)
+    for _ in range(3):
+        session.sources.health.note(1, str(disk))
+    outcome = apply(found, Wish(), session, plan(found))
+    assert (
+        not outcome.changes
+        and all("returns errors" in each.message for each in outcome.refused)
+        and everything(disk) == before
+    )

@@ -77,7 +77,13 @@ class Sftp:
                         auth_timeout=_SECONDS, channel_timeout=_SECONDS,
                     )  # fmt: skip
                     break
-                except (paramiko.AuthenticationException, paramiko.PasswordRequiredException) as error:
+                except paramiko.SSHException as error:
+                    # Where there is no key at all, the library says so in words only.
+                    if isinstance(error, paramiko.BadHostKeyException) or not (
+                        isinstance(error, (paramiko.AuthenticationException, paramiko.PasswordRequiredException))
+                        or "No authentication methods" in str(error)
+                    ):
+                        raise
                     if self._password is None:
                         self._password = self._ask(self._user, self._host)
                         if self._password is not None:

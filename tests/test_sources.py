@@ -345,3 +345,28 @@ def test_an_archive_of_each_day_is_one_answer(tmp_path: Path, rustfern: Rustfern
         plan["original"] == str(tmp_path / "src22/home/ines/Documents/mooring plan.txt")
         and plan["situation"] == "overwritten"
     )
+
+
+def test_dated_images_of_different_machines_stay_apart(tmp_path: Path, rustfern: Rustfern) -> None:
+    """A date in its name makes an archive no backup of what is searched beside it: only one series of the same people does, or their living folder."""
+    for person, words in (("tobias", "spars and rigging of the Petrel"), ("ines", "keel bolts")):
+        write(tmp_path / person / "home" / person / ".config/x", "")
+        write(tmp_path / person / "home" / person / "Documents/plan.txt", f"the plan of {person}, {words}", T0)
+        write(tmp_path / person / "home" / person / f"Documents/{person}.txt", f"only {person}: {words}", T0)
+        for name in (
+            f"{person}-2026-11-20",
+            f"{person}-2026-11-21",
+            person,
+            "pc-2026-11-20" if person == "ines" else "pc-2026-11-21",
+        ):
+            with tarfile.open(tmp_path / f"{name}.tar.gz", "w:gz") as archive:
+                archive.add(tmp_path / person, ".")
+    for first, second in (
+        ("tobias-2026-11-20.tar.gz", "ines.tar.gz"), ("tobias-2026-11-20.tar.gz", "ines-2026-11-21.tar.gz"), ("tobias-2026-11-20.tar.gz", "ines"),
+        ("pc-2026-11-20.tar.gz", "pc-2026-11-21.tar.gz"),
+    ):  # fmt: skip
+        found = rustfern("scan", tmp_path / first, tmp_path / second, "--json").json
+        assert {home["person"] for home in found["homes"]} == {"tobias", "ines"}, (first, second)
+        assert not [each["name"] for each in found["documents"] if each["situation"] != "nothing-lost"], (first, second)
+    own = rustfern("scan", tmp_path / "ines-2026-11-20.tar.gz", tmp_path / "ines", "--json").json
+    assert [home["person"] for home in own["homes"]] == ["ines"]

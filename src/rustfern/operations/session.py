@@ -179,7 +179,7 @@ def find_people(
         *(home for source in sources if source.root not in known for home in find_homes(source, on_problem)),
     ]
     # Homes inside snapshots are versions of homes; those of an old system hold what the new one never took over.
-    dated = DatedRoots(catalogue(), [source.root for source in sources])
+    dated = DatedRoots(catalogue(), sources)
     homes = [home for home in homes if not dated.is_of_versions(home.path)]
     if hints.person is None:
         return homes, []

@@ -119,7 +119,7 @@ class Search(msgspec.Struct, dict=True):
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
         self._tops_of_homes = {home.path for home in self.homes}
         self._synced = self._pairs()
-        self._dated = DatedRoots(self.catalogue, [source.root for source in self.sources])
+        self._dated = DatedRoots(self.catalogue, self.sources)
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
     @contextmanager

@@ -556,7 +556,12 @@ def test_a_synced_folder_and_its_service_are_one_answer(service: Service, tmp_pa
     first = boatyard()["/Documents/mooring plan.txt"][0]
     write(tmp_path / "Sync/Documents/mooring plan.txt", first.data, int(first.saved.timestamp()))
     write(tmp_path / "Sync/Documents/Surveys/hull survey Petrel.txt", b"", T0 + 10**8)
-    (tmp_path / "Sync/Timber").mkdir()
+    told = {
+        each["name"]: each for each in rustfern("scan", tmp_path / "Sync", service.address, "--json").json["documents"]
+    }
+    assert told["mooring plan.txt"]["original"].startswith("dav:"), "names alone prove nothing"
+    same = boatyard()["/Documents/launch schedule.txt"][0]
+    write(tmp_path / "Sync/Documents/launch schedule.txt", same.data, int(same.saved.timestamp()))
     told = {
         each["name"]: each for each in rustfern("scan", tmp_path / "Sync", service.address, "--json").json["documents"]
     }

@@ -14,7 +14,6 @@ from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Find, Home, Layout, Order, Searched, Totals
 from rustfern.core.paths import inside, plain_path
-from rustfern.core.remote_paths import is_remote
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.lister import Lister
@@ -31,6 +30,7 @@ from rustfern.search.patterns import (
 )
 from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
+from rustfern.search.synced import synced_roots
 from rustfern.search.walk import Sorting, Task
 from rustfern.settings.interface import Settings
 from rustfern.sources.folder import with_companions
@@ -118,7 +118,7 @@ class Search(msgspec.Struct, dict=True):
         aside = not self.door.gentle.is_on and not on_disks
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
         self._tops_of_homes = {home.path for home in self.homes}
-        self._synced = self._pairs()
+        self._synced = synced_roots(self.sources)
         self._dated = DatedRoots(self.catalogue, self.sources)
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
@@ -474,18 +474,6 @@ class Search(msgspec.Struct, dict=True):
                 there = os.path.normpath(os.path.join(near, inner))
                 return there, [name for name in names if self.door.exists(os.path.join(there, name))]
         return "", []
-
-    def _pairs(self) -> dict[str, str]:
-        """The roots on other machines that hold what a root here holds too, as a service and its folder do: they have names in common."""
-        found = {}
-        for far in (source for source in self.sources if is_remote(source.root)):
-            for near in (source for source in self.sources if not is_remote(source.root)):
-                with suppress(SourceError):
-                    theirs, ours = far.names(far.root), near.names(near.root)
-                    if {*theirs[0], *theirs[1]} & {*ours[0], *ours[1]}:
-                        found[far.root] = near.root
-                        break
-        return found
 
     def _task(self, top: str) -> Task:
         return Task(top, [top], frozenset(self.own_folders), self.thorough, tuple(home.path for home in self.homes))

@@ -14,13 +14,13 @@ from rustfern.cases.changes import Change, ChangedSetting
 from rustfern.cases.location import case_in_use, case_paths, open_existing
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import CaseError, NotFound, WrongUsage
-from rustfern.core.model import Hints, Home, Problem, Totals
+from rustfern.core.model import Home, Problem
 from rustfern.core.paths import inside, show_name
 from rustfern.core.remarks import counted
+from rustfern.operations.look_around import look_around
 from rustfern.operations.protection import protections_of
-from rustfern.operations.session import Session, find_people, open_case, open_roots, open_sources
+from rustfern.operations.session import Session, open_case
 from rustfern.operations.targets import check_target, size_of, write_new
-from rustfern.search.search import Search
 from rustfern.settings import change as setting
 from rustfern.settings import stores
 from rustfern.settings.change import NotChanged
@@ -94,27 +94,14 @@ def survey(
     session: Session | None = None,
 ) -> Survey:
     """Look at the settings of each person's programs, reading only. Raises `WrongUsage`, or `SourceError` for a root that cannot be read."""
-    session = session or Session()
-    problems: list[Problem] = []
-
-    def on_problem(path: str, message: str) -> None:
-        problems.append(Problem(path, message))
-
-    tops, kept = open_roots(session, roots)
-    sources = open_sources(session, tops, on_problem)
-    own = not roots
-    live = own or any(map(session.sources.is_live, tops))
-    homes, _ = find_people(session, sources, own, Hints(person=person), on_problem, kept)
-    if not homes:
-        raise NotFound(
-            "nobody's home was found there",
-            tops[0] if tops else None,
-            "Name the folder of the person, or of the whole disk",
-        )
-    search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals(), only_homes=True)
-    search.known_places()
-    rows = protections_of(search, every_minutes, own=own, look_around=True)
-    return Survey(tuple(tops), live, tuple(homes), tuple(rows), tuple(dict.fromkeys(problems)), every_minutes)
+    around = look_around(session or Session(), roots, person)
+    if not around.homes:
+        where = around.tops[0] if around.tops else None
+        raise NotFound("nobody's home was found there", where, "Name the folder of the person, or of the whole disk")
+    rows = protections_of(around.search, every_minutes, own=around.own, look_around=True)
+    return Survey(
+        tuple(around.tops), around.live, tuple(around.homes), tuple(rows), tuple(dict.fromkeys(around.problems)), every_minutes
+    )  # fmt: skip
 
 
 # --- what would be written ----------------------------------------------------------------------------------------------

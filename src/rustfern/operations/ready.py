@@ -11,14 +11,14 @@ import msgspec
 
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import RustFernError
-from rustfern.core.model import Hints, Home, Problem, SearchedDisk, Totals
+from rustfern.core.model import Home, Problem, SearchedDisk
 from rustfern.core.times import Clock
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
+from rustfern.operations.look_around import look_around
 from rustfern.operations.protection import protections_of
-from rustfern.operations.session import Session, find_people, open_roots, open_sources
+from rustfern.operations.session import Session
 from rustfern.operations.targets import nearest_folder, same_volume
 from rustfern.search.homes import is_temporary_profile
-from rustfern.search.search import Search
 from rustfern.settings.advice import Advice, advice_from, worst_cases
 from rustfern.sources import live_machine
 from rustfern.sources.registry import Sources
@@ -71,19 +71,16 @@ def ready(
 ) -> Readiness:
     """Look around without walking the tree. Raises `WrongUsage`, or `SourceError` for a root that cannot be read."""
     session = session or Session()
-    problems: list[Problem] = []
-
-    def on_problem(path: str, message: str) -> None:
-        problems.append(Problem(path, message))
-
-    tops, kept = open_roots(session, roots)
-    sources = open_sources(session, tops, on_problem)
-    own = not roots
-    live = own or any(map(session.sources.is_live, tops))
+    around = look_around(session, roots, person)
+    tops, own, live, homes, search, problems = (
+        around.tops,
+        around.own,
+        around.live,
+        around.homes,
+        around.search,
+        around.problems,
+    )
     disks = tuple(disk for top in tops if (disk := session.sources.told_disk(top)) is not None)
-    homes, _ = find_people(session, sources, own, Hints(person=person), on_problem, kept)
-    search = Search(session.sources, sources, homes, catalogue(), on_problem, Totals(), only_homes=person is not None)
-    search.known_places()
     short = [
         find for find in search.finds if catalogue().places[find.place].lifetime_rank < 3 and find.kind != "record"
     ]

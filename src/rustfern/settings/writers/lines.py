@@ -6,7 +6,7 @@ Sources: Desktop Entry Specification (groups and entries); the KDE configuration
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from rustfern.settings.text import decoded, end_of, lines_of
 from rustfern.settings.writers.interface import CannotWrite, SetElsewhere, Wanted
@@ -33,11 +33,7 @@ def _fixed(section: str) -> bool:
 
 def ini(data: bytes, wanted: Sequence[Wanted]) -> bytes:
     """`name=value` below `[section]`; the last one of a name counts, as in the programs that read such files."""
-    whole = decoded(data)
-    lines = lines_of(whole.text)
-    for each in wanted:
-        lines = _with_entry(lines, each)
-    return whole.bytes_of("".join(lines))
+    return _each(data, wanted, _with_entry)
 
 
 def _with_entry(lines: list[str], wanted: Wanted) -> list[str]:
@@ -95,57 +91,67 @@ def _text(value: bool | int | str) -> str:
     return text
 
 
-def pairs(data: bytes, wanted: Sequence[Wanted]) -> bytes:
-    """`name value` or `name: value`, one a line; `key` of what is wanted is what parts them where no line shows it."""
+def _each(data: bytes, wanted: Sequence[Wanted], change: Callable[[list[str], Wanted], list[str]]) -> bytes:
+    """A file with each of the wanted values put in by `change`, which gets and gives its lines."""
     whole = decoded(data)
     lines = lines_of(whole.text)
     for each in wanted:
-        lines = _with_pair(lines, each)
+        lines = change(lines, each)
     return whole.bytes_of("".join(lines))
+
+
+def _last(lines: list[str], pattern: re.Pattern[str], name: str) -> tuple[int, re.Match[str]] | None:
+    """The last line of a form that says something of a name: its number, and its parts."""
+    for number in range(len(lines) - 1, -1, -1):
+        match = pattern.match(lines[number])
+        if match is not None and match["name"] == name:
+            return number, match
+    return None
+
+
+def _with_value(lines: list[str], found: tuple[int, re.Match[str]], text: str) -> list[str]:
+    number, match = found
+    start, stop = match.span("value")
+    return [*lines[:number], lines[number][:start] + text + lines[number][stop:], *lines[number + 1 :]]
+
+
+def pairs(data: bytes, wanted: Sequence[Wanted]) -> bytes:
+    """`name value` or `name: value`, one a line; `key` of what is wanted is what parts them where no line shows it."""
+    return _each(data, wanted, _with_pair)
 
 
 def _with_pair(lines: list[str], wanted: Wanted) -> list[str]:
     text = _text(wanted.value)
-    rows = [(number, match) for number, line in enumerate(lines) if (match := PAIR.match(line)) is not None]
-    for number, match in reversed(rows):
-        if match["name"] == wanted.name:
-            start, stop = match.span("value")
-            return [*lines[:number], lines[number][:start] + text + lines[number][stop:], *lines[number + 1 :]]
-    parts = wanted.key or next((match["equals"] for _, match in rows), " ")
-    return _added(lines, len(lines), f"{wanted.name}{parts}{text}")
+    if (found := _last(lines, PAIR, wanted.name)) is not None:
+        return _with_value(lines, found, text)
+    shown = next((match["equals"] for line in lines if (match := PAIR.match(line)) is not None), " ")
+    return _added(lines, len(lines), f"{wanted.name}{wanted.key or shown}{text}")
 
 
 def preferences(data: bytes, wanted: Sequence[Wanted]) -> bytes:
     """The preferences of Mozilla programs: `user_pref("name", value);`."""
-    whole = decoded(data)
-    lines = lines_of(whole.text)
-    for each in wanted:
-        text = f'"{each.value}"' if isinstance(each.value, str) else _text(each.value)
-        rows = [(number, match) for number, line in enumerate(lines) if (match := PREFERENCE.match(line)) is not None]
-        found = next((row for row in reversed(rows) if row[1]["name"] == each.name), None)
-        if found is None:
-            lines = _added(lines, len(lines), f'user_pref("{each.name}", {text});')
-            continue
-        number, match = found
-        start, stop = match.span("value")
-        lines = [*lines[:number], lines[number][:start] + text + lines[number][stop:], *lines[number + 1 :]]
-    return whole.bytes_of("".join(lines))
+    return _each(data, wanted, _with_preference)
+
+
+def _with_preference(lines: list[str], wanted: Wanted) -> list[str]:
+    text = f'"{wanted.value}"' if isinstance(wanted.value, str) else _text(wanted.value)
+    if (found := _last(lines, PREFERENCE, wanted.name)) is not None:
+        return _with_value(lines, found, text)
+    return _added(lines, len(lines), f'user_pref("{wanted.name}", {text});')
 
 
 def nano(data: bytes, wanted: Sequence[Wanted]) -> bytes:
     """`set name`, `unset name` or `set name value`; the last one counts."""
-    whole = decoded(data)
-    lines = lines_of(whole.text)
-    for each in wanted:
-        rows = [(number, match) for number, line in enumerate(lines) if (match := NANO.match(line)) is not None]
-        found = next((row for row in reversed(rows) if row[1]["name"] == each.name), None)
-        if isinstance(each.value, bool):
-            new = f"{'set' if each.value else 'unset'} {each.name}"
-        else:
-            new = f"set {each.name} {_text(each.value)}"
-        if found is None:
-            lines = _added(lines, len(lines), new)
-            continue
-        number, match = found
-        lines = [*lines[:number], new + lines[number][match.end() :], *lines[number + 1 :]]
-    return whole.bytes_of("".join(lines))
+    return _each(data, wanted, _with_word)
+
+
+def _with_word(lines: list[str], wanted: Wanted) -> list[str]:
+    if isinstance(wanted.value, bool):
+        new = f"{'set' if wanted.value else 'unset'} {wanted.name}"
+    else:
+        new = f"set {wanted.name} {_text(wanted.value)}"
+    found = _last(lines, NANO, wanted.name)
+    if found is None:
+        return _added(lines, len(lines), new)
+    number, match = found
+    return [*lines[:number], new + lines[number][match.end() :], *lines[number + 1 :]]

@@ -717,6 +717,20 @@ def test_what_changes_in_that_moment_is_not_written_over(tmp_path: Path, monkeyp
     assert path.read_text() == "[a]\nx=7\n" and [each.name for each in tmp_path.iterdir()] == ["settings.ini"]
 
 
+@pytest.mark.skipif(sys.platform == "win32", reason="Windows locks by itself")
+def test_a_locked_file_is_left_alone(tmp_path: Path) -> None:
+    import fcntl
+
+    path = write(tmp_path / "settings.ini", "[a]\nx=1\n")
+    with path.open("rb") as held:
+        fcntl.flock(held, fcntl.LOCK_EX)
+        with pytest.raises(NotChanged, match="locked"):
+            changing.apply(
+                CaseFile.create(None), a_change(str(path), "ini"), str(tmp_path), "", [Wanted("a", "x", "2")]
+            )
+    assert path.read_text() == "[a]\nx=1\n"
+
+
 def test_a_link_that_leads_out_of_the_home(tmp_path: Path) -> None:
     write(tmp_path / "elsewhere/settings.ini", "[a]\nx=1\n")
     (tmp_path / "home").mkdir()

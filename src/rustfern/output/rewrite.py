@@ -11,6 +11,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from rustfern.output.atomic import lock
 from rustfern.output.folder import Folder
 from rustfern.output.inside import below
 from rustfern.output.temporary import clean
@@ -58,6 +59,8 @@ def read_now(path: str, limit: int) -> FileNow:
         raise Unchanged("it is read-only, which somebody may have done on purpose: make it writable first")
     handle = os.open(path, _READ)
     with os.fdopen(handle, "rb") as stream:
+        if sys.platform != "win32" and not lock(handle, wait=False):
+            raise Unchanged("it is locked by a program at work: have the person close it, then run this again")
         data = stream.read(limit + 1)
         facts = os.fstat(stream.fileno())
     return FileNow(data, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns)

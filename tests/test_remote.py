@@ -536,10 +536,9 @@ def test_versions_are_a_tree_of_their_own(service: Service) -> None:
         f"{root}/@versions/1999"
     )
     link = WebDav(top_of(root), lambda user, host: PASSWORD)
-    assert [each.name for each in link.versions("/Timber/orders.csv")] == ["2", "1"] and link.versions("/nothing") == []
-    assert isinstance(link.items("/")[0], Item) and all(
-        isinstance(each, Version) for each in link.versions("/Timber/orders.csv")
-    )
+    timber, nothing = link.versions(["/Timber/orders.csv", "/nothing"])
+    assert [each.name for each in timber] == ["2", "1"] and nothing == []
+    assert isinstance(link.items("/")[0], Item) and all(isinstance(each, Version) for each in timber)
     link.close()
 
 

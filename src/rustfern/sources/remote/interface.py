@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import Future
 from datetime import datetime
 from typing import Literal, Protocol
 
@@ -40,13 +41,21 @@ class Link(Protocol):
     def items(self, folder: str) -> list[Item]:
         """What is in a folder."""
 
+    def items_soon(self, folder: str) -> Future[list[Item]]:
+        """The same, behind what was asked for before. It can be cancelled until it is its turn, and may raise more than `SourceError`: it is tried
+        once.
+        """
+
     def read(self, path: str, offset: int, length: int, mark: str) -> bytes:
         """Bytes of a file: all that were asked for, less only at its end. Raises `SourceError` also where it is not any more the file with that
         mark.
         """
 
-    def versions(self, path: str) -> list[Version]:
-        """The earlier versions of a file, the newest first; empty where none are kept."""
+    def read_soon(self, path: str, offset: int, length: int, mark: str) -> Future[bytes]:
+        """The same, behind what was asked for before, as with folders."""
+
+    def versions(self, paths: list[str]) -> list[list[Version]]:
+        """The earlier versions of some files, the newest first; empty where none are kept."""
 
     @property
     def keeps_versions(self) -> bool:

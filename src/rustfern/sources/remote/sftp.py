@@ -7,26 +7,30 @@ from __future__ import annotations
 
 import contextlib
 import os
+import posixpath
 import socket
 import stat
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
+from concurrent.futures import Future
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, Literal, cast
+from typing import TYPE_CHECKING, Any, Literal, TypeVar, cast
+
+import msgspec
 
 from rustfern.core.errors import SourceError
 from rustfern.core.remote_paths import parts_of
 from rustfern.output.atomic import PRIVATE
 from rustfern.sources.remote.interface import MOST_NAMES, Ask, Confirm, Item, Version
+from rustfern.sources.remote.sftp_exchange import Exchange, Facts, Work, closing, contents, names, targets
 
 if TYPE_CHECKING:
     import paramiko
 
-_PORT, _SECONDS, _PIECE_BYTES = 22, 20.0, 32 << 10
-_MOST_OPEN, _MOST_LINKS, _TRIES = 4, 500, 3
-_MOST_CHANNELS = 8
-"""Questions that are under way at a time, each through a channel of its own: servers allow ten."""
+_PORT, _SECONDS, _TRIES = 22, 20.0, 3
+_MOST_OPEN, _MOST_LINKS, _AT_ONCE = 8, 500, 128
+_Told = TypeVar("_Told")
 
 
 class Sftp:
@@ -42,10 +46,8 @@ class Sftp:
         self._top, self._ask, self._confirm, self._known = top, ask, confirm, known_hosts
         self._lock = threading.RLock()
         self._password: str | None = None
-        self._files: dict[int, OrderedDict[tuple[str, str], paramiko.SFTPFile]] = {}
-        self._free = threading.Condition()
-        self._channels: list[paramiko.SFTPClient] = []
-        self._made = 0
+        self._files: OrderedDict[tuple[Exchange, str, str], bytes] = OrderedDict()
+        self._exchange: Exchange | None = None
         self._client = self._connected()
 
     def close(self) -> None:
@@ -110,144 +112,118 @@ class Sftp:
             ) from error  # fmt: skip
         return client
 
-    @contextlib.contextmanager
-    def _channel(self) -> Iterator[paramiko.SFTPClient]:
-        """A channel that nobody else uses meanwhile. One that broke is not used again."""
-        with self._free:
-            while not self._channels and self._made >= _MOST_CHANNELS:
-                self._free.wait()
-            sftp = self._channels.pop() if self._channels else None
-            self._made += sftp is None
-        try:
-            if sftp is None:
-                sftp = self._client.open_sftp()
-                channel = sftp.get_channel()
-                if channel is not None:
-                    channel.settimeout(_SECONDS)
-            yield sftp
-        except (PermissionError, FileNotFoundError, SourceError):
-            self._give_back(sftp)
-            raise
-        except BaseException:
-            self._give_back(None)
-            raise
-        self._give_back(sftp)
+    def _opened(self) -> Exchange:
+        """The channel that questions go through; made anew where it broke, by whoever comes first. Raises what the library raises, or `SourceError`."""
+        with self._lock:
+            if self._exchange is None or self._exchange.is_broken:
+                self._files.clear()
+                transport = self._client.get_transport()
+                if transport is None or not transport.is_active():
+                    self._client.close()
+                    self._client = self._connected()
+                    transport = self._client.get_transport()
+                if transport is None:
+                    raise EOFError("the line broke")
+                channel = transport.open_session(timeout=_SECONDS)
+                channel.invoke_subsystem("sftp")
+                self._exchange = Exchange(channel, _AT_ONCE)
+            return self._exchange
 
-    def _give_back(self, sftp: paramiko.SFTPClient | None) -> None:
-        with self._free:
-            if sftp is None:
-                self._made -= 1
-            else:
-                self._channels.append(sftp)
-            self._free.notify()
-
-    def _tried(self, what: str, path: str, work: Callable[[paramiko.SFTPClient], Any]) -> Any:
+    def _tried(self, what: str, path: str, work: Callable[[Exchange], Work[_Told]]) -> _Told:
         """What some work gives; a connection that broke is made anew. Raises `SourceError`."""
         import paramiko
 
         for attempt in range(_TRIES):
-            client = self._client
             try:
-                with self._channel() as sftp:
-                    return work(sftp)
+                exchange = self._opened()
+                return exchange.wait(exchange.begin(work(exchange), urgent=True))
             except PermissionError as error:
                 raise SourceError(
                     f"{what} (permission denied)", self._top + path, "Ask for the right to read it"
                 ) from error
             except FileNotFoundError as error:
                 raise SourceError(f"{what} (there is nothing)", self._top + path) from error
-            except (OSError, EOFError, paramiko.SSHException) as error:
+            except (OSError, EOFError, ValueError, paramiko.SSHException) as error:
                 if attempt + 1 == _TRIES:
                     raise SourceError(
                         f"{what} ({str(error)[:120] or type(error).__name__})", self._top + path,
                         "Look whether the network is there, and try again",
                     ) from error  # fmt: skip
-            with self._lock:
-                transport = self._client.get_transport()
-                if self._client is client and (transport is None or not transport.is_active()):
-                    self._files.clear()
-                    self._client.close()
-                    self._client = self._connected()
-                    with self._free:
-                        self._channels.clear()
-                        self._made = 0
         raise SourceError(what, self._top + path)
+
+    def _soon(self, work: Callable[[Exchange], Work[_Told]]) -> Future[_Told]:
+        exchange = self._exchange
+        if exchange is not None:
+            return exchange.begin(work(exchange), urgent=False)
+        told: Future[_Told] = Future()
+        told.set_exception(EOFError("there is no line yet"))
+        return told
 
     def items(self, folder: str) -> list[Item]:
         """What is in a folder."""
+        return self._tried("this folder could not be listed", folder, lambda _: self._items(folder))
 
-        def work(sftp: paramiko.SFTPClient) -> list[Item]:
-            found: list[Item] = []
-            links = 0
-            for facts in sftp.listdir_attr(folder):
-                if len(found) >= MOST_NAMES:
-                    raise SourceError(
-                        f"the other machine lists more than {MOST_NAMES} names here, and was stopped",
-                        self._top + folder,
-                    )
-                name, mode = str(facts.filename), facts.st_mode or 0
-                if name in ("", ".", "..") or "/" in name or "\0" in name:
-                    continue
-                target = None
-                if stat.S_ISLNK(mode):
-                    links += 1
-                    target = ""
-                    with contextlib.suppress(OSError):
-                        target = (sftp.readlink(os.path.join(folder, name)) or "") if links <= _MOST_LINKS else ""
-                found.append(
-                    Item(
-                        name,
-                        _kind(mode),
-                        facts.st_size or 0,
-                        _time(facts.st_mtime),
-                        f"{facts.st_size}:{facts.st_mtime}",
-                        stat.S_IMODE(mode),
-                        target,
-                    )
-                )
-            return found
+    def items_soon(self, folder: str) -> Future[list[Item]]:
+        """The same, when it is its turn; tried once."""
+        return self._soon(lambda _: self._items(folder))
 
-        result: list[Item] = self._tried("this folder could not be listed", folder, work)
-        return result
+    def _items(self, folder: str) -> Work[list[Item]]:
+        told = yield from names(_bytes(folder), MOST_NAMES)
+        if len(told) > MOST_NAMES:
+            raise SourceError(
+                f"the other machine lists more than {MOST_NAMES} names here, and was stopped", self._top + folder
+            )
+        found = [
+            Item(
+                name, _kind(mode), facts.size or 0, _time(facts.modified), _mark(facts), stat.S_IMODE(mode),
+                "" if stat.S_ISLNK(mode) else None,
+            )
+            for name, facts, mode in ((_text(raw), facts, facts.mode or 0) for raw, facts in told)
+            if name not in ("", ".", "..") and "/" not in name and "\0" not in name
+        ]  # fmt: skip
+        links = [number for number, item in enumerate(found) if item.kind == "link"][:_MOST_LINKS]
+        leads = yield from targets([_bytes(posixpath.join(folder, found[number].name)) for number in links])
+        for number, target in zip(links, leads, strict=True):
+            found[number] = msgspec.structs.replace(found[number], target=_text(target))
+        return found
 
     def read(self, path: str, offset: int, length: int, mark: str) -> bytes:
-        """Bytes of a file, in pieces that are asked for together."""
+        """Bytes of a file, in pieces that are asked for together with what shows that it is still the same."""
+        return self._tried(
+            "this could not be read", path, lambda exchange: self._read(exchange, path, offset, length, mark)
+        )
 
-        def work(sftp: paramiko.SFTPClient) -> bytes:
-            if offset == 0 and mark == f"{length}:{mark.partition(':')[2]}":
-                # All of it: what has grown or shrunk since shows by its length, so that nobody has to ask for that.
-                with contextlib.closing(_Whole(sftp.open(path, "rb"))) as whole:
-                    data = whole.read(length)
-                if len(data) != length:
-                    raise SourceError("it was changed there while it was read", self._top + path, "Search again")
-                return data
-            # Files stay open a while in the channel that opened them: each has one user at a time.
-            mine = self._files.setdefault(id(sftp), OrderedDict())
-            file = mine.get((path, mark))
-            if file is None:
-                file = sftp.open(path, "rb")
-                facts = file.stat()
-                if mark and f"{facts.st_size}:{facts.st_mtime}" != mark:
-                    file.close()
-                    raise SourceError("it was changed there while it was read", self._top + path, "Search again")
-                mine[path, mark] = file
-                while len(mine) > _MOST_OPEN:
-                    mine.popitem(last=False)[1].close()
-            mine.move_to_end((path, mark))
-            ends = range(offset, offset + length, _PIECE_BYTES)
-            return b"".join(file.readv([(at, min(_PIECE_BYTES, offset + length - at)) for at in ends]))
+    def read_soon(self, path: str, offset: int, length: int, mark: str) -> Future[bytes]:
+        """The same, when it is its turn; tried once."""
+        return self._soon(lambda exchange: self._read(exchange, path, offset, length, mark))
 
-        result: bytes = self._tried("this could not be read", path, work)
-        return result
+    def _read(self, exchange: Exchange, path: str, offset: int, length: int, mark: str) -> Work[bytes]:
+        is_whole = offset == 0 and mark.partition(":")[0] == str(length)
+        known = self._files.pop((exchange, path, mark), None)
+        handle, facts, data = yield from contents(_bytes(path), offset, length, known, last=is_whole)
+        is_same = not mark or _mark(facts) == mark
+        if not is_whole:
+            # What is read in parts stays open a while; each handle has one user at a time.
+            dropped = [handle]
+            if is_same:
+                dropped = [self._files.pop((exchange, path, mark), b"")]
+                self._files[exchange, path, mark] = handle
+            while len(self._files) > _MOST_OPEN:
+                dropped.append(self._files.popitem(last=False)[1])
+            for each in filter(None, dropped):
+                yield from closing(each)
+        if not is_same:
+            raise SourceError("it was changed there while it was read", self._top + path, "Search again")
+        return data
 
     @property
     def keeps_versions(self) -> bool:
         """A file system keeps none that this protocol tells of."""
         return False
 
-    def versions(self, path: str) -> list[Version]:
+    def versions(self, paths: list[str]) -> list[list[Version]]:
         """None."""
-        return []
+        return [[] for _ in paths]
 
 
 class _Line:
@@ -272,21 +248,17 @@ class _Line:
         return data
 
 
-class _Whole:
-    """A file that is read once: closed without waiting for the answer to that."""
+def _bytes(path: str) -> bytes:
+    return path.encode("utf-8", "surrogateescape")
 
-    def __init__(self, file: paramiko.SFTPFile) -> None:
-        self._file: paramiko.SFTPFile | None = file
 
-    def read(self, length: int) -> bytes:
-        """So many bytes, and one more if there is one."""
-        assert self._file is not None
-        pieces = [(at, min(_PIECE_BYTES, length + 1 - at)) for at in range(0, length + 1, _PIECE_BYTES)]
-        return b"".join(self._file.readv(pieces))
+def _text(path: bytes) -> str:
+    """Names are bytes: what is no UTF-8 has to be found too."""
+    return path.decode("utf-8", "surrogateescape")
 
-    def close(self) -> None:
-        """Let it go: the library closes what nobody holds any more in passing."""
-        self._file = None
+
+def _mark(facts: Facts) -> str:
+    return f"{facts.size}:{facts.modified}"
 
 
 def _kind(mode: int) -> Literal["file", "folder", "link", "other"]:

@@ -5,14 +5,14 @@ from __future__ import annotations
 import io
 import os
 import threading
-import weakref
 from collections import OrderedDict
-from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Iterable
+from concurrent.futures import Future
 from contextlib import AbstractContextManager, suppress
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, TypeVar
 
 import msgspec
 
@@ -28,7 +28,7 @@ VERSIONS = "@versions"
 """The folder, made up, in which the earlier versions of all files below a root lie: `@versions/TIME/…` repeats the tree."""
 _BLOCK_BYTES, _MOST_BLOCKS = 256 << 10, 8
 _MOST_ASKED = 20_000
-_WORKERS, _MOST_AHEAD, _LEVELS = 7, 20_000, 2
+_MOST_AHEAD, _LEVELS, _MOST_SECONDS = 20_000, 2, 120.0
 _SMALL_BYTES, _MOST_KEPT_BYTES = 1 << 20, 96 << 20
 """Files up to this size are read whole, and kept in memory up to that much of them."""
 _FOLDER = Item("", "folder")
@@ -86,28 +86,31 @@ class _Stream(io.RawIOBase):
         return self._blocks[number]
 
 
-def _listing(link: Link, folder: str) -> dict[str, Item] | SourceError:
+_Told = TypeVar("_Told")
+
+
+def _in_time(asked: Future[_Told] | None) -> _Told | None:
+    """What was asked for ahead; None where it has to be asked for now: it still waits behind others, or was tried once without luck."""
+    if asked is None or asked.cancel():
+        return None
     try:
-        return {item.name: item for item in link.items(folder)}
-    except SourceError as error:
-        return error
+        return asked.result(_MOST_SECONDS)
+    except Exception:  # of whatever kind: asked for once more, it says what it is
+        return None
 
 
-class Remote(msgspec.Struct, dict=True, weakref=True):
-    """What is known of one machine, shared by all sources that lie on it: folders as they were listed, versions as they were told."""
+class Remote(msgspec.Struct, dict=True):
+    """What is known of one machine, shared by all sources that lie on it: folders as they were listed."""
 
     top: str
     link: Link
     listed: dict[str, dict[str, Item] | SourceError] = msgspec.field(default_factory=dict)
-    history: dict[str, dict[str, dict[str, tuple[str, Version]]]] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.lock = threading.RLock()
-        self._asked: dict[str, Future[dict[str, Item] | SourceError]] = {}
+        self._asked: dict[str, Future[list[Item]]] = {}
         self._contents: OrderedDict[tuple[str, str], Future[bytes]] = OrderedDict()
         self._kept = 0
-        self._workers = ThreadPoolExecutor(_WORKERS, "listing")
-        weakref.finalize(self, self._workers.shutdown, wait=False, cancel_futures=True)
 
     def items(self, folder: str) -> dict[str, Item]:
         """What is in a folder (path there), by name. Raises `SourceError`, each time, where it cannot be listed.
@@ -118,31 +121,32 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
         if known is None:
             with self.lock:
                 asked = self._asked.get(folder)
-            # What waits behind others is asked for now: somebody needs it.
-            known = _listing(self.link, folder) if asked is None or asked.cancel() else asked.result()
+            try:
+                told = _in_time(asked)
+                known = {item.name: item for item in (self.link.items(folder) if told is None else told)}
+            except SourceError as error:
+                known = error
             with self.lock:
                 self.listed[folder] = known
                 self._asked.pop(folder, None)
-            self._ask_ahead(folder, known, _LEVELS)
+            if not isinstance(known, SourceError):
+                self._ask_ahead(folder, known.values(), _LEVELS)
         if isinstance(known, SourceError):
             raise known
         return known
 
-    def _ask_ahead(self, folder: str, known: dict[str, Item] | SourceError, levels: int) -> None:
+    def _ask_ahead(self, folder: str, known: Iterable[Item], levels: int) -> None:
         """Have the folders in one listed, so many levels deep, as long as not too many are waiting."""
-        if isinstance(known, SourceError) or not levels:
-            return
-        for name in [each.name for each in known.values() if each.kind == "folder"]:
-            path = os.path.join(folder, name)
+        for path in [os.path.join(folder, each.name) for each in known if each.kind == "folder"]:
             with self.lock:
                 asked = self._asked.get(path)
                 if asked is None and path not in self.listed and len(self._asked) < _MOST_AHEAD:
                     with suppress(RuntimeError):  # the end of the session
-                        asked = self._asked[path] = self._workers.submit(_listing, self.link, path)
+                        asked = self._asked[path] = self.link.items_soon(path)
             if asked is not None and levels > 1:
-                asked.add_done_callback(lambda told, path=path: self._further(told, path, levels - 1))  # type: ignore[misc]
+                asked.add_done_callback(partial(self._further, path, levels - 1))
 
-    def _further(self, told: Future[dict[str, Item] | SourceError], folder: str, levels: int) -> None:
+    def _further(self, folder: str, levels: int, told: Future[list[Item]]) -> None:
         if not told.cancelled() and told.exception() is None:
             self._ask_ahead(folder, told.result(), levels)
 
@@ -151,14 +155,9 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
         key = there, mark
         with self.lock:
             known = self._contents.get(key)
-        if known is not None and not known.cancel():
-            try:
-                return known.result()
-            except SourceError:
-                with self.lock:
-                    self._contents.pop(key, None)  # the next one may have more luck
-                raise
-        # What waits behind others is read now: somebody needs it.
+        data = _in_time(known)
+        if data is not None:
+            return data
         data = self.link.read(there, 0, size, mark)
         done: Future[bytes] = Future()
         done.set_result(data)
@@ -176,13 +175,9 @@ class Remote(msgspec.Struct, dict=True, weakref=True):
         """Have a small file read by the time that somebody asks for it."""
         with self.lock:
             if (there, mark) not in self._contents and self._kept + size <= _MOST_KEPT_BYTES:
-                self._contents[there, mark] = self._workers.submit(self.link.read, there, 0, size, mark)
-                self._kept += size
-
-    def together(self, ask: Callable[[str], list[Version]], paths: list[str]) -> list[list[Version]]:
-        """Answers to the same question of many files, several at a time."""
-        with ThreadPoolExecutor(_WORKERS, "history") as workers:
-            return list(workers.map(ask, paths))
+                with suppress(RuntimeError):  # the end of the session
+                    self._contents[there, mark] = self.link.read_soon(there, 0, size, mark)
+                    self._kept += size
 
     def item(self, path: str, top: str) -> Item | None:
         """One thing (path there) in a folder that is searched (`top`), None if there is nothing. What lies above that is never asked for."""
@@ -235,7 +230,7 @@ class RemoteSource(NothingDeleted, Listed):
             if self._versions is None:
                 self._versions = {}
                 files = self._files() if self.remote.link.keeps_versions else []
-                told = self.remote.together(self.remote.link.versions, [path for path, _ in files])
+                told = self.remote.link.versions([path for path, _ in files])
                 for (path, item), versions in zip(files, told, strict=True):
                     self._note(path, item, versions)
         return self._versions

@@ -10,7 +10,9 @@ import contextlib
 import re
 import threading
 import time
+import weakref
 from collections.abc import Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING
@@ -26,7 +28,7 @@ from rustfern.sources.remote.interface import MOST_NAMES, Ask, Item, Version
 if TYPE_CHECKING:
     import httpx
 
-_SECONDS, _MOST_WAITED, _TRIES, _MOST_REDIRECTS = 20.0, 30.0, 4, 5
+_SECONDS, _MOST_WAITED, _TRIES, _MOST_REDIRECTS, _AT_ONCE = 20.0, 30.0, 4, 5, 7
 _MOST_LISTING_BYTES = 96 << 20
 _MOST_SPOOLED_BYTES = 256 << 20
 _DAV = "DAV: "
@@ -80,9 +82,12 @@ class WebDav:
         self._password: str | None = None
         self._features: str | None = None
         self._kept: tuple[str, str, bytes] | None = None
+        self._workers = ThreadPoolExecutor(_AT_ONCE, "webdav")
+        weakref.finalize(self, self._workers.shutdown, wait=False, cancel_futures=True)
 
     def close(self) -> None:
         """Let the connection go."""
+        self._workers.shutdown(wait=False, cancel_futures=True)
         self._client.close()
 
     # --- asking -------------------------------------------------------------------------------------------------------
@@ -212,6 +217,10 @@ class WebDav:
                 )
         return list(found.values())
 
+    def items_soon(self, folder: str) -> Future[list[Item]]:
+        """The same, when it is its turn."""
+        return self._workers.submit(self.items, folder)
+
     def _name_in(self, href: str, folder: str) -> str | None:
         """The name that an address has in a folder; None for the folder itself, and for what is not directly in it."""
         there = urlsplit(href)
@@ -236,8 +245,11 @@ class WebDav:
                     self._features = response.headers.get("dav", "")
         return "version-control" in {part.strip() for part in self._features.split(",")}
 
-    def versions(self, path: str) -> list[Version]:
-        """The version tree of a file; empty where the server keeps none of it."""
+    def versions(self, paths: list[str]) -> list[list[Version]]:
+        """The version trees of files; empty where the server keeps none of it."""
+        return list(self._workers.map(self._versions_of, paths))
+
+    def _versions_of(self, path: str) -> list[Version]:
         headers = {"Depth": "0", "Content-Type": "application/xml; charset=utf-8"}
         try:
             response, data = self._send("REPORT", path, headers, _VERSIONS)
@@ -294,6 +306,10 @@ class WebDav:
         with self._lock:
             self._kept = (path, mark, data)
         return data[offset : offset + length]
+
+    def read_soon(self, path: str, offset: int, length: int, mark: str) -> Future[bytes]:
+        """The same, when it is its turn."""
+        return self._workers.submit(self.read, path, offset, length, mark)
 
 
 def _seconds(text: str | None) -> float:

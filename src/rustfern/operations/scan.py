@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -66,6 +67,7 @@ from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
 from rustfern.selection import ranking, unmet
 from rustfern.settings.advice import advice_from
+from rustfern.sources.live_machine import earlier_states
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
@@ -138,6 +140,8 @@ class _Scan:
             # A service is asked only for the history of what fits: each answer costs it and the link something.
             self.door.wanted = lambda name: extension_of(name) in DOCUMENT_EXTENSIONS and ranking.is_named(asked, name)
         self.tops, kept = open_roots(session, roots, self._on_problem)
+        if sys.platform == "win32":
+            self.tops += [state for top in self.tops for state in earlier_states(top)]
         if raw is not None and not any(self.door.disk(top) is not None for top in self.tops):
             raise WrongUsage(
                 "only the bytes of a disk can be searched without records, and this is none", self.tops[0],
@@ -335,18 +339,25 @@ class _Scan:
             self.notices.insert(0, Notice(kind=About.STOPPED))
         if (failing := health_notice(self.door.health)) is not None:
             self.notices.insert(0, failing)
+        disks = self._disks()
         self.totals.bytes_read = self.reader.bytes_read
         self.totals.seconds = time.monotonic() - self.started
         return Answer(
             self.file.path, tuple(self.tops), tuple(self.homes), tuple(self.search.searched), tuple(documents),
             tuple(self.linker.state.unmatched), tuple(_unique_problems(self.problems)), self.totals, self.hints, tuple(self.notices),
-            self.live, self.zones, self.zone, tuple(hits), self.stopped, self.thorough, self._disks(),
+            self.live, self.zones, self.zone, tuple(hits), self.stopped, self.thorough, disks,
         )  # fmt: skip
 
     def _disks(self) -> tuple[SearchedDisk, ...]:
         """What is to be said of the disks that were searched, each once."""
         told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
-        return tuple(with_searched(each, self.raw_searches) for each in told.values() if each is not None)
+        disks = tuple(with_searched(each, self.raw_searches) for each in told.values() if each is not None)
+        for disk in disks:
+            # Whether an earlier state can be read shows only when it is.
+            for volume in disk.volumes:
+                if "@" in volume.name and volume.status == "damaged":
+                    self._on_problem(os.path.join(disk.path, volume.name), volume.message or "it cannot be read")
+        return disks
 
     def _left_out(self) -> list[Notice]:
         """What the disk records of deleted files and is not listed."""

@@ -9,6 +9,7 @@ from contextlib import suppress
 
 from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.core.errors import SourceError
+from rustfern.core.paths import inside
 from rustfern.sources.interface import Source
 
 _DATE = re.compile(r"((?:19|20)\d\d)[-_.]?(0[1-9]|1[0-2])[-_.]?([0-2]\d|3[01])")
@@ -85,7 +86,13 @@ class DatedRoots:
         tree = self._catalogue.tree_of(path.replace(os.sep, "/") + "/x/x")
         if tree is None or tree[0].id == "old-system":
             return False  # an old system holds what the new one never took over
-        return "loose" not in tree[1] or self.hold_versions(tree[0], tree[1]["loose"])
+        if "top" in tree[1]:
+            return self.reach(tree[1]["top"] or "/")
+        return self.hold_versions(tree[0], tree[1]["loose"])
+
+    def reach(self, folder: str) -> bool:
+        """Whether a folder (with `/`) is searched itself: what repeats one that is not is searched like any other."""
+        return any(inside(folder.replace("/", os.sep), source.root) for source in self._sources)
 
 
 def _date_in(path: str) -> str:

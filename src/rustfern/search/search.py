@@ -459,7 +459,7 @@ class Search(msgspec.Struct, dict=True):
         first = os.path.join(parts["top"] or "/", inner[0]) if len(inner) > 1 else parts["top"] or "/"
         there = self._trees.get(first)
         if there is None:
-            there = self._trees[first] = bool(self.door.is_folder(first))
+            there = self._trees[first] = self._dated.reach(first) and bool(self.door.is_folder(first))
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
     def _also_here(self, folder: str, names: Sequence[str]) -> tuple[str, list[str]]:

@@ -18,6 +18,9 @@ from rustfern.core.times import Clock
 from rustfern.output import temporary
 from rustfern.output.inside import mounts, mounts_of
 
+_MOST_STATES = 1024
+"""Numbers of earlier states of volumes that are tried: each costs one question to the system."""
+
 
 def machine_name() -> str:
     """This machine's own name, in small letters and without a domain."""
@@ -252,6 +255,26 @@ def locked_disks() -> list[str]:
         if head[3:11] == b"-FVE-FS-" or head[:6] == b"LUKS\xba\xbe":
             out.append(f"/dev/{name}: an encrypted volume that is locked: unlock it with the person's key, read-only")
     return out
+
+
+def earlier_states(root: str, devices: str = r"\\?\GLOBALROOT\Device\HarddiskVolumeShadowCopy") -> list[str]:
+    """The same folder in the states of its volume that a running Windows keeps, by their device paths; none elsewhere, or where this account may
+    not look. States of other volumes are told by the number of the volume.
+    """
+    inner = os.path.splitdrive(os.path.realpath(root))[1]
+    try:
+        volume = os.stat(root).st_dev
+    except OSError:
+        return []
+    found = []
+    for number in range(1, _MOST_STATES + 1):
+        state = f"{devices}{number}"
+        try:
+            if os.stat(state + os.sep).st_dev == volume and os.path.isdir(state + inner):
+                found.append(state + inner)
+        except OSError:
+            continue
+    return found
 
 
 def deleted_but_open() -> list[tuple[str, str, str]]:

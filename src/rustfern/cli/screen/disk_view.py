@@ -14,6 +14,7 @@ _CONTAINERS = {
     "raw": "raw image", "split": "image in parts", "vhd": "VHD image", "vhdx": "VHDX image", "vmdk": "VMDK image",
     "qcow2": "QCOW2 image", "device": "device",
 }  # fmt: skip
+_MOST_TIMES = 3
 _TABLES = {"gpt": "GPT", "mbr": "MBR", "none": "no table"}
 
 
@@ -21,8 +22,29 @@ def disk_lines(disk: SearchedDisk) -> list[str]:
     """What a disk is, and one line for each of its volumes."""
     from rustfern.cli.screen.console import size
 
-    head = f"{_CONTAINERS[disk.container]}, {size(disk.size)}, {_TABLES[disk.table]}, {counted(len(disk.volumes), 'volume')}"
-    return [head, *(f"! {remark}" for remark in disk.remarks), *(_volume_line(each) for each in disk.volumes)]
+    now = [each for each in disk.volumes if "@" not in each.name]
+    before = [each for each in disk.volumes if "@" in each.name]
+    head = f"{_CONTAINERS[disk.container]}, {size(disk.size)}, {_TABLES[disk.table]}, {counted(len(now), 'volume')}"
+    lines = [head, *(f"! {remark}" for remark in disk.remarks), *(_volume_line(each) for each in now)]
+    lines += [_times_line(name, states) for name, states in _by_volume(before)]
+    return lines + [_volume_line(each) for each in before if each.status != "read"]
+
+
+def _by_volume(states: list[SearchedVolume]) -> list[tuple[str, list[str]]]:
+    """The times of the earlier states that were read, by volume."""
+    found: dict[str, list[str]] = {}
+    for each in states:
+        if each.status == "read":
+            name, _, taken = each.name.partition("@")
+            found.setdefault(name, []).append(taken.replace("T", " "))
+    return list(found.items())
+
+
+def _times_line(name: str, times: list[str]) -> str:
+    """When a volume was kept as it was: shadow copies, snapshots. Many are told by the first and the last."""
+    if len(times) <= _MOST_TIMES:
+        return f"{name:<4}as it was at {', '.join(times)} UTC: searched for older versions"
+    return f"{name:<4}as it was at {len(times)} times, {min(times)} to {max(times)} UTC: searched for older versions"
 
 
 def _volume_line(volume: SearchedVolume) -> str:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import struct
 import uuid
 from collections.abc import Iterator, Sequence
+from datetime import datetime
 from importlib import import_module
 from typing import BinaryIO, Protocol
 
@@ -15,11 +17,13 @@ from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Trace
 from rustfern.sources.disk_health import Health
 from rustfern.sources.disks.containers.raw import RawDisk, is_device
-from rustfern.sources.disks.containers.registry import container_of, open_container
+from rustfern.sources.disks.containers.registry import container_of, earlier_states, open_container
 from rustfern.sources.disks.interface import DiskBytes, Extent, Stored, Window
 from rustfern.sources.disks.lvm import logical_volumes
+from rustfern.sources.disks.lvm_snapshots import Snapshot
 from rustfern.sources.disks.partitions import LVM_TYPES, has_table, layout_of
 from rustfern.sources.disks.recognise import Known, recognise, uuid_of
+from rustfern.sources.disks.shadow_copies import ShadowCopy, copies_of
 from rustfern.sources.disks.space import ClusterMap
 from rustfern.sources.disks.tree import Tree
 
@@ -35,6 +39,8 @@ _READERS = {
     "ext": ("ext.volume", "ExtVolume"), "hfsplus": ("hfsplus.volume", "HfsVolume"),
 }  # fmt: skip
 """Kind of a file system → its module and class."""
+_MOST_EARLIER = 3
+"""Earlier states of volumes whose names are held at a time."""
 _MOUNT = "mount it read-only, and search the folder"
 _ASSEMBLE = "assemble the set read-only, and search its device"
 
@@ -90,7 +96,8 @@ def _opened(kind: str, volume: DiskBytes) -> FileSystem:
 
 class Volume(msgspec.Struct):
     """One volume of a disk. `offset` and `size` are in bytes; `status` is `read`, `encrypted`, `unknown` or `damaged`; `message` says what to
-    do; `idents` are what systems know it by.
+    do; `idents` are what systems know it by. A volume as it was at an earlier time says when that was (`taken`; None where
+    nothing tells), and what it was a state `of`; `counts` are its living and deleted files, once it was read.
     """
 
     name: str
@@ -103,6 +110,9 @@ class Volume(msgspec.Struct):
     known: Known | None = None
     idents: tuple[bytes | str, ...] = ()
     system: FileSystem | None = None
+    taken: datetime | None = None
+    of: str = ""
+    counts: tuple[int, int] = (0, 0)
 
 
 class Disk:
@@ -115,6 +125,9 @@ class Disk:
         found = layout_of(self.bytes)
         self.table, self.remarks = found.table, list(found.remarks)
         self.volumes: dict[str, Volume] = {}
+        self.earlier: dict[str, Volume] = {}
+        """Volumes as they were: shadow copies, snapshots."""
+        self._held: list[Volume] = []
         physical: list[DiskBytes] = []
         for part in found.partitions:
             window = Window(self.bytes, part.offset, part.size)
@@ -125,9 +138,56 @@ class Disk:
         if physical:
             logical, remarks = logical_volumes(physical)
             self.remarks += remarks
-            for name, volume in logical:
-                start = volume.locate(0, 1)
-                self._add(name, start[0][0] if start else 0, volume.size, volume, self._recognised(volume))
+            for told in logical:
+                start = told.volume.locate(0, 1)
+                at, known = start[0][0] if start else 0, self._recognised(told.volume)
+                if told.of:
+                    self._add_earlier(told.of, told.taken, told.volume, at, known, told.label)
+                else:
+                    self._add(told.name, at, told.volume.size, told.volume, known)
+        for volume in list(self.volumes.values()):
+            if volume.type == "ntfs":
+                self._add_shadow_copies(volume)
+        self._add_states()
+
+    def _add_shadow_copies(self, volume: Volume) -> None:
+        try:
+            told = copies_of(volume.window)
+        except (Malformed, SourceError) as error:
+            self.remarks.append(f"{volume.name}: its shadow copies cannot be read ({error})")
+            return
+        for number, each in enumerate(told):
+            self._add_earlier(
+                volume.name, each.taken, ShadowCopy(volume.window, told, number), volume.offset, volume.known
+            )
+
+    def _add_states(self) -> None:
+        """What an image keeps of the disk as it was."""
+        if self.container != "qcow2":
+            return
+        try:
+            for taken, disk in earlier_states(self.path):
+                for part in layout_of(disk).partitions:
+                    window = Window(disk, part.offset, part.size)
+                    self._add_earlier(part.name, taken, window, part.offset, self._recognised(window))
+        except SourceError as error:
+            self.remarks.append(str(error))
+
+    def _add_earlier(
+        self, of: str, taken: datetime | None, window: DiskBytes, offset: int, known: Known | None, label: str = ""
+    ) -> None:
+        """A volume as it was; its name is that of what lives, and the time (UTC): seconds only where two are of one minute."""
+        stamp = f"{taken:%Y-%m-%dT%H:%M}" if taken is not None else label
+        if f"{of}@{stamp}" in self.earlier:
+            stamp = f"{taken:%Y-%m-%dT%H:%M:%S}" if taken is not None else label
+        name = next(
+            each
+            for number in itertools.count(1)
+            if (each := f"{of}@{stamp}" + (f".{number}" if number > 1 else "")) not in self.earlier
+        )
+        volume = self._described(name, offset, window.size, window, known)
+        volume.taken, volume.of = taken, of
+        self.earlier[name] = volume
 
     def _recognised(self, window: DiskBytes) -> Known | None:
         try:
@@ -139,6 +199,14 @@ class Disk:
     def _add(
         self, name: str, offset: int, size: int, window: DiskBytes, known: Known | None, ident: bytes = b""
     ) -> None:
+        volume = self._described(name, offset, size, window, known)
+        names: list[bytes | str] = [*self._names_of(window, known, ident)]
+        volume.idents = tuple([ident, *names] if ident else names)
+        self.volumes[name] = volume
+
+    @staticmethod
+    def _described(name: str, offset: int, size: int, window: DiskBytes, known: Known | None) -> Volume:
+        """A volume, and what can be said of it before it is read."""
         volume = Volume(name, offset, size, known.type if known else "", window, known=known)
         if known is not None and known.encrypted:
             volume.status, volume.type = "encrypted", "encrypted"
@@ -156,9 +224,7 @@ class Disk:
         if known is not None and known.size and window.size < known.size and volume.status == "read":
             part = window.size / known.size
             volume.message = f"only {part:.0%} of it is here: the image is cut, or was not finished"
-        names: list[bytes | str] = [*self._names_of(window, known, ident)]
-        volume.idents = tuple([ident, *names] if ident else names)
-        self.volumes[name] = volume
+        return volume
 
     @staticmethod
     def _names_of(window: DiskBytes, known: Known | None, ident: bytes) -> list[str]:
@@ -170,15 +236,31 @@ class Disk:
             found.append(f"PARTUUID={uuid.UUID(bytes_le=ident[8:24])}")
         return found
 
+    def volume(self, name: str) -> Volume | None:
+        """A volume by its name, also one as it was at an earlier time."""
+        return self.volumes.get(name) or self.earlier.get(name)
+
+    def _make_room(self, volume: Volume) -> None:
+        """Let go of what was read of other earlier states: a volume may have many, each with all its names."""
+        self._held.append(volume)
+        while len(self._held) > _MOST_EARLIER:
+            oldest = self._held.pop(0)
+            oldest.system = None
+            if isinstance(oldest.window, (ShadowCopy, Snapshot)):
+                oldest.window.forget()
+
     def system(self, name: str) -> FileSystem | None:
         """The file system of a volume, None if it cannot be read; the volume then says why."""
-        volume = self.volumes.get(name)
+        volume = self.volume(name)
         if volume is None or volume.status != "read":
             return None
         if volume.system is None:
+            if volume.of:
+                self._make_room(volume)
             try:
                 volume.system = _opened(volume.type, volume.window)
                 volume.type = volume.system.type
+                volume.counts = volume.system.tree.counts()
                 volume.message = volume.message or volume.system.remark or None
             except (Malformed, struct.error, LookupError, ArithmeticError, ValueError, MemoryError) as error:
                 volume.status, volume.message = "damaged", f"its file system cannot be read: {error}"

@@ -60,6 +60,29 @@ class Window:
         return self._disk.is_hole(self._offset + offset, length)
 
 
+class Pieced(ABC):
+    """Bytes that lie in pieces, here and there: `runs` tells where."""
+
+    size: int
+    sector: int
+
+    @abstractmethod
+    def runs(self, offset: int, length: int) -> list[tuple[DiskBytes, int, int]]:
+        """(what they lie on, offset there, length) of these bytes in order, fewer only where they end."""
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """As `DiskBytes.read_at`."""
+        return b"".join(disk.read_at(at, count) for disk, at, count in self.runs(offset, length))
+
+    def locate(self, offset: int, length: int) -> list[Extent]:
+        """As `DiskBytes.locate`."""
+        return [extent for disk, at, count in self.runs(offset, length) for extent in disk.locate(at, count)]
+
+    def is_hole(self, offset: int, length: int) -> bool:
+        """As `DiskBytes.is_hole`."""
+        return all(disk.is_hole(at, count) for disk, at, count in self.runs(offset, length))
+
+
 def read_exactly(disk: DiskBytes, offset: int, length: int) -> bytes:
     """All of these bytes. Raises `Malformed` where the disk ends before them, or for a length that nothing can have."""
     if not 0 <= length <= LARGEST_READ or offset < 0:

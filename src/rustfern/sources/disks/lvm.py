@@ -9,10 +9,14 @@ import re
 import struct
 from bisect import bisect_right
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from typing import Any
 
-from rustfern.core.errors import Malformed
-from rustfern.sources.disks.interface import DiskBytes, Extent, read_exactly
+import msgspec
+
+from rustfern.core.errors import Malformed, SourceError
+from rustfern.sources.disks.interface import DiskBytes, Pieced, read_exactly
+from rustfern.sources.disks.lvm_snapshots import Snapshot
 
 _LABEL = b"LABELONE"
 _AREA = b" LVM2 x[5A%r0N*>"
@@ -107,7 +111,7 @@ def _parsed(text: str) -> dict[str, Any]:
         raise Malformed("its metadata stop in the middle") from error
 
 
-class _Stripes:
+class _Stripes(Pieced):
     """A logical volume: pieces that lie on physical ones, one behind the other, or turn by turn."""
 
     def __init__(self, sector: int) -> None:
@@ -121,7 +125,8 @@ class _Stripes:
         self._pieces.append((size, stripe, parts))
         self.size += size
 
-    def _runs(self, offset: int, length: int) -> list[tuple[DiskBytes, int, int]]:
+    def runs(self, offset: int, length: int) -> list[tuple[DiskBytes, int, int]]:
+        """As `Pieced.runs`."""
         runs = []
         length = min(length, self.size - offset)
         while length > 0:
@@ -140,21 +145,19 @@ class _Stripes:
             offset, length = offset + count, length - count
         return runs
 
-    def read_at(self, offset: int, length: int) -> bytes:
-        """As `DiskBytes.read_at`."""
-        return b"".join(disk.read_at(at, count) for disk, at, count in self._runs(offset, length))
 
-    def locate(self, offset: int, length: int) -> list[Extent]:
-        """As `DiskBytes.locate`."""
-        return [extent for disk, at, count in self._runs(offset, length) for extent in disk.locate(at, count)]
+class Logical(msgspec.Struct, frozen=True):
+    """A logical volume, `GROUP-NAME`; a snapshot is one `of` another, as that was at a time (None: not told)."""
 
-    def is_hole(self, offset: int, length: int) -> bool:
-        """As `DiskBytes.is_hole`."""
-        return all(disk.is_hole(at, count) for disk, at, count in self._runs(offset, length))
+    name: str
+    volume: DiskBytes
+    label: str = ""
+    of: str = ""
+    taken: datetime | None = None
 
 
-def logical_volumes(physical: Sequence[DiskBytes]) -> tuple[list[tuple[str, DiskBytes]], list[str]]:
-    """(`GROUP-NAME`, volume) of each logical volume that lies on these physical ones, and what could not be put together."""
+def logical_volumes(physical: Sequence[DiskBytes]) -> tuple[list[Logical], list[str]]:
+    """The logical volumes that lie on these physical ones, and what could not be put together."""
     known: dict[str, DiskBytes] = {}
     newest: dict[str, tuple[int, str, dict[str, Any]]] = {}
     remarks: list[str] = []
@@ -171,17 +174,54 @@ def logical_volumes(physical: Sequence[DiskBytes]) -> tuple[list[tuple[str, Disk
                         newest[group] = number, group, told
         except Malformed as error:
             remarks.append(f"the metadata of an LVM volume are damaged ({error})")
-    found: list[tuple[str, DiskBytes]] = []
+    found: list[Logical] = []
     for _, group, told in newest.values():
-        for name, volume in told.get("logical_volumes", {}).items():
+        volumes = told.get("logical_volumes", {})
+        snapshots = _snapshots(volumes)
+        for name, volume in volumes.items():
             if not isinstance(volume, dict) or "VISIBLE" not in volume.get("status", ["VISIBLE"]):
                 continue
             try:
-                found.append((f"{group}-{name}", _put_together(told, volume, known)))
+                made: DiskBytes = _put_together(told, volume, known)
+                if name in snapshots:
+                    origin, chunk = snapshots[name]
+                    made = Snapshot(_put_together(told, volumes[origin], known), made, chunk)
+                    found.append(Logical(f"{group}-{name}", made, name, f"{group}-{origin}", _made(volume)))
+                else:
+                    found.append(Logical(f"{group}-{name}", made, name))
+            except SourceError as error:
+                remarks.append(f"the LVM volume {group}-{name} was not put together: {error.what}")
             except (Malformed, KeyError, TypeError, ValueError, AttributeError) as error:
                 what = str(error) if isinstance(error, Malformed) else "its metadata are damaged"
-                remarks.append(f"the LVM volume {group}-{name} was not put together: {what}")
+                remarks.append(f"the LVM volume {group}-{name} was not put together: {what}{_age(volume)}")
     return found, remarks
+
+
+def _snapshots(volumes: dict[str, Any]) -> dict[str, tuple[str, int]]:
+    """Name of each volume that keeps what was written over of another → (that other, bytes of a chunk)."""
+    found = {}
+    for volume in volumes.values():
+        segment = volume.get("segment1") if isinstance(volume, dict) else None
+        if isinstance(segment, dict) and segment.get("type") == "snapshot":
+            told = segment.get("cow_store"), segment.get("origin"), segment.get("chunk_size")
+            if isinstance(told[0], str) and isinstance(told[1], str) and isinstance(told[2], int):
+                found[told[0]] = told[1], told[2] * 512
+    return found
+
+
+def _made(volume: dict[str, Any]) -> datetime | None:
+    """When a volume was made."""
+    told = volume.get("creation_time")
+    try:
+        return datetime.fromtimestamp(told, UTC) if isinstance(told, int) and told > 0 else None
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
+def _age(volume: dict[str, Any]) -> str:
+    """When a volume that is not read was made, for people to look for it."""
+    made = _made(volume)
+    return f"; it was made {made:%Y-%m-%d %H:%M} UTC" if made else ""
 
 
 def _put_together(group: dict[str, Any], volume: dict[str, Any], known: dict[str, DiskBytes]) -> DiskBytes:

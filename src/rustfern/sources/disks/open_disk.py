@@ -93,8 +93,12 @@ class OpenDisk:
         system = self.disk.system(volume)
         if system is not None:
             tree = system.tree
+            # What was deleted before an earlier state is told by the volume as it is.
+            only_living = volume in self.disk.earlier
             for folder in self.folders(volume, inner):
                 for child in tree.children(folder).tolist():
+                    if only_living and tree.is_deleted(child):
+                        continue
                     listing.setdefault(tree.names[child], []).append(child)
             for nodes in listing.values():
                 if len(nodes) > 1:
@@ -113,16 +117,16 @@ class OpenDisk:
     def node(self, path: str) -> tuple[Volume, FileSystem, int] | None:
         """What a path names, None if there is nothing."""
         volume, inner = self.take_apart(plain_path(path))
-        system = self.disk.system(volume)
-        if system is None:
+        system, told = self.disk.system(volume), self.disk.volume(volume)
+        if system is None or told is None:
             return None
         if (record := record_of(path)) is not None:
-            return (self.disk.volumes[volume], system, record) if 0 <= record < len(system.tree) else None
+            return (told, system, record) if 0 <= record < len(system.tree) else None
         if not inner:
-            return self.disk.volumes[volume], system, ROOT
+            return told, system, ROOT
         outer, _, name = inner.rpartition("/")
         nodes = self._named(volume, outer, name, system)
-        return (self.disk.volumes[volume], system, nodes[0]) if nodes else None
+        return (told, system, nodes[0]) if nodes else None
 
     # --- what no record leads to -----------------------------------------------------------------------------------
 

@@ -49,7 +49,7 @@ class DiskSource(Listed):
         """What is wrong with the disk as a whole."""
         self._volumes()  # reads what was not read yet
         told = [f"{each.name}: {each.message}" for each in self.volumes if each.status in ("encrypted", "damaged")]
-        if not any(each.status == "read" for each in self.volumes):
+        if not any(each.status == "read" for each in (*self.volumes, *self._earlier)):
             told = [
                 f"none of its volumes can be read ({'; '.join(f'{each.name}: {each.message}' for each in self.volumes)})"
             ]
@@ -63,6 +63,12 @@ class DiskSource(Listed):
         return tuple(os.path.join(self.root, name) for name in self._volumes())
 
     @property
+    def _earlier(self) -> list[Volume]:
+        """The earlier states of the volumes that it reaches."""
+        name, _ = self.held.take_apart(self.root)
+        return [each for each in self.disk.earlier.values() if name in ("", each.of, each.name)]
+
+    @property
     def volumes(self) -> list[Volume]:
         """The volumes that it reaches."""
         name, _ = self.held.take_apart(self.root)
@@ -72,15 +78,14 @@ class DiskSource(Listed):
         """What is to be said of the disk and its volumes."""
         disk = self.disk
         self._volumes()  # reads what was not read yet
-        volumes = tuple(self._told_volume(each) for each in self.volumes)
+        volumes = tuple(self._told_volume(each) for each in (*self.volumes, *self._earlier))
         return SearchedDisk(
             self.held.path, disk.container, disk.bytes.size, disk.bytes.sector, disk.table, volumes, tuple(disk.remarks)
         )  # fmt: skip
 
     def _told_volume(self, volume: Volume) -> SearchedVolume:
-        files = deleted = unclaimed = 0
-        if volume.system is not None:
-            files, deleted = volume.system.tree.counts()
+        (files, deleted), unclaimed = volume.counts, 0
+        if volume.system is not None and not volume.of:
             try:
                 unclaimed = self.held.used(volume, volume.system).free() * volume.system.cluster
             except (*BROKEN, SourceError):
@@ -107,7 +112,7 @@ class DiskSource(Listed):
         """Whether anything lives at this path; what was deleted does not."""
         volume, inner = self.held.take_apart(path)
         if not inner and raw_offset(path) is None:
-            return not volume or volume in self.disk.volumes
+            return not volume or self.disk.volume(volume) is not None
         found = self.held.node(path)
         if found is None and (offset := raw_offset(path)) is not None:
             return offset < self.disk.bytes.size
@@ -136,11 +141,13 @@ class DiskSource(Listed):
         """As in a folder; deleted names are among them."""
         volume, inner = self.held.take_apart(folder)
         if not volume:
-            return self._volumes(), []
+            return [*self._volumes(), *(each.name for each in self._earlier if each.status == "read")], []
         try:
             system = self.disk.system(volume)
             if system is None or not self.held.folders(volume, inner):
-                on_problem(folder, "this folder could not be listed: there is none on the disk")
+                told = self.disk.volume(volume) if system is None else None
+                why = told.message if told is not None and told.message else "there is none on the disk"
+                on_problem(folder, f"this folder could not be listed: {why}")
                 return None
             listing = self.held.listing(volume, inner)
         except (*BROKEN, SourceError) as error:
@@ -154,7 +161,7 @@ class DiskSource(Listed):
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """(names of files in a folder that are only records of deleted ones, paths of earlier records under names that others have now)."""
         volume, inner = self.held.take_apart(folder)
-        system = self.disk.system(volume) if volume else None
+        system = self.disk.system(volume) if volume and volume not in self.disk.earlier else None
         if system is None:
             return frozenset(), []
         tree = system.tree

@@ -10,9 +10,11 @@ import struct
 import zlib
 from array import array
 from collections.abc import Callable
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import TypeAlias
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -28,7 +30,7 @@ _DATA_FILE, _OTHER_PACKING, _EXTENDED = 1 << 2, 1 << 3, 1 << 4
 _KNOWN = 1 | 2 | _DATA_FILE | _OTHER_PACKING | _EXTENDED
 _BACKING_FORMAT = 0xE2792ACA
 _MAX_L1 = 4 << 20
-_HELD = 128
+_HELD, _MOST_SNAPSHOTS = 128, 65_536
 _HELD_BYTES = 16 << 20
 
 
@@ -42,14 +44,45 @@ def _with_runs(entries: NDArray[np.uint64], cluster: int) -> Table:
     return kept(entries), followed(places, cluster)
 
 
-def open_qcow2(disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes]) -> DiskBytes:
-    """The disk in a QCOW2; `open_beside` opens the file that it builds on, by name (raw or not). Raises `Malformed`, `Refused`, `SourceError`."""
+class Snapshot(msgspec.Struct, frozen=True):
+    """A state of the disk that the image keeps beside the current one: when it was made, where its own table is, the size of the disk then."""
+
+    taken: datetime
+    l1_at: int
+    entries: int
+    size: int
+
+
+def snapshots_of(disk: DiskBytes) -> list[Snapshot]:
+    """The earlier states that an image keeps, the oldest first. Raises `Malformed` and `SourceError`. Source: the specification, snapshot table."""
+    head = read_exactly(disk, 0, 72)
+    count, at = struct.unpack_from(">IQ", head, 60)
+    (size,) = struct.unpack_from(">Q", head, 24)
+    if count > _MOST_SNAPSHOTS:
+        raise Malformed("its table of snapshots is damaged", at)
+    found = []
+    for _ in range(count):
+        l1_at, entries, ident, name, seconds, _, _, _, extra = struct.unpack(">QIHHIIQII", read_exactly(disk, at, 40))
+        own = struct.unpack(">QQ", read_exactly(disk, at + 40, 16))[1] if extra >= 16 else size
+        found.append(Snapshot(datetime.fromtimestamp(seconds, UTC), l1_at, entries, own))
+        at += -(-(40 + extra + ident + name) // 8) * 8
+    return sorted(found, key=lambda each: each.taken)
+
+
+def open_qcow2(
+    disk: DiskBytes, open_beside: Callable[[str, bool], DiskBytes], snapshot: Snapshot | None = None
+) -> DiskBytes:
+    """The disk in a QCOW2, or an earlier state of it; `open_beside` opens the file that it builds on, by name (raw or not). Raises `Malformed`,
+    `Refused`, `SourceError`.
+    """
     head = read_exactly(disk, 0, 104)
     version, name_at, name_size, bits, size, crypt, entries, l1_at = struct.unpack_from(">IQIIQIIQ", head, 4)
     if version not in (2, 3):
         raise Refused(f"it has version {version}, which is not read")
     if crypt:
         raise Refused("it is encrypted")
+    if snapshot is not None:
+        size, entries, l1_at = snapshot.size, snapshot.entries, snapshot.l1_at
     features = struct.unpack_from(">Q", head, 72)[0] if version == 3 else 0
     if features & ~_KNOWN:
         raise Refused("it uses features that are not read")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from datetime import datetime
 
 from rustfern.core.errors import Malformed, Refused, SourceError
 from rustfern.sources.disk_health import Health
@@ -66,20 +67,7 @@ def open_container(path: str, health: Health | None = None, above: tuple[str, ..
     if len(parts) > 1:
         return "split", JoinedDisk([raw, *(RawDisk(part, health) for part in parts[1:])])
     form = container_of(raw)
-    folder = os.path.dirname(path)
-
-    def beside(name: str, as_raw: bool = True) -> DiskBytes:
-        other = os.path.join(folder, name)
-        if not os.path.isfile(other):
-            other = os.path.join(folder, os.path.basename(name))  # moved here together with it
-        if not os.path.isfile(other):
-            raise SourceError(
-                f"the file that this image builds on ({name}) is not beside it", path, "Copy it there too"
-            )
-        if as_raw:
-            return RawDisk(other, health)
-        return open_container(other, health, (*above, path))[1]
-
+    beside = _opens_beside(path, health, above)
     openers: dict[str, Callable[[], DiskBytes]] = {
         "vhd": lambda: vhd.open_vhd(raw),
         "vhdx": lambda: vhdx.open_vhdx(raw),
@@ -96,3 +84,34 @@ def open_container(path: str, health: Health | None = None, above: tuple[str, ..
         ) from error
     except Malformed as error:
         raise SourceError(f"this {form.upper()} image is damaged ({error})", path, "Name another copy of it") from error
+
+
+def earlier_states(path: str, health: Health | None = None) -> list[tuple[datetime, DiskBytes]]:
+    """The disk in an image as it was at earlier times, where the image keeps such states: (when, the disk then). Raises `SourceError`."""
+    raw = RawDisk(path, health)
+    if not raw.read_at(0, 512).startswith(qcow2.SIGNATURE):
+        return []
+    beside = _opens_beside(path, health, ())
+    try:
+        return [(told.taken, _Faults(qcow2.open_qcow2(raw, beside, told), path)) for told in qcow2.snapshots_of(raw)]
+    except (Malformed, Refused) as error:
+        raise SourceError(f"the earlier states in this image cannot be read ({error})", path) from error
+
+
+def _opens_beside(path: str, health: Health | None, above: tuple[str, ...]) -> Callable[..., DiskBytes]:
+    """What opens the files that an image builds on, by their names."""
+    folder = os.path.dirname(path)
+
+    def beside(name: str, as_raw: bool = True) -> DiskBytes:
+        other = os.path.join(folder, name)
+        if not os.path.isfile(other):
+            other = os.path.join(folder, os.path.basename(name))  # moved here together with it
+        if not os.path.isfile(other):
+            raise SourceError(
+                f"the file that this image builds on ({name}) is not beside it", path, "Copy it there too"
+            )
+        if as_raw:
+            return RawDisk(other, health)
+        return open_container(other, health, (*above, path))[1]
+
+    return beside

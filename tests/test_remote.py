@@ -2,26 +2,33 @@
 
 from __future__ import annotations
 
+import hashlib
 import io
+import itertools
 import json
 import os
 import socket
 import stat
+import subprocess
+import tarfile
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Run, unpack, write
+from conftest import Run, best_of, by_name, packed, unpack, write
 from hypothesis import given
 from hypothesis import strategies as st
+from shadow_writer import ShadowWriter
 
+from rustfern.catalogue.loader import catalogue
 from rustfern.core.errors import SourceError, WrongUsage
 from rustfern.core.remote_paths import as_written, inside_form, is_remote, parts_of, top_of
+from rustfern.demo.service import FILES as SERVED
 from rustfern.demo.service import PASSWORD, Revision, Service, boatyard
 from rustfern.sources.registry import Sources
 from rustfern.sources.remote.interface import Item, Version
@@ -276,30 +283,45 @@ def test_a_home_is_the_same_from_afar(kind: str, tmp_path: Path, rustfern: Rustf
 
 
 def test_one_document_from_everywhere(tmp_path: Path, rustfern: Rustfern, service: Service, state: Path) -> None:
-    """The same text, saved over: in a folder with a dated tree, a service with its history, and over SFTP: the same version, words and sum."""
+    """The same text, saved over: in a folder with a dated tree, an archive and an image of it, a service with its history, over SFTP and in shadow
+    copies: the same version, words and sum.
+    """
+    now, old = ntfs_states()
     states = boatyard()["/Documents/mooring plan.txt"]
     near = tmp_path / "near"
     for number, each in enumerate(states):
         folder = near if number == len(states) - 1 else near / ".snapshots" / str(number) / "snapshot"
         write(folder / "Documents/mooring plan.txt", each.data, int(each.saved.timestamp()))
+    with tarfile.open(tmp_path / "near.tar", "w") as archive:
+        archive.add(near, "near")
+    subprocess.run(["mkfs.ext4", "-q", "-d", near, tmp_path / "near.img", "2M"], check=True, capture_output=True)
+    writer = ShadowWriter([*old, now])
+    for number, (then, later) in enumerate(itertools.pairwise([*old, now])):
+        writer.keep(states[number].saved, then, later)
+    write(tmp_path / "shadows.img", writer.finished())
     found = []
     with sftp(near, state / "rustfern/known-hosts") as address:
-        for root in (str(near), address + "/", service.address):
+        roots = (
+            str(near),
+            tmp_path / "near.tar",
+            tmp_path / "near.img",
+            address + "/",
+            service.address,
+            tmp_path / "shadows.img",
+        )
+        for root in roots:
             told = rustfern("scan", root, "--json", "--document", "mooring plan").json["documents"]
             document = next(each for each in told if each["name"] == "mooring plan.txt")
-            best = next(copy for copy in document["copies"] if copy["id"] == document["best"])
-            found.append(
-                (
-                    document["situation"],
-                    best["kind"],
-                    best["sha256"],
-                    best["words"],
-                    best["written"],
-                    len(document["copies"]),
-                )
-            )
+            best = best_of(document)
+            found.append((document["situation"], best["kind"], best["sha256"], best["words"], len(document["copies"])))
     assert len(set(found)) == 1 and found[0][:2] == ("overwritten", "version"), found
-    assert found[0][2] == __import__("hashlib").sha256(states[1].data).hexdigest()
+    assert found[0][2] == hashlib.sha256(states[1].data).hexdigest()
+
+
+def ntfs_states() -> tuple[bytes, list[bytes]]:
+    """The volume as it is, and as it was before, the oldest first."""
+    held = packed("snapshots.tar.xz")
+    return held["now.img"], [held["then.img"], held["then2.img"]]
 
 
 def test_only_what_fits_is_asked_for(tmp_path: Path, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -316,7 +338,7 @@ def test_only_what_fits_is_asked_for(tmp_path: Path, rustfern: Rustfern, monkeyp
     with serving(Service(0, files)) as server:
         assert len(rustfern("scan", server.address, "--document", "order 07", "--json").json["documents"]) >= 1
         asked = [path for method, path in server.requests if method == "REPORT"]
-        assert set(asked) == {"/Orders/order 07.txt"} and len(asked) == 1
+        assert set(asked) == {f"{SERVED}/Orders/order 07.txt"} and len(asked) == 1
         server.requests.clear()
         told = rustfern("scan", server.address, "--json").json["documents"]
         assert sum(each["situation"] == "overwritten" for each in told) == 50
@@ -342,6 +364,71 @@ def test_a_link_that_breaks_again_and_again(after: int, tmp_path: Path, monkeypa
                     assert stream.read() == data
         except (SourceError, WrongUsage) as error:
             assert after < 5 and str(error)
+
+
+@contextmanager
+def cutting(port: int, every: int) -> Iterator[int]:
+    """A line to a server on this machine that is cut behind every so many answers; gives its port."""
+    listener = socket.create_server(("127.0.0.1", 0))
+    lines: list[socket.socket] = []
+    left = [every]
+
+    def pass_on(source: socket.socket, target: socket.socket, *, counted: bool) -> None:
+        with suppress(OSError):
+            while data := source.recv(65_536):
+                if counted:
+                    left[0] -= 1
+                    if left[0] < 0:
+                        left[0] = every
+                        target.sendall(data[: len(data) // 2])
+                        break
+                target.sendall(data)
+        for each in (source, target):
+            with suppress(OSError):
+                each.shutdown(socket.SHUT_RDWR)
+
+    def listen() -> None:
+        with suppress(OSError):
+            while True:
+                near, _ = listener.accept()
+                far = socket.create_connection(("127.0.0.1", port))
+                lines.extend((near, far))
+                threading.Thread(target=pass_on, args=(near, far), kwargs={"counted": False}, daemon=True).start()
+                threading.Thread(target=pass_on, args=(far, near), kwargs={"counted": True}, daemon=True).start()
+
+    threading.Thread(target=listen, daemon=True).start()
+    try:
+        yield listener.getsockname()[1]
+    finally:
+        listener.close()
+        for each in lines:
+            each.close()
+
+
+@pytest.mark.parametrize("every", range(1, 13))
+def test_a_service_whose_line_is_cut_at_every_so_many_answers(
+    every: int, service: Service, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It goes on, or says that it cannot; never is something half taken for whole."""
+    monkeypatch.setattr("rustfern.sources.remote.webdav._SECONDS", 5.0)
+    served = {f"{SERVED}{name}": states[-1].data for name, states in service.files.items()}
+    with cutting(service.server_address[1], every) as port:
+        door = Sources()
+        try:
+            root = door.check_root(f"dav://ines@127.0.0.1:{port}{SERVED}")
+            source = door.open(root)
+            found = [
+                f"{folder}/{name}"
+                for folder, _, names in source.walk(root, pytest.fail)
+                for name in names
+                if "/@" not in folder and not name.endswith(".@lock")
+            ]
+            assert sorted(path.partition(str(port))[2] for path in found) == sorted(served)
+            for path in found:
+                with source.open(source.entry(path)) as stream:
+                    assert stream.read() == served[path.partition(str(port))[2]]
+        except (SourceError, WrongUsage) as error:
+            assert every < 6 and "again" in str(error)
 
 
 # --- servers that are not what they should be ---------------------------------------------------------------------------
@@ -536,10 +623,64 @@ def test_versions_are_a_tree_of_their_own(service: Service) -> None:
         f"{root}/@versions/1999"
     )
     link = WebDav(top_of(root), lambda user, host: PASSWORD)
-    timber, nothing = link.versions(["/Timber/orders.csv", "/nothing"])
+    some = Item("x", "file")
+    timber, nothing = link.versions([(f"{SERVED}/Timber/orders.csv", some), (f"{SERVED}/nothing", some)])
     assert [each.name for each in timber] == ["2", "1"] and nothing == []
     assert isinstance(link.items("/")[0], Item) and all(isinstance(each, Version) for each in timber)
     link.close()
+
+
+def test_what_a_service_keeps_is_laid_out_by_kind(service: Service, rustfern: Rustfern) -> None:
+    """Trash with its times and places, a lock with its owner, versions also where each is a collection of its own."""
+    told = rustfern("scan", service.address, "--json").json
+    rota = by_name(told, "rota spring.txt")
+    assert (
+        rota["situation"] == "deleted"
+        and best_of(rota)["kind"] == "trash"
+        and rota["records"][0]["when"] == "2026-11-18T16:00:00Z"
+    )
+    assert rota["original"].endswith("/Rota/rota spring.txt")
+    assert (
+        best_of(by_name(told, "hull survey Kittiwake.txt"))["sha256"]
+        == hashlib.sha256(service.trash["hull survey Kittiwake.txt.d1795082400"].state.data).hexdigest()
+    )
+    orders = by_name(rustfern("scan", service.address, "--everything", "--json").json, "orders.csv")
+    assert [lock["owner"] for lock in orders["locks"]] == ["Petra Lund"] and orders["situation"] == "nothing-lost"
+    link = WebDav(
+        top_of("/" + service.address.replace("://", ":").rstrip("/")), lambda user, host: PASSWORD, catalogue().services
+    )
+    monkey = {each.name: each for each in link.items(f"{SERVED}/Documents")}
+    link._features = "1"  # a server that knows no version trees
+    (plan,) = link.versions([(f"{SERVED}/Documents/mooring plan.txt", monkey["mooring plan.txt"])])
+    assert [(each.by, each.size) for each in plan] == [("Ines Varga", 196), ("Ines Varga", 111)]
+    assert link.read(plan[0].where, 0, 196, "") == boatyard()["/Documents/mooring plan.txt"][1].data
+    assert link.trash("/elsewhere") == [] and not WebDav(link._top, link._ask).trash(SERVED)
+    link.close()
+
+
+def test_which_side_is_newer_is_said(service: Service, tmp_path: Path, rustfern: Rustfern) -> None:
+    for number, name in ((-1, "/Documents/launch schedule.txt"), (0, "/Documents/Surveys/hull survey Petrel.txt")):
+        state = boatyard()[name][number]
+        write(tmp_path / f"Sync{name}", state.data, int(state.saved.timestamp()))
+    write(tmp_path / "Sync/Documents/mooring plan.txt.nextcloud", " ")
+    run = rustfern("scan", tmp_path / "Sync", service.address)
+    assert "The service has the version of 2026-11-17 14:00, this machine that of 2026-11-16 12:00." in run.out
+    plan = by_name(rustfern("scan", tmp_path / "Sync", service.address, "--json").json, "mooring plan.txt")
+    assert plan["original"] == str(tmp_path / "Sync/Documents/mooring plan.txt"), "a placeholder stands for it here"
+    assert best_of(plan)["words"] == 33 and {copy["place"] for copy in plan["copies"]} == {
+        "service-version",
+        "service-copy",
+    }
+
+
+def test_no_faster_than_was_allowed(service: Service, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch) -> None:
+    slept: list[float] = []
+    monkeypatch.setattr("rustfern.sources.remote.pace.time.sleep", slept.append)
+    door = Sources()
+    door.pace.limit = 2_000
+    source = door.open(door.check_root(service.address))
+    assert source.names(source.root)[0] and sum(slept) > 0.2
+    assert "network_limit" in rustfern("scan", service.address, RUSTFERN_NETWORK_LIMIT="fast").err
 
 
 def test_demo_service_listens_here_alone(rustfern: Rustfern) -> None:

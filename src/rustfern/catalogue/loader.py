@@ -13,6 +13,7 @@ from typing import Any, Literal
 import msgspec
 
 from rustfern.core.errors import CatalogueError
+from rustfern.core.services import ServiceLayout
 from rustfern.formats.format_table import FORMATS
 from rustfern.traces.registry import TRACES, Trace
 
@@ -33,7 +34,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     pattern for the whole path where folders repeat those of a disk: `top` (a folder) or `drive`, and `inner`. `depth` is how many
     levels below the folder are looked at. `exclusive` folders hold no originals; `links` are locks that lead nowhere; with
     `needs_original` a name counts only if its original is there. Folder patterns may hold `*`, and begin with `$temp` for the
-    temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only); "index":
+    temporary folder. "tree": whole trees that repeat another (`top` and `inner` of `mirror`; `loose`: the names only; `repeats_all`: surely, also what is not there any more); "index":
     sought among the document-like names; "neighbour" and "program": taken by the general rules. `companions`: endings of files that belong to it; `opened_copy`: originals may have been
     edited here; `in_use_store`: alone it is
     no document that was lost (a store in use, a print job); `generic`: any program
@@ -73,6 +74,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tru
     opened_copy: bool = False
     attachment: bool = False
     in_use_store: bool = False
+    repeats_all: bool = False
     generic: bool = False
     says: str = ""
     lifetime_class: Literal["", "moments", "session", "days", "kept"] = ""
@@ -238,6 +240,7 @@ class Family(msgspec.Struct, forbid_unknown_fields=True):
     place: list[Place] = []
     setting: list[Setting] = []
     protected: list[Protected] = []
+    service: list[ServiceLayout] = []
 
 
 class Catalogue:
@@ -249,7 +252,9 @@ class Catalogue:
         settings: Iterable[Setting] = (),
         aliases: dict[str, tuple[str, ...]] | None = None,
         protected: Iterable[Protected] = (),
+        services: Iterable[ServiceLayout] = (),
     ) -> None:
+        self.services = tuple(services)
         self.protected = tuple(protected)
         self.aliases = aliases or {}
         self.settings = tuple(settings)
@@ -453,6 +458,7 @@ def _shipped() -> list[Family]:
                     place=[Place(**_tuples(row)) for row in family.get("place", ())],
                     setting=[Setting(**_tuples(row)) for row in family.get("setting", ())],
                     protected=msgspec.convert(family.get("protected", []), list[Protected]),
+                    service=msgspec.convert(family.get("service", []), list[ServiceLayout]),
                 )
                 for family in built["families"]
             ]
@@ -467,11 +473,13 @@ def catalogue() -> Catalogue:
     places: list[Place] = []
     settings: list[Setting] = []
     protected: list[Protected] = []
+    services: list[ServiceLayout] = []
     aliases: dict[str, tuple[str, ...]] = {}
     for family in _shipped():
         places += family.place
         settings += family.setting
         protected += family.protected
+        services += family.service
         aliases |= family.alias
     by_id: dict[str, Place] = {}
     for place in places:
@@ -488,4 +496,4 @@ def catalogue() -> Catalogue:
     for setting in settings:
         if strange := [ident for ident in setting.places if ident not in by_id]:
             raise CatalogueError(f"entry {setting.id}, key places: no entry {strange[0]}", "catalogue")
-    return Catalogue(by_id.values(), settings, aliases, protected)
+    return Catalogue(by_id.values(), settings, aliases, protected, services)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -22,7 +22,7 @@ _MAX_BYTES = 1 << 16
 
 class Configuration(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What is taken where no option says otherwise: who works (noted in each new case), where is written, the zone of the people's clocks,
-    whether colours are used, whether long lists are paged, where the log goes.
+    whether colours are used, whether long lists are paged, where the log goes, how many kilobytes a second are read from other machines (0: no limit).
     """
 
     technician: str | None = None
@@ -31,6 +31,7 @@ class Configuration(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     colours: Literal["auto", "always", "never"] = "auto"
     paging: bool = True
     log_file: str | None = None
+    network_limit: Annotated[int, msgspec.Meta(ge=0)] = 0
 
     def defaults(self) -> dict[str, dict[str, Any]]:
         """The defaults of the commands' options, by command and parameter."""
@@ -58,7 +59,7 @@ def configuration() -> Configuration:
     for name in Configuration.__struct_fields__:
         value = os.environ.get(_PREFIX + name.upper())
         if value:
-            told[name] = _switch(name, value) if name == "paging" else value
+            told[name] = _switch(name, value) if name == "paging" else int(value) if value.isdigit() else value
     return _valid(told, "the environment")
 
 

@@ -52,11 +52,13 @@ class Run:
     @cached_property
     def session(self) -> Session:
         """The session that it works in."""
+        from rustfern.cli.configuration import configuration
         from rustfern.operations.session import Session
 
         session = Session()
         session.sources.ask = ask_password
         session.sources.confirm = ask_whether
+        session.sources.pace.limit = configuration().network_limit * 1000
         return session
 
     @cached_property

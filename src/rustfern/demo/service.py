@@ -1,4 +1,5 @@
-"""A small simulated sync service of the boatyard: files with their history over WebDAV, on this machine alone. It stands in for a real one.
+"""A small simulated sync service of the boatyard: files with their history and a trash over WebDAV, on this machine alone. It stands in for a real
+one, and lays out files, trash and versions where the open-source one that many people run itself (Nextcloud) has them.
 
 Sources: RFC 4918 (PROPFIND), RFC 3253 (3.7 version-tree), RFC 9110 (ranges, entity tags), RFC 7617 (basic authentication).
 """
@@ -17,6 +18,9 @@ from xml.sax.saxutils import escape
 import msgspec
 
 USER, PASSWORD, PORT = "ines", "oakum", 8_736
+FILES, _TRASH = f"/remote.php/dav/files/{USER}", f"/remote.php/dav/trashbin/{USER}/trash"
+_VERSIONS = f"/remote.php/dav/versions/{USER}/versions"
+_SPACES = 'xmlns:d="DAV:" xmlns:oc="http://owncloud.org/ns" xmlns:nc="http://nextcloud.org/ns"'
 _FIRST = datetime(2026, 11, 16, 9, 0, tzinfo=UTC)
 _MOST_ASKED = 1 << 20
 _PLAN = (
@@ -57,6 +61,28 @@ def boatyard() -> dict[str, list[Revision]]:
     }  # fmt: skip
 
 
+class Deleted(msgspec.Struct, frozen=True):
+    """What lies in the trash: where it was, when it was deleted, its last state."""
+
+    was: str
+    deleted: datetime
+    state: Revision
+
+
+def thrown_away() -> dict[str, Deleted]:
+    """The trash: name there → what it was."""
+    survey = Revision(
+        _FIRST + timedelta(hours=7),
+        "Ines Varga",
+        (_SURVEY.replace("Petrel", "Kittiwake") + "Rudder gudgeons worn\n").encode(),
+    )
+    rota = Revision(_FIRST + timedelta(hours=8), "Tobias Okoro", b"Rota of the yard\nMon Ines, Tue Tobias, Wed Petra\n")
+    return {
+        "hull survey Kittiwake.txt.d1795082400": Deleted("/Documents/Surveys/hull survey Kittiwake.txt", _FIRST + timedelta(hours=53), survey),
+        "Rota.d1795089600/rota spring.txt": Deleted("/Rota/rota spring.txt", _FIRST + timedelta(hours=55), rota),
+    }  # fmt: skip
+
+
 class Service(ThreadingHTTPServer):
     """The service: it listens on this machine alone, and nothing can be changed through it."""
 
@@ -68,6 +94,8 @@ class Service(ThreadingHTTPServer):
         """Raises `OSError` where the port is taken."""
         super().__init__(("127.0.0.1", port), _Handler)
         self.files = dict(boatyard() if files is None else files)
+        self.trash = thrown_away() if files is None else {}
+        self.locks = {"/Timber/orders.csv": "Petra Lund"} if files is None else {}
         self.password = password
         self.requests: list[tuple[str, str]] = []
         """(method, path) of all requests, for those who count them."""
@@ -75,7 +103,7 @@ class Service(ThreadingHTTPServer):
     @property
     def address(self) -> str:
         """What is searched."""
-        return f"dav://{USER}@127.0.0.1:{self.server_address[1]}/"
+        return f"dav://{USER}@127.0.0.1:{self.server_address[1]}{FILES}/"
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -116,55 +144,112 @@ class _Handler(BaseHTTPRequestHandler):
         path = self._path()
         if path is None:
             return
-        files = self.server.files
-        top = path.rstrip("/")
+        rows = self._trash_rows(path.rstrip("/")) if path.startswith(_TRASH) else self._rows(path.rstrip("/"))
+        if path.startswith(_VERSIONS):
+            rows = self._version_rows(path.rstrip("/"))
+        if rows is None:
+            self._answer(404)
+        else:
+            self._multistatus(rows[:1] if self.headers.get("Depth") == "0" else rows)
+
+    def _rows(self, path: str) -> list[str] | None:
+        """A folder of files, or a file."""
+        files, top = self.server.files, path.removeprefix(FILES)
         if top in files:
-            self._multistatus([_told(top, files[top][-1])])
-            return
+            return [self._file(path, top)]
         below = [name for name in files if name.startswith(top + "/")]
         if not below and top:
-            self._answer(404)
-            return
-        rows = [_told(top + "/", None)]
-        if self.headers.get("Depth") != "0":
-            inner = {name[len(top) + 1 :].partition("/") for name in below}
-            rows += [_told(f"{top}/{name}/", None) for name in sorted({name for name, slash, _ in inner if slash})]
-            rows += [
-                _told(f"{top}/{name}", files[f"{top}/{name}"][-1]) for name, slash, _ in sorted(inner) if not slash
-            ]
-        self._multistatus(rows)
+            return None
+        inner = {name[len(top) + 1 :].partition("/") for name in below}
+        rows = [_told(path + "/", None)]
+        rows += [_told(f"{path}/{name}/", None) for name in sorted({name for name, slash, _ in inner if slash})]
+        return rows + [self._file(f"{path}/{name}", f"{top}/{name}") for name, slash, _ in sorted(inner) if not slash]
+
+    def _file(self, path: str, name: str) -> str:
+        number = list(self.server.files).index(name) + 1
+        owner = self.server.locks.get(name)
+        lock = (
+            f"<d:lockdiscovery><d:activelock><d:owner>{owner}</d:owner></d:activelock></d:lockdiscovery>"
+            if owner
+            else ""
+        )
+        return _told(path, self.server.files[name][-1], more=f"<oc:fileid>{number}</oc:fileid>{lock}")
+
+    def _trash_rows(self, path: str) -> list[str] | None:
+        inner = path.removeprefix(_TRASH).strip("/")
+        rows = [_told(path + "/", None)]
+        for name, each in self.server.trash.items():
+            first, slash, rest = name.partition("/")
+            where = f"/{first}" if slash and not inner else each.was
+            more = (
+                f"<nc:trashbin-original-location>{escape(each.was.split('/')[1] if slash else where.strip('/'))}</nc:trashbin-original-location>"
+                f"<nc:trashbin-deletion-time>{int(each.deleted.timestamp())}</nc:trashbin-deletion-time>"
+            )
+            if not inner:
+                rows.append(_told(f"{_TRASH}/{first}{slash}", None if slash else each.state, more=more))
+            elif inner == first and slash:
+                rows.append(_told(f"{path}/{rest}", each.state))
+        return rows
+
+    def _version_rows(self, path: str) -> list[str] | None:
+        """The states of a file before the present one, each by its second."""
+        number = path.removeprefix(_VERSIONS).strip("/")
+        if not number.isdigit() or not 0 < int(number) <= len(self.server.files):
+            return None
+        states = list(self.server.files.values())[int(number) - 1]
+        return [_told(path + "/", None)] + [
+            _told(
+                f"{path}/{int(state.saved.timestamp())}",
+                state,
+                more=f"<nc:version-author>{escape(state.by)}</nc:version-author>",
+            )
+            for state in states[:-1]
+        ]
 
     def do_REPORT(self) -> None:
         """The history of a file."""
         path = self._path()
         if path is None:
             return
-        states = self.server.files.get(path)
+        name = path.removeprefix(FILES)
+        states = self.server.files.get(name)
         if states is None:
             self._answer(404)
             return
         self._multistatus(
-            [_told(f"/history/{number}{path}", state, str(number + 1)) for number, state in enumerate(states)]
+            [_told(f"/history/{number}{name}", state, str(number + 1)) for number, state in enumerate(states)]
         )
 
     def _multistatus(self, rows: list[str]) -> None:
-        body = f'<?xml version="1.0" encoding="utf-8"?>\n<d:multistatus xmlns:d="DAV:">{"".join(rows)}</d:multistatus>'
+        body = f'<?xml version="1.0" encoding="utf-8"?>\n<d:multistatus {_SPACES}>{"".join(rows)}</d:multistatus>'
         self._answer(207, body.encode(), Content_Type="application/xml; charset=utf-8")
+
+    def _state(self, path: str) -> Revision | None:
+        """What lies at an address: a file as it is, one of its states, or something in the trash."""
+        if path.startswith(_TRASH):
+            gone = self.server.trash.get(path.removeprefix(_TRASH).strip("/"))
+            return gone.state if gone is not None else None
+        if path.startswith(_VERSIONS):
+            number, _, second = path.removeprefix(_VERSIONS).strip("/").partition("/")
+            files = list(self.server.files.values())
+            states = files[int(number) - 1] if number.isdigit() and 0 < int(number) <= len(files) else []
+            return next((state for state in states if str(int(state.saved.timestamp())) == second), None)
+        number, path = "-1", path.removeprefix(FILES)
+        if path.startswith("/history/"):
+            number, _, path = path.removeprefix("/history/").partition("/")
+            path = "/" + path
+        states = self.server.files.get(path, [])
+        return states[int(number)] if states and number.lstrip("-").isdigit() and int(number) < len(states) else None
 
     def do_GET(self) -> None:
         """The bytes of a file, or of one of its earlier states."""
         path = self._path()
         if path is None:
             return
-        number = -1
-        if path.startswith("/history/"):
-            told, _, path = path.removeprefix("/history/").partition("/")
-            number, path = int(told) if told.isdigit() else 0, "/" + path
-        states = self.server.files.get(path)
-        if not states or number >= len(states):
+        state = self._state(path)
+        if state is None:
             self._answer(404)
             return
-        state = states[number]
         if self.headers.get("If-Match") not in (None, state.mark):
             self._answer(412)
             return
@@ -180,12 +265,12 @@ class _Handler(BaseHTTPRequestHandler):
         self._answer(206, piece, ETag=state.mark, Content_Range=f"bytes {start}-{end}/{len(state.data)}")
 
 
-def _told(path: str, state: Revision | None, version: str = "") -> str:
+def _told(path: str, state: Revision | None, version: str = "", more: str = "") -> str:
     """One resource of a multistatus answer."""
     kind = "" if state else "<d:collection/>"
-    facts = ""
+    facts = more
     if state is not None:
-        facts = (
+        facts += (
             f"<d:getcontentlength>{len(state.data)}</d:getcontentlength><d:getlastmodified>{format_datetime(state.saved, usegmt=True)}</d:getlastmodified>"
             f"<d:getetag>{escape(state.mark)}</d:getetag><d:creator-displayname>{escape(state.by)}</d:creator-displayname>"
             f"<d:version-name>{version}</d:version-name>"

@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from itertools import groupby
 
 from msgspec.structs import replace
 
 from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError
-from rustfern.core.model import Copy, Entry, Find, Kind, Order, State
+from rustfern.core.model import Copy, Entry, Find, Kind, Order, Record, State
 from rustfern.core.paths import fold_name, show_name
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching.evidence import by_content, weights
@@ -272,6 +272,14 @@ class Versions:
         found = self.state.catalogue.tree_of(path.replace(os.sep, "/"))
         return fold_name(found[1].get("inner", "")) if found is not None and "loose" in found[1] else ""
 
+    def _deleted(self, path: str) -> datetime | None:
+        """When something was deleted, where its path in a trash tells it."""
+        found = self.state.catalogue.tree_of(path.replace(os.sep, "/"))
+        try:
+            return datetime.strptime(found[1]["deleted"], "%Y-%m-%dT%H-%M-%S").replace(tzinfo=UTC) if found else None
+        except (KeyError, ValueError):
+            return None
+
     def _give_older(self, draft: Draft, place: str, entry: Entry, name: str) -> None:
         """An older version of a document that is gone, of which a newer one stands for it."""
         spec = self.state.catalogue.places[place]
@@ -296,6 +304,11 @@ class Versions:
         draft = self.state.outside(target, name, home) if away else self.state.draft(target, home)
         if spec.kind == "trash":
             draft.trashed = True
+            if (when := self._deleted(entry.path)) is not None:
+                draft.deleted[entry.path] = when
+                says = f"the service's trash says that it was deleted at {self.state.clock.format_time(when)}"
+                told = weights.evidence("trash-record", says)
+                draft.records.append(Record(entry.path, "trash-item", says, (told,), when))
         draft.copies.append(replace(copy, evidence=(piece,), confidence=weights.confidences([[piece]])[0]))
 
     def add_conflict_copies(self, hosts: Iterable[str]) -> None:

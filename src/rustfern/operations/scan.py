@@ -352,11 +352,11 @@ class _Scan:
         """What is to be said of the disks that were searched, each once."""
         told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
         disks = tuple(with_searched(each, self.raw_searches) for each in told.values() if each is not None)
-        for disk in disks:
+        for each in disks:
             # Whether an earlier state can be read shows only when it is.
-            for volume in disk.volumes:
+            for volume in each.volumes:
                 if "@" in volume.name and volume.status == "damaged":
-                    self._on_problem(os.path.join(disk.path, volume.name), volume.message or "it cannot be read")
+                    self._on_problem(os.path.join(each.path, volume.name), volume.message or "it cannot be read")
         return disks
 
     def _left_out(self) -> list[Notice]:

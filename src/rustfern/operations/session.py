@@ -45,6 +45,9 @@ class Session(msgspec.Struct):
     clock: Clock = msgspec.field(default_factory=Clock)
     observer: Observer = msgspec.field(default_factory=Silent)
 
+    def __post_init__(self) -> None:
+        self.sources.layouts = lambda: catalogue().services
+
     def __reduce__(self) -> tuple[type[Session], tuple[Sources, Clock]]:
         """What another process needs to know; nobody watches there."""
         return Session, (self.sources, self.clock)

@@ -117,6 +117,7 @@ class Search(msgspec.Struct, dict=True):
         on_disks = any(self.door.disk(source.root) is not None for source in self.sources)
         aside = not self.door.gentle.is_on and not on_disks
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
+        self._placeholders: dict[str, frozenset[str]] = {}
         self._tops_of_homes = {home.path for home in self.homes}
         self._synced = synced_roots(self.sources)
         self._dated = DatedRoots(self.catalogue, self.sources)
@@ -456,24 +457,39 @@ class Search(msgspec.Struct, dict=True):
         if "top" not in parts:
             return (place, None, parts) if self._dated.hold_versions(place, parts["loose"]) else None
         inner = parts.get("inner", "x").split("/")
-        first = os.path.join(parts["top"] or "/", inner[0]) if len(inner) > 1 else parts["top"] or "/"
+        known = parts["top"] or "/"
+        first = known if place.repeats_all or len(inner) == 1 else os.path.join(known, inner[0])
         there = self._trees.get(first)
         if there is None:
             there = self._trees[first] = self._dated.reach(first) and bool(self.door.is_folder(first))
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
-    def _also_here(self, folder: str, names: Sequence[str]) -> tuple[str, list[str]]:
-        """The folder here that one of a service (or of its versions) stands for, and which of its names are there too: the service's are other
-        copies of these.
+    def _also_here(self, folder: str, names: Sequence[str]) -> tuple[str, str, list[str]]:
+        """What the files of a service, or of its versions, are (the place), the folder here that theirs stands for, and which of the names are there
+        too: the service's are other copies of these.
         """
         for far, near in self._synced.items():
             if inside(folder, far):
-                inner = os.path.relpath(folder, far)
+                place, inner = SERVICE_COPY, os.path.relpath(folder, far)
                 if (tree := self.catalogue.tree_of(folder.replace(os.sep, "/") + "/x")) is not None:
-                    inner = os.path.dirname(tree[1].get("inner", "x/x"))
+                    place, inner = tree[0].id, os.path.dirname(tree[1].get("inner", "x/x"))
                 there = os.path.normpath(os.path.join(near, inner))
-                return there, [name for name in names if self.door.exists(os.path.join(there, name))]
-        return "", []
+                online = self._online_only_in(there)
+                return there, [name for name in names if name in online or self.door.exists(os.path.join(there, name))]
+        return "", "", []
+
+    def _online_only_in(self, folder: str) -> frozenset[str]:
+        """The files that a synced folder only stands for: those that placeholders in it name."""
+        known = self._placeholders.get(folder)
+        if known is None:
+            found = set[str]()
+            with suppress(SourceError):
+                for name in self._source_around(os.path.join(folder, "x")).names(folder)[1]:
+                    told = self.catalogue.match_beside(name)
+                    if told is not None and told[0].reader == "placeholder" and "name" in told[1]:
+                        found.add(told[1]["name"])
+            known = self._placeholders[folder] = frozenset(found)
+        return known
 
     def _task(self, top: str) -> Task:
         return Task(top, [top], frozenset(self.own_folders), self.thorough, tuple(home.path for home in self.homes))
@@ -513,9 +529,9 @@ class Search(msgspec.Struct, dict=True):
                 totals.directories += 1
                 totals.files += files
                 if on_versions and self._synced and documents:
-                    there, both = self._also_here(folder, documents)
+                    side, there, both = self._also_here(folder, documents)
                     if both:
-                        on_versions(folder, both, SERVICE_COPY, there, "")
+                        on_versions(folder, both, side, there, "")
                         documents = [name for name in documents if name not in frozenset(both)]
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
                     totals.dismissed_by_name += files - len(documents)

@@ -15,6 +15,7 @@ from rustfern.core.errors import SourceError, WrongUsage, explain
 from rustfern.core.model import Entry, SearchedDisk
 from rustfern.core.paths import inside, raw_offset, show_name
 from rustfern.core.remote_paths import inside_form, is_remote, top_of
+from rustfern.core.services import ServiceLayout
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of, format_of_extension
 from rustfern.formats.interface import Limits
 from rustfern.output.temporary import Scratch
@@ -24,6 +25,7 @@ from rustfern.sources.disks.containers.raw import is_device, is_device_name
 from rustfern.sources.folder import FolderSource
 from rustfern.sources.interface import Source
 from rustfern.sources.kept_folder import lies_in_kept
+from rustfern.sources.remote.pace import Pace
 
 if TYPE_CHECKING:
     from rustfern.sources.archives import Archive, ArchiveSource
@@ -73,6 +75,10 @@ class Sources:
         """Who is asked for passwords of other machines; they are kept in memory alone."""
         self.wanted: Callable[[str], bool] = everything
         """Tells by its name whether the versions of a file are asked for of a service."""
+        self.pace = Pace()
+        """How fast is read from other machines."""
+        self.layouts: Callable[[], Sequence[ServiceLayout]] = tuple
+        """Gives what is known of services that lay out what they keep in ways of their own."""
         self.confirm: Confirm = agree_to_nothing
         """Who is asked whether a machine that is not known yet is the right one."""
         self._changing = threading.RLock()
@@ -133,7 +139,9 @@ class Sources:
         top = top_of(root)
         remote = self._remotes.get(top)
         if remote is None:
-            remote = self._remotes[top] = Remote(top, connect(top, self._password, self.confirm))
+            remote = self._remotes[top] = Remote(
+                top, connect(top, self._password, self.confirm, self.layouts(), self.pace)
+            )
         source = self._open[root] = RemoteSource(root, remote, self.scratch, self.wanted)
         return source
 

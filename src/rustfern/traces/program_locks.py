@@ -45,6 +45,14 @@ def _time(text: str) -> datetime | None:
     return None
 
 
+def parse_service(data: bytes) -> LockFacts:
+    """Who has a file locked with a service, as that says (RFC 4918, 14.17). Raises `Malformed`."""
+    owner = data.decode("utf-8", "replace").strip()
+    if not owner or not owner.isprintable():
+        raise Malformed("it names nobody", 0)
+    return LockFacts(owner.rstrip("/").rpartition("/")[2] if "://" in owner else owner, "", None)
+
+
 def parse_database(data: bytes) -> LockFacts:
     """The first person in a small database's lock. Raises `Malformed`."""
     if len(data) % _ENTRY or len(data) > 255 * _ENTRY:

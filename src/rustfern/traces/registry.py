@@ -66,6 +66,7 @@ class Trace(NamedTuple):
 TRACES: dict[str, Trace] = {
     "odf-lock": Trace(Sort.LOCK, "odf_lock.facts"),
     "owner-lock": Trace(Sort.LOCK, "owner_lock.facts", names=Names.TAIL),
+    "service-lock": Trace(Sort.LOCK, "program_locks.parse_service"),
     "dwg-lock": Trace(Sort.LOCK, "program_locks.parse_drawing", names=Names.STEM, extensions=("dwg", "dxf")),
     "database-lock": Trace(
         Sort.LOCK, "program_locks.parse_database", names=Names.STEM, extensions=("accdb", "mdb"), common=True

@@ -70,6 +70,8 @@ def what_happened(document: DocumentAnswer) -> str:
         too = [other for other in others if other != f"{show_name(lock.owner or '')}{where}"]
         also = f"; so had {' and '.join(too[:_MAX_OTHERS])}" if too else ""
         return f"{who}{where} since {moment_said(lock.opened)} (lock){live}{also}."
+    if (sides := _sides(document)) is not None:
+        return sides
     records = document.records
     if records:
         says = str(records[-1].says)
@@ -100,6 +102,17 @@ def what_happened(document: DocumentAnswer) -> str:
     if document.situation == "overwritten":
         return "The saved file holds other content than its earlier version."
     return ""
+
+
+def _sides(document: DocumentAnswer) -> str | None:
+    """Which side has the newer version of a file that is here and with a service; None where both have the same, or a time is missing."""
+    here = next((copy for copy in document.copies if copy.kind == "saved"), None)
+    there = next((copy for copy in document.copies if copy.place == "service-copy"), None)
+    if here is None or there is None or there.same_as == here.id or here.sha256 == there.sha256:
+        return None
+    if here.written is None or there.written is None or here.written == there.written:
+        return None
+    return f"The service has the version of {moment_said(there.written)}, this machine that of {moment_said(here.written)}."
 
 
 def _difference(copy: CopyAnswer) -> str:
@@ -164,7 +177,9 @@ def strongest(copy: CopyAnswer) -> str:
 def title_line(console: Console, document: DocumentAnswer) -> None:
     """Number, name, and at the right edge what happened."""
     tag = HAPPENED[document.situation]
-    if document.situation == "deleted" and (gone := _deleted_at(document)):
+    if _sides(document) is not None:
+        tag = "two versions"
+    elif document.situation == "deleted" and (gone := _deleted_at(document)):
         tag = f"{tag} {moment(gone)}"
     left = Text()
     left.append(f"{document.id:>2} ", style=f"bold {SLATE}")

@@ -14,7 +14,9 @@ MOST_NAMES = 200_000
 
 
 class Item(msgspec.Struct, frozen=True):
-    """One thing in a folder: size (bytes), time of its last change (UTC), a mark that changes with its content (empty: none is told)."""
+    """One thing in a folder: size (bytes), time of its last change (UTC), a mark that changes with its content (empty: none is told);
+    `ident` is what a service knows a file by, `locked_by` who has it locked there.
+    """
 
     name: str
     kind: Literal["file", "folder", "link", "other"]
@@ -23,6 +25,8 @@ class Item(msgspec.Struct, frozen=True):
     mark: str = ""
     mode: int = 0o600
     target: str | None = None
+    ident: str = ""
+    locked_by: str = ""
 
 
 class Version(msgspec.Struct, frozen=True):
@@ -33,6 +37,16 @@ class Version(msgspec.Struct, frozen=True):
     modified: datetime | None
     by: str = ""
     name: str = ""
+
+
+class Trashed(msgspec.Struct, frozen=True):
+    """A file in a service's trash: where its bytes are had, its size, its own time and that of its deletion, and its path before that."""
+
+    where: str
+    size: int
+    modified: datetime | None
+    deleted: datetime | None
+    was: str
 
 
 class Link(Protocol):
@@ -54,12 +68,14 @@ class Link(Protocol):
     def read_soon(self, path: str, offset: int, length: int, mark: str) -> Future[bytes]:
         """The same, behind what was asked for before, as with folders."""
 
-    def versions(self, paths: list[str]) -> list[list[Version]]:
-        """The earlier versions of some files, the newest first; empty where none are kept."""
+    def versions(self, files: list[tuple[str, Item]]) -> list[list[Version]]:
+        """The earlier versions of some files (path, what was listed of each), the newest first; empty where none are kept."""
 
-    @property
-    def keeps_versions(self) -> bool:
-        """Whether the other side says that it keeps versions."""
+    def keeps_versions(self, folder: str) -> bool:
+        """Whether the other side says that it keeps versions of what is in a folder."""
+
+    def trash(self, folder: str) -> list[Trashed]:
+        """What was deleted in a folder or below it, as far as the other side shows it."""
 
     def close(self) -> None:
         """Let the connection go."""

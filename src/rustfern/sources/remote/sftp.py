@@ -22,7 +22,8 @@ import msgspec
 from rustfern.core.errors import SourceError
 from rustfern.core.remote_paths import parts_of
 from rustfern.output.atomic import PRIVATE
-from rustfern.sources.remote.interface import MOST_NAMES, Ask, Confirm, Item, Version
+from rustfern.sources.remote.interface import MOST_NAMES, Ask, Confirm, Item, Trashed, Version
+from rustfern.sources.remote.pace import Pace
 from rustfern.sources.remote.sftp_exchange import Exchange, Facts, Work, closing, contents, names, targets
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ _Told = TypeVar("_Told")
 class Sftp:
     """One machine. Keys and agents are tried first; a password is asked for only if they do not do, and kept in memory alone."""
 
-    def __init__(self, top: str, ask: Ask, confirm: Confirm, known_hosts: str) -> None:
+    def __init__(self, top: str, ask: Ask, confirm: Confirm, pace: Pace, known_hosts: str) -> None:
         """`known_hosts` is a file of ours beside the system's own. Raises `SourceError` where the library is missing, the machine cannot be
         reached, is not the one that is known, or lets nobody in.
         """
@@ -44,6 +45,7 @@ class Sftp:
         self._host, _, port = host.partition(":")
         self._port = int(port) if port.isdigit() else _PORT
         self._top, self._ask, self._confirm, self._known = top, ask, confirm, known_hosts
+        self._pace = pace
         self._lock = threading.RLock()
         self._password: str | None = None
         self._files: OrderedDict[tuple[Exchange, str, str], bytes] = OrderedDict()
@@ -126,7 +128,7 @@ class Sftp:
                     raise EOFError("the line broke")
                 channel = transport.open_session(timeout=_SECONDS)
                 channel.invoke_subsystem("sftp")
-                self._exchange = Exchange(channel, _AT_ONCE)
+                self._exchange = Exchange(channel, _AT_ONCE, self._pace)
             return self._exchange
 
     def _tried(self, what: str, path: str, work: Callable[[Exchange], Work[_Told]]) -> _Told:
@@ -216,14 +218,17 @@ class Sftp:
             raise SourceError("it was changed there while it was read", self._top + path, "Search again")
         return data
 
-    @property
-    def keeps_versions(self) -> bool:
+    def keeps_versions(self, folder: str) -> bool:
         """A file system keeps none that this protocol tells of."""
         return False
 
-    def versions(self, paths: list[str]) -> list[list[Version]]:
+    def versions(self, files: list[tuple[str, Item]]) -> list[list[Version]]:
         """None."""
-        return [[] for _ in paths]
+        return [[] for _ in files]
+
+    def trash(self, folder: str) -> list[Trashed]:
+        """None: a trash on that machine is a folder like any other."""
+        return []
 
 
 class _Line:

@@ -20,6 +20,8 @@ from typing import Any, Protocol, TypeVar
 
 import msgspec
 
+from rustfern.sources.remote.pace import Pace
+
 _VERSION = 3
 _INIT, _TOLD_VERSION = 1, 2
 _OPEN, _CLOSE, _READ, _FSTAT, _OPENDIR, _READDIR, _READLINK = 3, 4, 5, 8, 11, 12, 19
@@ -80,9 +82,9 @@ class Exchange:
     `OSError` as the other side says, and `ValueError` for answers that are none.
     """
 
-    def __init__(self, channel: Channel, at_once: int) -> None:
+    def __init__(self, channel: Channel, at_once: int, pace: Pace) -> None:
         """Raises as above, also where the other side does not speak SFTP; of what is not urgent, at most `at_once` are under way at a time."""
-        self._channel, self._at_once = channel, at_once
+        self._channel, self._at_once, self._pace = channel, at_once, pace
         self._lock = threading.Lock()
         self._numbers = itertools.count(1)
         self._asked: dict[int, tuple[_Task, int]] = {}
@@ -181,6 +183,7 @@ class Exchange:
         came = bytearray()
         try:
             while data := self._channel.recv(_RECEIVED_BYTES):
+                self._pace.take(len(data))
                 came += data
                 packets, at = [], 0
                 while len(came) - at >= 4:

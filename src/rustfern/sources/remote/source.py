@@ -24,8 +24,13 @@ from rustfern.sources.interface import OnProblem
 from rustfern.sources.parts import Listed, NothingDeleted, materialised
 from rustfern.sources.remote.interface import Item, Link, Version
 
-VERSIONS = "@versions"
-"""The folder, made up, in which the earlier versions of all files below a root lie: `@versions/TIME/…` repeats the tree."""
+VERSIONS, TRASH = "@versions", "@trash"
+"""Folders, made up, in which the earlier versions of all files below a root lie, and those that were deleted there: `@versions/TIME/…` and
+`@trash/TIME/…` repeat the tree.
+"""
+LOCK = ".@lock"
+"""The ending of a file, made up, beside one that somebody has locked with the service: it holds their name."""
+Tree = dict[str, dict[str, Version]]
 _BLOCK_BYTES, _MOST_BLOCKS = 256 << 10, 8
 _MOST_ASKED = 20_000
 _MOST_AHEAD, _LEVELS, _MOST_SECONDS = 20_000, 2, 120.0
@@ -203,7 +208,7 @@ class RemoteSource(NothingDeleted, Listed):
         """`root` in the form used inside; `wanted` tells by its name whether the versions of a file are asked for."""
         self.root, self.remote, self.scratch, self._wanted = root, remote, scratch, wanted
         self._base = parts_of(root)[3].rstrip("/")
-        self._versions: dict[str, dict[str, Version]] | None = None
+        self._made: dict[str, Tree] = {}
 
     def check(self) -> None:
         """Raises `SourceError`, with what stands in the way, where the root cannot be listed."""
@@ -216,24 +221,46 @@ class RemoteSource(NothingDeleted, Listed):
     def _there(self, path: str) -> str:
         return os.path.normpath(path[len(self.remote.top) :] or "/")
 
-    def _in_history(self, path: str) -> tuple[str, str] | None:
-        """(time, path in the root) of what lies among the versions; ("", "") for the folder of all of them."""
-        inner = self._there(path)[len(self._base) :].strip("/")
-        if inner != VERSIONS and not inner.startswith(VERSIONS + "/"):
+    def _kept_at(self, path: str) -> tuple[str, str, str] | None:
+        """(which of the made-up trees, time, path in the root) of what lies among the versions or in the trash; the last two are empty for the
+        top of the tree.
+        """
+        tree, _, rest = self._there(path)[len(self._base) :].strip("/").partition("/")
+        if tree not in (VERSIONS, TRASH):
             return None
-        stamp, _, rest = inner[len(VERSIONS) :].strip("/").partition("/")
-        return stamp, rest
+        stamp, _, inner = rest.partition("/")
+        return tree, stamp, inner
 
-    def _history(self) -> dict[str, dict[str, Version]]:
-        """Time → path in the root → version. Each file whose name is wanted is asked for once, a bounded number of them."""
+    def _trees(self) -> list[str]:
+        """The made-up trees that there are here."""
+        link, base = self.remote.link, self._base or "/"
+        return [
+            *([VERSIONS] if link.keeps_versions(base) else []),
+            *([TRASH] if self._kept(TRASH) else []),
+        ]
+
+    def _kept(self, tree: str) -> Tree:
+        """Time → path in the root → what is kept. Each file whose name is wanted is asked for once, a bounded number of them."""
         with self.remote.lock:
-            if self._versions is None:
-                self._versions = {}
-                files = self._files() if self.remote.link.keeps_versions else []
-                told = self.remote.link.versions([path for path, _ in files])
-                for (path, item), versions in zip(files, told, strict=True):
-                    self._note(path, item, versions)
-        return self._versions
+            if tree not in self._made:
+                kept = self._made[tree] = {}
+                link, base = self.remote.link, self._base or "/"
+                if tree == TRASH:
+                    for each in link.trash(base):
+                        if self._wanted(os.path.basename(each.was)):
+                            self._note(kept, each.deleted, "", each.was, Version(each.where, each.size, each.modified))
+                elif link.keeps_versions(base):
+                    files = self._files()
+                    for (path, item), versions in zip(files, link.versions(files), strict=True):
+                        for version in versions:
+                            # The one that lives may be among them.
+                            if (version.size, version.modified) != (item.size, item.modified):
+                                self._note(kept, version.modified, version.by, path, version)
+            return self._made[tree]
+
+    def _note(self, kept: Tree, when: datetime | None, by: str, path: str, version: Version) -> None:
+        stamp = f"{when or datetime.fromtimestamp(0, UTC):%Y-%m-%dT%H-%M-%S}" + (f" {_plain(by)}" if by else "")
+        kept.setdefault(stamp, {})[path[len(self._base) :].strip("/")] = version
 
     def _files(self) -> list[tuple[str, Item]]:
         """The files below the root that have names which are wanted: (path there, what it is)."""
@@ -253,26 +280,18 @@ class RemoteSource(NothingDeleted, Listed):
             ]
         return found[:_MOST_ASKED]
 
-    def _note(self, path: str, item: Item, versions: list[Version]) -> None:
-        assert self._versions is not None
-        for version in versions:
-            when = version.modified or datetime.fromtimestamp(0, UTC)
-            if (version.size, version.modified) == (item.size, item.modified):
-                continue  # the one that lives
-            stamp = f"{when:%Y-%m-%dT%H-%M-%S}" + (f" {_plain(version.by)}" if version.by else "")
-            inner = path[len(self._base) :].strip("/")
-            self._versions.setdefault(stamp, {})[inner] = version
-
     def _item(self, path: str) -> Item | None:
-        history = self._in_history(path)
-        if history is None:
-            return self.remote.item(self._there(path), self._base or "/")
-        if not self.remote.link.keeps_versions:
-            return None
-        stamp, inner = history
+        at = self._kept_at(path)
+        if at is None:
+            there, top = self._there(path), self._base or "/"
+            if there.endswith(LOCK) and (locked := self.remote.item(there.removesuffix(LOCK), top)) is not None:
+                owner = locked.locked_by.encode()
+                return Item(os.path.basename(there), "file", len(owner)) if owner else None
+            return self.remote.item(there, top)
+        tree, stamp, inner = at
         if not stamp:
-            return _FOLDER
-        kept = self._history().get(stamp)
+            return _FOLDER if tree in self._trees() else None
+        kept = self._kept(tree).get(stamp)
         if kept is None:
             return None
         version = kept.get(inner)
@@ -291,7 +310,7 @@ class RemoteSource(NothingDeleted, Listed):
         """Whether this is a folder; None where that may not be known."""
         try:
             item = self._item(path)
-            if item is not None and item.kind == "folder" and self._in_history(path) is None:
+            if item is not None and item.kind == "folder" and self._kept_at(path) is None:
                 self.remote.items(self._there(path))
         except SourceError:
             return None
@@ -301,25 +320,26 @@ class RemoteSource(NothingDeleted, Listed):
         self, folder: str, is_top: bool, on_problem: OnProblem, on_error: Callable[[OSError, str], None] | None = None
     ) -> tuple[list[str], list[str]] | None:
         """As in a folder."""
-        history = self._in_history(folder)
+        at = self._kept_at(folder)
         try:
-            if history is not None:
-                return self._kept_in(*history)
+            if at is not None:
+                return self._names_kept(*at)
             items = list(self.remote.items(self._there(folder)).values())
         except SourceError as error:
             on_problem(folder, error.what)
             return None
         folders = [item.name for item in items if item.kind == "folder"]
         files = [item.name for item in items if item.kind != "folder"]
-        if self._there(folder) == (self._base or "/") and self.remote.link.keeps_versions:
-            folders.append(VERSIONS)
+        files += [item.name + LOCK for item in items if item.locked_by]
+        if self._there(folder) == (self._base or "/"):
+            folders += self._trees()
         return folders, files
 
-    def _kept_in(self, stamp: str, inner: str) -> tuple[list[str], list[str]]:
+    def _names_kept(self, tree: str, stamp: str, inner: str) -> tuple[list[str], list[str]]:
         if not stamp:
-            return sorted(self._history()), []
+            return sorted(self._kept(tree)), []
         prefix = f"{inner}/" if inner else ""
-        kept = [name[len(prefix) :] for name in self._history().get(stamp, {}) if name.startswith(prefix)]
+        kept = [name[len(prefix) :] for name in self._kept(tree).get(stamp, {}) if name.startswith(prefix)]
         folders = sorted({name.partition("/")[0] for name in kept if "/" in name})
         return folders, sorted(name for name in kept if "/" not in name)
 
@@ -339,8 +359,11 @@ class RemoteSource(NothingDeleted, Listed):
         item = self._item(entry.path)
         if item is None or item.kind != "file":
             raise SourceError("this is not a regular file and was not opened", entry.path)
-        history = self._in_history(entry.path)
-        there, mark = (item.mark, "") if history is not None else (self._there(entry.path), item.mark)
+        if entry.path.endswith(LOCK):
+            locked = self.remote.item(self._there(entry.path).removesuffix(LOCK), self._base or "/")
+            return io.BytesIO(locked.locked_by.encode() if locked is not None else b"")
+        is_kept = self._kept_at(entry.path) is not None
+        there, mark = (item.mark, "") if is_kept else (self._there(entry.path), item.mark)
 
         if 0 < item.size <= _SMALL_BYTES:
             data = self.remote.whole(there, mark, item.size)
@@ -363,12 +386,7 @@ class RemoteSource(NothingDeleted, Listed):
             item = self._item(path)
         except SourceError:
             return
-        if (
-            item is not None
-            and item.kind == "file"
-            and 0 < item.size <= _SMALL_BYTES
-            and self._in_history(path) is None
-        ):
+        if item is not None and item.kind == "file" and 0 < item.size <= _SMALL_BYTES and self._kept_at(path) is None:
             self.remote.ahead(self._there(path), item.mark, item.size)
 
     def materialise(self, entry: Entry) -> AbstractContextManager[Path]:

@@ -7,23 +7,27 @@ Sources: RFC 4918 (9.1 PROPFIND, 10.2 Depth, 14 XML elements, 15 properties), RF
 from __future__ import annotations
 
 import contextlib
+import posixpath
 import re
 import threading
 import time
 import weakref
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote, urljoin, urlsplit
 from xml.parsers import expat
+from xml.sax.saxutils import quoteattr
 
 import msgspec
 
 from rustfern.core.errors import SourceError
 from rustfern.core.remote_paths import parts_of
-from rustfern.sources.remote.interface import MOST_NAMES, Ask, Item, Version
+from rustfern.core.services import ServiceLayout
+from rustfern.sources.remote.interface import MOST_NAMES, Ask, Item, Trashed, Version
+from rustfern.sources.remote.pace import Pace
 
 if TYPE_CHECKING:
     import httpx
@@ -33,13 +37,15 @@ _MOST_LISTING_BYTES = 96 << 20
 _MOST_SPOOLED_BYTES = 256 << 20
 _DAV = "DAV: "
 _PROPERTIES = (
-    b'<?xml version="1.0" encoding="utf-8"?><D:propfind xmlns:D="DAV:"><D:prop><D:resourcetype/><D:getcontentlength/><D:getlastmodified/>'
-    b"<D:getetag/></D:prop></D:propfind>"
+    "DAV: resourcetype",
+    "DAV: getcontentlength",
+    "DAV: getlastmodified",
+    "DAV: getetag",
+    "DAV: lockdiscovery",
 )
-_VERSIONS = (
-    b'<?xml version="1.0" encoding="utf-8"?><D:version-tree xmlns:D="DAV:"><D:prop><D:version-name/><D:creator-displayname/>'
-    b"<D:getcontentlength/><D:getlastmodified/></D:prop></D:version-tree>"
-)
+_OF_VERSIONS = ("DAV: version-name", "DAV: creator-displayname", "DAV: getcontentlength", "DAV: getlastmodified")
+_IDENT = re.compile(r"[\w-]{1,80}")
+_DEEPEST, _MOST_TRASHED, _LONGEST_NAME = 20, 20_000, 200
 _RANGE = re.compile(r"bytes (\d+)-(\d+)/(\d+|\*)")
 _SAID = {
     401: ("the service does not accept the name or the password", "Give the user in the address (davs://USER@host/…), and the password in RUSTFERN_PASSWORD or when asked"),
@@ -63,7 +69,7 @@ class _Told(msgspec.Struct):
 class WebDav:
     """One server. Passwords are asked for when the server wants one, and kept in memory alone."""
 
-    def __init__(self, top: str, ask: Ask) -> None:
+    def __init__(self, top: str, ask: Ask, layouts: Sequence[ServiceLayout] = (), pace: Pace | None = None) -> None:
         """Raises `SourceError` where the library is missing or the server cannot be reached."""
         try:
             import httpx
@@ -74,6 +80,8 @@ class WebDav:
                 "Install it on your own machine: pip install 'rustfern[remote]'",
             ) from error
         scheme, user, host, _ = parts_of(top)
+        self._pace = pace or Pace()
+        self._layouts = [(re.compile(each.files), each) for each in layouts]
         self._top, self._ask, self._user, self._lock = top, ask, user, threading.RLock()
         self._base = f"{'https' if scheme == 'davs' else 'http'}://{host}"
         self._host = urlsplit(self._base).netloc.casefold()
@@ -187,6 +195,7 @@ class WebDav:
     def _bytes(self, response: httpx.Response, most: int, path: str) -> bytes:
         parts, total = [], 0
         for part in response.iter_raw():
+            self._pace.take(len(part))
             total += len(part)
             if total > most:
                 raise SourceError(
@@ -199,23 +208,36 @@ class WebDav:
 
     def items(self, folder: str) -> list[Item]:
         """What is in a folder."""
+        idents = [layout.ident for layout, _ in self._layouts_of(folder)]
+        return [
+            _item(name, told, next((told.values[each] for each in idents if each in told.values), ""))
+            for name, told in self._listed(folder, idents).items()
+        ]
+
+    def _listed(self, folder: str, more: Iterable[str] = ()) -> dict[str, _Told]:
+        """What is told of each thing in a folder, with further properties."""
         path = folder.rstrip("/") + "/"
         headers = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
-        response, data = self._send("PROPFIND", path, headers, _PROPERTIES)
+        response, data = self._send("PROPFIND", path, headers, _asks_for("propfind", (*_PROPERTIES, *more)))
         if response.status_code != 207:
             raise SourceError(
                 f"the service does not list this folder ({response.status_code})", self._top + path, _SAID[405][1]
             )
-        found: dict[str, Item] = {}
+        found: dict[str, _Told] = {}
         for told in _multistatus(data, self._top + path):
             name = self._name_in(told.href, path)
             if name:
-                found[name] = _item(name, told)
+                found[name] = told
             if len(found) > MOST_NAMES:
                 raise SourceError(
                     f"the service lists more than {MOST_NAMES} names here, and was stopped", self._top + path
                 )
-        return list(found.values())
+        return found
+
+    def _layouts_of(self, path: str) -> list[tuple[ServiceLayout, dict[str, str]]]:
+        """The layouts that a path of files fits, with the parts of it that stand in their templates."""
+        told = [(layout, pattern.match(path)) for pattern, layout in self._layouts]
+        return [(layout, found.groupdict() | {"top": found[0]}) for layout, found in told if found is not None]
 
     def items_soon(self, folder: str) -> Future[list[Item]]:
         """The same, when it is its turn."""
@@ -234,9 +256,11 @@ class WebDav:
 
     # --- versions -----------------------------------------------------------------------------------------------------
 
-    @property
-    def keeps_versions(self) -> bool:
-        """Whether the server says that files are version-controlled."""
+    def keeps_versions(self, folder: str) -> bool:
+        """Whether the server says that files are version-controlled, or is known to keep versions."""
+        return self._tells_of_versions() or any(layout.versions for layout, _ in self._layouts_of(folder))
+
+    def _tells_of_versions(self) -> bool:
         with self._lock:
             if self._features is None:
                 self._features = ""
@@ -245,14 +269,22 @@ class WebDav:
                     self._features = response.headers.get("dav", "")
         return "version-control" in {part.strip() for part in self._features.split(",")}
 
-    def versions(self, paths: list[str]) -> list[list[Version]]:
-        """The version trees of files; empty where the server keeps none of it."""
-        return list(self._workers.map(self._versions_of, paths))
+    def versions(self, files: list[tuple[str, Item]]) -> list[list[Version]]:
+        """The versions of files: by their version tree (RFC 3253), else as the service is known to lay them out; empty where it keeps none."""
+        return list(self._workers.map(self._versions_of, [path for path, _ in files], [item for _, item in files]))
 
-    def _versions_of(self, path: str) -> list[Version]:
+    def _versions_of(self, path: str, item: Item) -> list[Version]:
+        found: list[Version] = []
+        if self._tells_of_versions():
+            found = self._version_tree(path)
+        for layout, parts in self._layouts_of(path) if item.ident and not found else ():
+            found = found or self._collected(layout, parts, item.ident)
+        return sorted(found, key=lambda version: version.modified or datetime.fromtimestamp(0, UTC), reverse=True)
+
+    def _version_tree(self, path: str) -> list[Version]:
         headers = {"Depth": "0", "Content-Type": "application/xml; charset=utf-8"}
         try:
-            response, data = self._send("REPORT", path, headers, _VERSIONS)
+            response, data = self._send("REPORT", path, headers, _asks_for("version-tree", _OF_VERSIONS))
         except SourceError:
             return []
         if response.status_code != 207:
@@ -262,18 +294,54 @@ class WebDav:
             there = urlsplit(told.href)
             if told.is_folder or (there.netloc and there.netloc.casefold() != self._host):
                 continue
+            found.append(_version(told, unquote(there.path, errors="surrogateescape"), "creator-displayname"))
+        return found
+
+    def _collected(self, layout: ServiceLayout, parts: dict[str, str], ident: str) -> list[Version]:
+        """The versions of a file where each lies in a collection of its own."""
+        if not layout.versions or not _IDENT.fullmatch(ident):
+            return []
+        folder = layout.versions.format(**parts, id=ident)
+        try:
+            listed = self._listed(folder, [layout.author] if layout.author else [])
+        except SourceError:
+            return []
+        return [
+            _version(told, f"{folder}/{name}", layout.author) for name, told in listed.items() if not told.is_folder
+        ]
+
+    def trash(self, folder: str) -> list[Trashed]:
+        """What was deleted in a folder, as the service is known to show it; nothing where it does not."""
+        for layout, parts in self._layouts_of(folder) if self._layouts else ():
+            if not layout.trash:
+                continue
+            top = layout.trash.format(**parts)
+            try:
+                listed = self._listed(top, [layout.deleted, layout.place])
+            except SourceError:
+                continue
+            found: list[Trashed] = []
+            for name, told in listed.items():
+                was = posixpath.normpath(f"{parts['top']}/{told.values.get(layout.place, name)}")
+                if was == folder or was.startswith(folder.rstrip("/") + "/"):
+                    deleted = _time(told.values.get(layout.deleted, ""))
+                    self._trashed(f"{top}/{name}", told, deleted, was, found, _DEEPEST)
+            return found
+        return []
+
+    def _trashed(
+        self, where: str, told: _Told, deleted: datetime | None, was: str, found: list[Trashed], depth: int
+    ) -> None:
+        """A file in the trash, or what is in a folder there."""
+        if len(found) >= _MOST_TRASHED:
+            return
+        if not told.is_folder:
             item = _item("", told)
-            where = unquote(there.path, errors="surrogateescape")
-            found.append(
-                Version(
-                    where,
-                    item.size,
-                    item.modified,
-                    told.values.get("creator-displayname", ""),
-                    told.values.get("version-name", ""),
-                )
-            )
-        return sorted(found, key=lambda version: version.modified or datetime.fromtimestamp(0, UTC), reverse=True)
+            found.append(Trashed(where, item.size, item.modified, deleted, was))
+        elif depth:
+            with contextlib.suppress(SourceError):
+                for name, inner in self._listed(where).items():
+                    self._trashed(f"{where}/{name}", inner, deleted, f"{was}/{name}", found, depth - 1)
 
     # --- reading ------------------------------------------------------------------------------------------------------
 
@@ -312,6 +380,23 @@ class WebDav:
         return self._workers.submit(self.read, path, offset, length, mark)
 
 
+def _asks_for(what: str, properties: Iterable[str]) -> bytes:
+    """A question for properties, written `NAMESPACE NAME`. Sources: RFC 4918, 9.1; RFC 3253, 3.7."""
+    spaces = {
+        space: f"n{number}"
+        for number, space in enumerate(dict.fromkeys(each.rpartition(" ")[0] for each in properties))
+    }
+    own = spaces.setdefault("DAV:", "n")
+    declared = "".join(f" xmlns:{short}={quoteattr(space)}" for space, short in spaces.items())
+    asked = "".join(f"<{spaces[each.rpartition(' ')[0]]}:{each.rpartition(' ')[2]}/>" for each in properties)
+    return f'<?xml version="1.0" encoding="utf-8"?><{own}:{what}{declared}><{own}:prop>{asked}</{own}:prop></{own}:{what}>'.encode()
+
+
+def _version(told: _Told, where: str, author: str) -> Version:
+    item = _item("", told)
+    return Version(where, item.size, item.modified, told.values.get(author, ""), told.values.get("version-name", ""))
+
+
 def _seconds(text: str | None) -> float:
     """How long a service asks to wait. Source: RFC 9110, 10.2.3."""
     try:
@@ -320,7 +405,7 @@ def _seconds(text: str | None) -> float:
         return 5.0
 
 
-def _item(name: str, told: _Told) -> Item:
+def _item(name: str, told: _Told, ident: str = "") -> Item:
     size = told.values.get("getcontentlength", "")
     return Item(
         name,
@@ -328,11 +413,15 @@ def _item(name: str, told: _Told) -> Item:
         int(size) if size.isdigit() and len(size) < 19 else 0,
         _time(told.values.get("getlastmodified", "")),
         told.values.get("getetag", "").strip(),
+        ident=ident.strip(),
+        locked_by=told.values.get("owner", ""),
     )
 
 
 def _time(text: str) -> datetime | None:
-    """A time as servers write it. Sources: RFC 9110, 5.6.7; RFC 3339."""
+    """A time as servers write it: a date, or seconds since 1970. Sources: RFC 9110, 5.6.7; RFC 3339."""
+    with contextlib.suppress(ValueError, OverflowError, OSError):
+        return datetime.fromtimestamp(int(text), UTC)
     with contextlib.suppress(ValueError, TypeError, IndexError, OverflowError):
         return parsedate_to_datetime(text).astimezone(UTC)
     with contextlib.suppress(ValueError, OverflowError):
@@ -367,7 +456,9 @@ def _multistatus(data: bytes, where: str) -> Iterable[_Told]:
         above = path[-1] if path else ""
         if plain == "href" and above == _DAV + "response" and not told.href:
             told.href = said
-        elif above == _DAV + "prop":
+        elif plain == "owner" or above == _DAV + "owner":
+            pending.values["owner"] = pending.values.get("owner") or said[:_LONGEST_NAME]
+        elif above == _DAV + "prop" and plain != "lockdiscovery":
             pending.values[plain] = said
         elif plain == "status" and above == _DAV + "propstat" and " 200" in f" {said}":
             told.values |= pending.values

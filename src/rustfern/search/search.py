@@ -464,19 +464,23 @@ class Search(msgspec.Struct, dict=True):
             there = self._trees[first] = self._dated.reach(first) and bool(self.door.is_folder(first))
         return (place, os.path.join(parts["top"] or "/", *inner[:-1]), parts) if there else None
 
-    def _also_here(self, folder: str, names: Sequence[str]) -> tuple[str, str, list[str]]:
-        """What the files of a service, or of its versions, are (the place), the folder here that theirs stands for, and which of the names are there
-        too: the service's are other copies of these.
+    def _also_here(self, folder: str, names: Sequence[str]) -> tuple[str, list[str]]:
+        """The folder here that one of a service (or of its versions) stands for, and which of its names are there too: the service's are other
+        copies of these, which may be older or newer.
         """
         for far, near in self._synced.items():
             if inside(folder, far):
-                place, inner = SERVICE_COPY, os.path.relpath(folder, far)
+                inner = os.path.relpath(folder, far)
                 if (tree := self.catalogue.tree_of(folder.replace(os.sep, "/") + "/x")) is not None:
-                    place, inner = tree[0].id, os.path.dirname(tree[1].get("inner", "x/x"))
+                    inner = os.path.dirname(tree[1].get("inner", "x/x"))
                 there = os.path.normpath(os.path.join(near, inner))
                 online = self._online_only_in(there)
-                return there, [name for name in names if name in online or self.door.exists(os.path.join(there, name))]
-        return "", "", []
+                return (
+                    place,
+                    there,
+                    [name for name in names if name in online or self.door.exists(os.path.join(there, name))],
+                )
+        return "", []
 
     def _online_only_in(self, folder: str) -> frozenset[str]:
         """The files that a synced folder only stands for: those that placeholders in it name."""
@@ -529,9 +533,9 @@ class Search(msgspec.Struct, dict=True):
                 totals.directories += 1
                 totals.files += files
                 if on_versions and self._synced and documents:
-                    side, there, both = self._also_here(folder, documents)
+                    there, both = self._also_here(folder, documents)
                     if both:
-                        on_versions(folder, both, side, there, "")
+                        on_versions(folder, both, SERVICE_COPY, there, "")
                         documents = [name for name in documents if name not in frozenset(both)]
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
                     totals.dismissed_by_name += files - len(documents)

@@ -107,7 +107,8 @@ def what_happened(document: DocumentAnswer) -> str:
 def _sides(document: DocumentAnswer) -> str | None:
     """Which side has the newer version of a file that is here and with a service; None where both have the same, or a time is missing."""
     here = next((copy for copy in document.copies if copy.kind == "saved"), None)
-    there = next((copy for copy in document.copies if copy.place == "service-copy"), None)
+    with_service = (copy for copy in document.copies if copy.place == "service-copy")
+    there = next((copy for copy in with_service if "/@" not in copy.path), None)
     if here is None or there is None or there.same_as == here.id or here.sha256 == there.sha256:
         return None
     if here.written is None or there.written is None or here.written == there.written:

@@ -663,10 +663,7 @@ def test_which_side_is_newer_is_said(service: Service, tmp_path: Path, rustfern:
     assert "The service has the version of 2026-11-17 14:00, this machine that of 2026-11-16 12:00." in run.out
     plan = by_name(rustfern("scan", tmp_path / "Sync", service.address, "--json").json, "mooring plan.txt")
     assert plan["original"] == str(tmp_path / "Sync/Documents/mooring plan.txt"), "a placeholder stands for it here"
-    assert best_of(plan)["words"] == 33 and {copy["place"] for copy in plan["copies"]} == {
-        "service-version",
-        "service-copy",
-    }
+    assert best_of(plan)["words"] == 33 and {copy["place"] for copy in plan["copies"]} == {"service-copy"}
 
 
 def test_no_faster_than_was_allowed(service: Service, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch) -> None:

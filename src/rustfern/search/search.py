@@ -475,11 +475,7 @@ class Search(msgspec.Struct, dict=True):
                     inner = os.path.dirname(tree[1].get("inner", "x/x"))
                 there = os.path.normpath(os.path.join(near, inner))
                 online = self._online_only_in(there)
-                return (
-                    place,
-                    there,
-                    [name for name in names if name in online or self.door.exists(os.path.join(there, name))],
-                )
+                return there, [name for name in names if name in online or self.door.exists(os.path.join(there, name))]
         return "", []
 
     def _online_only_in(self, folder: str) -> frozenset[str]:

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import os
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
 from urllib.parse import quote, unquote, urlsplit
 from xml.sax.saxutils import escape
 
@@ -21,6 +23,7 @@ USER, PASSWORD, PORT = "ines", "oakum", 8_736
 FILES, _TRASH = f"/remote.php/dav/files/{USER}", f"/remote.php/dav/trashbin/{USER}/trash"
 _VERSIONS = f"/remote.php/dav/versions/{USER}/versions"
 _SPACES = 'xmlns:d="DAV:" xmlns:oc="http://owncloud.org/ns" xmlns:nc="http://nextcloud.org/ns"'
+_PLACEHOLDER = ".nextcloud"
 _FIRST = datetime(2026, 11, 16, 9, 0, tzinfo=UTC)
 _MOST_ASKED = 1 << 20
 _PLAN = (
@@ -57,8 +60,22 @@ def boatyard() -> dict[str, list[Revision]]:
         ),
         "/Documents/Surveys/hull survey Petrel.txt": states((3, "Ines Varga", _SURVEY), (29, "Ines Varga", _SURVEY + "Keel bolts drawn: two wasted\n")),
         "/Timber/orders.csv": states((5, "Petra Lund", _ORDER), (30, "Petra Lund", _ORDER + "elm;8 ft;150\n")),
+        "/Documents/launch schedule (conflicted copy 2026-11-17 101500).txt": states((25, "Tobias Okoro", "Launch schedule\nTue Kittiwake\nWed Petrel, at high water\n")),
         "/Documents/launch schedule.txt": states((6, "Tobias Okoro", "Launch schedule\nTue Kittiwake\nThu Saltern Lass\n")),
     }  # fmt: skip
+
+
+def lay_out_synced(folder: str) -> str:
+    """The folder of somebody whose machine was off for a day: what it has of the service's files, one of them only as a placeholder. Raises `OSError`."""
+    files = boatyard()
+    plan, survey = "/Documents/mooring plan.txt", "/Documents/Surveys/hull survey Petrel.txt"
+    for name, states in files.items():
+        state, path = states[0 if name == survey else -1], os.path.join(folder, *name.strip("/").split("/"))
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        Path(path + (_PLACEHOLDER if name == plan else "")).write_bytes(b" " if name == plan else state.data)
+        if name != plan:
+            os.utime(path, (state.saved.timestamp(), state.saved.timestamp()))
+    return folder
 
 
 class Deleted(msgspec.Struct, frozen=True):

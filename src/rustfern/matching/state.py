@@ -208,6 +208,8 @@ class LinkState:
         self.paths = RecordedPaths(door, homes, self.roots)
         self.home_of = home_finder(homes)  # the home that a path lies in, the innermost
         self.case, self.problems, self.reader = case, problems, reader
+        self.synced: dict[str, str] = {}
+        """The root of a service whose folder is searched too → that folder."""
         self.drafts: dict[str, Draft] = {}
         self.unmatched: list[Copy | Lock | Record] = []
         self.named: dict[str, tuple[Draft | None, Evidence, str]] = {}  # autosave path → who it belongs to, by a list
@@ -226,6 +228,7 @@ class LinkState:
 
     def draft(self, path: str, home: Home | None, recorded: str | None = None) -> Draft:
         """The draft of the document whose original is, or was, at this path."""
+        path = self._here(path)
         home = home or self.home_of(path)
         key = self.key(path, home)
         draft = self.drafts.get(key)
@@ -234,6 +237,13 @@ class LinkState:
             self.drafts[key] = draft
         draft.recorded = draft.recorded or recorded
         return draft
+
+    def _here(self, path: str) -> str:
+        """The file here that one of a service stands for, where it is here too."""
+        for far, folder in self.synced.items():
+            if inside(path, far) and self.door.exists(here := os.path.join(folder, os.path.relpath(path, far))):
+                return here
+        return path
 
     def outside(self, recorded: str, title: str, home: Home | None) -> Draft:
         """The draft of a document whose original lies outside what is searched."""

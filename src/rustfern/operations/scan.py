@@ -182,6 +182,7 @@ class _Scan:
                 narrowed=narrowed,
             )
         )  # fmt: skip
+        self.linker.state.synced = self.search.synced
         self.dismissed: list[str] | None = None
         self.zones: tuple[str, ...] = ()
         self.zone = hints.zone

@@ -119,7 +119,7 @@ class Search(msgspec.Struct, dict=True):
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
         self._placeholders: dict[str, frozenset[str]] = {}
         self._tops_of_homes = {home.path for home in self.homes}
-        self._synced = synced_roots(self.sources)
+        self.synced = synced_roots(self.sources)
         self._dated = DatedRoots(self.catalogue, self.sources)
         self._paths = RecordedPaths(self.door, self.homes, [source.root for source in self.sources])
 
@@ -468,7 +468,7 @@ class Search(msgspec.Struct, dict=True):
         """The folder here that one of a service (or of its versions) stands for, and which of its names are there too: the service's are other
         copies of these, which may be older or newer.
         """
-        for far, near in self._synced.items():
+        for far, near in self.synced.items():
             if inside(folder, far):
                 inner = os.path.relpath(folder, far)
                 if (tree := self.catalogue.tree_of(folder.replace(os.sep, "/") + "/x")) is not None:
@@ -528,7 +528,7 @@ class Search(msgspec.Struct, dict=True):
                     continue
                 totals.directories += 1
                 totals.files += files
-                if on_versions and self._synced and documents:
+                if on_versions and self.synced and documents:
                     there, both = self._also_here(folder, documents)
                     if both:
                         on_versions(folder, both, SERVICE_COPY, there, "")

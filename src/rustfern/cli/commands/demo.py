@@ -16,13 +16,14 @@ from rustfern.cli.screen.progress import run_scan
 from rustfern.core.errors import WrongUsage, explain
 from rustfern.core.model import Hints
 from rustfern.demo.disk import lay_out, lay_out_card, lay_out_damaged, lay_out_stick
-from rustfern.demo.service import PASSWORD, PORT, Service
+from rustfern.demo.service import PASSWORD, PORT, Service, lay_out_synced
 from rustfern.operations.restore import restore
 from rustfern.operations.session import open_case
 from rustfern.output.inside import real_path
 from rustfern.selection.wording import notice
 
 DISK = "marlow-quay-disk"
+_SYNCED = "marlow-quay-synced"
 _RESTORED = "marlow-quay-restored"
 
 
@@ -52,7 +53,7 @@ def command(target: str, service: bool, port: int) -> int:
     from rich.text import Text
 
     if service:
-        return _serve(port)
+        return _serve(port, os.path.join(os.path.dirname(real_path(target)), _SYNCED))
     console = out()
     files = lay_out(target)
     disk = real_path(target)
@@ -109,8 +110,8 @@ def _say(console: object, text: str) -> None:
     console.print()
 
 
-def _serve(port: int) -> int:
-    """Run the simulated sync service until it is interrupted."""
+def _serve(port: int, synced: str) -> int:
+    """Run the simulated sync service until it is interrupted; a folder that is synced with it is laid out in `synced`."""
     from rich.text import Text
 
     console = out()
@@ -125,7 +126,12 @@ def _serve(port: int) -> int:
             Text(f"The boatyard's simulated sync service, on this machine alone. Its password is {PASSWORD}."),
             soft_wrap=True,
         )
-        next_steps(console, [(f"scan {service.address}", "in another terminal; Ctrl+C here ends the service")])
+        here = shell_word(os.path.relpath(lay_out_synced(synced)))
+        steps = [
+            (f"scan {service.address}", "in another terminal: what the service keeps; Ctrl+C here ends it"),
+            (f"scan {here} {service.address}", "a folder that is synced with it, and the service, as one answer"),
+        ]
+        next_steps(console, steps)
         sys.stdout.flush()
         try:
             service.serve_forever()

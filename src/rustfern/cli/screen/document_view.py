@@ -180,6 +180,8 @@ def title_line(console: Console, document: DocumentAnswer) -> None:
     tag = HAPPENED[document.situation]
     if _sides(document) is not None:
         tag = "two versions"
+    elif document.situation == "deleted" and any(record.type == "placeholder" for record in document.records):
+        tag = "online only"
     elif document.situation == "deleted" and (gone := _deleted_at(document)):
         tag = f"{tag} {moment(gone)}"
     left = Text()

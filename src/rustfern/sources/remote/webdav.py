@@ -1,7 +1,7 @@
 """WebDAV: folders listed by `PROPFIND`, bytes by ranges of `GET`, earlier versions by `REPORT`. Nothing else is ever sent.
 
 Sources: RFC 4918 (9.1 PROPFIND, 10.2 Depth, 14 XML elements, 15 properties), RFC 9110 (13.1.1 If-Match, 14 ranges, 15 status codes), RFC 3253
-(3.4 version-controlled resources, 3.7 version-tree report), RFC 3986.
+(3.4 version-controlled resources, 3.7 version-tree report), RFC 3986, RFC 6578 (3.6: listings that are cut short).
 """
 
 from __future__ import annotations
@@ -463,6 +463,10 @@ def _multistatus(data: bytes, where: str) -> Iterable[_Told]:
         elif plain == "status" and above == _DAV + "propstat" and " 200" in f" {said}":
             told.values |= pending.values
             told.is_folder = told.is_folder or pending.is_folder
+        elif plain == "status" and " 507" in f" {said}":
+            raise SourceError(
+                "the service lists only a part of this folder", where, "Search the folders in it one by one"
+            )
         elif plain == "status" and above == _DAV + "propstat":
             pending.values.clear()
             pending.is_folder = False

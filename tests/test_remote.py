@@ -10,10 +10,13 @@ import os
 import shutil
 import socket
 import stat
+import struct
 import subprocess
 import tarfile
 import threading
+import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -33,11 +36,16 @@ from rustfern.demo.service import FILES as SERVED
 from rustfern.demo.service import PASSWORD, Revision, Service, boatyard
 from rustfern.sources.registry import Sources
 from rustfern.sources.remote.interface import Item, Version
-from rustfern.sources.remote.webdav import WebDav, _multistatus
+from rustfern.sources.remote.pace import Pace
+from rustfern.sources.remote.sftp_exchange import Exchange, contents, names, targets
+from rustfern.sources.remote.webdav import WebDav
+from rustfern.sources.remote.webdav_answers import log_items, multistatus
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
-MKFS = shutil.which("mkfs.ext4", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
+_PROGRAMS = os.environ.get("PATH", "") + ":/usr/sbin:/sbin"
+APACHE, SVN, MODULES = shutil.which("apache2", path=_PROGRAMS), shutil.which("svn"), Path("/usr/lib/apache2/modules")
+MKFS = shutil.which("mkfs.ext4", path=_PROGRAMS)
 FILES = {
     "home/ines/a.txt": b"oak",
     "home/ines/deep/er/b.odt": b"keel" * 400_000,
@@ -600,10 +608,45 @@ def test_a_machine_that_is_not_known_is_asked_about(tmp_path: Path, state: Path,
 @given(st.binary(max_size=300))
 def test_any_listing(data: bytes) -> None:
     try:
-        list(_multistatus(data, "x"))
-        list(_multistatus(BODY.format("", "").encode()[:-15] + data + b"</d:multistatus>", "x"))
+        list(multistatus(data, "x"))
+        list(multistatus(BODY.format("", "").encode()[:-15] + data + b"</d:multistatus>", "x"))
     except SourceError as error:
         assert error.what
+
+
+class Talking:
+    """A channel whose other side says what it was told to, whatever it is asked."""
+
+    def __init__(self, said: bytes) -> None:
+        self.said = [struct.pack(">IBI", 5, 2, 3), said]
+
+    def sendall(self, data: bytes) -> None:
+        pass
+
+    def recv(self, size: int) -> bytes:
+        return self.said.pop(0) if self.said else b""
+
+    def close(self) -> None:
+        pass
+
+
+@given(st.binary(max_size=200), st.lists(st.tuples(st.integers(101, 105), st.binary(max_size=60)), max_size=6))
+def test_any_answer_over_sftp(tail: bytes, answers: list[tuple[int, bytes]]) -> None:
+    """Whatever comes: what was asked for ends, with something or with an error that is handled."""
+    packets = [
+        struct.pack(">IBI", len(body) + 5, kind, number + 1) + body for number, (kind, body) in enumerate(answers)
+    ]
+    exchange = Exchange(Talking(b"".join(packets) + tail), 4, Pace())
+    for work in (names(b"/", 10), contents(b"/a", 0, 10, None, last=True), targets([b"/l"])):
+        waits: Future[object] = exchange.begin(work, urgent=True)  # type: ignore[arg-type]
+        with suppress(OSError, EOFError, ValueError):
+            exchange.wait(waits)
+
+
+@given(st.binary(max_size=200))
+def test_any_history(data: bytes) -> None:
+    with suppress(SourceError):
+        log_items(b"<S:log-report xmlns:S='svn:'><S:log-item>" + data + b"</S:log-item></S:log-report>", "x")
 
 
 def test_versions_are_a_tree_of_their_own(service: Service) -> None:
@@ -624,6 +667,44 @@ def test_versions_are_a_tree_of_their_own(service: Service) -> None:
     assert [each.name for each in timber] == ["2", "1"] and nothing == []
     assert isinstance(link.items("/")[0], Item) and all(isinstance(each, Version) for each in timber)
     link.close()
+
+
+@pytest.mark.skipif(
+    not (APACHE and SVN and os.path.exists(MODULES / "mod_dav_svn.so")),
+    reason="Apache with its versioning module is not installed",
+)
+def test_a_real_versioning_server(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Apache with the module of Subversion: its versions are told by a log."""
+    states = boatyard()["/Documents/mooring plan.txt"]
+    repository, copy = tmp_path / "repository", tmp_path / "copy"
+    subprocess.run([f"{SVN}admin", "create", repository], check=True)
+    subprocess.run([SVN, "-q", "checkout", repository.as_uri(), copy], check=True)
+    for number, state in enumerate(states, 1):
+        write(copy / "Documents/mooring plan.txt", state.data)
+        subprocess.run([SVN, "-q", "add", "--force", "Documents"], cwd=copy, check=True)
+        subprocess.run([SVN, "-q", "commit", "--username", "ines", "-m", "saved"], cwd=copy, check=True)
+        when = write(tmp_path / "when", f"{state.saved:%Y-%m-%dT%H:%M:%S}.000000Z")
+        subprocess.run([f"{SVN}admin", "setrevprop", repository, "-r", str(number), "svn:date", when], check=True)
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        port = taken.getsockname()[1]
+    modules = ("mpm_event", "authz_core", "dav", "dav_svn")
+    loaded = "".join(f"LoadModule {name}_module {MODULES}/mod_{name}.so\n" for name in modules)
+    write(
+        tmp_path / "conf",
+        f"ServerRoot {tmp_path}\nPidFile {tmp_path}/pid\nErrorLog {tmp_path}/log\nListen 127.0.0.1:{port}\nServerName localhost\n{loaded}<Location /yard>\nDAV svn\nSVNPath {repository}\n</Location>\n",
+    )
+    server = subprocess.Popen([APACHE, "-X", "-f", tmp_path / "conf"])
+    try:
+        for _ in range(100):
+            if socket.socket().connect_ex(("127.0.0.1", port)) == 0:
+                break
+            time.sleep(0.05)
+        plan = by_name(rustfern("scan", f"dav://127.0.0.1:{port}/yard", "--json").json, "mooring plan.txt")
+    finally:
+        server.kill()
+        server.wait()
+    assert best_of(plan)["sha256"] == hashlib.sha256(states[1].data).hexdigest() and len(plan["copies"]) == 3
+    assert " ines/Documents/" in best_of(plan)["path"]
 
 
 def test_what_a_service_keeps_is_laid_out_by_kind(service: Service, rustfern: Rustfern) -> None:

@@ -276,7 +276,9 @@ class Versions:
         """When something was deleted, where its path in a trash tells it."""
         found = self.state.catalogue.tree_of(path.replace(os.sep, "/"))
         try:
-            return datetime.strptime(found[1]["deleted"], "%Y-%m-%dT%H-%M-%S").replace(tzinfo=UTC) if found else None
+            return (
+                datetime.strptime(found[1]["deleted"][:19], "%Y-%m-%dT%H-%M-%S").replace(tzinfo=UTC) if found else None
+            )
         except (KeyError, ValueError):
             return None
 

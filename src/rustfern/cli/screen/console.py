@@ -152,7 +152,9 @@ def shell_word(text: str) -> str:
     """A word as it must be typed in a shell."""
     import shlex
 
-    return shlex.quote(text)
+    from rustfern.core.remote_paths import as_written
+
+    return shlex.quote(as_written(text))
 
 
 def heading(console: Console, text: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 import os
 import threading
 from collections import OrderedDict
@@ -260,7 +261,10 @@ class RemoteSource(NothingDeleted, Listed):
 
     def _note(self, kept: Tree, when: datetime | None, by: str, path: str, version: Version) -> None:
         stamp = f"{when or datetime.fromtimestamp(0, UTC):%Y-%m-%dT%H-%M-%S}" + (f" {_plain(by)}" if by else "")
-        kept.setdefault(stamp, {})[path[len(self._base) :].strip("/")] = version
+        inner = path[len(self._base) :].strip("/")
+        # Two of one second stand beside each other.
+        names = (stamp if not number else f"{stamp}.{number + 1}" for number in itertools.count())
+        kept.setdefault(next(each for each in names if inner not in kept.get(each, {})), {})[inner] = version
 
     def _files(self) -> list[tuple[str, Item]]:
         """The files below the root that have names which are wanted: (path there, what it is)."""

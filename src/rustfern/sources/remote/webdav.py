@@ -15,19 +15,15 @@ import weakref
 from collections.abc import Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote, urljoin, urlsplit
-from xml.parsers import expat
-from xml.sax.saxutils import quoteattr
-
-import msgspec
 
 from rustfern.core.errors import SourceError
 from rustfern.core.remote_paths import parts_of
 from rustfern.core.services import ServiceLayout
 from rustfern.sources.remote.interface import MOST_NAMES, Ask, Item, Trashed, Version
 from rustfern.sources.remote.pace import Pace
+from rustfern.sources.remote.webdav_answers import Told, asks_for, item_of, log_items, multistatus, seconds, time_of
 
 if TYPE_CHECKING:
     import httpx
@@ -35,7 +31,6 @@ if TYPE_CHECKING:
 _SECONDS, _MOST_WAITED, _TRIES, _MOST_REDIRECTS, _AT_ONCE = 20.0, 30.0, 4, 5, 7
 _MOST_LISTING_BYTES = 96 << 20
 _MOST_SPOOLED_BYTES = 256 << 20
-_DAV = "DAV: "
 _PROPERTIES = (
     "DAV: resourcetype",
     "DAV: getcontentlength",
@@ -44,8 +39,16 @@ _PROPERTIES = (
     "DAV: lockdiscovery",
 )
 _OF_VERSIONS = ("DAV: version-name", "DAV: creator-displayname", "DAV: getcontentlength", "DAV: getlastmodified")
+_KEEPS_LOGS = "http://subversion.tigris.org/xmlns/dav/svn/"
+"""What the server of an open-source version control system says that it can do begins so."""
+_CHECKED_IN = re.compile(r"(/.*/!svn/(?:ver|rvr)/)(\d+)(/.*)")
+_LOG = (
+    b'<?xml version="1.0" encoding="utf-8"?><S:log-report xmlns:S="svn:"><S:start-revision>%d</S:start-revision><S:end-revision>0</S:end-revision>'
+    b"<S:path></S:path></S:log-report>"
+)
+_MOST_VERSIONS = 500
 _IDENT = re.compile(r"[\w-]{1,80}")
-_DEEPEST, _MOST_TRASHED, _LONGEST_NAME = 20, 20_000, 200
+_DEEPEST, _MOST_TRASHED = 20, 20_000
 _RANGE = re.compile(r"bytes (\d+)-(\d+)/(\d+|\*)")
 _SAID = {
     401: ("the service does not accept the name or the password", "Give the user in the address (davs://USER@host/…), and the password in RUSTFERN_PASSWORD or when asked"),
@@ -56,14 +59,6 @@ _SAID = {
     429: ("the service asks to be left alone for a while", "Try again later, or search less with --document"),
     503: ("the service is not available", "Try again later"),
 }  # fmt: skip
-
-
-class _Told(msgspec.Struct):
-    """One resource of a multistatus answer: its address, and its properties that were found."""
-
-    href: str = ""
-    values: dict[str, str] = msgspec.field(default_factory=dict)
-    is_folder: bool = False
 
 
 class WebDav:
@@ -150,7 +145,7 @@ class WebDav:
             if status == 401 and self._may_ask():
                 continue
             if status in (429, 503) and waits < _TRIES and waited < _MOST_WAITED:
-                pause = min(_MOST_WAITED - waited, _seconds(response.headers.get("retry-after")))
+                pause = min(_MOST_WAITED - waited, seconds(response.headers.get("retry-after")))
                 waits, waited = waits + 1, waited + pause
                 time.sleep(pause)
                 continue
@@ -210,21 +205,21 @@ class WebDav:
         """What is in a folder."""
         idents = [layout.ident for layout, _ in self._layouts_of(folder)]
         return [
-            _item(name, told, next((told.values[each] for each in idents if each in told.values), ""))
+            item_of(name, told, next((told.values[each] for each in idents if each in told.values), ""))
             for name, told in self._listed(folder, idents).items()
         ]
 
-    def _listed(self, folder: str, more: Iterable[str] = ()) -> dict[str, _Told]:
+    def _listed(self, folder: str, more: Iterable[str] = ()) -> dict[str, Told]:
         """What is told of each thing in a folder, with further properties."""
         path = folder.rstrip("/") + "/"
         headers = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
-        response, data = self._send("PROPFIND", path, headers, _asks_for("propfind", (*_PROPERTIES, *more)))
+        response, data = self._send("PROPFIND", path, headers, asks_for("propfind", (*_PROPERTIES, *more)))
         if response.status_code != 207:
             raise SourceError(
                 f"the service does not list this folder ({response.status_code})", self._top + path, _SAID[405][1]
             )
-        found: dict[str, _Told] = {}
-        for told in _multistatus(data, self._top + path):
+        found: dict[str, Told] = {}
+        for told in multistatus(data, self._top + path):
             name = self._name_in(told.href, path)
             if name:
                 found[name] = told
@@ -258,15 +253,15 @@ class WebDav:
 
     def keeps_versions(self, folder: str) -> bool:
         """Whether the server says that files are version-controlled, or is known to keep versions."""
-        return self._tells_of_versions() or any(layout.versions for layout, _ in self._layouts_of(folder))
+        return self._tells_of_versions(folder) or any(layout.versions for layout, _ in self._layouts_of(folder))
 
-    def _tells_of_versions(self) -> bool:
+    def _tells_of_versions(self, folder: str) -> bool:
         with self._lock:
             if self._features is None:
                 self._features = ""
                 with contextlib.suppress(SourceError):
-                    response, _ = self._send("OPTIONS", "/")
-                    self._features = response.headers.get("dav", "")
+                    response, _ = self._send("OPTIONS", folder.rstrip("/") + "/")
+                    self._features = ", ".join(response.headers.get_list("dav"))
         return "version-control" in {part.strip() for part in self._features.split(",")}
 
     def versions(self, files: list[tuple[str, Item]]) -> list[list[Version]]:
@@ -275,8 +270,10 @@ class WebDav:
 
     def _versions_of(self, path: str, item: Item) -> list[Version]:
         found: list[Version] = []
-        if self._tells_of_versions():
+        if self._tells_of_versions(posixpath.dirname(path)):
             found = self._version_tree(path)
+        if self._features and _KEEPS_LOGS in self._features and not found:
+            found = self._logged(path)
         for layout, parts in self._layouts_of(path) if item.ident and not found else ():
             found = found or self._collected(layout, parts, item.ident)
         return sorted(found, key=lambda version: version.modified or datetime.fromtimestamp(0, UTC), reverse=True)
@@ -284,18 +281,41 @@ class WebDav:
     def _version_tree(self, path: str) -> list[Version]:
         headers = {"Depth": "0", "Content-Type": "application/xml; charset=utf-8"}
         try:
-            response, data = self._send("REPORT", path, headers, _asks_for("version-tree", _OF_VERSIONS))
+            response, data = self._send("REPORT", path, headers, asks_for("version-tree", _OF_VERSIONS))
         except SourceError:
             return []
         if response.status_code != 207:
             return []
         found = []
-        for told in _multistatus(data, self._top + path):
+        for told in multistatus(data, self._top + path):
             there = urlsplit(told.href)
             if told.is_folder or (there.netloc and there.netloc.casefold() != self._host):
                 continue
             found.append(_version(told, unquote(there.path, errors="surrogateescape"), "creator-displayname"))
         return found
+
+    def _logged(self, path: str) -> list[Version]:
+        """The versions of a file by the log of a version control system, which lays each out below an address of its own."""
+        try:
+            _, data = self._send("PROPFIND", path, {"Depth": "0"}, asks_for("propfind", ["DAV: checked-in"]))
+            now = next((told.values.get("checked-in", "") for told in multistatus(data, self._top + path)), "")
+            last = _CHECKED_IN.fullmatch(unquote(urlsplit(now).path, errors="surrogateescape"))
+            if last is None:
+                return []
+            _, data = self._send("REPORT", path, {}, _LOG % int(last[2]))
+            found = []
+            for told in log_items(data, self._top + path)[:_MOST_VERSIONS]:
+                number = told.get("version-name", "")
+                where = f"{last[1]}{number}{last[3]}"
+                if number.isdigit() and number != last[2]:
+                    _, data = self._send("PROPFIND", where, {"Depth": "0"}, asks_for("propfind", _OF_VERSIONS))
+                    size = next((item_of("", each).size for each in multistatus(data, self._top + where)), 0)
+                    found.append(
+                        Version(where, size, time_of(told.get("date", "")), told.get("creator-displayname", ""), number)
+                    )
+            return found
+        except SourceError:
+            return []
 
     def _collected(self, layout: ServiceLayout, parts: dict[str, str], ident: str) -> list[Version]:
         """The versions of a file where each lies in a collection of its own."""
@@ -324,19 +344,19 @@ class WebDav:
             for name, told in listed.items():
                 was = posixpath.normpath(f"{parts['top']}/{told.values.get(layout.place, name)}")
                 if was == folder or was.startswith(folder.rstrip("/") + "/"):
-                    deleted = _time(told.values.get(layout.deleted, ""))
+                    deleted = time_of(told.values.get(layout.deleted, ""))
                     self._trashed(f"{top}/{name}", told, deleted, was, found, _DEEPEST)
             return found
         return []
 
     def _trashed(
-        self, where: str, told: _Told, deleted: datetime | None, was: str, found: list[Trashed], depth: int
+        self, where: str, told: Told, deleted: datetime | None, was: str, found: list[Trashed], depth: int
     ) -> None:
         """A file in the trash, or what is in a folder there."""
         if len(found) >= _MOST_TRASHED:
             return
         if not told.is_folder:
-            item = _item("", told)
+            item = item_of("", told)
             found.append(Trashed(where, item.size, item.modified, deleted, was))
         elif depth:
             with contextlib.suppress(SourceError):
@@ -380,112 +400,6 @@ class WebDav:
         return self._workers.submit(self.read, path, offset, length, mark)
 
 
-def _asks_for(what: str, properties: Iterable[str]) -> bytes:
-    """A question for properties, written `NAMESPACE NAME`. Sources: RFC 4918, 9.1; RFC 3253, 3.7."""
-    spaces = {
-        space: f"n{number}"
-        for number, space in enumerate(dict.fromkeys(each.rpartition(" ")[0] for each in properties))
-    }
-    own = spaces.setdefault("DAV:", "n")
-    declared = "".join(f" xmlns:{short}={quoteattr(space)}" for space, short in spaces.items())
-    asked = "".join(f"<{spaces[each.rpartition(' ')[0]]}:{each.rpartition(' ')[2]}/>" for each in properties)
-    return f'<?xml version="1.0" encoding="utf-8"?><{own}:{what}{declared}><{own}:prop>{asked}</{own}:prop></{own}:{what}>'.encode()
-
-
-def _version(told: _Told, where: str, author: str) -> Version:
-    item = _item("", told)
+def _version(told: Told, where: str, author: str) -> Version:
+    item = item_of("", told)
     return Version(where, item.size, item.modified, told.values.get(author, ""), told.values.get("version-name", ""))
-
-
-def _seconds(text: str | None) -> float:
-    """How long a service asks to wait. Source: RFC 9110, 10.2.3."""
-    try:
-        return max(0.0, float(text or "1"))
-    except ValueError:
-        return 5.0
-
-
-def _item(name: str, told: _Told, ident: str = "") -> Item:
-    size = told.values.get("getcontentlength", "")
-    return Item(
-        name,
-        "folder" if told.is_folder else "file",
-        int(size) if size.isdigit() and len(size) < 19 else 0,
-        _time(told.values.get("getlastmodified", "")),
-        told.values.get("getetag", "").strip(),
-        ident=ident.strip(),
-        locked_by=told.values.get("owner", ""),
-    )
-
-
-def _time(text: str) -> datetime | None:
-    """A time as servers write it: a date, or seconds since 1970. Sources: RFC 9110, 5.6.7; RFC 3339."""
-    with contextlib.suppress(ValueError, OverflowError, OSError):
-        return datetime.fromtimestamp(int(text), UTC)
-    with contextlib.suppress(ValueError, TypeError, IndexError, OverflowError):
-        return parsedate_to_datetime(text).astimezone(UTC)
-    with contextlib.suppress(ValueError, OverflowError):
-        return datetime.fromisoformat(text).astimezone(UTC)
-    return None
-
-
-def _multistatus(data: bytes, where: str) -> Iterable[_Told]:
-    """The resources of an answer, with the properties whose status is 200. Raises `SourceError` for what is no such answer."""
-    found: list[_Told] = []
-    told, pending = _Told(), _Told()
-    path: list[str] = []
-    text: list[str] = []
-
-    def start(name: str, _: dict[str, str]) -> None:
-        nonlocal told, pending
-        path.append(name)
-        text.clear()
-        if len(path) > 40 or len(found) > MOST_NAMES:
-            raise SourceError("the service's listing has no end, and was not read on", where)
-        if name == _DAV + "response":
-            told = _Told()
-        elif name == _DAV + "propstat":
-            pending = _Told()
-        elif name == _DAV + "collection" and path[-2:-1] == [_DAV + "resourcetype"]:
-            pending.is_folder = True
-
-    def end(name: str) -> None:
-        nonlocal told
-        path.pop()
-        said, plain = "".join(text).strip(), name.removeprefix(_DAV)
-        above = path[-1] if path else ""
-        if plain == "href" and above == _DAV + "response" and not told.href:
-            told.href = said
-        elif plain == "owner" or above == _DAV + "owner":
-            pending.values["owner"] = pending.values.get("owner") or said[:_LONGEST_NAME]
-        elif above == _DAV + "prop" and plain != "lockdiscovery":
-            pending.values[plain] = said
-        elif plain == "status" and above == _DAV + "propstat" and " 200" in f" {said}":
-            told.values |= pending.values
-            told.is_folder = told.is_folder or pending.is_folder
-        elif plain == "status" and " 507" in f" {said}":
-            raise SourceError(
-                "the service lists only a part of this folder", where, "Search the folders in it one by one"
-            )
-        elif plain == "status" and above == _DAV + "propstat":
-            pending.values.clear()
-            pending.is_folder = False
-        elif plain == "response":
-            found.append(told)
-        text.clear()
-
-    def refuse(*_: object) -> None:
-        raise SourceError("the service's listing declares entities, and was refused", where)
-
-    parser = expat.ParserCreate(namespace_separator=" ")
-    parser.StartElementHandler, parser.EndElementHandler = start, end
-    parser.CharacterDataHandler, parser.EntityDeclHandler = text.append, refuse
-    try:
-        parser.Parse(data, True)
-    except expat.ExpatError as error:
-        raise SourceError(
-            f"the service's listing is no XML ({expat.ErrorString(error.code)})", where, "Try again"
-        ) from error
-    except (ValueError, LookupError) as error:
-        raise SourceError("the service's listing is written in an unknown way", where) from error
-    return found

@@ -348,7 +348,13 @@ def test_only_what_fits_is_asked_for(tmp_path: Path, rustfern: Rustfern, monkeyp
         assert sum(each["situation"] == "overwritten" for each in told) == 50
         reports = [path for method, path in server.requests if method == "REPORT"]
         assert len(reports) == len(set(reports)) == 50
-        assert len([1 for method, _ in server.requests if method == "GET"]) <= 50 * 4 * 2
+        assert len([1 for method, _ in server.requests if method == "GET"]) <= 50 * 4, "each state is read once"
+        server.requests.clear()
+        again = rustfern("scan", server.address, "--json").json["documents"]
+        assert [each["best"] for each in again] == [each["best"] for each in told]
+        assert not [path for method, path in server.requests if method == "GET"], (
+            "what did not change is not read again"
+        )
 
 
 @pytest.mark.parametrize("after", [2, 3, 5, 8])

@@ -6,6 +6,7 @@ import io
 import itertools
 import os
 import threading
+import zlib
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future
@@ -353,9 +354,13 @@ class RemoteSource(NothingDeleted, Listed):
         if item is None:
             raise SourceError("this could not be looked at (there is nothing on the other machine)", path)
         modified_ns = int(item.modified.timestamp() * 1_000_000_000) if item.modified else None
+        # A strong mark changes with each change (RFC 9110, 8.8.1), and a version never does: what bears the same one was read before.
+        is_sure = item.mark.startswith('"') or self._kept_at(path) is not None
+        number = zlib.crc32(path.encode("utf-8", "surrogateescape")) | 1 if is_sure else 0
         return Entry(
             Location(self.root, path), item.size, item.modified, item.kind == "folder", item.kind == "file",
             item.target if item.kind == "link" else None, mode=item.mode, modified_ns=modified_ns,
+            device=zlib.crc32(item.mark.encode()) if number else 0, inode=number,
         )  # fmt: skip
 
     def open(self, entry: Entry) -> BinaryIO:

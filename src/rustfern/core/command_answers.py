@@ -481,6 +481,75 @@ class ReportAnswer(Fields, frozen=True, kw_only=True):
     changes: list[SetAnswer]
 
 
+class ManyRootAnswer(Fields, frozen=True, kw_only=True):
+    """One of many roots: the exit status of its call (null: it did not end), why it failed, and its answer (null: there is none)."""
+
+    label: str
+    root: str
+    status: int | None
+    reason: str
+    seconds: float
+    tries: int
+    answer: str | None
+
+
+class ManyAnswer(Fields, frozen=True, kw_only=True):
+    """The answer of a command on many roots (`--list`)."""
+
+    schema: Literal["rustfern/many-1"] = "rustfern/many-1"
+    command: str
+    folder: str
+    roots: list[ManyRootAnswer]
+
+
+class MachineAnswer(Fields, frozen=True, kw_only=True):
+    """One root of many as `report --over` sees it. `lost` counts lost documents by situation, `classes` by class; `found` have a best copy, of which
+    `vanishing` lie where copies do not stay; `damaged` saved files do not open; `urgency` orders machines, the highest first; `first_lost` and
+    `last_lost` are when things were lost, as far as anything tells.
+    """
+
+    label: str
+    root: str
+    status: int | None
+    reason: str
+    people: list[str]
+    lost: dict[str, int]
+    classes: dict[str, int]
+    found: int
+    without: int
+    vanishing: int
+    damaged: int
+    urgency: int
+    first_lost: Stamp | None
+    last_lost: Stamp | None
+    case: str | None
+
+
+class CauseAnswer(Fields, frozen=True, kw_only=True):
+    """A sign that losses on several machines have one cause: `kind` is "minute", "ending" or "program"."""
+
+    kind: Literal["minute", "ending", "program"]
+    says: str
+    documents: int
+    machines: list[str]
+
+
+class OverAnswer(Fields, frozen=True, kw_only=True):
+    """The answer of `rustfern report --over`: numbers alone, of no document its name or text."""
+
+    schema: Literal["rustfern/over-1"] = "rustfern/over-1"
+    folder: str
+    people: list[str]
+    lost: dict[str, int]
+    classes: dict[str, int]
+    found: int
+    without: int
+    vanishing: int
+    machines: list[MachineAnswer]
+    causes: list[CauseAnswer]
+    first: list[str]
+
+
 class CompletionAnswer(Fields, frozen=True, kw_only=True):
     """The answer of `rustfern completion`."""
 
@@ -492,6 +561,6 @@ class CompletionAnswer(Fields, frozen=True, kw_only=True):
 
 ANSWERS: tuple[type[Fields], ...] = (
     ScanAnswer, RestoreAnswer, RestorePlanAnswer, RestoredLine, RepairAnswer, CheckAnswer, ReadyAnswer, PlacesAnswer, KeepAnswer, ListAnswer, LookAnswer, CompareAnswer,
-    CasesAnswer, CaseAnswer, ReportAnswer, ProtectAnswer, CompletionAnswer, ErrorAnswer,
+    CasesAnswer, CaseAnswer, ReportAnswer, ProtectAnswer, ManyAnswer, OverAnswer, CompletionAnswer, ErrorAnswer,
 )  # fmt: skip
 """Every answer that has a name of its own."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
-from typing import Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 _P = TypeVar("_P")
 _R = TypeVar("_R")
@@ -15,15 +15,20 @@ class EngineLost(Exception):
 
 
 class Engine(Protocol):
-    """Runs pieces of work. `workers` is how many it runs at a time."""
+    """Runs pieces of work."""
 
-    workers: int
+    @property
+    def workers(self) -> int:
+        """How many it runs at a time."""
 
     def submit(self, work: Callable[[_P], _R], piece: _P) -> Future[_R]:
         """Begin one piece. Raises `EngineLost`; so does the answer's `result`, as `BrokenExecutor`."""
 
     def map(self, work: Callable[[_P], _R], pieces: Iterable[_P], together: int = 1) -> Iterator[_R]:
         """The results in the order of the pieces, `together` of which are sent at once. Raises `EngineLost`."""
+
+    def give_up(self, waits: Future[Any]) -> None:
+        """Have a piece that takes too long end, with what works on it."""
 
     def close(self) -> None:
         """Stop at once: what is not answered is given up."""

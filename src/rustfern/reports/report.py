@@ -10,7 +10,7 @@ import unicodedata
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
@@ -26,10 +26,14 @@ from rustfern.formats.format_table import extension_of, format_of_extension, tit
 from rustfern.operations.report import gather
 
 Form = Literal["customer", "record"]
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
+
 _TEMPLATES = Path(__file__).parent / "templates"
 _FORMULA = frozenset("=+-@|%")
 _SHIFTING = frozenset("\t\r\n\0")
-_HAPPENED = {
+HAPPENED = {
     "crashed": "The program ended before it was saved.",
     "never-saved": "It was never saved under a name; the program kept a draft.",
     "overwritten": "Something else was saved over it.",
@@ -90,7 +94,7 @@ def _story(document: ReportDocument, clock: Clock) -> _Story:
         amount = counted(len(copy.members), "file")
     return _Story(
         document.name,
-        _HAPPENED[document.situation],
+        HAPPENED[document.situation],
         Path(back.target).name if back else None,
         str(Path(back.target).parent) if back else "",
         _became(document.name, copy, Path(back.target).name) if back and copy else "",
@@ -137,7 +141,6 @@ def _advice(facts: ReportAnswer, people: Sequence[str], clock: Clock) -> _Advice
 
 def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: str | None = None) -> str:
     """One self-contained page. Raises `CaseError`, or `WrongUsage` where a customer's page would name several people's files."""
-    from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
     facts = gather(case, person)
     people = facts.people
@@ -158,24 +161,31 @@ def html(case: CaseFile, form: Form, paper: CaseDetails, clock: Clock, person: s
     else:
         still = []
     others = sorted({each.person for each in case.documents() if each.person and each.is_lost} - {*people})
-    environment = Environment(
+    return environment(clock).get_template(f"{form}.html.j2").render(
+        facts=facts, people=people, scan=facts.scan, lost=lost, stories=[_story(document, clock) for document in lost], paper=paper,
+        advice=_advice(facts, people, clock), still=still, others=others,
+        machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
+        missing=[place for place in facts.scan.searched if place.status not in ("found", "absent")],
+        happened=HAPPENED, barred=any(hides_files(each.status, each.type) for disk in facts.scan.disks for each in disk.volumes),
+    )  # fmt: skip
+
+
+def environment(clock: Clock) -> Environment:
+    """What pages are made with: everything that comes from what was searched is made safe to show."""
+    from jinja2 import Environment, FileSystemLoader, StrictUndefined
+
+    made = Environment(
         loader=FileSystemLoader(_TEMPLATES),
         autoescape=True,
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters["time"] = lambda written: _time(written, clock)
-    environment.filters["clock"] = lambda written: f"{clock.local(from_stamp(written)):%Y-%m-%d %H:%M:%S}"
-    environment.filters["typed"] = lambda says: show_name(shlex.join(["rustfern", *says]))
-    environment.filters["name"] = lambda text: show_name(str(text))
-    return environment.get_template(f"{form}.html.j2").render(
-        facts=facts, people=people, scan=facts.scan, lost=lost, stories=[_story(document, clock) for document in lost], paper=paper,
-        advice=_advice(facts, people, clock), still=still, others=others,
-        machine=platform.node(), now=_time(stamp(datetime.now(UTC)), clock),
-        missing=[place for place in facts.scan.searched if place.status not in ("found", "absent")],
-        happened=_HAPPENED, barred=any(hides_files(each.status, each.type) for disk in facts.scan.disks for each in disk.volumes),
-    )  # fmt: skip
+    made.filters["time"] = lambda written: _time(written, clock)
+    made.filters["clock"] = lambda written: f"{clock.local(from_stamp(written)):%Y-%m-%d %H:%M:%S}"
+    made.filters["typed"] = lambda says: show_name(shlex.join(["rustfern", *says]))
+    made.filters["name"] = lambda text: show_name(str(text))
+    return made
 
 
 def table(case: CaseFile, person: str | None = None) -> str:
@@ -205,11 +215,11 @@ def table(case: CaseFile, person: str | None = None) -> str:
                 document.name, document.person or "", document.situation, copy.id, copy.kind, copy.state, copy.written or "",
                 copy.words if copy.words is not None else "", "yes" if copy.id == document.best else "", back, copy.sha256 or "", copy.path,
             )  # fmt: skip
-            writer.writerow([_cell(str(value)) for value in row])
+            writer.writerow([cell(str(value)) for value in row])
     return out.getvalue()
 
 
-def _cell(text: str) -> str:
+def cell(text: str) -> str:
     """A cell that no sheet takes for a formula: sheets pass over blanks before one, and take wide signs for plain ones."""
     first = unicodedata.normalize("NFKC", text.lstrip()[:1])[:1]
     return f"'{show_name(text)}" if first in _FORMULA or text[:1] in _SHIFTING else show_name(text)

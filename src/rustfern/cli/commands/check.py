@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rustfern.cli.context import this_run
+from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import json_option, paths_option, print_json
 from rustfern.core.errors import WrongUsage
 from rustfern.operations import command_schema
@@ -21,7 +22,12 @@ _SHOWN_INTACT = 40
 _BRIEF = 10
 
 
-@click.command()
+def _words(one: Called) -> list[str]:
+    """The call for one of many roots."""
+    return ["--recursive", *one.options, one.root]
+
+
+@click.command(cls=ManyCommand, words=_words)
 @click.argument("paths", nargs=-1, required=True, metavar="PATH...")
 @click.option("--recursive", is_flag=True, help="Folders: all files in them.")
 @click.option("--count", "counted", is_flag=True, help="Count the words of each, too, which takes longer.")

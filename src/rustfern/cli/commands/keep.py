@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rustfern.cli.context import this_run
+from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import json_option, print_json, warn_same_disk
 from rustfern.core.observer import Silent
 from rustfern.operations import command_schema
@@ -30,7 +31,12 @@ _NAMES = {
 """What one and several of a kind are called, where an s is not enough."""
 
 
-@click.command()
+def _words(one: Called) -> list[str]:
+    """The call for one of many roots."""
+    return [*one.options, "--to", one.files, one.root]
+
+
+@click.command(cls=ManyCommand, words=_words)
 @click.argument("roots", nargs=-1, metavar="[ROOT]...")
 @click.option("--to", "target", required=True, metavar="DIR", help="A new folder, on another disk if you can.")
 @click.option("--person", metavar="NAME", help="Only what belongs to this person.")

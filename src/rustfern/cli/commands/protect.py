@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import click
 
 from rustfern.cli.context import this_run
+from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import case_option, json_option, paths_option, print_json
 from rustfern.cli.time_types import SPAN
 from rustfern.core.errors import WrongUsage
@@ -19,7 +20,12 @@ from rustfern.settings.protection import EVERY_MINUTES
 _SHORTEST, _LONGEST = 1, 24 * 60
 
 
-@click.command()
+def _words(one: Called) -> list[str]:
+    """The call for one of many roots."""
+    return [*one.options, "--case", one.case, one.root]
+
+
+@click.command(cls=ManyCommand, words=_words)
 @click.argument("roots", nargs=-1, metavar="[ROOT]...")
 @click.option("--person", metavar="NAME", help="Only the programs of this person.")
 @click.option("--every", type=SPAN, metavar="TIME", help=f"How often work shall be saved (default {EVERY_MINUTES}m).")

@@ -13,6 +13,7 @@ from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import expand, find_damaged
 from rustfern.cli.complete import complete_what
 from rustfern.cli.context import this_run
+from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import case_at, case_option, json_option, paths_option, print_json, warn_same_disk
 from rustfern.core.errors import NotFound, WrongUsage
 from rustfern.operations import command_schema
@@ -27,7 +28,12 @@ _SHOWN_LOST = 4
 _SHOWN = 12
 
 
-@click.command()
+def _words(one: Called) -> list[str]:
+    """The call for one of many roots."""
+    return [*one.options, "--to", one.files, one.root]
+
+
+@click.command(cls=ManyCommand, words=_words)
 @click.argument("what", nargs=-1, required=True, metavar="WHAT...", shell_complete=complete_what)
 @click.option("--to", "target", required=True, metavar="DIR", help="Folder to write into; made if missing.")
 @click.option("--text", is_flag=True, help="The plain text beside each, too.")

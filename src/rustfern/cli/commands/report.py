@@ -16,6 +16,9 @@ from rustfern.operations.targets import write_new
 
 
 @click.command()
+@click.option(
+    "--over", "over", metavar="DIR", help="One page over the answers about many roots (`scan --list FILE --out DIR`)."
+)
 @click.option("--to", "target", metavar="FILE", help="Write the page here (.html), or the table (.csv).")
 @click.option("--for", "form", type=click.Choice(["customer", "record"]), default="customer", help="Whom it is for.")
 @click.option("--person", metavar="NAME", help="Only the documents of this person.")
@@ -26,6 +29,7 @@ from rustfern.operations.targets import write_new
 @case_option
 @json_option
 def command(
+    over: str | None,
     target: str | None,
     form: str,
     person: str | None,
@@ -46,7 +50,10 @@ def command(
       rustfern report --for record --to record.html --ticket 4711 --technician "T. Okoro"
       rustfern report --to copies.csv
       rustfern report --csv > copies.csv
+      rustfern report --over answers --to office.html
     """
+    if over is not None:
+        return _over(over, target, as_csv=as_csv, as_json=as_json)
     from rustfern.operations.report import gather
     from rustfern.reports.report import CaseDetails, html, table
 
@@ -76,5 +83,28 @@ def command(
     finally:
         file.close()
     write_new(target, text.encode("utf-8", "backslashreplace"), "report", roots)
+    click.echo(f"Written: {show_name(target)}")
+    return 0
+
+
+def _over(folder: str, target: str | None, *, as_csv: bool, as_json: bool) -> int:
+    """One page, table or answer over a folder of answers about many roots."""
+    from rustfern.operations.over import gather
+    from rustfern.reports.over import page, table
+
+    told = gather(folder)
+    if as_json:
+        print_json(told)
+        return 0
+    if as_csv:
+        click.echo(table(told), nl=False)
+        return 0
+    ending = os.path.splitext(target or "")[1].lower()
+    if target is None or ending not in (".html", ".csv"):
+        raise WrongUsage(
+            "where the page is written was not given", target, "Add --to FILE.html (or .csv), or --csv, or --json"
+        )
+    text = table(told) if ending == ".csv" else page(told, this_run().session)
+    write_new(target, text.encode("utf-8", "backslashreplace"), "report", [machine.root for machine in told.machines])
     click.echo(f"Written: {show_name(target)}")
     return 0

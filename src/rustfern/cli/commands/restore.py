@@ -11,6 +11,7 @@ from rustfern.cases.case_file import CaseFile, StoredCopy, roots_of
 from rustfern.cases.lookup import expand, find_copy
 from rustfern.cli.complete import complete_what
 from rustfern.cli.context import this_run
+from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import (
     case_at,
     case_option,
@@ -32,7 +33,18 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 
-@click.command()
+def _words(one: Called) -> list[str]:
+    """The call for one of many roots."""
+    return [
+        "--all-best",
+        *one.options,
+        *(["--case", one.case] if one.has_case else ["--in", one.root]),
+        "--to",
+        one.files,
+    ]
+
+
+@click.command(cls=ManyCommand, words=_words)
 @click.argument("what", nargs=-1, metavar="WHAT...", shell_complete=complete_what)
 @click.option("--to", "target", required=True, metavar="DIR", help="Folder to write into; made if missing.")
 @click.option("--in", "roots", multiple=True, metavar="ROOT", help="Search this first (may be repeated).")

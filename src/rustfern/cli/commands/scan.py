@@ -6,6 +6,7 @@ import click
 
 from rustfern.cli import print_message
 from rustfern.cli.context import this_run
+from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import case_option, hint_options, json_option, paths_option, print_json
 from rustfern.cli.screen.progress import run_scan
 from rustfern.cli.time_types import SPAN
@@ -16,7 +17,12 @@ from rustfern.operations.raw_search import RawOptions
 from rustfern.operations.scan import exit_status
 
 
-@click.command()
+def _words(one: Called) -> list[str]:
+    """The call for one of many roots."""
+    return [*one.options, "--case", one.case, one.root]
+
+
+@click.command(cls=ManyCommand, words=_words)
 @click.argument("roots", nargs=-1, metavar="[ROOT]...")
 @hint_options
 @case_option

@@ -1,0 +1,60 @@
+"""What came of a command on many roots: those that need somebody first, then what failed."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from rustfern.core.paths import show_name
+from rustfern.core.remarks import counted
+
+if TYPE_CHECKING:
+    from rustfern.cases.answers_folder import Outcome
+    from rustfern.operations.many import Many
+
+_MOST_SHOWN = 15
+
+
+def show(many: Many, outcomes: Sequence[Outcome], *, as_json: bool) -> int:
+    """Say it; the exit status: 0 where something was found or done, 1 where nothing was, 3 where some roots failed or were done in part."""
+    from rich.text import Text
+
+    from rustfern.cli.screen.console import next_steps, out, shell_word
+
+    failed = [each for each in outcomes if not each.is_done]
+    partly = [each for each in outcomes if each.status == 3]
+    found = [each for each in outcomes if each.status == 0]
+    if as_json:
+        from rustfern.cli.options import print_json
+        from rustfern.operations.over import about_many as plain
+
+        print_json(plain(many.folder, many.kind, outcomes))
+        return 3 if failed or partly else 0 if found else 1
+    console = out()
+    what = {"scan": "something lost", "check": "nothing damaged"}.get(many.command, "done")
+    counts = Counter({what: len(found), "nothing to do": 0, "in part": len(partly), "failed": len(failed)})
+    counts[
+        "nothing lost"
+        if many.command == "scan"
+        else "something damaged"
+        if many.command == "check"
+        else "nothing to do"
+    ] = len(outcomes) - len(found) - len(partly) - len(failed)
+    said = ", ".join(f"{number:,} {name}" for name, number in counts.items() if number)
+    console.print(Text(f"{counted(len(outcomes), 'root')}: {said}"), soft_wrap=True)
+    console.print(Text(f"Answers and cases are in {show_name(many.folder.path)}"), soft_wrap=True)
+    for each in [*failed, *partly][:_MOST_SHOWN]:
+        tries = f", tried {each.tries} times" if each.tries > 1 else ""
+        console.print(
+            Text(f"! {show_name(each.label)}: {show_name(each.reason or 'done in part')}{tries}"), soft_wrap=True
+        )
+    if len(failed) + len(partly) > _MOST_SHOWN:
+        console.print(Text(f"… and {len(failed) + len(partly) - _MOST_SHOWN} more (done.jsonl lists all)"))
+    folder = shell_word(many.folder.path)
+    if failed:
+        console.print(Text("The same command again tries once more only what failed."), soft_wrap=True)
+    steps = [(f"report --over {folder} --to office.html", "one page over all: what to do first, and where")]
+    if many.command == "scan":
+        next_steps(console, steps)
+    return 3 if failed or partly else 0 if found else 1

@@ -1,0 +1,300 @@
+"""Many roots in one go: each is a piece of work of its own, ends as its own answer in a folder, and stops no other.
+
+What is done is noted in `done.jsonl` of that folder, with a sum over what the root holds: a run that was stopped goes on where it was, also where roots
+were moved or renamed meanwhile.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import re
+import time
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Future, wait
+from typing import Any
+
+import msgspec
+
+from rustfern.cases.answers_folder import AnswersFolder, Outcome, list_or_children
+from rustfern.core.errors import WrongUsage
+from rustfern.core.observer import Observer
+from rustfern.core.paths import show_name
+from rustfern.core.remote_paths import inside_form, is_remote
+from rustfern.engine.interface import Engine, EngineLost
+from rustfern.output.inside import Roots, real_path
+from rustfern.sources.fingerprint import fingerprint
+from rustfern.sources.registry import PASSWORD
+
+_COLUMNS = frozenset({"root", "label", "credential"})
+_MOST_TOLD, _TRIES = 20, 3
+_LABEL = re.compile(r"[^\w .@+-]+")
+_LONGEST_LABEL = 80
+
+
+class Row(msgspec.Struct, frozen=True):
+    """One root of a list: where it stands there (line or entry, from 1), what it is called, the options that concern it alone, and the name of its
+    password (empty: none).
+    """
+
+    line: int
+    root: str
+    label: str
+    options: tuple[str, ...] = ()
+    credential: str = ""
+
+
+class Piece(msgspec.Struct, frozen=True):
+    """What a worker is given: the words of one command for one root, where its answer goes, the password, the sum over what the root holds."""
+
+    label: str
+    root: str
+    words: tuple[str, ...]
+    answer: str
+    password: str = ""
+    mark: str = ""
+
+
+# --- the list ---------------------------------------------------------------------------------------------------------
+
+
+def read_list(path: str, options: frozenset[str], accepted: Callable[[Sequence[str]], None]) -> list[Row]:
+    """The roots that a CSV or TOML file lists, or that the children of a folder are. `options` are those of the command that a row may set for
+    itself; `accepted` raises `WrongUsage` for words that the command does not take.
+
+    Raises `WrongUsage` that names every wrong line (twenty of them), `SourceError` where the list cannot be read.
+    """
+    text = list_or_children(path)
+    if isinstance(text, list):
+        if not text:
+            raise WrongUsage("this folder is empty: there is nothing to work on", path)
+        return _told_apart(
+            [Row(number, child, _label_of(os.path.basename(child))) for number, child in enumerate(text, 1)]
+        )
+    told = _from_toml(text, path) if path.endswith(".toml") else _from_csv(text, path)
+    wrong: list[str] = []
+    rows: list[Row] = []
+    seen: dict[str, int] = {}
+    for line, fields in told:
+        try:
+            row = _row(line, fields, options, accepted)
+            key = row.root if is_remote(row.root) else real_path(row.root)
+            if key in seen:
+                raise WrongUsage(f"the same root as in line {seen[key]}", show_name(row.root))
+            seen[key] = line
+            rows.append(row)
+        except WrongUsage as error:
+            wrong.append(f"line {line}: {error.what}" + (f": {error.where}" if error.where else ""))
+    if wrong:
+        more = f"; and {len(wrong) - _MOST_TOLD} more" if len(wrong) > _MOST_TOLD else ""
+        raise WrongUsage(
+            f"{len(wrong)} lines of this list are wrong: {'; '.join(wrong[:_MOST_TOLD])}{more}", path,
+            "Correct them; nothing was begun",
+        )  # fmt: skip
+    if not rows:
+        raise WrongUsage("this list names no root", path, "Give each in a line of its own, below a line `root,label`")
+    return _told_apart(rows)
+
+
+def _from_csv(text: str, path: str) -> Iterator[tuple[int, Mapping[str, object]]]:
+    reader = csv.reader(io.StringIO(text), strict=True)
+    try:
+        head = [name.strip().casefold() for name in next(reader, [])]
+        if "root" not in head:
+            raise WrongUsage(
+                "the first line of this list names no column root", path, "Begin with a line such as `root,label`"
+            )
+        for cells in reader:
+            if any(cell.strip() for cell in cells):
+                if len(cells) > len(head):
+                    cells[len(head) :] = [f"{len(cells)} cells, {len(head)} columns"]
+                    yield reader.line_num, {"": cells[-1]}
+                else:
+                    yield reader.line_num, dict(zip(head, cells, strict=False))
+    except csv.Error as error:
+        raise WrongUsage(f"line {reader.line_num} of this list is no CSV ({error})", path, "Correct it") from error
+
+
+def _from_toml(text: str, path: str) -> Iterator[tuple[int, Mapping[str, object]]]:
+    import tomllib
+
+    try:
+        told = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise WrongUsage(f"this list is no TOML ({error})", path, "Correct it") from error
+    roots = told.get("root")
+    if not isinstance(roots, list) or not all(isinstance(each, dict) for each in roots):
+        raise WrongUsage("this list has no [[root]]", path, 'Give each as [[root]] with path = "…"')
+    for number, each in enumerate(roots, 1):
+        yield number, {("root" if key == "path" else key): value for key, value in each.items()}
+
+
+def _row(
+    line: int, fields: Mapping[str, object], options: frozenset[str], accepted: Callable[[Sequence[str]], None]
+) -> Row:
+    told = {key.strip(): str(value).strip() for key, value in fields.items() if str(value).strip()}
+    if "" in told:
+        raise WrongUsage(told[""])
+    unknown = sorted(set(told) - _COLUMNS - options)
+    if unknown:
+        raise WrongUsage(
+            f"nothing is known of {', '.join(unknown)}; it may give {', '.join(sorted(_COLUMNS | options))}"
+        )
+    if "root" not in told:
+        raise WrongUsage("it names no root")
+    root = inside_form(told["root"])
+    root = root if is_remote(root) else os.path.abspath(os.path.expanduser(root))
+    words = tuple(word for key in sorted(set(told) & options) for word in (f"--{key}", told[key]))
+    if words:
+        accepted(words)
+    credential = told.get("credential", "")
+    if credential and password_named(credential) is None:
+        raise WrongUsage(f"there is no password {credential}: set {_variable(credential)}")
+    return Row(
+        line, root, _label_of(told.get("label") or os.path.basename(root.rstrip("/")) or "root"), words, credential
+    )
+
+
+def _variable(credential: str) -> str:
+    return f"{PASSWORD}_{re.sub(r'[^A-Z0-9]', '_', credential.upper())}"
+
+
+def password_named(credential: str) -> str | None:
+    """A password by the name that a list gives it: that of the environment."""
+    return os.environ.get(_variable(credential))
+
+
+def _label_of(text: str) -> str:
+    return _LABEL.sub("-", text).strip(" .-")[:_LONGEST_LABEL] or "root"
+
+
+def _told_apart(rows: list[Row]) -> list[Row]:
+    """Rows with labels that differ, also where the case of letters does not count."""
+    taken: Counter[str] = Counter()
+    found = []
+    for row in rows:
+        label, key = row.label, row.label.casefold()
+        while taken[key]:
+            taken[row.label.casefold()] += 1
+            label = f"{row.label} {taken[row.label.casefold()]}"
+            key = label.casefold()
+        taken[key] += 1
+        found.append(row if label == row.label else msgspec.structs.replace(row, label=label))
+    return found
+
+
+# --- the work ---------------------------------------------------------------------------------------------------------
+
+
+class Many:
+    """A command on many roots. `words` makes the words of it for one row, below the folder `out`."""
+
+    def __init__(
+        self,
+        command: str,
+        rows: Sequence[Row],
+        out: str,
+        words: Callable[[Row, AnswersFolder], tuple[str, ...]],
+        options: Sequence[str],
+    ) -> None:
+        """Raises `WrongUsage` where `out` lies in what is searched, `SourceError` where it cannot be written."""
+        self.command, self.rows, self._words = command, rows, words
+        self.kind = " ".join([command, *options])
+        """What makes two runs the same one: the command and its options."""
+        if Roots([row.root for row in rows if not is_remote(row.root)]).hold(os.path.abspath(out)):
+            raise WrongUsage(
+                "the answers would be written into what is searched", out, "Name a folder elsewhere, on another disk"
+            )
+        self.folder = AnswersFolder(out)
+        self._done = {told.mark: told for told in self.folder.noted(self.kind) if told.mark and told.is_done}
+        self._labels = {row.label.casefold() for row in rows}
+
+    def _piece(self, row: Row) -> Piece | Outcome:
+        """What is to be done of a row, or what came of it when it was done."""
+        mark = ""
+        if not is_remote(row.root):
+            mark = fingerprint(row.root)
+            before = self._done.get(mark)
+            if before is not None and self.folder.has_answer(before.label):
+                if before.label == row.label:
+                    return before
+                if before.label.casefold() not in self._labels and self.folder.rename(before.label, row.label):
+                    return msgspec.structs.replace(before, label=row.label, root=row.root)
+        password = password_named(row.credential) if row.credential else None
+        words = self._words(row, self.folder)
+        return Piece(row.label, row.root, words, self.folder.answer_of(row.label), password or "", mark)
+
+    def run(
+        self, engine: Engine, work: Callable[[Piece], Outcome], observer: Observer, at_most: float | None = None
+    ) -> Iterator[Outcome]:
+        """What came of each root, as it comes. Nothing that fails ends the others; where the engine is lost as a whole, `EngineLost` is raised.
+        With `at_most` a piece that takes longer (seconds) is given up.
+        """
+        left: Iterator[Piece | Outcome] = (self._piece(row) for row in self.rows)
+        again: list[tuple[Piece, int]] = []
+        running: dict[Future[Outcome], tuple[Piece, int, float]] = {}
+        ended = 0
+        observer.stage(f"{self.command}: {len(self.rows):,} roots")
+        while True:
+            while len(running) < max(engine.workers, 1):
+                if again:
+                    piece, tries = again.pop()
+                else:
+                    following = next(left, None)
+                    if following is None:
+                        break
+                    if isinstance(following, Outcome):
+                        ended += 1
+                        yield following
+                        continue
+                    piece, tries = following, 1
+                running[engine.submit(work, piece)] = piece, tries, time.monotonic()
+            if not running:
+                return
+            done, _ = wait(running, 1.0, FIRST_COMPLETED)
+            for waits in done:
+                piece, tries, began = running.pop(waits)
+                outcome = _came(waits, piece, tries, time.monotonic() - began)
+                if outcome is None and tries < _TRIES:
+                    again.append((piece, tries + 1))
+                    continue
+                outcome = outcome or Outcome(
+                    piece.label, piece.root, None, f"its worker was lost {_TRIES} times", tries=tries
+                )
+                ended += 1
+                observer.going(f"{ended:,} of {len(self.rows):,}")
+                self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))
+                yield outcome
+            if at_most is not None:
+                for waits, (piece, _, began) in list(running.items()):
+                    if time.monotonic() - began > at_most:
+                        running.pop(waits)
+                        engine.give_up(waits)
+                        ended += 1
+                        outcome = Outcome(piece.label, piece.root, None, f"given up after {at_most:.0f} s", at_most)
+                        self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))
+                        yield outcome
+
+
+def _came(waits: Future[Outcome], piece: Piece, tries: int, seconds: float) -> Outcome | None:
+    """What came of a piece; None where its worker was lost."""
+    try:
+        return msgspec.structs.replace(waits.result(), tries=tries)
+    except (BrokenExecutor, EngineLost):
+        return None
+    except Exception as error:  # whatever it is: it stops no other piece
+        return Outcome(
+            piece.label, piece.root, None, f"{type(error).__name__}: {str(error)[:200]}", seconds, tries=tries
+        )
+
+
+def failed(outcomes: Iterable[Outcome]) -> list[Outcome]:
+    """Those of which there is no answer."""
+    return [each for each in outcomes if not each.is_done]
+
+
+def totals(answer: Mapping[str, Any]) -> Counter[str]:
+    """How many documents of an answer are in each situation."""
+    return Counter(document.get("situation", "") for document in answer.get("documents", ()))

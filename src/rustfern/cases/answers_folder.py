@@ -9,15 +9,18 @@ from contextlib import suppress
 import msgspec
 
 from rustfern.core.errors import SourceError, WrongUsage
-from rustfern.output.atomic import make_folders
+from rustfern.output.atomic import lock, make_folders
 
 DONE, CASES, ANSWERS = "done.jsonl", "cases", "answers"
+SCAN = "scan"
+PART = ".part"
+"""The ending of an answer that is being written."""
 _MOST_BYTES = 1 << 30
 
 
 class Outcome(msgspec.Struct, frozen=True):
     """What came of a piece: the command's exit status (None: it did not end), why it failed, seconds, the sum over what the root holds, how often it was
-    tried, and the command with its options (`kind`).
+    tried, the command with its options (`kind`), and whether it gave an answer at all.
     """
 
     label: str
@@ -28,11 +31,12 @@ class Outcome(msgspec.Struct, frozen=True):
     mark: str = ""
     tries: int = 1
     kind: str = ""
+    is_answered: bool = True
 
     @property
     def is_done(self) -> bool:
         """Whether there is an answer, if only in part."""
-        return self.status in (0, 1, 3)
+        return self.status in (0, 1) or (self.is_answered and self.status == 3)
 
 
 class AnswersFolder:
@@ -51,6 +55,27 @@ class AnswersFolder:
                 f"nothing can be written there ({error.strerror or error})", path, "Name a folder of your own with room"
             ) from error
 
+    def take(self, command: str) -> None:
+        """Have it for this run alone, and clear away what a run that was ended in the middle left half-written. Raises `WrongUsage` where another
+        run works in it.
+        """
+        with suppress(OSError):
+            make_folders(os.path.dirname(self.answer_of("", command)))
+        self._handle = os.open(os.path.join(self.path, DONE), os.O_RDWR)
+        if not lock(self._handle, wait=False):
+            os.close(self._handle)
+            raise WrongUsage("another run works in this folder", self.path, "Wait for it, or name another folder")
+        for folder in (ANSWERS, command):
+            with suppress(OSError):
+                for name in os.listdir(os.path.join(self.path, folder)):
+                    if name.endswith(PART):
+                        os.unlink(os.path.join(self.path, folder, name))
+
+    def let_go(self) -> None:
+        """Others may have it."""
+        with suppress(OSError, AttributeError):
+            os.close(self._handle)
+
     @classmethod
     def existing(cls, path: str) -> AnswersFolder | None:
         """Such a folder that is there already; None where it is none."""
@@ -61,9 +86,9 @@ class AnswersFolder:
         with open(self.answer_of(label), "rb") as file:  # noqa: PTH123
             return file.read()
 
-    def answer_of(self, label: str) -> str:
-        """Where the answer of a root lies."""
-        return os.path.join(self.path, ANSWERS, f"{label}.json")
+    def answer_of(self, label: str, command: str = SCAN) -> str:
+        """Where the answer of a root lies: those of searches together, those of other commands beside what these wrote."""
+        return os.path.join(self.path, ANSWERS if command == SCAN else command, f"{label}.json")
 
     def case_of(self, label: str) -> str:
         """Where the case of a root lies."""
@@ -73,9 +98,9 @@ class AnswersFolder:
         """Where what a command writes about a root goes: what was kept, repaired, restored."""
         return os.path.join(self.path, command, label)
 
-    def has_answer(self, label: str) -> bool:
+    def has_answer(self, label: str, command: str = SCAN) -> bool:
         """Whether an answer is there."""
-        return os.path.exists(self.answer_of(label))
+        return os.path.exists(self.answer_of(label, command))
 
     def has_case(self, label: str) -> bool:
         """Whether a case is there."""
@@ -100,13 +125,17 @@ class AnswersFolder:
             file.flush()
             os.fsync(file.fileno())
 
-    def rename(self, before: str, now: str) -> bool:
+    def rename(self, before: str, now: str, command: str) -> bool:
         """Have what was done under one label bear another one; whether its answer does now."""
+        pairs = [
+            (self.answer_of(label, command), self.case_of(label), self.files_of(command, label))
+            for label in (before, now)
+        ]
         with suppress(OSError):
-            for old, new in ((self.answer_of(before), self.answer_of(now)), (self.case_of(before), self.case_of(now))):
+            for old, new in zip(*pairs, strict=True):
                 if os.path.exists(old) and not os.path.exists(new):
                     os.rename(old, new)
-        return self.has_answer(now)
+        return self.has_answer(now, command)
 
 
 def list_or_children(path: str) -> str | list[str]:

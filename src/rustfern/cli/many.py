@@ -6,6 +6,7 @@ import contextlib
 import io
 import os
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
@@ -18,6 +19,7 @@ from rustfern.cli.context import Run
 from rustfern.cli.time_types import SPAN
 from rustfern.core.errors import RustFernError, WrongUsage
 
+_ONE_AT_A_TIME = threading.Lock()
 _OWN = ("--list", "--out", "--scheduler", "--at-most")
 _ROW_OPTIONS = frozenset(
     {"person", "document", "happened", "lost-at", "older-than", "zone", "clock-error", "words", "class"}
@@ -25,7 +27,7 @@ _ROW_OPTIONS = frozenset(
 _LIST_OPTIONS = (
     (("--list",), "FILE", "Many at once: a CSV or TOML file of roots, or a folder whose every child is one."),
     (("--out",), "DIR", "With --list: where each root's answer and case go."),
-    (("--scheduler",), "ADDRESS", "With --list: a Dask cluster whose workers see the same paths (default: this machine's cores)."),
+    (("--scheduler",), "ADDRESS", "With --list, or a raw search: a Dask cluster whose workers see the same paths (default: this machine's cores)."),
     (("--at-most",), "TIME", 'With --list: give up a root that takes longer ("2h").'),
 )  # fmt: skip
 
@@ -58,6 +60,9 @@ class ManyCommand(click.Command):
         """As of any command; with a list the rest is tried on a root that stands for all."""
         own, rest = _taken_apart(args)
         if "--list" not in own:
+            if list(own) == ["--scheduler"] and {"--raw", "--raw-all"} & {*rest}:
+                ctx.find_object(Run).session.scheduler = own["--scheduler"]  # type: ignore[union-attr]
+                return super().parse_args(ctx, rest)
             if own:
                 raise WrongUsage(f"{next(iter(own))} is for many roots at once", None, "Give them with --list FILE")
             return super().parse_args(ctx, args)
@@ -117,8 +122,13 @@ class ManyCommand(click.Command):
             return (command, *self._words(one))
 
         many = Many(command, rows, own["--out"], words, rest)
-        engine = _engine(own.get("--scheduler"), many.folder.path)
+        many.folder.take(command)
         outcomes = []
+        try:
+            engine = _engine(own.get("--scheduler"), many.folder.path)
+        except BaseException:
+            many.folder.let_go()
+            raise
         try:
             with watching("roots") as observer:
                 for outcome in many.run(engine, run_piece, observer, at_most):
@@ -136,6 +146,7 @@ class ManyCommand(click.Command):
             return 130
         finally:
             engine.close()
+            many.folder.let_go()
         return show(many, outcomes, as_json="--json" in rest)
 
 
@@ -206,16 +217,17 @@ def may_write(folder: str) -> bool:
 
 def run_piece(piece: Any) -> Any:
     """One call of a command: its answer is written whole or not at all; what it says goes with the outcome."""
-    from rustfern.cases.answers_folder import Outcome
+    from rustfern.cases.answers_folder import PART, Outcome
 
     began = time.monotonic()
     said = io.StringIO()
-    made = f"{piece.answer}.{os.getpid()}.part"
+    made = f"{piece.answer}.{os.getpid()}{PART}"
     status: int | None
+    answered = False
     try:
         with _surrounded(piece, made, said):
-            status = _called(piece.words)
-        if status in (0, 1, 3):
+            status, answered = _called(piece.words)
+        if answered:
             os.replace(made, piece.answer)
     except OSError as error:
         status = None
@@ -225,7 +237,9 @@ def run_piece(piece: Any) -> Any:
             os.unlink(made)
     lines = [line.removeprefix("rustfern: ") for line in said.getvalue().splitlines() if line.strip()]
     reason = lines[-1][:500] if lines and status not in (0, 1) else ""
-    return Outcome(piece.label, piece.root, status, reason, round(time.monotonic() - began, 3), piece.mark)
+    return Outcome(
+        piece.label, piece.root, status, reason, round(time.monotonic() - began, 3), piece.mark, is_answered=answered
+    )
 
 
 @contextlib.contextmanager
@@ -233,6 +247,8 @@ def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
     """The standard output goes into a file, what is said into a text; the password is there for this piece alone."""
     from rustfern.sources.registry import PASSWORD
 
+    # The standard output is that of the whole process: a worker with several threads does one piece at a time.
+    _ONE_AT_A_TIME.acquire()
     before, argv = os.environ.get(PASSWORD), sys.argv
     if piece.password:
         os.environ[PASSWORD] = piece.password
@@ -250,22 +266,23 @@ def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
             os.environ.pop(PASSWORD, None)
             if before is not None:
                 os.environ[PASSWORD] = before
+        _ONE_AT_A_TIME.release()
 
 
-def _called(words: Sequence[str]) -> int:
-    """The exit status of a call; whatever happens in it is said on stderr."""
+def _called(words: Sequence[str]) -> tuple[int, bool]:
+    """(the exit status of a call, whether it gave an answer); whatever happens in it is said on stderr."""
     from rustfern.cli import main, print_error, print_message
 
     try:
-        return int(main(list(words), prog_name="rustfern", standalone_mode=False, obj=Run()) or 0)
+        return int(main(list(words), prog_name="rustfern", standalone_mode=False, obj=Run()) or 0), True
     except RustFernError as error:
         print_error(error)
-        return error.exit_status
+        return error.exit_status, False
     except click.ClickException as error:
         print_message(error.format_message())
-        return 2
+        return 2, False
     except (KeyboardInterrupt, click.exceptions.Abort):
-        return 130
+        return 130, False
     except Exception as error:  # a mistake of ours about one root stops no other
         print_message(f"a mistake in Rust Fern ended this ({type(error).__name__}: {str(error)[:200]})")
-        return 70
+        return 70, False

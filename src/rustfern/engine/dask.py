@@ -6,6 +6,7 @@ Only functions of this package and plain values are sent; nothing that was read 
 from __future__ import annotations
 
 import threading
+import uuid
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Future
 from contextlib import suppress
@@ -15,11 +16,11 @@ from typing import Any, TypeVar
 from rustfern._version import __version__
 from rustfern.core.errors import WrongUsage
 from rustfern.engine.interface import EngineLost
-from rustfern.engine.local import in_order
+from rustfern.engine.local import cores, in_order
 
 _P = TypeVar("_P")
 _R = TypeVar("_R")
-_SECONDS = 20.0
+_SECONDS = 10.0
 LOCAL = "local"
 """Stands for a cluster on this machine, with a worker for each core."""
 
@@ -27,8 +28,8 @@ LOCAL = "local"
 class DaskEngine:
     """A cluster. A worker that dies loses its piece, which is done again on another one, some times over."""
 
-    def __init__(self, address: str, workers: int | None = None) -> None:
-        """Raises `WrongUsage` where the library is missing, nobody answers, no worker is there, or a worker has another version of the tool."""
+    def __init__(self, address: str, prepare: Callable[..., None] | None = None, *told: object) -> None:
+        """`prepare` is called in each worker before its first piece, with `told`. Raises `WrongUsage` where the library is missing, nobody answers, no worker is there, or a worker has another version of the tool."""
         try:
             distributed: Any = import_module("distributed")
         except ImportError as error:
@@ -39,7 +40,7 @@ class DaskEngine:
         try:
             if address == LOCAL:
                 self._cluster = distributed.LocalCluster(
-                    n_workers=workers, threads_per_worker=1, dashboard_address=None, silence_logs=50
+                    n_workers=cores(), threads_per_worker=1, dashboard_address=None, silence_logs=50
                 )
             self._client: Any = distributed.Client(self._cluster or address, timeout=_SECONDS, set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
@@ -53,6 +54,8 @@ class DaskEngine:
             self.close()
             raise
         self._lost_with = distributed.scheduler.KilledWorker
+        self._prepare, self._token = prepare, uuid.uuid4().hex
+        self._sent = self._client.scatter(told, hash=False) if prepare is not None else None
 
     def _check(self, address: str) -> None:
         told = self._client.run(_version)
@@ -79,7 +82,10 @@ class DaskEngine:
         """As `Engine.submit`."""
         waits: Future[_R] = Future()
         try:
-            asked = self._client.submit(work, piece, pure=False)
+            if self._prepare is None:
+                asked = self._client.submit(work, piece, pure=False)
+            else:
+                asked = self._client.submit(_prepared, self._token, self._prepare, self._sent, work, piece, pure=False)
         except Exception as error:  # of whatever kind the library raises: the scheduler is gone
             raise EngineLost(str(error)) from error
         waits.asked = asked  # type: ignore[attr-defined]
@@ -123,6 +129,19 @@ class DaskEngine:
         if self._cluster is not None:
             with suppress(Exception):
                 self._cluster.close(timeout=5)
+
+
+_ready: set[str] = set()
+
+
+def _prepared(
+    token: str, prepare: Callable[..., None], told: tuple[object, ...], work: Callable[[Any], Any], piece: Any
+) -> Any:
+    """A piece in a worker that is prepared for it, once."""
+    if token not in _ready:
+        prepare(*told)
+        _ready.add(token)
+    return work(piece)
 
 
 def _version() -> str:

@@ -39,7 +39,7 @@ class LocalEngine:
         """Without a number of `workers` as many as there are cores; `context` says how processes begin. Raises `OSError` where none can be had."""
         self.workers = workers or cores()
         hear, self._tell = Pipe(duplex=False)
-        self._hear = hear
+        self._hear, self._closing = hear, threading.Lock()
         self._pool = ProcessPoolExecutor(self.workers, context, initializer=_begin, initargs=(hear, prepare, told))
 
     def __enter__(self) -> LocalEngine:
@@ -75,10 +75,14 @@ class LocalEngine:
 
     def close(self) -> None:
         """As `Engine.close`."""
-        self.end()
-        self._pool.shutdown(wait=True, cancel_futures=True)
-        self._tell.close()
-        self._hear.close()
+        with self._closing:
+            if self._tell.closed:
+                return
+            self.end()
+            with suppress(OSError):  # its processes were gone already
+                self._pool.shutdown(wait=True, cancel_futures=True)
+            self._tell.close()
+            self._hear.close()
 
 
 class Crew:

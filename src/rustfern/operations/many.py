@@ -29,7 +29,7 @@ from rustfern.sources.fingerprint import fingerprint
 from rustfern.sources.registry import PASSWORD
 
 _COLUMNS = frozenset({"root", "label", "credential"})
-_MOST_TOLD, _TRIES = 20, 3
+_MOST_TOLD, _TRIES, _SECONDS = 20, 3, 1.0
 _LABEL = re.compile(r"[^\w .@+-]+")
 _LONGEST_LABEL = 80
 
@@ -144,6 +144,8 @@ def _row(
         )
     if "root" not in told:
         raise WrongUsage("it names no root")
+    if "\0" in told["root"]:
+        raise WrongUsage("its root is no path")
     root = inside_form(told["root"])
     root = root if is_remote(root) else os.path.abspath(os.path.expanduser(root))
     words = tuple(word for key in sorted(set(told) & options) for word in (f"--{key}", told[key]))
@@ -217,14 +219,16 @@ class Many:
         if not is_remote(row.root):
             mark = fingerprint(row.root)
             before = self._done.get(mark)
-            if before is not None and self.folder.has_answer(before.label):
+            if before is not None and self.folder.has_answer(before.label, self.command):
                 if before.label == row.label:
                     return before
-                if before.label.casefold() not in self._labels and self.folder.rename(before.label, row.label):
+                if before.label.casefold() not in self._labels and self.folder.rename(
+                    before.label, row.label, self.command
+                ):
                     return msgspec.structs.replace(before, label=row.label, root=row.root)
         password = password_named(row.credential) if row.credential else None
         words = self._words(row, self.folder)
-        return Piece(row.label, row.root, words, self.folder.answer_of(row.label), password or "", mark)
+        return Piece(row.label, row.root, words, self.folder.answer_of(row.label, self.command), password or "", mark)
 
     def run(
         self, engine: Engine, work: Callable[[Piece], Outcome], observer: Observer, at_most: float | None = None
@@ -235,47 +239,52 @@ class Many:
         left: Iterator[Piece | Outcome] = (self._piece(row) for row in self.rows)
         again: list[tuple[Piece, int]] = []
         running: dict[Future[Outcome], tuple[Piece, int, float]] = {}
+        told: list[Outcome] = []
         ended = 0
-        observer.stage(f"{self.command}: {len(self.rows):,} roots")
-        while True:
+
+        def fill() -> None:
             while len(running) < max(engine.workers, 1):
-                if again:
-                    piece, tries = again.pop()
-                else:
-                    following = next(left, None)
-                    if following is None:
-                        break
-                    if isinstance(following, Outcome):
-                        ended += 1
-                        yield following
-                        continue
-                    piece, tries = following, 1
+                following = again.pop() if again else next(left, None)
+                if following is None:
+                    return
+                if isinstance(following, Outcome):
+                    told.append(following)
+                    continue
+                piece, tries = following if isinstance(following, tuple) else (following, 1)
                 running[engine.submit(work, piece)] = piece, tries, time.monotonic()
-            if not running:
-                return
-            done, _ = wait(running, 1.0, FIRST_COMPLETED)
+
+        observer.stage(f"{self.command}: {len(self.rows):,} roots")
+        fill()
+        while running or told:
+            done = wait(running, _SECONDS, FIRST_COMPLETED)[0] if running else set()
+            fresh = []
             for waits in done:
                 piece, tries, began = running.pop(waits)
                 outcome = _came(waits, piece, tries, time.monotonic() - began)
                 if outcome is None and tries < _TRIES:
                     again.append((piece, tries + 1))
-                    continue
-                outcome = outcome or Outcome(
-                    piece.label, piece.root, None, f"its worker was lost {_TRIES} times", tries=tries
-                )
-                ended += 1
-                observer.going(f"{ended:,} of {len(self.rows):,}")
-                self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))
-                yield outcome
+                else:
+                    why = f"its worker was lost {_TRIES} times"
+                    fresh.append(outcome or Outcome(piece.label, piece.root, None, why, tries=tries))
             if at_most is not None:
-                for waits, (piece, _, began) in list(running.items()):
+                for waits, (piece, tries, began) in list(running.items()):
                     if time.monotonic() - began > at_most:
                         running.pop(waits)
                         engine.give_up(waits)
-                        ended += 1
-                        outcome = Outcome(piece.label, piece.root, None, f"given up after {at_most:.0f} s", at_most)
-                        self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))
-                        yield outcome
+                        fresh.append(
+                            Outcome(
+                                piece.label, piece.root, None, f"given up after {at_most:.0f} s", at_most, tries=tries
+                            )
+                        )
+            fill()  # before anything else: no worker waits for what is written here
+            for outcome in fresh:
+                self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))
+            told += fresh
+            for outcome in told:
+                ended += 1
+                observer.going(f"{ended:,} of {len(self.rows):,}")
+                yield outcome
+            told.clear()
 
 
 def _came(waits: Future[Outcome], piece: Piece, tries: int, seconds: float) -> Outcome | None:

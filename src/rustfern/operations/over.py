@@ -36,7 +36,7 @@ def about_many(folder: AnswersFolder, command: str, outcomes: Sequence[Outcome])
         roots=[
             ManyRootAnswer(
                 label=each.label, root=as_written(each.root), status=each.status, reason=each.reason, seconds=each.seconds, tries=each.tries,
-                answer=folder.answer_of(each.label) if each.is_done else None,
+                answer=folder.answer_of(each.label, command.partition(" ")[0]) if each.is_answered and each.is_done else None,
             )
             for each in outcomes
         ],

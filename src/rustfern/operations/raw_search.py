@@ -96,11 +96,18 @@ class RawSearch:
         case: CaseFile,
         observer: Observer,
         clock: Clock,
+        scheduler: str = "",
     ) -> None:
         held = door.disk(root)
         assert held is not None
         self.door, self.root, self.held, self.hints = door, root, held, hints
-        self.observer, self._options, self.case, self._clock = observer, options, case, clock
+        self.observer, self._options, self.case, self._clock, self._scheduler = (
+            observer,
+            options,
+            case,
+            clock,
+            scheduler,
+        )
         self.listed: dict[str, int] = {}
         """Documents that the case lists already, by their keys: their numbers."""
         volume, _ = held.take_apart(root)
@@ -116,6 +123,10 @@ class RawSearch:
 
     def _engine(self) -> Engine | None:
         """Processes that look ahead; none where they would cost more than they save, or the disk has one reader."""
+        if self._scheduler:
+            from rustfern.engine.dask import DaskEngine
+
+            return DaskEngine(self._scheduler, prepare, self.door, self.root, self.where, self.door.limits)
         workers = min(cores(), _MOST_WORKERS)
         if workers < 2 or self.where.total() < _WORTH_PROCESSES or self.door.gentle.is_on or self.door.health.troubles:
             return None

@@ -263,7 +263,16 @@ class _Scan:
             if self.door.disk(top) is None:
                 continue
             self.observer.stage("searching every byte that no file claims")
-            search = RawSearch(self.door, top, self.hints, self.raw, self.file, self.observer, self.session.clock)
+            search = RawSearch(
+                self.door,
+                top,
+                self.hints,
+                self.raw,
+                self.file,
+                self.observer,
+                self.session.clock,
+                self.session.scheduler,
+            )
             self.raw_searches.append(search)
             # That no file system is read there is no trouble any more.
             trouble = self.door.open(top).trouble

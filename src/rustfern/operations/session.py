@@ -44,6 +44,8 @@ class Session(msgspec.Struct):
     sources: Sources = msgspec.field(default_factory=Sources)
     clock: Clock = msgspec.field(default_factory=Clock)
     observer: Observer = msgspec.field(default_factory=Silent)
+    scheduler: str = ""
+    """The address of a cluster that helps with what is large; empty: the cores of this machine do."""
 
     def __post_init__(self) -> None:
         self.sources.layouts = lambda: catalogue().services

@@ -200,14 +200,15 @@ def be_one_of_many() -> None:
 
     share = cores()
     os.environ[ALONE] = "1"
-    with contextlib.suppress(ImportError, ValueError, OSError):
+    if sys.platform != "win32":
         import resource
 
         import psutil
 
-        each = max(int(psutil.virtual_memory().total / max(share, 1)), 1 << 30)
-        _, hard = resource.getrlimit(resource.RLIMIT_DATA)
-        resource.setrlimit(resource.RLIMIT_DATA, (each if hard < 0 else min(each, hard), hard))
+        with contextlib.suppress(ValueError, OSError):
+            each = max(int(psutil.virtual_memory().total / max(share, 1)), 1 << 30)
+            _, hard = resource.getrlimit(resource.RLIMIT_DATA)
+            resource.setrlimit(resource.RLIMIT_DATA, (each if hard < 0 else min(each, hard), hard))
 
 
 def may_write(folder: str) -> bool:

@@ -26,7 +26,7 @@ from rustfern.core.remote_paths import inside_form, is_remote
 from rustfern.engine.interface import Engine, EngineLost
 from rustfern.output.inside import Roots, real_path
 from rustfern.sources.fingerprint import fingerprint
-from rustfern.sources.registry import PASSWORD
+from rustfern.sources.registry import PASSWORD, Sources, is_searched_file
 
 _COLUMNS = frozenset({"root", "label", "credential"})
 _MOST_TOLD, _TRIES, _SECONDS = 20, 3, 1.0
@@ -68,8 +68,15 @@ def read_list(path: str, options: frozenset[str], accepted: Callable[[Sequence[s
     """
     text = list_or_children(path)
     if isinstance(text, list):
+        door = Sources()
+        # A note that lies among the homes is no root.
+        text = [child for child in text if door.is_folder(child) or is_searched_file(child)]
         if not text:
-            raise WrongUsage("this folder is empty: there is nothing to work on", path)
+            raise WrongUsage(
+                "there is no folder, archive or image in this folder",
+                path,
+                "Name the folder whose children are the roots",
+            )
         return _told_apart(
             [Row(number, child, _label_of(os.path.basename(child))) for number, child in enumerate(text, 1)]
         )

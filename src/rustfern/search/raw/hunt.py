@@ -19,6 +19,7 @@ from rustfern.engine.interface import Engine
 from rustfern.formats.extents.registry import TEXT, beginnings_of
 from rustfern.formats.format_table import TEXT_FORMATS, class_of, extension_of, format_of_extension
 from rustfern.formats.interface import Limits
+from rustfern.search.raw.ahead import sweep_ahead
 from rustfern.search.raw.examine import Begun, Looker
 from rustfern.search.raw.find import RawFind
 from rustfern.search.raw.fragments import Joiner
@@ -157,7 +158,7 @@ class Hunt:
         goes_on = (
             bool(left) and self.moment.position == left[0][0] and ends_like_a_text(self._sector(left[0][0] - SECTOR))
         )
-        windows = sweep(self.disk, left, goes_on=goes_on, is_taken=self.free.is_taken)
+        windows = sweep_ahead(self._turns.engine, self.disk, left, goes_on=goes_on, is_taken=self.free.is_taken)
         for each in self._turns.take(batches(windows, self.free, self.moment.position, self._wanted), pause):
             if isinstance(each, Batch):
                 self.later.extend(each.later)

@@ -224,10 +224,15 @@ def prepare(door: Sources, root: str, where: Unclaimed, limits: Limits) -> None:
     _here = Looker(held.disk.bytes, limits, grain_by(where)), door.health
 
 
+def here() -> tuple[Looker, Health]:
+    """What this process looks with, and what counts the errors of the disk: it was prepared for that."""
+    assert _here is not None
+    return _here
+
+
 def answered(piece: Piece) -> Answered:
     """What the places of a piece are, each as if those before it had been taken over."""
-    assert _here is not None
-    looker, health = _here
+    looker, health = here()
     found = look_at(piece, looker, health)
     gc.collect()  # documents that were read leave large rings of objects behind
     return found

@@ -62,6 +62,10 @@ class Turns:
                     return
             yield from self._one(asked, pause)
 
+    def engine(self) -> Engine | None:
+        """What runs the processes that look ahead; None where there are none (any more)."""
+        return self._engine
+
     def end(self) -> None:
         """No other process looks ahead any more."""
         if self._engine is not None:

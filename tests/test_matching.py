@@ -5,7 +5,9 @@ from __future__ import annotations
 import io
 import random
 from array import array
+from itertools import permutations
 
+import numpy as np
 import pytest
 from conftest import docx, odt
 from hypothesis import given
@@ -205,3 +207,15 @@ def test_runs_are_hashed_alike_with_and_without_arrays(found: list[int]) -> None
         for a, b, c in zip(found, found[1:], found[2:], strict=False)
     ]
     assert by_content.run_hashes(tokens).tolist() == plain
+
+
+@given(st.integers(1, 4), st.integers(0, 3), st.randoms(use_true_random=False))
+def test_no_assignment_is_cheaper(rows: int, more: int, chance: random.Random) -> None:
+    """The least sum over all ways to give each row a column of its own; ties and pairs that are as good as forbidden among them."""
+    columns = rows + more
+    costs = np.array([[chance.choice([-3.0, 0.0, 1.5, 2.0, 1e6]) for _ in range(columns)] for _ in range(rows)])
+    chosen = assignment.cheapest(costs)
+    least = min(sum(costs[row, column] for row, column in enumerate(way)) for way in permutations(range(columns), rows))
+    assert len(set(chosen)) == rows and sum(costs[row, column] for row, column in enumerate(chosen)) == pytest.approx(
+        least
+    )

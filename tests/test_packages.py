@@ -13,7 +13,7 @@ import zlib
 from collections.abc import Sequence
 
 import pytest
-import zstandard
+from backports import zstd
 from conftest import compound_file, docx, odt, package, packed
 from hypothesis import given
 from hypothesis import strategies as st
@@ -121,9 +121,9 @@ TEXT = b"two slings, high water at six\n" * 40
         ([("a.txt", 12, bz2.compress(TEXT), TEXT)], False, State.INTACT, ""),
         ([("a.txt", 95, lzma.compress(TEXT), TEXT)], False, State.INTACT, ""),
         ([("a.txt", 95, lzma.compress(TEXT)[:-30] + bytes(30), TEXT)], False, State.DAMAGED, "cannot be unpacked"),
-        ([("a.txt", 93, zstandard.compress(TEXT), TEXT)], False, State.INTACT, ""),
-        ([("a.txt", 93, zstandard.compress(TEXT)[:-20] + bytes(20), TEXT)], False, State.DAMAGED, "a.txt"),
-        ([("a.txt", 93, zstandard.compress(bytes(1 << 28)), TEXT)], False, State.DAMAGED, "longer than its size says"),
+        ([("a.txt", 93, zstd.compress(TEXT), TEXT)], False, State.INTACT, ""),
+        ([("a.txt", 93, zstd.compress(TEXT)[:-20] + bytes(20), TEXT)], False, State.DAMAGED, "a.txt"),
+        ([("a.txt", 93, zstd.compress(bytes(1 << 28)), TEXT)], False, State.DAMAGED, "longer than its size says"),
         ([("a.txt", 1, b"shrunk", TEXT)], False, State.UNREADABLE, "method 1"),
         ([("a.txt", 1, b"shrunk", TEXT)], False, State.UNREADABLE, "method 1"),
         ([("ümlaut.txt", 0, TEXT, TEXT)], False, State.INTACT, ""),

@@ -12,10 +12,11 @@ import struct
 import tarfile
 import zipfile
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
-import zstandard
+from backports import zstd
 from conftest import HOMES, Run, packed, unpack, write
 
 from rustfern.core.errors import SourceError
@@ -93,7 +94,7 @@ def _disk(base: Path) -> Path:
 
 MAKERS = {
     "folder": lay_out_folder, "tar": _tar, "gz": _packed("gz", gzip.compress), "xz": _packed("xz", lzma.compress), "bz2": _packed("bz2", bz2.compress),
-    "zst": _packed("zst", zstandard.compress), "zip": _zip, "nested": _nested, "inside": _inside,
+    "zst": _packed("zst", zstd.compress), "zip": _zip, "nested": _nested, "inside": _inside,
     "7z": _seven("solid"), "7z each alone": _seven("alone"),
     "disk": _disk,
 }  # fmt: skip
@@ -370,3 +371,22 @@ def test_dated_images_of_different_machines_stay_apart(tmp_path: Path, rustfern:
         assert not [each["name"] for each in found["documents"] if each["situation"] != "nothing-lost"], (first, second)
     own = rustfern("scan", tmp_path / "ines-2026-11-20.tar.gz", tmp_path / "ines", "--json").json
     assert [home["person"] for home in own["homes"]] == ["ines"]
+
+
+@pytest.mark.parametrize("at", [9, 4000, -2000])
+def test_a_packed_archive_that_is_damaged_ends_nothing(at: int, tmp_path: Path) -> None:
+    """Whatever the library of a way of packing raises, it is said of the archive."""
+    (tmp_path / "made").mkdir()
+    whole = zstd.compress(_tar(tmp_path / "made").read_bytes() + os.urandom(100_000))
+    damaged = bytearray(whole)
+    damaged[at : at + 40] = b"\xff" * 40
+    for data in (bytes(damaged), whole[: len(whole) // 2]):
+        path = write(tmp_path / "a.tar.zst", data)
+        try:
+            source = registry.Sources().open(str(path))
+            for folder, _, names in source.walk(source.root, lambda place, message: None):
+                for name in names:
+                    with suppress(SourceError), source.open(source.entry(f"{folder}/{name}")) as stream:
+                        stream.read()
+        except SourceError as error:
+            assert error.what

@@ -33,8 +33,14 @@ def draw(session: Session, title: str, found: Sequence[Event], path: str, roots:
 
 
 def _drawn(title: str, found: Sequence[Event], clock: Clock, form: str) -> bytes:
-    import matplotlib
-
+    try:
+        import matplotlib
+    except ImportError as error:
+        raise WrongUsage(
+            "what draws figures is not installed",
+            None,
+            "Install it on your own machine: pip install 'rustfern[figures]'",
+        ) from error
     matplotlib.use("Agg")
     from matplotlib import pyplot
 

@@ -8,6 +8,7 @@ import io
 import os
 from collections.abc import Sequence
 from datetime import UTC, datetime
+from importlib.util import find_spec
 from pathlib import PurePath
 from typing import TYPE_CHECKING
 
@@ -33,7 +34,11 @@ def page(over: OverAnswer, session: Session) -> str:
     made = environment(session.clock)
     made.filters["link"] = lambda path: PurePath(path).as_uri()
     text: str = made.get_template("over.html.j2").render(
-        over=over, happened=_IN_SHORT, figure=_figure(over, session), now=made.filters["time"](stamp(datetime.now(UTC)))
+        over=over,
+        happened=_IN_SHORT,
+        draws=find_spec("matplotlib") is not None,
+        figure=_figure(over, session),
+        now=made.filters["time"](stamp(datetime.now(UTC))),
     )
     return text
 
@@ -55,7 +60,7 @@ def table(over: OverAnswer) -> str:
 def _figure(over: OverAnswer, session: Session) -> str:
     """Losses over time, a line for each of the machines with most of them (base64 of a PNG); empty where no time is known."""
     shown = [each for each in over.machines if each.last_lost is not None][:_MOST_LINES]
-    if not shown:
+    if not shown or find_spec("matplotlib") is None:
         return ""
     with session.sources.scratch.private_folder() as settings:
         os.environ["MPLCONFIGDIR"] = str(settings)

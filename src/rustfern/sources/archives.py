@@ -461,17 +461,16 @@ class _Counted(Part):
 
 def _zstd(path: str) -> Callable[[BinaryIO], BinaryIO]:
     try:
-        import zstandard
+        from rustfern.formats.archives import zstd
     except ImportError as error:
         raise SourceError(
-            "archives packed in this way (zstd) need the package zstandard, which is not installed",
+            "archives packed in this way (zstd) need the package backports.zstd, which is not installed",
             path,
-            "Install it (pip install zstandard), or unpack the archive",
+            "Install it (pip install backports.zstd), or unpack the archive",
         ) from error
 
     def opened(stream: BinaryIO) -> BinaryIO:
-        reader: BinaryIO = zstandard.ZstdDecompressor().stream_reader(stream, read_across_frames=True)
-        return reader
+        return zstd.opened(stream)
 
     return opened
 

@@ -332,15 +332,14 @@ class _Packed:
 def _zstandard(stream: BinaryIO, member: Member, at: int) -> Iterator[bytes]:
     """What a member by Zstandard unpacks to, piece by piece, however much a few bytes stand for. Raises `ValueError` for damage."""
     try:
-        import zstandard
+        from rustfern.formats.archives import zstd
     except ImportError as error:
         raise Refused(f"part {member.name} is packed by Zstandard, whose package is not installed", at) from error
-    unpack = zstandard.ZstdDecompressor(max_window_size=128 << 20)
     try:
-        with unpack.stream_reader(cast(BinaryIO, _Packed(stream, member.packed)), closefd=False) as reader:
+        with zstd.opened(cast(BinaryIO, _Packed(stream, member.packed))) as reader:
             while piece := reader.read(_CHUNK):
                 yield piece
-    except zstandard.ZstdError as error:
+    except EOFError as error:
         raise ValueError(str(error)) from error
 
 

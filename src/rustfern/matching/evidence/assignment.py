@@ -5,6 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+import numpy as np
+from numpy.typing import NDArray
+
 from rustfern.core.model import Evidence
 from rustfern.matching.evidence.weights import NONE_ODDS, total
 
@@ -35,15 +38,49 @@ def assign(groups: Sequence[Sequence[Sequence[Evidence]]]) -> list[tuple[int | N
 
 
 def _solve(odds: Sequence[Sequence[float]]) -> tuple[float, list[int | None]]:
-    """The likeliest assignment: (its log-odds, the column of each row or None). The Hungarian method, with a column "none" for each row."""
-    import numpy as np
-    from scipy.optimize import linear_sum_assignment
-
+    """The likeliest assignment: (its log-odds, the column of each row or None), with a column "none" for each row."""
     rows, columns = len(odds), len(odds[0])
     matrix = np.full((rows, columns + rows), _NEVER)
     matrix[:, :columns] = odds
-    for number in range(rows):
-        matrix[number, columns + number] = NONE_ODDS
-    _, chosen = linear_sum_assignment(matrix, maximize=True)
-    picked = [int(column) if column < columns else None for column in chosen]
+    matrix[np.arange(rows), columns + np.arange(rows)] = NONE_ODDS
+    chosen = cheapest(-matrix)
+    picked = [column if column < columns else None for column in chosen]
     return float(sum(matrix[row, column] for row, column in enumerate(chosen))), picked
+
+
+def cheapest(costs: NDArray[np.float64]) -> list[int]:
+    """The column of each row, no two the same, so that the sum of their costs is least; `costs` has the shape (rows, columns), no fewer columns than rows.
+
+    Source: the Hungarian method by shortest augmenting paths (R. Jonker and A. Volgenant, Computing 38, 1987): rows are taken in one after the other, each
+    along the cheapest path that frees a column for it.
+    """
+    rows, columns = costs.shape
+    of_row, of_column = np.zeros(rows), np.zeros(columns)
+    """What each row and each column takes off a cost: none is below zero then, and those of chosen pairs are zero."""
+    owner = np.full(columns, -1)
+    for row in range(rows):
+        least, before = np.full(columns, np.inf), np.full(columns, -1)
+        is_done = np.zeros(columns, bool)
+        at, last = row, -1
+        while True:
+            reduced = costs[at] - of_row[at] - of_column
+            is_nearer = ~is_done & (reduced < least)
+            least[is_nearer], before[is_nearer] = reduced[is_nearer], last
+            nearest = int(np.argmin(np.where(is_done, np.inf, least)))
+            step = least[nearest]
+            of_row[row] += step
+            of_row[owner[is_done]] += step
+            of_column[is_done] -= step
+            least[~is_done] -= step
+            is_done[nearest] = True
+            last = nearest
+            if owner[nearest] < 0:
+                break
+            at = int(owner[nearest])
+        while last >= 0:
+            previous = int(before[last])
+            owner[last] = owner[previous] if previous >= 0 else row
+            last = previous
+    chosen = np.full(rows, -1)
+    chosen[owner[owner >= 0]] = np.flatnonzero(owner >= 0)
+    return [int(column) for column in chosen]

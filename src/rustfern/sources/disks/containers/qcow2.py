@@ -122,14 +122,14 @@ def open_qcow2(
         data = disk.read_at(at, sectors * 512 - (at & 511))
         try:
             if zstd:
-                import zstandard
+                from rustfern.formats.archives.zstd import unpacked as unpacked_zstd
 
-                return zstandard.ZstdDecompressor().decompressobj().decompress(data)[:cluster]
+                return unpacked_zstd(data, cluster)
             return zlib.decompressobj(-15).decompress(data, cluster)
         except (zlib.error, ValueError) as error:
             raise Malformed(f"a packed cluster is damaged ({error})", at) from error
         except Exception as error:  # the library's own error has no other base
-            if type(error).__module__.startswith("zstandard"):
+            if type(error).__name__ == "ZstdError":
                 raise Malformed(f"a packed cluster is damaged ({error})", at) from error
             raise
 

@@ -71,6 +71,8 @@ def test_what_the_help_shows(command: str, desk: Path, state: Path, rustfern: Ca
     assert lines
     if command in ("look", "restore", "report"):
         run("rustfern scan marlow-quay-disk", state)
+    if command == "report":
+        run("rustfern scan --list marlow-quay-disk --out office", state)
     for line in lines:
         if any(part in line for part in _NO_DOCUMENT) or line.rstrip() in ("rustfern scan", "rustfern ready"):
             continue

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from conftest import BUILT, Run, packed, write
 
-from rustfern.reports.report import _cell
+from rustfern.reports.report import cell
 
 Rustfern = Callable[..., Run]
 T0 = 1_790_000_000
@@ -99,9 +99,9 @@ def test_modules_of_the_folder_it_is_started_in_are_not_taken(tmp_path: Path) ->
 @pytest.mark.parametrize("text", ["=1+1", "  =1+1", "\uff1d1", "\t=1", "\uff0b1", "@x", "-1", "\u00a0=1", "\r=1", "%0"])
 def test_cells_are_no_formulas(text: str) -> None:
     out = io.StringIO()
-    csv.writer(out).writerow([_cell(text)])
+    csv.writer(out).writerow([cell(text)])
     assert next(csv.reader([out.getvalue()]))[0].startswith("'")
-    assert _cell("plain 1=1") == "plain 1=1"
+    assert cell("plain 1=1") == "plain 1=1"
 
 
 def test_pages_load_nothing(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:

@@ -50,7 +50,7 @@ def command(
       rustfern report --for record --to record.html --ticket 4711 --technician "T. Okoro"
       rustfern report --to copies.csv
       rustfern report --csv > copies.csv
-      rustfern report --over answers --to office.html
+      rustfern report --over office --to office.html
     """
     if over is not None:
         return _over(over, target, as_csv=as_csv, as_json=as_json)

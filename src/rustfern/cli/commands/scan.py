@@ -76,6 +76,7 @@ def command(
       rustfern scan marlow-quay-stick.img
       rustfern scan marlow-quay-card.img --raw
       rustfern scan marlow-quay-disk --json > answer.json
+      rustfern scan --list marlow-quay-disk --out office
 
     Exit status: 0 something lost was found, 1 nothing was, 2 wrong usage, 3 a home or a folder of copies could not be read.
     """

@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from conftest import docx
 
+from rustfern.core.likeness import by_words, in_order, plain, ratio
 from rustfern.core.model import Copy, Document, Entry, Hints, Kind, Location, Situation, State, Verdict
 from rustfern.formats import registry as formats
 from rustfern.selection.ranking import at_stake, rank
@@ -66,3 +67,16 @@ def test_the_order_of_lost_documents(hints: Hints, first: str, last: str) -> Non
     if hints == Hints():
         assert found == ["all.docx", "much.docx", "little.docx", "unsure.docx", "gone.docx", "calm.docx"]
     assert SAVED.content.state is State.INTACT
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "alike", "by_word"),
+    [
+        ("mooring plan", "mooring plan", 100, 100), ("mooring plan", "plan mooring", 58.3, 100), ("plan", "mooring plan", 50, 100), ("", "plan", 0, 0), ("", "", 100, 0),
+        ("price list", "prise list", 90, 90), ("hull survey", "launch", 23.5, 23.5), ("survey petrel", "survey kittiwake", 62.1, 63.2),
+    ],
+)  # fmt: skip
+def test_how_alike_names_are(one: str, other: str, alike: float, by_word: float) -> None:
+    assert ratio(one, other) == pytest.approx(alike, abs=0.1) == ratio(other, one)
+    assert by_words(one, other) == pytest.approx(by_word, abs=0.1) == by_words(other, one)
+    assert plain(f" {one.upper()}. ") == one and in_order("b a", "a b") == 100

@@ -97,16 +97,16 @@ def _below(path: str, roots: list[str]) -> str:
 
 
 def _by_name(case: CaseFile, what: str) -> int:
-    from rapidfuzz import fuzz, utils
+    from rustfern.core.likeness import in_order, plain
 
-    wanted, roots = utils.default_process(what), roots_of(case)
+    wanted, roots = plain(what), roots_of(case)
     scored = []
     for document in case.documents():
-        name = utils.default_process(document.name)
-        folder = utils.default_process(_below(document.original or "", roots))
+        name = plain(document.name)
+        folder = plain(_below(document.original or "", roots))
         whole = set(wanted.split()) <= set(name.split())
         in_path = set(wanted.split()) <= set(f"{name} {folder}".split())
-        score = 100.0 if name == wanted else 97.0 if whole else 90.0 if in_path else fuzz.token_sort_ratio(wanted, name)
+        score = 100.0 if name == wanted else 97.0 if whole else 90.0 if in_path else in_order(wanted, name)
         if score < _HALF_A_NAME and holds(document.name, what):
             score = _HALF_A_NAME
         if score < _GOOD and likeness(what, document.name) >= NEAR:

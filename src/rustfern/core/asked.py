@@ -24,7 +24,7 @@ def holds(name: str, asked: str) -> bool:
 
 def likeness(asked: str, name: str) -> float:
     """How like a name is to what was typed, 0 to 1: each word by the one of the name that it is most like."""
-    from rapidfuzz import fuzz
+    from rustfern.core.likeness import ratio
 
     words, theirs = words_of(asked), words_of(os.path.splitext(name)[0]) or words_of(name)
     if not words or not theirs:
@@ -34,5 +34,5 @@ def likeness(asked: str, name: str) -> float:
         if len(word) < _MIN_WORD:
             total += word in theirs
         else:
-            total += max(fuzz.ratio(word, other) for other in theirs) / 100
+            total += max(ratio(word, other) for other in theirs) / 100
     return total / len(words)

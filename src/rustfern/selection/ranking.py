@@ -14,16 +14,16 @@ from rustfern.matching.evidence.by_content import words_missing_from
 
 def name_match(asked: str, name: str, path: str | None) -> float:
     """How well a document's name and folders fit what the technician typed, 0 to 1."""
-    from rapidfuzz import fuzz, utils
+    from rustfern.core.likeness import by_words, plain, ratio
 
-    wanted = utils.default_process(asked)
-    mine = utils.default_process(name)
+    wanted = plain(asked)
+    mine = plain(name)
     if not wanted or not mine:
         return 0.0
-    folders = utils.default_process(" ".join((path or "").replace("\\", "/").split("/")[-3:]))
-    by_name = fuzz.token_set_ratio(wanted, mine)
-    with_folders = fuzz.token_set_ratio(wanted, folders)
-    close = fuzz.ratio(wanted, mine)
+    folders = plain(" ".join((path or "").replace("\\", "/").split("/")[-3:]))
+    by_name = by_words(wanted, mine)
+    with_folders = by_words(wanted, folders)
+    close = ratio(wanted, mine)
     found = float(max(by_name * 0.8 + close * 0.2, with_folders * 0.75 + close * 0.2)) / 100
     if found < _HALF_A_NAME and holds(name, asked):
         return _HALF_A_NAME

@@ -29,6 +29,11 @@ def main() -> None:
 
         sys.stdout.write(f"rustfern {__version__}\n")
         return
+    if sys.argv[1:] in (["--version", "--verbose"], ["--verbose", "--version"]):
+        from rustfern._version import build
+
+        sys.stdout.write(f"rustfern {build()}\n")
+        return
     _leave_no_bytecode()
     # Nearly all that a start makes lives to the end: it is not looked through for dead objects again and again.
     gc.set_threshold(50_000, 20, 20)

@@ -17,6 +17,8 @@ from datetime import UTC, datetime
 import msgspec
 
 from rustfern.cases.case_file import CaseFile, roots_of
+from rustfern.core.data_folder import VARIABLE as DATA
+from rustfern.core.data_folder import data_folder
 from rustfern.core.errors import CaseError
 from rustfern.output.atomic import open_own
 from rustfern.output.folder import Folder
@@ -32,7 +34,9 @@ VARIABLE = "RUSTFERN_CASE"
 
 
 def state_folder() -> str:
-    """Where case files are kept: the user's state folder. Source: XDG Base Directory Specification, XDG_STATE_HOME."""
+    """Where case files are kept: in the folder that is named for all of ours, else the user's state folder. Source: XDG Base Directory Specification, XDG_STATE_HOME."""
+    if (data := data_folder()) is not None:
+        return os.path.join(data, "cases")
     if os.name == "posix" and sys.platform != "darwin":
         # The library takes longer to load than a search of a few files.
         named = os.environ.get("XDG_STATE_HOME", "")
@@ -42,10 +46,31 @@ def state_folder() -> str:
     return str(platformdirs.user_state_dir("rustfern", appauthor=False))
 
 
+def prepare_data_folder() -> bool:
+    """Make the folder that is named for all that is ours. Where it cannot be written (a stick that is write-protected), a folder in memory stands in
+    for it until this machine is shut down; False then. Nothing is done where none is named.
+    """
+    data = data_folder()
+    if data is None:
+        return True
+    memory = [os.environ.get("XDG_RUNTIME_DIR", ""), "/dev/shm"]
+    owner = f"rustfern-{os.getuid()}" if hasattr(os, "getuid") else "rustfern"
+    for folder in (data, *(os.path.join(each, owner) for each in memory if each and os.path.isdir(each))):
+        with contextlib.suppress(OSError):
+            for name in ("cases", "scratch"):
+                os.makedirs(os.path.join(folder, name), _PRIVATE_FOLDER, exist_ok=True)
+            if all(os.access(os.path.join(folder, name), os.W_OK) for name in ("cases", "scratch")):
+                os.environ[DATA] = folder
+                return folder == data
+    return False
+
+
 def runtime_folders() -> list[str]:
     """Where a case is kept until this machine is shut down, the best first: on no disk at all. Where the system names a folder for
     that, it is the only one. Source: XDG Base Directory Specification, XDG_RUNTIME_DIR.
     """
+    if data_folder() is not None:
+        return []
     if named := os.environ.get("XDG_RUNTIME_DIR"):
         folders = [os.path.join(named, "rustfern")]
     elif hasattr(os, "getuid"):
@@ -62,7 +87,8 @@ def _own(folder: str) -> bool:
         with contextlib.suppress(FileExistsError):
             os.mkdir(folder, _PRIVATE_FOLDER)
         facts = os.lstat(folder)
-        if hasattr(os, "geteuid") and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
+        # A folder that was named is its owner's business: a stick knows no owners.
+        if data_folder() is None and hasattr(os, "geteuid") and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
             return False
     except OSError:
         return False

@@ -18,6 +18,7 @@ import click
 
 from rustfern._version import __version__
 from rustfern.cli.context import Run, this_run
+from rustfern.core.data_folder import VARIABLE as DATA
 from rustfern.core.errors import RustFernError
 from rustfern.core.paths import show_name
 from rustfern.core.remote_paths import inside_form
@@ -242,6 +243,13 @@ def _plain_signs(error: UnicodeError) -> tuple[str | bytes, int]:
 def run() -> None:
     """Run the command line; the exit status tells what came of it, and no traceback ever shows."""
     began = datetime.now(UTC)
+    if os.environ.get(DATA):
+        from rustfern.cases.location import prepare_data_folder
+
+        if not prepare_data_folder():
+            print_aside(
+                "rustfern: the folder for cases cannot be written: this one lies in memory, until the machine is shut down"
+            )
     done = Run()
     _hold_streams()
     given = sys.stdout

@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
+from rustfern.core.data_folder import data_folder
 from rustfern.core.errors import WrongUsage
 
 VARIABLE = "RUSTFERN_CONFIG"
@@ -44,6 +45,8 @@ def config_file() -> str:
     """Where the file is looked for."""
     if named := os.environ.get(VARIABLE):
         return named
+    if (data := data_folder()) is not None:
+        return os.path.join(data, "config.toml")
     if os.name == "posix" and sys.platform != "darwin":
         # The library takes longer to load than a search of a few files.
         base = os.environ.get("XDG_CONFIG_HOME", "")

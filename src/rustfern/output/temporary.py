@@ -16,6 +16,7 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
+from rustfern.core.data_folder import data_folder
 from rustfern.core.errors import SourceError
 from rustfern.output.inside import Roots
 
@@ -124,6 +125,8 @@ def process_began(process: int) -> str:
 
 def usual_folder() -> str:
     """Where temporary files lie. Unlike the standard library this writes nothing to find out."""
+    if (data := data_folder()) is not None:
+        return os.path.join(data, "scratch")
     named = next((os.environ[name] for name in ("TMPDIR", "TEMP", "TMP") if os.environ.get(name)), None)
     if named or os.name == "posix":
         return named or "/tmp"

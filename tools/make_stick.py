@@ -14,6 +14,7 @@ import argparse
 import hashlib
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -50,7 +51,7 @@ def run(*command: object, **env: str) -> str:
 
 def build_name() -> str:
     """What a build is called: the version, and the commit that it was made of."""
-    version = (ROOT / "src/rustfern/_version.py").read_text().split('"')[-2]
+    version = re.findall(r'^__version__ = "(.*)"', (ROOT / "src/rustfern/_version.py").read_text(), re.MULTILINE)[0]
     commit = run("git", "-C", ROOT, "rev-parse", "--short=12", "HEAD").strip()
     changed = "+changed" if run("git", "-C", ROOT, "status", "--porcelain", "--untracked-files=no").strip() else ""
     return f"{version} {commit}{changed} {sys.platform}"

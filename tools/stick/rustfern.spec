@@ -11,8 +11,8 @@ HIDDEN = [
 ]  # fmt: skip
 LEFT_OUT = [
     # What only development, figures and tests need, and parts of libraries that nothing here asks for.
-    "IPython", "PIL.ImageTk", "PIL._avif", "PIL.AvifImagePlugin", "PIL.ImageGrab", "PIL.ImageQt", "_pytest", "distributed", "dask", "matplotlib", "mypy", "numpy.f2py",
-    "numpy.testing", "numpy._core.tests", "pip", "pkg_resources", "pydoc_data", "pytest", "setuptools", "tkinter", "test", "lib2to3", "turtledemo", "ensurepip",
+    "IPython", "PIL._imagingft", "PIL.ImageTk", "PIL._avif", "PIL.AvifImagePlugin", "PIL.ImageGrab", "PIL.ImageQt", "_pytest", "arrow", "chardet", "dateutil", "distributed", "dask", "invoke", "markdown_it", "matplotlib", "mypy", "numpy.f2py",
+    "numpy.testing", "numpy._core.tests", "pip", "pkg_resources", "pydoc_data", "pygments", "pytest", "setuptools", "tkinter", "test", "lib2to3", "turtledemo", "ensurepip",
 ]  # fmt: skip
 
 analysis = Analysis(  # noqa: F821
@@ -23,8 +23,10 @@ analysis = Analysis(  # noqa: F821
     noarchive=False,
 )
 # Libraries that only the parts left out asked for.
-UNUSED = ("libavif", "libXau", "libxcb", "libtcl", "libtk")
+UNUSED = ("libavif", "libXau", "libxcb", "libtcl", "libtk", "libharfbuzz", "libfreetype", "libbrotli", "libpng", "libreadline")
 analysis.binaries = [each for each in analysis.binaries if not os.path.basename(each[0]).startswith(UNUSED)]
+# Zones of the time are the system's.
+analysis.datas = [each for each in analysis.datas if not each[0].replace(os.sep, "/").startswith("pytz/zoneinfo")]
 archive = PYZ(analysis.pure)  # noqa: F821
 program = EXE(  # noqa: F821
     archive, analysis.scripts, [], exclude_binaries=True, name="rustfern", console=True, strip=False, upx=False,

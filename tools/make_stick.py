@@ -35,7 +35,7 @@ To make sure that this stick is as it was made: SHA256SUMS lists the sum of each
 It must be the SHA256SUMS that you were given with it, or made yourself: {build}
 The parts of the program and their licences: parts.cdx.json, licences.
 """
-_STRIPPED = ("libpython", "_rust", "resvg", "simplejpeg", "_pydantic")
+_STRIPPED = ("libpython", "_rust", "resvg", "_jpeg", "_yaml", "_sodium", "_bcrypt", "_zstd")
 """Libraries whose tables for debuggers can go. Those that were put into a wheel with another one's help stay: taking anything out breaks them."""
 
 
@@ -94,7 +94,11 @@ def pack(python: Path, work: Path, to: Path, name: str) -> Path:
             ):
                 run("strip", *(["-x"] if sys.platform == "darwin" else ["--strip-unneeded"]), path)
     for path in program.rglob("*"):
-        os.utime(path, (int(when), int(when)), follow_symlinks=False)
+        # A stick's file system knows no links; each library finds its own beside it without them.
+        if path.is_symlink():
+            path.unlink()
+    for path in program.rglob("*"):
+        os.utime(path, (int(when), int(when)))
     return program
 
 

@@ -23,7 +23,7 @@ analysis = Analysis(  # noqa: F821
     noarchive=False,
 )
 # Libraries that only the parts left out asked for.
-UNUSED = ("libavif", "libXau", "libxcb", "libtcl", "libtk", "libharfbuzz", "libfreetype", "libbrotli", "libpng", "libreadline")
+UNUSED = ("libavif", "libtcl", "libtk", "libharfbuzz", "libfreetype", "libbrotli", "libpng", "libreadline")
 analysis.binaries = [each for each in analysis.binaries if not os.path.basename(each[0]).startswith(UNUSED)]
 # Zones of the time are the system's.
 analysis.datas = [each for each in analysis.datas if not each[0].replace(os.sep, "/").startswith("pytz/zoneinfo")]

@@ -18,6 +18,7 @@ import msgspec
 from rustfern.cli.context import Run
 from rustfern.cli.time_types import SPAN
 from rustfern.core.errors import RustFernError, WrongUsage
+from rustfern.engine.interface import EngineLost
 
 _ONE_AT_A_TIME = threading.Lock()
 _OWN = ("--list", "--out", "--scheduler", "--at-most")
@@ -144,6 +145,14 @@ class ManyCommand(click.Command):
                 f"interrupted; {len(outcomes):,} of {len(rows):,} roots are done. The same command goes on where it was"
             )
             return 130
+        except EngineLost as error:
+            from rustfern.cli import print_message
+
+            print_message(
+                f"what runs the work is gone ({str(error)[:120]}); {len(outcomes):,} of {len(rows):,} roots are done. "
+                "The same command goes on where it was"
+            )
+            return 3
         finally:
             engine.close()
             many.folder.let_go()

@@ -5,6 +5,7 @@ Only functions of this package and plain values are sent; nothing that was read 
 
 from __future__ import annotations
 
+import logging
 import threading
 import uuid
 from collections.abc import Callable, Iterable, Iterator
@@ -36,6 +37,10 @@ class DaskEngine:
             raise WrongUsage(
                 "what speaks to a scheduler is not installed", address, "Install it: pip install 'rustfern[cluster]'"
             ) from error
+        # What it says on its own is said here, in words of ours.
+        for name in list(logging.root.manager.loggerDict):
+            if name.partition(".")[0] in ("distributed", "tornado", "asyncio"):
+                logging.getLogger(name).setLevel(logging.CRITICAL + 1)
         self._cluster: Any = None
         try:
             if address == LOCAL:
@@ -71,7 +76,10 @@ class DaskEngine:
     @property
     def workers(self) -> int:
         """How many pieces it runs at a time, now."""
-        return max(sum(int(each) for each in self._client.nthreads().values()), 1)
+        try:
+            return max(sum(int(each) for each in self._client.nthreads().values()), 1)
+        except Exception as error:  # of whatever kind the library raises: the scheduler is gone
+            raise EngineLost(f"the scheduler does not answer any more: {str(error)[:80]}") from error
 
     def everywhere(self, work: Callable[[_P], _R], piece: _P) -> dict[str, _R]:
         """What some work gives on each worker, by its address."""

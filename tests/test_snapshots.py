@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import gzip
 import hashlib
 import os
 import struct
+import tarfile
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from conftest import Run, best_of, by_name, packed, write
+from conftest import Run, best_of, by_name, package, packed, write
 from hypothesis import given
 from hypothesis import strategies as st
 from shadow_writer import BLOCK, FILL, Row, ShadowWriter
@@ -335,3 +337,32 @@ def test_only_what_is_asked_for_is_held(tmp_path: Path) -> None:
     window: DiskBytes = disk.volumes["p1"].window
     assert hashlib.sha256(window.read_at(0, 512)).digest() == hashlib.sha256(with_copies()[:512]).digest()
     assert disk.earlier["p1@2026-11-20T20:33"].of == "p1"
+
+
+def test_a_folder_of_backups_is_one_answer(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Images and dated archives of homes that lie in it are searched as if they were named; other archives, and those in a home, are files."""
+    held = packed("snapshots.tar.xz")
+    for day, name in ((20, "then.img"), (27, "now.img")):
+        write(tmp_path / "images" / f"office-2026-11-{day}.img", held[name])
+        with tarfile.open(tmp_path / "made.tar", "w") as archive:
+            home = write(
+                tmp_path / f"{day}/home/ines/Documents/plan.txt",
+                "Mooring plan\n" + "berth\n" * (30 - day),
+                1_790_000_000 + day,
+            ).parents[1]
+            (home / ".config").mkdir()
+            archive.add(tmp_path / f"{day}", ".")
+        write(tmp_path / "archives" / f"home-2026-11-{day}.tar.gz", gzip.compress((tmp_path / "made.tar").read_bytes()))
+    write(tmp_path / "archives/notes-2026-11-20.zip", package({"notes.txt": "oak"}))
+    write(tmp_path / "archives/readme.txt", "backups of the yard")
+    images = rustfern("scan", tmp_path / "images", "--json").json
+    assert by_name(images, "mooring plan.txt")["situation"] == "overwritten" and not images["problems"]
+    assert by_name(images, "survey Petrel.txt")["situation"] == "deleted"
+    archives = rustfern("scan", tmp_path / "archives", "--everything", "--json").json
+    plan = by_name(archives, "plan.txt")
+    assert "home-2026-11-27" in plan["original"] and [copy["kind"] for copy in plan["copies"]] == ["saved", "version"]
+    assert not [each for each in archives["documents"] if each["name"] == "notes.txt"]
+    copied = tmp_path / "ines/Downloads" / "home-2026-11-20.tar.gz"
+    write(copied, (tmp_path / "archives/home-2026-11-20.tar.gz").read_bytes())
+    (tmp_path / "ines/.config").mkdir()
+    assert not rustfern("scan", tmp_path / "ines", "--everything", "--json").json["documents"]

@@ -19,21 +19,27 @@ from rustfern.cases.location import (
     state_folder,
 )
 from rustfern.catalogue.loader import catalogue
-from rustfern.core.errors import CaseError, WrongUsage
+from rustfern.core.errors import CaseError, SourceError, WrongUsage
 from rustfern.core.model import Hints, Home
 from rustfern.core.observer import Observer, Silent
 from rustfern.core.paths import show_name
 from rustfern.core.remarks import About, Notice
+from rustfern.core.remote_paths import is_remote
 from rustfern.core.times import Clock
 from rustfern.operations.live import live_roots
 from rustfern.output.inside import Roots, real_path
 from rustfern.output.temporary import usual_folder
 from rustfern.search.dated_roots import DatedRoots
-from rustfern.search.homes import find_homes, own_home
+from rustfern.search.homes import find_homes, is_of_people, own_home
 from rustfern.sources.disk_health import ADVICE, Health
 from rustfern.sources.interface import OnProblem, Source
 from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
-from rustfern.sources.registry import Sources
+from rustfern.sources.registry import Sources, is_searched_file
+
+_PACKED = frozenset(
+    {"tar", "tgz", "gz", "xz", "bz2", "zst", "zip", "7z", "img", "dd", "raw", "vhd", "vhdx", "vmdk", "qcow2"}
+)
+_MOST_BACKUPS = 400
 
 
 class Session(msgspec.Struct):
@@ -86,8 +92,43 @@ def open_roots(
                     os.path.join(top, MANIFEST),
                     f"this list of kept files was not believed, and the folder searched as any other: {why}",
                 )
-            tops.append(top)
+            # What lies in a folder comes before it: a path belongs to the first that it lies in.
+            packed, is_all = _backups_in(door, top) if roots else ([], False)
+            tops += packed if is_all else [*packed, top]
     return list(dict.fromkeys(tops)), kept
+
+
+def _backups_in(door: Sources, folder: str) -> tuple[list[str], bool]:
+    """Images of disks, and archives of homes that carry a date, that lie in a folder of backups, and whether nothing else does: they are searched
+    as if they were named. In somebody's home they are documents like others.
+    """
+    if is_remote(folder) or not door.may_be_written(folder):
+        return [], False
+    try:
+        folders, files = door.open(folder).names(folder)
+    except SourceError:
+        return [], False
+    if is_of_people(folders, files):
+        return [], False
+    found = []
+    for path in (os.path.join(folder, name) for name in files if name.rpartition(".")[2].casefold() in _PACKED):
+        tree = catalogue().tree_of(path.replace(os.sep, "/") + "/x/x")
+        is_dated = tree is not None and "loose" in tree[1]
+        if door.is_disk(path) or (is_dated and is_searched_file(path) and _holds_people(door, path)):
+            found.append(door.check_root(path))
+    return found[:_MOST_BACKUPS], bool(found) and len(found) == len(files) and not folders
+
+
+def _holds_people(door: Sources, archive: str) -> bool:
+    """Whether an archive holds homes, at its top or in the one folder there."""
+    try:
+        source = door.open(archive)
+        folders, files = source.names(archive)
+        if len(folders) == 1 and not files and not is_of_people(folders, files):
+            folders, files = source.names(os.path.join(archive, folders[0]))
+    except SourceError:
+        return False
+    return is_of_people(folders, files)
 
 
 def state_is_inside(roots: Sequence[str]) -> bool:

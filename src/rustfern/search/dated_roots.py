@@ -39,7 +39,7 @@ class DatedRoots:
             return True
         mine = self._loose.index(loose)
         others = [number for number, each in enumerate(self._loose) if each != loose]
-        if place.id != _ARCHIVE and not all(self._loose):
+        if place.id != _ARCHIVE and not self._is_packed(mine) and not all(self._loose):
             return True
         return any(self._is_newer(other, mine) for other in others)
 
@@ -57,8 +57,8 @@ class DatedRoots:
 
     def _is_packed(self, number: int) -> bool:
         root = self._sources[number].root.replace(os.sep, "/")
-        found = self._catalogue.tree_of(f"{os.path.dirname(root)}/2000-01-01-{os.path.basename(root)}/x/x")
-        return found is not None and found[0].id == _ARCHIVE
+        dated = f"/2000-01-01-{os.path.basename(root)}/x/x"
+        return re.fullmatch(self._catalogue.places[_ARCHIVE].mirror, dated, re.DOTALL) is not None
 
     def _together(self, one: int, other: int) -> bool:
         mine, theirs = self._marks(one), self._marks(other)

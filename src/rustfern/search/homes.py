@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Home, Layout
@@ -42,6 +42,11 @@ def _volume_layout(folders: Iterable[str]) -> Layout | None:
     if low & {"system", "private", "applications", ".documentrevisions-v100"}:
         return Layout.MACOS
     return None
+
+
+def is_of_people(folders: Sequence[str], files: Sequence[str]) -> bool:
+    """Whether what is in a folder shows that it is a home, or holds homes."""
+    return layout_of(folders, files) is not None or any(name.casefold() in _PARENTS for name in folders)
 
 
 def find_homes(source: Source, on_problem: OnProblem) -> list[Home]:

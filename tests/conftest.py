@@ -6,6 +6,7 @@ import functools
 import io
 import json
 import os
+import signal
 import struct
 import subprocess
 import sys
@@ -25,6 +26,9 @@ from rustfern.formats.interface import Limits
 
 DATA = Path(__file__).parent / "data"
 HOMES = DATA / "homes"
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    # A shell starts what runs in the background so, and it is passed on: interrupts are tried here all the same.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 # On a busy machine an example takes as long as it takes.
 settings.register_profile("rustfern", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("rustfern")

@@ -20,6 +20,7 @@ from rustfern.cli.time_types import SPAN
 from rustfern.core.errors import RustFernError, WrongUsage
 from rustfern.engine.interface import EngineLost
 
+_MOST_TRIED = 20
 _ONE_AT_A_TIME = threading.Lock()
 _OWN = ("--list", "--out", "--scheduler", "--at-most")
 _ROW_OPTIONS = frozenset(
@@ -126,7 +127,7 @@ class ManyCommand(click.Command):
         many.folder.take(command)
         outcomes = []
         try:
-            engine = _engine(own.get("--scheduler"), many.folder.path)
+            engine = _engine(own.get("--scheduler"), many.folder.path, [row.root for row in rows])
         except BaseException:
             many.folder.let_go()
             raise
@@ -178,8 +179,8 @@ def _taken_apart(args: Sequence[str]) -> tuple[dict[str, str], list[str]]:
     return own, rest
 
 
-def _engine(scheduler: str | None, out: str) -> Any:
-    """Where the pieces run. Raises `WrongUsage` where a scheduler is not there, or its workers do not see the folder."""
+def _engine(scheduler: str | None, out: str, roots: Sequence[str]) -> Any:
+    """Where the pieces run. Raises `WrongUsage` where a scheduler is not there, or its workers do not see the folder or the roots."""
     from rustfern.engine.local import Crew
 
     if scheduler is None:
@@ -193,6 +194,13 @@ def _engine(scheduler: str | None, out: str) -> Any:
             raise WrongUsage(
                 f"{len(blind)} workers cannot write there, such as {blind[0]}", out,
                 "Name a folder on a share that all of them see under the same path, and may write to",
+            )  # fmt: skip
+        here = [root for root in roots[:_MOST_TRIED] if os.access(root, os.R_OK)]
+        far = sorted(worker for worker, seen in engine.everywhere(may_read, here).items() if here and not seen)
+        if far:
+            raise WrongUsage(
+                f"{len(far)} workers see none of the roots, such as {far[0]}", here[0],
+                "Name roots on shares that all of them see under the same paths, or addresses",
             )  # fmt: skip
     except BaseException:
         engine.close()
@@ -223,6 +231,11 @@ def be_one_of_many() -> None:
 def may_write(folder: str) -> bool:
     """Whether this process sees a folder, and may write into it."""
     return os.access(folder, os.R_OK | os.W_OK | os.X_OK)
+
+
+def may_read(roots: list[str]) -> int:
+    """How many of some roots this process may read."""
+    return sum(os.access(root, os.R_OK) for root in roots)
 
 
 def run_piece(piece: Any) -> Any:

@@ -13,6 +13,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from rustfern.core.errors import Malformed
+from rustfern.formats.pages.ciphers import aes_decrypt, aes_encrypt, rc4
 
 _PAD = bytes.fromhex("28bf4e5e4e758a4164004e56fffa01082e2e00b6d0683e802f0ca9fe6453697a")
 _HEX = re.compile(rb"(?:[0-9A-Fa-f]\s*){32,}")
@@ -52,12 +53,12 @@ class Rights:
             whole = key + struct.pack("<I", number)[:3] + struct.pack("<I", generation)[:2] + salt
             key = hashlib.md5(whole, usedforsecurity=False).digest()[: min(len(key) + 5, 16)]
         if self._method == "V2":
-            return _rc4(key, data)
+            return rc4(key, data)
         if not data:
             return data
         if len(data) % 16 or len(data) < 32:
             raise Malformed("an encrypted stream stops before its end", at)
-        found = _aes(key, data[:16], data[16:])
+        found = aes_decrypt(key, data[:16], data[16:])
         if not 1 <= found[-1] <= 16:
             raise Malformed("an encrypted stream is damaged at its end", at)
         return found[: -found[-1]]
@@ -94,12 +95,12 @@ def without_password(facts: Mapping[str, Any], ident: bytes) -> Rights | None:
         key = hashlib.md5(key[:size], usedforsecurity=False).digest()
     key = key[:size]
     if revision == 2:
-        proof = _rc4(key, _PAD)
+        proof = rc4(key, _PAD)
         return Rights(key, method) if proof == user[:32] else None
     not_of = "Metadata" if version == 4 and facts.get("EncryptMetadata") is False else ""
     proof = hashlib.md5(_PAD + ident, usedforsecurity=False).digest()
     for turn in range(20):
-        proof = _rc4(bytes(byte ^ turn for byte in key), proof)
+        proof = rc4(bytes(byte ^ turn for byte in key), proof)
     return Rights(key, method, not_of=not_of) if proof == user[:16] else None
 
 
@@ -112,34 +113,17 @@ def _of_2008(facts: Mapping[str, Any], user: bytes, revision: int, method: str) 
     if hashed(user[32:40]) != user[:32]:
         return None
     not_of = "Metadata" if facts.get("EncryptMetadata") is False else ""
-    return Rights(_aes(hashed(user[40:48]), bytes(16), packed[:32]), method, not_of=not_of)
+    return Rights(aes_decrypt(hashed(user[40:48]), bytes(16), packed[:32]), method, not_of=not_of)
 
 
 def _hash_of_2017(salt: bytes) -> bytes:
     """Algorithm 2.B for an empty password."""
-    from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-
     key = hashlib.sha256(salt).digest()
     turn = 0
     while True:
-        worker = Cipher(algorithms.AES(key[:16]), modes.CBC(key[16:32])).encryptor()
-        mixed = worker.update(key * 64)
+        mixed = aes_encrypt(key[:16], key[16:32], key * 64)
         kind = sum(mixed[:16]) % 3
         key = (hashlib.sha256, hashlib.sha384, hashlib.sha512)[kind](mixed).digest()
         turn += 1
         if turn >= 64 and mixed[-1] <= turn - 32:
             return key[:32]
-
-
-def _aes(key: bytes, start: bytes, data: bytes) -> bytes:
-    from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-
-    worker = Cipher(algorithms.AES(key), modes.CBC(start)).decryptor()
-    return worker.update(data) + worker.finalize()
-
-
-def _rc4(key: bytes, data: bytes) -> bytes:
-    from cryptography.hazmat.decrepit.ciphers.algorithms import ARC4
-    from cryptography.hazmat.primitives.ciphers import Cipher
-
-    return Cipher(ARC4(key), mode=None).encryptor().update(data)

@@ -366,3 +366,34 @@ def test_a_folder_of_backups_is_one_answer(tmp_path: Path, rustfern: Rustfern) -
     write(copied, (tmp_path / "archives/home-2026-11-20.tar.gz").read_bytes())
     (tmp_path / "ines/.config").mkdir()
     assert not rustfern("scan", tmp_path / "ines", "--everything", "--json").json["documents"]
+
+
+def test_what_was_moved_or_renamed_is_not_gone(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Its history goes with it. A file that only has the size and time of one that is gone is not taken for it."""
+    home, before = tmp_path / "ines", tmp_path / ".snapshots/1/snapshot/ines"
+    (home / ".config").mkdir(parents=True)
+    t0 = 1_790_000_000
+    for name, text in (
+        ("moved.txt", "Kittiwake on the north pontoon\n"),
+        ("old name.txt", "Launch schedule: Petrel\n"),
+        ("gone.txt", "Timber order, larch\n"),
+    ):
+        write(before / "Documents" / name, text, t0)
+    write(
+        tmp_path / ".snapshots/2/snapshot/ines/Documents/moved.txt",
+        "Kittiwake on the north pontoon, berth four, until the spring tide\n",
+        t0 - 500,
+    )
+    write(home / "Documents/2026/moved.txt", "Kittiwake on the north pontoon\n", t0)
+    write(home / "Documents/new name.txt", "Launch schedule: Petrel\n", t0)
+    write(home / "Documents/other.txt", "Timber order, birch\n", t0)
+    told = rustfern("scan", tmp_path, "--json").json
+    assert {each["name"]: each["situation"] for each in told["documents"] if each["situation"] != "nothing-lost"} == {
+        "moved.txt": "overwritten",
+        "gone.txt": "deleted",
+    }
+    moved = by_name(told, "moved.txt")
+    assert (
+        moved["original"] == str(home / "Documents/2026/moved.txt")
+        and "was moved here" in best_of(moved)["evidence"][0]["text"]
+    )

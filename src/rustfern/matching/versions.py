@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from itertools import groupby
 
@@ -31,7 +32,8 @@ _PASSING = frozenset(
     {"tmp", "temp", "$recycle.bin", "recycler", "cache", "appdata", "library", "application data", "local settings"}
 )
 _LEAST, _MAX_TEXTS = 64, 2_000
-_MAX_OF_NAME = 20
+_MAX_OF_NAME, _MOST_BESIDE = 20, 2_000
+_LARGEST_COMPARED, _PIECE_BYTES = 256 << 20, 1 << 20
 _NO_DOCUMENT = frozenset({"zip", "gz", "7z", "sqlite", "cfb", "ini"})
 _DRAFTS = (
     "draft",
@@ -69,6 +71,8 @@ class Versions:
         self.state = state
         self._texts = 0  # texts under names that say nothing
         self.opened: set[str] = set()  # copies of known documents that were opened in mail or archive programs
+        self._moved: dict[str, str] = {}
+        self._folders: dict[str, dict[tuple[str, int, datetime | None], str]] = {}
 
     def take_misplaced(self, find: Find) -> None:
         """Something that was opened in a mail or archive program: a version of a known document, or edited only here."""
@@ -196,7 +200,10 @@ class Versions:
     def take_versions(self, document: str | None) -> None:
         """Older versions in trees that repeat folders: those that differ from the file as it is now, and of gone files."""
         read, left = 0, 0
-        for (original, name), rows in groupby(self.state.case.versions(), key=lambda row: (row[2], row[3])):
+        for (original, name), group in groupby(self.state.case.versions(), key=lambda row: (row[2], row[3])):
+            rows = list(group)
+            if original and not self.state.door.exists(original):
+                original = self._moved_to(original, name, rows) or original
             asked = document is not None and document.casefold() in name.casefold()
             different = self._different(original, name, rows)
             if not different:
@@ -223,6 +230,60 @@ class Versions:
                 self.state.roots[0],
                 f"{left} more older versions in snapshots and backups were not compared: name the document with --document",
             )
+
+    def _moved_to(self, original: str, name: str, rows: Sequence[tuple[str, str, str, str]]) -> str | None:
+        """Where a document went that is not there any more: a living file of its name, or of another one in the same folder, of the size and time of one
+        of its versions.
+        """
+        home = self.state.home_of(original)
+        living: list[tuple[str, Entry]] = []
+        for path in self.state.case.names.by_name(name, limit=_MAX_OF_NAME):
+            source = self.state.source_of(path)
+            if path != original and self.state.home_of(path) == home and source is not None and source.exists(path):
+                with suppress(SourceError):
+                    living.append((path, source.entry(path)))
+        beside = self._beside(os.path.dirname(original))
+        for _, path, _, _ in rows:
+            source = self.state.source_of(path)
+            with suppress(SourceError):
+                entry = source.entry(path) if source is not None else None
+                for there, now in living:
+                    if entry is not None and entry.is_file and (entry.size, entry.modified) == (now.size, now.modified):
+                        self._moved[there] = f"was moved here from {show_name(os.path.dirname(original))}"
+                        return there
+                renamed = beside.get((extension_of(name), entry.size, entry.modified)) if entry is not None else None
+                if entry is not None and renamed is not None and self._are_equal(entry, renamed):
+                    self._moved[renamed] = f"was called {show_name(name)}"
+                    return renamed
+        return None
+
+    def _are_equal(self, version: Entry, path: str) -> bool:
+        """Whether a version holds the same as a living file: files of one size and time are not always one file."""
+        source = self.state.source_of(path)
+        if source is None or version.size > _LARGEST_COMPARED:
+            return False
+        with self.state.door.of(version).open(version) as one, source.open(source.entry(path)) as other:
+            while piece := one.read(_PIECE_BYTES):
+                if other.read(_PIECE_BYTES) != piece:
+                    return False
+            return not other.read(1)
+
+    def _beside(self, folder: str) -> dict[tuple[str, int, datetime | None], str]:
+        """The living files of a folder by extension, size and time, where these are of one alone."""
+        known = self._folders.get(folder)
+        if known is None:
+            found: dict[tuple[str, int, datetime | None], list[str]] = {}
+            source = self.state.source_of(folder)
+            with suppress(SourceError):
+                for name in source.names(folder)[1][:_MOST_BESIDE] if source is not None else ():
+                    path = os.path.join(folder, name)
+                    if source is not None and source.exists(path):
+                        entry = source.entry(path)
+                        found.setdefault((extension_of(name), entry.size, entry.modified), []).append(path)
+            known = self._folders[folder] = {
+                key: paths[0] for key, paths in found.items() if len(paths) == 1 and key[1]
+            }
+        return known
 
     def _different(
         self, original: str, name: str, rows: Iterable[tuple[str, str, str, str]]
@@ -301,6 +362,8 @@ class Versions:
                 self.state.own_document(copy, find, name, trashed=True)
             return
         text = "its path repeats that of the document" if exact else f"its name is {name}, in a folder with a date"
+        if target in self._moved:
+            text = f"the document {self._moved[target]}: a version there has its size and time"
         piece = weights.evidence("name-and-path" if exact else "name", text)
         away = target.startswith("\\\\")
         draft = self.state.outside(target, name, home) if away else self.state.draft(target, home)

@@ -139,7 +139,7 @@ class _Scan:
         if asked:
             # A service is asked only for the history of what fits: each answer costs it and the link something.
             self.door.wanted = lambda name: extension_of(name) in DOCUMENT_EXTENSIONS and ranking.is_named(asked, name)
-        self.tops, kept = open_roots(session, roots, self._on_problem)
+        self.tops, kept = open_roots(session, roots, self._on_problem, backups=raw is None)
         if sys.platform == "win32":
             self.tops += [state for top in self.tops for state in earlier_states(top)]
         if raw is not None and not any(self.door.disk(top) is not None for top in self.tops):

@@ -71,12 +71,12 @@ def open_sources(session: Session, tops: Sequence[str], on_problem: OnProblem) -
 
 
 def open_roots(
-    session: Session, roots: Sequence[str] | None, on_problem: OnProblem | None = None
+    session: Session, roots: Sequence[str] | None, on_problem: OnProblem | None = None, *, backups: bool = True
 ) -> tuple[list[str], list[KeptFolder]]:
     """The folders that are searched, each once; a folder that `keep` wrote stands for the roots that it was taken from, if it is whole:
     else it is searched as any other.
 
-    Without roots: this person's own files. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
+    With `backups` also what lies packed in a folder of them. Without roots: this person's own files. Raises `WrongUsage`, or `SourceError` for a root that cannot be read.
     """
     tops: list[str] = []
     kept: list[KeptFolder] = []
@@ -93,7 +93,7 @@ def open_roots(
                     f"this list of kept files was not believed, and the folder searched as any other: {why}",
                 )
             # What lies in a folder comes before it: a path belongs to the first that it lies in.
-            packed, is_all = _backups_in(door, top) if roots else ([], False)
+            packed, is_all = _backups_in(door, top) if roots and backups else ([], False)
             tops += packed if is_all else [*packed, top]
     return list(dict.fromkeys(tops)), kept
 

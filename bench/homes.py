@@ -8,13 +8,13 @@ from __future__ import annotations
 import os
 import random
 import string
+import tomllib
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import quote
 from xml.sax.saxutils import escape
 
-import tomli
 from documents import ODF_OF, WRITERS, Identity, Rows, Version, edited, row_of
 
 from rustfern.catalogue.loader import catalogue
@@ -137,7 +137,7 @@ class Disk:
 
 def _habits() -> dict[str, list[dict[str, object]]]:
     with (Path(__file__).parent / "leftovers.toml").open("rb") as stream:
-        return tomli.load(stream)
+        return tomllib.load(stream)
 
 
 HABITS = _habits()

@@ -356,13 +356,13 @@ def _compiled(pattern: str, ident: str, key: str, file: str) -> re.Pattern[str]:
 
 def parse(text: str, file: str, *, patterns: bool = True) -> Family:
     """Validate one file of the catalogue; with `patterns` every pattern too, else each at its first use. Raises `CatalogueError` that names the entry and the key."""
-    import tomli
+    import tomllib
 
     try:
-        family = msgspec.convert(tomli.loads(text), Family)
+        family = msgspec.convert(tomllib.loads(text), Family)
     except msgspec.ValidationError as error:
         raise CatalogueError(f"the places catalogue has a mistake: {_name_entry(text, str(error))}", file) from error
-    except tomli.TOMLDecodeError as error:
+    except tomllib.TOMLDecodeError as error:
         raise CatalogueError(f"the places catalogue is not TOML: {error}", file) from error
     if patterns:
         for place in family.place:

@@ -41,15 +41,15 @@ def _json(text: TextIO, size: int) -> str:
 
 
 def _toml(text: TextIO, size: int) -> str:
-    import tomli
+    import tomllib
 
     whole = text.read(_LIMIT_TOML)
     if len(whole) >= _LIMIT_TOML:
         return ""  # so long a file is data, not settings
     try:
-        tomli.loads(whole)
-    except tomli.TOMLDecodeError as error:
-        if error.pos >= len(error.doc):
+        tomllib.loads(whole)
+    except tomllib.TOMLDecodeError as error:
+        if str(error).endswith("(at end of document)"):
             raise Malformed("the TOML stops in the middle of a value", size) from error
         return f"; it is not right TOML: {error}"
     except RecursionError:

@@ -427,12 +427,15 @@ def test_a_service_whose_line_is_cut_at_every_so_many_answers(
         try:
             root = door.check_root(f"dav://ines@127.0.0.1:{port}{SERVED}")
             source = door.open(root)
+            shut: list[str] = []
             found = [
                 f"{folder}/{name}"
-                for folder, _, names in source.walk(root, pytest.fail)
+                for folder, _, names in source.walk(root, lambda path, message: shut.append(message))
                 for name in names
                 if "/@" not in folder and not name.endswith(".@lock")
             ]
+            if shut:
+                raise SourceError(shut[0], root, "Try again")
             assert sorted(path.partition(str(port))[2] for path in found) == sorted(served)
             for path in found:
                 with source.open(source.entry(path)) as stream:

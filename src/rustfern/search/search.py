@@ -535,6 +535,7 @@ class Search(msgspec.Struct, dict=True):
                         documents = [name for name in documents if name not in frozenset(both)]
                 if on_versions and signs(folder) and (tree := self._tree(folder)) is not None:
                     totals.dismissed_by_name += files - len(documents)
+                    documents = source.differing(folder, documents, tree[1] or "")
                     if documents:
                         share = (
                             "\\\\" + tree[2]["inner"].rpartition("/")[0].replace("/", "\\")

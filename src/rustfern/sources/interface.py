@@ -35,6 +35,11 @@ class Source(Protocol):
     def deleted_in(self, folder: str) -> tuple[frozenset[str], list[str]]:
         """(names of files in a folder that are only records of deleted ones, paths of earlier records under names that others have now)."""
 
+    def differing(self, folder: str, names: list[str], living: str) -> list[str]:
+        """Of files in a folder that repeats another one (`living`) those that are not the same there; the source may keep in mind what it says of them, as
+        it is costly to look at each again.
+        """
+
     def behind(self, entry: Entry) -> bytes:
         """What lies on the disk between a file's end and that of its last cluster; nothing where that is not told."""
 

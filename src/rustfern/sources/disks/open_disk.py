@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from datetime import tzinfo
 
 from rustfern.core.errors import Malformed, SourceError
+from rustfern.core.model import Entry
 from rustfern.core.paths import plain_path, record_of
 from rustfern.formats.extents.registry import measured
 from rustfern.formats.interface import Limits
@@ -48,6 +49,8 @@ class OpenDisk:
         self._claims: dict[str, Claims] = {}
         self._maps: dict[str, ClusterMap] = {}
         self._chosen: dict[tuple[str, int], Stored] = {}
+        self.earlier: dict[str, tuple[Entry, Stored, Volume]] = {}
+        """What is kept in mind of files in earlier states of volumes, by their paths."""
         self._laid: dict[int, tuple[tuple[Extent, ...], str]] = {}
 
     # --- paths -----------------------------------------------------------------------------------------------------

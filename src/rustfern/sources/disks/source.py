@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import BinaryIO
@@ -17,11 +17,15 @@ from rustfern.core.times import utc
 from rustfern.sources.disks.disk import Disk, FileSystem, Volume
 from rustfern.sources.disks.interface import HOLE, Extent, ExtentStream, Stored, on_disk
 from rustfern.sources.disks.layings import may_tell, proves_itself
+from rustfern.sources.disks.lvm_snapshots import Snapshot
 from rustfern.sources.disks.open_disk import BROKEN, OpenDisk
+from rustfern.sources.disks.shadow_copies import ShadowCopy
 from rustfern.sources.disks.tree import ROOT
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.parts import Listed, materialised
 
+_MOST_EARLIER = 400_000
+"""Files of earlier states of which what is said is kept in mind."""
 _MAX_FOLDERS = 20_000
 """Folders whose indexes are looked through for names that are gone."""
 
@@ -110,6 +114,8 @@ class DiskSource(Listed):
 
     def exists(self, path: str) -> bool:
         """Whether anything lives at this path; what was deleted does not."""
+        if path in self.held.earlier:
+            return True
         volume, inner = self.held.take_apart(path)
         if not inner and raw_offset(path) is None:
             return not volume or self.disk.volume(volume) is not None
@@ -221,6 +227,8 @@ class DiskSource(Listed):
             return Entry(Location(self.root, path), self.disk.bytes.size, None, is_folder=True, is_file=False)
         if (laid := self._raw(path)) is not None:
             return laid
+        if (known := self.held.earlier.get(path)) is not None:
+            return known[0]
         found = self.held.node(path)
         if found is None:
             raise SourceError("this could not be looked at (there is nothing on the disk)", path)
@@ -237,7 +245,8 @@ class DiskSource(Listed):
         modified = wall_time(stored.modified, self.held.zone, local=stored.local)
         extents, remaining, caution = None, None, stored.note
         if stored.extents is not None:
-            extents = on_disk(volume.window, stored.extents, stored.size)
+            # An earlier state that the image keeps of the whole disk lies nowhere on the disk as it is.
+            extents = on_disk(volume.window, stored.extents, stored.size) if _lies_on_disk(volume) else None
         if deleted:
             remaining, told = self._remaining(volume, system, node, stored)
             caution = caution or told
@@ -320,6 +329,28 @@ class DiskSource(Listed):
         )
         return max(round(1.0 - (min(taken, size) + missing) / size, 4), 0.0) if size else 1.0, caution
 
+    def differing(self, folder: str, names: list[str], living: str) -> list[str]:
+        """Of an earlier state of a volume. Its names are let go of when those of others are needed, so what is said of these files is kept in mind."""
+        volume, _ = self.held.take_apart(folder)
+        if volume not in self.disk.earlier:
+            return names
+        found = []
+        for name in names:
+            path = os.path.join(folder, name)
+            try:
+                entry = self.entry(path)
+                with suppress(SourceError):
+                    now = self.entry(os.path.join(living, name)) if living else None
+                    if now is not None and not now.deleted and (now.size, now.modified) == (entry.size, entry.modified):
+                        continue
+                at = self.held.node(path)
+                if at is not None and len(self.held.earlier) < _MOST_EARLIER:
+                    self.held.earlier[path] = entry, self.held.stored(*at), at[0]
+            except (*BROKEN, SourceError):
+                pass  # it is said where the file is asked for
+            found.append(name)
+        return found
+
     def behind(self, entry: Entry) -> bytes:
         """What lies between a file's end and that of its last cluster."""
         found = self.held.node(entry.path)
@@ -351,6 +382,9 @@ class DiskSource(Listed):
         """As in a folder."""
         if raw_offset(entry.path) is not None and (laid := self._raw(entry.path)) is not None:
             return io.BufferedReader(ExtentStream(self.disk.bytes, laid.extents or (), laid.size))
+        known = self.held.earlier.get(entry.path)
+        if known is not None and (stream := self._earlier_stream(*known)) is not None:
+            return stream
         found = self.held.node(entry.path)
         if found is None or found[1].tree.is_folder(found[2]):
             raise SourceError("this is not a regular file and was not opened", entry.path)
@@ -372,9 +406,27 @@ class DiskSource(Listed):
         except BROKEN as error:
             raise SourceError(f"its record on the disk is damaged ({error})", entry.path) from error
 
+    def _earlier_stream(self, entry: Entry, stored: Stored, volume: Volume) -> BinaryIO | None:
+        """The bytes of a file of an earlier state, by what is kept in mind of it; None where only the file system itself can give them."""
+        is_plain = stored.is_file and stored.link_target is None and not stored.encrypted and not stored.online_only
+        if not is_plain or stored.unreadable:
+            return None
+        if stored.data is not None:
+            return io.BytesIO(stored.data[: stored.size])
+        if not _lies_on_disk(volume) and stored.extents is not None:
+            return io.BufferedReader(ExtentStream(volume.window, stored.extents, stored.size, stored.valid))
+        if entry.extents is None or sum(length for _, length in entry.extents) < stored.size:
+            return None  # in no plain pieces of the disk: the volume is asked
+        return io.BufferedReader(ExtentStream(self.disk.bytes, entry.extents, stored.size, stored.valid))
+
     def materialise(self, entry: Entry) -> AbstractContextManager[Path]:
         """As in a folder."""
         return materialised(self, entry, self.held.scratch)
+
+
+def _lies_on_disk(volume: Volume) -> bool:
+    """Whether places of a volume are places of the disk as it is."""
+    return not volume.of or isinstance(volume.window, (ShadowCopy, Snapshot))
 
 
 def wall_time(stamp: int | None, zone: tzinfo | None, *, local: bool) -> int | None:

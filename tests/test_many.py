@@ -133,6 +133,13 @@ def test_each_root_ends_as_its_own_case_and_answer(homes: Path, tmp_path: Path, 
         ), told
 
 
+def test_a_terminal_stays_in_its_own_case(homes: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+    rustfern("scan", homes / "pc3")
+    before = rustfern("cases").out
+    rustfern("scan", "--list", homes, "--out", tmp_path / "out")
+    assert rustfern("cases").out == before and "pc3" in rustfern("look").err
+
+
 def test_what_is_done_is_not_done_again(homes: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     """Known by content: also under another name. What changed is searched again."""
     out = tmp_path / "out"

@@ -29,6 +29,8 @@ _RECENT_CASES = 50
 _TERMINALS = "terminals"
 _MAX_RECORD_BYTES = 1 << 16
 _PRIVATE_FOLDER = 0o700
+ONE_OF_MANY = "RUSTFERN_ONE_OF_MANY"
+"""The environment variable that is set while one of many roots is worked on."""
 VARIABLE = "RUSTFERN_CASE"
 """The environment variable that names the case of a terminal or a script."""
 
@@ -195,6 +197,8 @@ def _terminal() -> str:
 
 def remember(case: str | None, searched: Iterable[str] = ()) -> None:
     """Have this terminal go on with a case; None: its last search kept none. Written where nothing is searched; nowhere if there is no such place."""
+    if os.environ.get(ONE_OF_MANY):
+        return  # a terminal stays with the search that somebody made in it
     if os.environ.get(VARIABLE):
         return
     roots = Roots(searched)

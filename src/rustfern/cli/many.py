@@ -268,6 +268,7 @@ def run_piece(piece: Any) -> Any:
 @contextlib.contextmanager
 def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
     """The standard output goes into a file, what is said into a text; the password is there for this piece alone."""
+    from rustfern.cases.location import ONE_OF_MANY
     from rustfern.sources.registry import PASSWORD
 
     # The standard output is that of the whole process: a worker with several threads does one piece at a time.
@@ -276,6 +277,7 @@ def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
     if piece.password:
         os.environ[PASSWORD] = piece.password
     sys.argv = ["rustfern", *piece.words]
+    os.environ[ONE_OF_MANY] = "1"
     try:
         with (
             Path(made).open("w", encoding="utf-8") as out,
@@ -285,6 +287,7 @@ def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
             yield
     finally:
         sys.argv = argv
+        os.environ.pop(ONE_OF_MANY, None)
         if piece.password:
             os.environ.pop(PASSWORD, None)
             if before is not None:

@@ -62,7 +62,13 @@ def configuration() -> Configuration:
     for name in Configuration.__struct_fields__:
         value = os.environ.get(_PREFIX + name.upper())
         if value:
-            told[name] = _switch(name, value) if name == "paging" else int(value) if value.isdigit() else value
+            told[name] = (
+                _switch(name, value)
+                if name == "paging"
+                else int(value)
+                if name == "network_limit" and value.isdigit()
+                else value
+            )
     return _valid(told, "the environment")
 
 

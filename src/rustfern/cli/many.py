@@ -72,8 +72,13 @@ class ManyCommand(click.Command):
             raise WrongUsage("nothing says where the answers shall go", None, "Add --out DIR")
         if any(not word.startswith("-") for word in self._positional(rest)):
             raise WrongUsage("roots are named in the list, or here, not both", None, "Leave one out")
-        if "--case" in rest:
+        given = {word.partition("=")[0] for word in rest}
+        if "--case" in given:
             raise WrongUsage("each root has a case of its own, in DIR", None, "Leave --case out")
+        if taken := sorted(
+            given & {*self._words(Called([], os.sep, os.devnull, False, os.devnull))} & {"--to", "--in"}
+        ):
+            raise WrongUsage("what is written about each root goes below DIR", None, f"Leave {taken[0]} out")
         self._accept(rest)
         ctx.meta["rustfern.many"] = own, rest
         return []
@@ -269,15 +274,15 @@ def run_piece(piece: Any) -> Any:
 def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
     """The standard output goes into a file, what is said into a text; the password is there for this piece alone."""
     from rustfern.cases.location import ONE_OF_MANY
+    from rustfern.engine.local import ALONE
     from rustfern.sources.registry import PASSWORD
 
     # The standard output is that of the whole process: a worker with several threads does one piece at a time.
     _ONE_AT_A_TIME.acquire()
-    before, argv = os.environ.get(PASSWORD), sys.argv
-    if piece.password:
-        os.environ[PASSWORD] = piece.password
+    told = {ALONE: "1", ONE_OF_MANY: "1", **({PASSWORD: piece.password} if piece.password else {})}
+    before, argv = {name: os.environ.get(name) for name in told}, sys.argv
+    os.environ.update(told)
     sys.argv = ["rustfern", *piece.words]
-    os.environ[ONE_OF_MANY] = "1"
     try:
         with (
             Path(made).open("w", encoding="utf-8") as out,
@@ -287,11 +292,10 @@ def _surrounded(piece: Any, made: str, said: io.StringIO) -> Iterator[None]:
             yield
     finally:
         sys.argv = argv
-        os.environ.pop(ONE_OF_MANY, None)
-        if piece.password:
-            os.environ.pop(PASSWORD, None)
-            if before is not None:
-                os.environ[PASSWORD] = before
+        for name, value in before.items():
+            os.environ.pop(name)
+            if value is not None:
+                os.environ[name] = value
         _ONE_AT_A_TIME.release()
 
 

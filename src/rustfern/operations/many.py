@@ -11,10 +11,10 @@ import io
 import os
 import re
 import time
+import zlib
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Future, wait
-from typing import Any
 
 import msgspec
 
@@ -217,22 +217,27 @@ class Many:
                 "the answers would be written into what is searched", out, "Name a folder elsewhere, on another disk"
             )
         self.folder = AnswersFolder(out)
-        self._done = {told.mark: told for told in self.folder.noted(self.kind) if told.mark and told.is_done}
+        self._done: dict[tuple[str, str], Outcome] = {}
+        for told in self.folder.noted(self.kind):
+            if told.mark and told.is_done:
+                self._done[told.mark, told.label] = self._done[told.mark, ""] = told
         self._labels = {row.label.casefold() for row in rows}
 
     def _piece(self, row: Row) -> Piece | Outcome:
         """What is to be done of a row, or what came of it when it was done."""
         mark = ""
         if not is_remote(row.root):
-            mark = fingerprint(row.root)
-            before = self._done.get(mark)
+            mark = _mark_of(row)
+            before = self._done.get((mark, row.label)) or self._done.get((mark, ""))
             if before is not None and self.folder.has_answer(before.label, self.command):
                 if before.label == row.label:
                     return before
                 if before.label.casefold() not in self._labels and self.folder.rename(
                     before.label, row.label, self.command
                 ):
-                    return msgspec.structs.replace(before, label=row.label, root=row.root)
+                    renamed = msgspec.structs.replace(before, label=row.label, root=row.root)
+                    self.folder.note(renamed)
+                    return renamed
         password = password_named(row.credential) if row.credential else None
         words = self._words(row, self.folder)
         return Piece(row.label, row.root, words, self.folder.answer_of(row.label, self.command), password or "", mark)
@@ -294,6 +299,12 @@ class Many:
             told.clear()
 
 
+def _mark_of(row: Row) -> str:
+    """The sum over what a root holds, and the options that concern it alone; empty where nothing can be seen of it."""
+    held = fingerprint(row.root)
+    return f"{held} {zlib.crc32(repr(row.options).encode()):08x}" if held else ""
+
+
 def _came(waits: Future[Outcome], piece: Piece, tries: int, seconds: float) -> Outcome | None:
     """What came of a piece; None where its worker was lost."""
     try:
@@ -304,13 +315,3 @@ def _came(waits: Future[Outcome], piece: Piece, tries: int, seconds: float) -> O
         return Outcome(
             piece.label, piece.root, None, f"{type(error).__name__}: {str(error)[:200]}", seconds, tries=tries
         )
-
-
-def failed(outcomes: Iterable[Outcome]) -> list[Outcome]:
-    """Those of which there is no answer."""
-    return [each for each in outcomes if not each.is_done]
-
-
-def totals(answer: Mapping[str, Any]) -> Counter[str]:
-    """How many documents of an answer are in each situation."""
-    return Counter(document.get("situation", "") for document in answer.get("documents", ()))

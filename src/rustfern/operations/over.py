@@ -88,7 +88,8 @@ def gather(path: str) -> OverAnswer:
         raise WrongUsage(
             "this folder holds no answers about many roots", path, "Make some: rustfern scan --list FILE --out DIR"
         )
-    latest = {told.label: told for told in folder.noted() if told.kind.startswith("scan")}
+    noted = (told for told in folder.noted() if told.kind.partition(" ")[0] == "scan")
+    latest = {told.label: told for told in noted if not told.is_done or folder.has_answer(told.label)}
     signs = _Signs()
     machines = [_machine(folder, told, signs) for told in latest.values()]
     machines.sort(key=lambda each: (-each.urgency, each.label.casefold()))

@@ -153,7 +153,7 @@ def test_what_is_done_is_not_done_again(homes: Path, tmp_path: Path, rustfern: R
     )
     assert (out / "answers/pc2 of Petra.json").exists() and not (out / "answers/pc2.json").exists()
     noted = [json.loads(line)["label"] for line in (out / "done.jsonl").read_text().splitlines()]
-    assert sorted(noted) == ["pc1", "pc2", "pc3", "pc3"]
+    assert sorted(noted) == ["pc1", "pc2", "pc2 of Petra", "pc3", "pc3"], "a new name is noted, for the page over all"
     with (out / "done.jsonl").open("a") as file:
         file.write('{"label": "pc1", "ro')
     third = rows_of(rustfern("scan", "--thorough", "--list", homes, "--out", out, "--json"))

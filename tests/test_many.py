@@ -375,3 +375,18 @@ def test_one_page_over_all(homes: Path, tmp_path: Path, rustfern: Rustfern) -> N
     assert {row["machine"]: row["lost"] for row in rows}["pc1"] == "1"
     assert rustfern("report", "--over", tmp_path).status == 2 and rustfern("report", "--over", out).status == 2
     assert AnswersFolder.existing(str(tmp_path)) is None
+
+
+def test_a_wave_of_encrypted_files_is_one_cause(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Documents that are gone, with noise under their names and one more ending beside what is left of them."""
+    for machine in ("pc1", "pc2"):
+        documents = home(tmp_path / "homes" / machine / "ines", lost=False) / "Documents"
+        for number in range(4):
+            write(documents / f"survey {number}.odt.qzx", os.urandom(3000), T0)
+            write(documents / f"survey {number}.odt~", b"noise", T0)
+    rustfern("scan", "--list", tmp_path / "homes", "--out", tmp_path / "out")
+    told = rustfern("report", "--over", tmp_path / "out", "--json").json
+    assert [(cause["kind"], cause["documents"], cause["machines"]) for cause in told["causes"]] == [
+        ("ending", 8, ["pc1", "pc2"])
+    ]
+    assert told["first"][0].startswith("Take these machines off the network") and ".qzx" in told["first"][0]

@@ -61,6 +61,9 @@ def prepare_data_folder() -> bool:
         with contextlib.suppress(OSError):
             for name in ("cases", "scratch"):
                 os.makedirs(os.path.join(folder, name), _PRIVATE_FOLDER, exist_ok=True)
+            facts = os.lstat(folder)
+            if folder != data and (not stat.S_ISDIR(facts.st_mode) or not _is_private(facts)):
+                continue  # in memory that all share, somebody else could have laid it out
             if all(os.access(os.path.join(folder, name), os.W_OK) for name in ("cases", "scratch")):
                 os.environ[DATA] = folder
                 return folder == data
@@ -90,11 +93,16 @@ def _own(folder: str) -> bool:
             os.mkdir(folder, _PRIVATE_FOLDER)
         facts = os.lstat(folder)
         # A folder that was named is its owner's business: a stick knows no owners.
-        if data_folder() is None and hasattr(os, "geteuid") and (facts.st_uid != os.geteuid() or facts.st_mode & 0o022):
+        if data_folder() is None and not _is_private(facts):
             return False
     except OSError:
         return False
     return stat.S_ISDIR(facts.st_mode) and os.access(folder, os.W_OK | os.X_OK)
+
+
+def _is_private(facts: os.stat_result) -> bool:
+    """Whether a folder is this person's, and nobody else may write into it."""
+    return not hasattr(os, "geteuid") or (facts.st_uid == os.geteuid() and not facts.st_mode & 0o022)
 
 
 def case_folder(searched: Roots) -> str | None:

@@ -10,20 +10,22 @@ import os
 import shlex
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 from rustfern.cases.answers_folder import AnswersFolder, Outcome
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.command_answers import CauseAnswer, MachineAnswer, ManyAnswer, ManyRootAnswer, OverAnswer
-from rustfern.core.errors import WrongUsage
+from rustfern.core.errors import SourceError, WrongUsage
 from rustfern.core.remarks import counted
-from rustfern.core.remote_paths import as_written
+from rustfern.core.remote_paths import as_written, inside_form, is_remote
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
+from rustfern.sources.registry import Sources
 
 _NOT_LOST = "nothing-lost"
 _KEPT_FOR_LONG = 3
 _LEFT_BY_PROGRAMS = ("autosave", "backup", "temporary", "swap")
-_MANY, _MOST_OF_KIND, _MOST_LABELS = 3, 3, 50
+_MANY, _MOST_OF_KIND, _MOST_LABELS, _MOST_FOLDERS = 3, 3, 50, 200
 """Documents of one minute on one machine, below which that is no sign of anything."""
 _WEIGHTS = {"vanishing": 5, "without": 2, "damaged": 2, "found": 1}
 
@@ -41,6 +43,33 @@ def about_many(folder: AnswersFolder, command: str, outcomes: Sequence[Outcome])
             for each in outcomes
         ],
     )  # fmt: skip
+
+
+def _unknown_ending(name: str) -> str | None:
+    """The ending of a name that is none of a known format."""
+    ending = extension_of(name)
+    return ending if ending and format_of_extension(ending) is None else None
+
+
+class _Beside:
+    """What lies where documents were, as far as that can be seen now: after an attack each has its name with one more ending behind it."""
+
+    def __init__(self) -> None:
+        self._door = Sources()
+        self._names: dict[str, list[str]] = {}
+
+    def ending_of(self, document: Mapping[str, Any]) -> str | None:
+        """The unknown ending under which a document that is gone may lie in its place; None if nothing does."""
+        original = inside_form(document.get("original") or "")
+        folder, name = os.path.split(original)
+        if not name or is_remote(original) or (folder not in self._names and len(self._names) >= _MOST_FOLDERS):
+            return None
+        if folder not in self._names:
+            self._names[folder] = []
+            with suppress(SourceError):
+                self._names[folder] = self._door.around(original).names(folder)[1]
+        found = (_unknown_ending(each) for each in self._names[folder] if each.startswith(f"{name}."))
+        return next((ending for ending in found if ending is not None), None)
 
 
 class _Signs:
@@ -77,7 +106,7 @@ def _said(kind: str, what: str, total: int, wide: int, machines: int) -> str:
     if kind == "minute":
         return f"{counted(total, 'document')} {on} were lost in the same minute, {what.replace('T', ' ')} UTC"
     if kind == "ending":
-        return f"{counted(total, 'file')} {on} that do not open bear the same unknown ending, .{what}"
+        return f"{counted(total, 'document')} {on} bear the same unknown ending, .{what}, in place of their own"
     return f"{counted(total, 'document')} {on} were lost with the same program, {what}"
 
 
@@ -121,6 +150,7 @@ def _machine(folder: AnswersFolder, told: Outcome, signs: _Signs) -> MachineAnsw
     classes: Counter[str] = Counter()
     found = without = vanishing = damaged = 0
     times: list[str] = []
+    beside = _Beside()
     answer, documents = _documents(folder, told.label) if told.is_done else ({}, iter(()))
     for document in documents:
         if document["situation"] == _NOT_LOST:
@@ -135,9 +165,10 @@ def _machine(folder: AnswersFolder, told: Outcome, signs: _Signs) -> MachineAnsw
         vanishing += place is not None and place.lifetime_rank < _KEPT_FOR_LONG
         if document["situation"] == "wont-open" and saved is not None and saved["state"] != "intact":
             damaged += 1
-            ending = extension_of(document["name"])
-            if ending and format_of_extension(ending) is None:
+            if (ending := _unknown_ending(document["name"])) is not None:
                 signs.note("ending", ending, told.label)
+        elif document["situation"] == "deleted" and (ending := beside.ending_of(document)) is not None:
+            signs.note("ending", ending, told.label)
         if place is not None and place.kind in _LEFT_BY_PROGRAMS:
             signs.note("program", place.program, told.label)
         if (when := _lost_at(document, saved)) is not None:
@@ -191,7 +222,7 @@ def _first(machines: Sequence[MachineAnswer], causes: Sequence[CauseAnswer], fol
         )
     without = sum(each.without for each in machines)
     if without:
-        steps.append(f"{counted(without, 'document')} have no whole copy: look into each case, try repair")
+        steps.append(f"Look into the cases of {counted(without, 'document')} without a whole copy, and try repair")
     return steps or ["Nothing that was lost was found on any of them"]
 
 

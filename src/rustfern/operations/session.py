@@ -32,6 +32,7 @@ from rustfern.output.temporary import usual_folder
 from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.homes import find_homes, is_of_people, own_home
 from rustfern.sources.disk_health import ADVICE, Health
+from rustfern.sources.disks.disk import holds_disk
 from rustfern.sources.interface import OnProblem, Source
 from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
 from rustfern.sources.registry import Sources, is_searched_file
@@ -114,7 +115,9 @@ def _backups_in(door: Sources, folder: str) -> tuple[list[str], bool]:
     for path in (os.path.join(folder, name) for name in files if name.rpartition(".")[2].casefold() in _PACKED):
         tree = catalogue().tree_of(path.replace(os.sep, "/") + "/x/x")
         is_dated = tree is not None and "loose" in tree[1]
-        if door.is_disk(path) or (is_dated and is_searched_file(path) and _holds_people(door, path)):
+        if (door.is_disk(path) and holds_disk(path)) or (
+            is_dated and is_searched_file(path) and _holds_people(door, path)
+        ):
             found.append(door.check_root(path))
     return found[:_MOST_BACKUPS], bool(found) and len(found) == len(files) and not folders
 

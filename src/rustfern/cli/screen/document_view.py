@@ -109,7 +109,13 @@ def _sides(document: DocumentAnswer) -> str | None:
     here = next((copy for copy in document.copies if copy.kind == "saved"), None)
     with_service = (copy for copy in document.copies if copy.place == "service-copy")
     there = next((copy for copy in with_service if "/@" not in copy.path), None)
-    if here is None or there is None or there.same_as == here.id or here.sha256 == there.sha256:
+    if (
+        here is None
+        or there is None
+        or there.same_as == here.id
+        or here.sha256 in (None, there.sha256)
+        or there.sha256 is None
+    ):
         return None
     if here.written is None or there.written is None or here.written == there.written:
         return None

@@ -271,10 +271,13 @@ class Disk:
 
 def is_disk(path: str) -> bool:
     """Whether a file is the image of a disk, or a path names a device."""
-    if is_device(path):
+    if is_device(path) or os.path.basename(path).rpartition(".")[2].lower() in _NAMED_SO:
         return True
-    if os.path.basename(path).rpartition(".")[2].lower() in _NAMED_SO:
-        return True
+    return holds_disk(path)
+
+
+def holds_disk(path: str) -> bool:
+    """Whether the bytes of a file show that it is the image of a disk, whatever its name says: photographs have such names, too."""
     try:
         disk = RawDisk(path)
         if container_of(disk) != "raw":

@@ -10,6 +10,7 @@ from __future__ import annotations
 import itertools
 import struct
 import threading
+import time
 from collections import deque
 from collections.abc import Callable, Generator, Sequence
 from concurrent.futures import Future
@@ -31,7 +32,7 @@ _TO_READ = 1
 _HAS_SIZE, _HAS_OWNER, _HAS_MODE, _HAS_TIMES, _HAS_MORE = 1, 2, 4, 8, 0x80000000
 _PIECE_BYTES, _MOST_BYTES, _RECEIVED_BYTES = 32 << 10, 1 << 20, 1 << 17
 """No answer is longer: what is asked for in one is at most 32 KiB, or some hundred names."""
-_SECONDS = 60.0
+_SECONDS, _LEAST_SECONDS = 60.0, 0.1
 
 
 class Facts(msgspec.Struct, frozen=True):
@@ -90,6 +91,7 @@ class Exchange:
         self._asked: dict[int, tuple[_Task, int]] = {}
         self._queue: deque[_Task] = deque()
         self._under_way = 0
+        self._heard = time.monotonic()
         self._broken = ""
         self._first: Future[Answer] = Future()
         threading.Thread(target=self._listen, name="sftp", daemon=True).start()
@@ -109,6 +111,8 @@ class Exchange:
             if self._broken:
                 task.waits.set_exception(EOFError(self._broken))
                 return task.waits
+            if not self._asked:
+                self._heard = time.monotonic()  # nobody was asked anything until now
             if urgent:
                 task.waits.set_running_or_notify_cancel()
                 self._under_way += 1
@@ -121,11 +125,14 @@ class Exchange:
 
     def wait(self, waits: Future[_Told]) -> _Told:
         """What work gives. Raises what it raises, and `TimeoutError` where nothing comes: the line is given up then."""
-        try:
-            return waits.result(_SECONDS)
-        except TooLate as error:
-            self._end("the other machine does not answer in time")
-            raise TimeoutError(self._broken) from error
+        while True:
+            try:
+                return waits.result(max(self._heard + _SECONDS - time.monotonic(), _LEAST_SECONDS))
+            except TooLate as error:
+                # A slow line is no silent one: what was asked for before comes first.
+                if time.monotonic() - self._heard >= _SECONDS:
+                    self._end("the other machine does not answer in time")
+                    raise TimeoutError(self._broken) from error
 
     # --- going on -----------------------------------------------------------------------------------------------------
 
@@ -184,6 +191,7 @@ class Exchange:
         try:
             while data := self._channel.recv(_RECEIVED_BYTES):
                 self._pace.take(len(data))
+                self._heard = time.monotonic()
                 came += data
                 packets, at = [], 0
                 while len(came) - at >= 4:

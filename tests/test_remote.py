@@ -652,6 +652,29 @@ def test_any_answer_over_sftp(tail: bytes, answers: list[tuple[int, bytes]]) -> 
             exchange.wait(waits)
 
 
+@pytest.mark.parametrize("is_silent", [False, True])
+def test_a_slow_line_is_no_silent_one(is_silent: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    """An answer may take as long as it comes; a line on which nothing comes is given up."""
+    monkeypatch.setattr("rustfern.sources.remote.sftp_exchange._SECONDS", 0.4)
+    told = struct.pack(">II", 1, 4) + b"plan" + struct.pack(">III", 4, 0, 0)[:4] + b"line" + struct.pack(">I", 0)
+    answer = struct.pack(">IBI", len(told) + 5, 104, 1) + told
+
+    class Slow(Talking):
+        def recv(self, size: int) -> bytes:
+            time.sleep(5.0 if is_silent and len(self.said) < 2 else 0.1)
+            return super().recv(size)
+
+    channel = Slow(b"")
+    channel.said[1:] = [answer[at : at + 3] for at in range(0, len(answer), 3)]
+    exchange = Exchange(channel, 4, Pace())
+    if is_silent:
+        channel.said[1:] = []
+        with pytest.raises(TimeoutError, match="in time"):
+            exchange.wait(exchange.begin(targets([b"/l"]), urgent=True))
+    else:
+        assert exchange.wait(exchange.begin(targets([b"/l"]), urgent=True)) == [b"plan"]
+
+
 @given(st.binary(max_size=200))
 def test_any_history(data: bytes) -> None:
     with suppress(SourceError):

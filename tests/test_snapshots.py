@@ -115,10 +115,12 @@ def made(kind: str, folder: Path) -> Path:
     if kind == "image":
         return write(folder / "disk.qcow2", held["q.qcow2"])
     then, now = held["then2.img"], held["now.img"]
-    return write(folder / "disk.img", lvm(now, cow(then, now, 4096), int(SECOND.timestamp())))
+    return write(
+        folder / "disk.img", lvm(now, cow(then, now, 4096), 0 if kind == "undated" else int(SECOND.timestamp()))
+    )
 
 
-@pytest.mark.parametrize(("kind", "words"), [("shadow", 33), ("lvm", 33), ("image", 19)])
+@pytest.mark.parametrize(("kind", "words"), [("shadow", 33), ("lvm", 33), ("undated", 33), ("image", 19)])
 def test_what_was_saved_over_is_in_the_state_before(kind: str, words: int, tmp_path: Path, rustfern: Rustfern) -> None:
     disk = made(kind, tmp_path)
     told = rustfern("scan", disk, "--json").json
@@ -135,7 +137,9 @@ def test_what_was_saved_over_is_in_the_state_before(kind: str, words: int, tmp_p
         "volume-before",
         words,
     )
-    assert "@2026-11-2" in best["path"] and [home["person"] for home in told["homes"]] == ["ines"]
+    assert ("@undated-before/" if kind == "undated" else "@2026-11-2") in best["path"] and [
+        home["person"] for home in told["homes"]
+    ] == ["ines"]
     survey = by_name(told, "survey Petrel.txt")
     assert survey["situation"] == "deleted" and best_of(survey)["words"] == 300
     before = [each for each in told["disks"][0]["volumes"] if "@" in each["name"]]
@@ -143,7 +147,7 @@ def test_what_was_saved_over_is_in_the_state_before(kind: str, words: int, tmp_p
         each["status"] == "read" and each["files"] == 8 for each in before
     )
     again = rustfern("scan", disk)
-    assert "as it was at 2026-11-2" in again.out
+    assert ("as it was at an unknown time (before)" if kind == "undated" else "as it was at 2026-11-2") in again.out
     assert rustfern("restore", "--all-best", "--to", tmp_path / "to").status == 0
     restored = (tmp_path / "to/restored.jsonl").read_text()
     assert best["sha256"] in restored
@@ -387,11 +391,23 @@ def test_what_was_moved_or_renamed_is_not_gone(tmp_path: Path, rustfern: Rustfer
     write(home / "Documents/2026/moved.txt", "Kittiwake on the north pontoon\n", t0)
     write(home / "Documents/new name.txt", "Launch schedule: Petrel\n", t0)
     write(home / "Documents/other.txt", "Timber order, birch\n", t0)
+    # Two of one template: the one that is gone was worked on, the other one was there all the time.
+    for number, text in ((1, "Report form, with all of the year's surveys in it\n"), (2, "Report form\n")):
+        write(
+            tmp_path / f".snapshots/{number}/snapshot/ines/Documents/a/report.txt",
+            text,
+            t0 + (100 if number == 1 else 0),
+        )
+        write(tmp_path / f".snapshots/{number}/snapshot/ines/Documents/b/report.txt", "Report form\n", t0)
+    write(home / "Documents/b/report.txt", "Report form\n", t0)
     told = rustfern("scan", tmp_path, "--json").json
     assert {each["name"]: each["situation"] for each in told["documents"] if each["situation"] != "nothing-lost"} == {
         "moved.txt": "overwritten",
         "gone.txt": "deleted",
+        "report.txt": "deleted",
     }
+    report = next(each for each in told["documents"] if each["situation"] == "deleted" and each["name"] == "report.txt")
+    assert report["original"] == str(home / "Documents/a/report.txt") and best_of(report)["words"] == 9
     moved = by_name(told, "moved.txt")
     assert (
         moved["original"] == str(home / "Documents/2026/moved.txt")

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from rustfern.content import open as contents
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Copy, Entry, Find, Kind, Order, Record, State
-from rustfern.core.paths import fold_name, show_name
+from rustfern.core.paths import fold_name, inside, show_name
 from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
@@ -203,7 +203,8 @@ class Versions:
         for (original, name), group in groupby(self.state.case.versions(), key=lambda row: (row[2], row[3])):
             rows = list(group)
             if original and not self.state.door.exists(original):
-                original = self._moved_to(original, name, rows) or original
+                with self.state.isolated(original):
+                    original = self._moved_to(original, name, rows) or original
             asked = document is not None and document.casefold() in name.casefold()
             different = self._different(original, name, rows)
             if not different:
@@ -232,8 +233,8 @@ class Versions:
             )
 
     def _moved_to(self, original: str, name: str, rows: Sequence[tuple[str, str, str, str]]) -> str | None:
-        """Where a document went that is not there any more: a living file of its name, or of another one in the same folder, of the size and time of one
-        of its versions.
+        """Where a document went that is not there any more: a living file of its name, or of another one in the same folder, of the size and time of
+        its last version.
         """
         home = self.state.home_of(original)
         living: list[tuple[str, Entry]] = []
@@ -243,19 +244,37 @@ class Versions:
                 with suppress(SourceError):
                     living.append((path, source.entry(path)))
         beside = self._beside(os.path.dirname(original))
+        kept: list[Entry] = []
         for _, path, _, _ in rows:
             source = self.state.source_of(path)
             with suppress(SourceError):
-                entry = source.entry(path) if source is not None else None
-                for there, now in living:
-                    if entry is not None and entry.is_file and (entry.size, entry.modified) == (now.size, now.modified):
-                        self._moved[there] = f"was moved here from {show_name(os.path.dirname(original))}"
-                        return there
-                renamed = beside.get((extension_of(name), entry.size, entry.modified)) if entry is not None else None
-                if entry is not None and renamed is not None and self._are_equal(entry, renamed):
-                    self._moved[renamed] = f"was called {show_name(name)}"
-                    return renamed
-        return None
+                if source is not None and (entry := source.entry(path)).is_file and entry.modified is not None:
+                    kept.append(entry)
+        if not kept:
+            return None
+        # What was moved is as it was last: an older state may be that of a template which others were made of, too.
+        last = max(kept, key=lambda entry: entry.modified or datetime.min.replace(tzinfo=UTC))
+        for there, now in living:
+            same = (last.size, last.modified) == (now.size, now.modified)
+            if same and not self._was_there(last.path, original, there):
+                self._moved[there] = f"was moved here from {show_name(os.path.dirname(original))}"
+                return there
+        renamed = beside.get((extension_of(name), last.size, last.modified))
+        if renamed is None or self._was_there(last.path, original, renamed) or not self._are_equal(last, renamed):
+            return None
+        self._moved[renamed] = f"was called {show_name(name)}"
+        return renamed
+
+    def _was_there(self, version: str, original: str, living: str) -> bool:
+        """Whether a living file was in its place already in the state that a version is of: it is another document then."""
+        parts, own = version.split(os.sep), original.split(os.sep)
+        same = 0
+        while same < min(len(parts), len(own)) - 1 and parts[-1 - same] == own[-1 - same]:
+            same += 1
+        top, tree = os.sep.join(own[:-same]), os.sep.join(parts[:-same])
+        if not same or not inside(living, top):
+            return False
+        return self.state.door.exists(os.path.join(tree, os.path.relpath(living, top or os.sep)))
 
     def _are_equal(self, version: Entry, path: str) -> bool:
         """Whether a version holds the same as a living file: files of one size and time are not always one file."""

@@ -36,15 +36,18 @@ def _by_volume(states: list[SearchedVolume]) -> list[tuple[str, list[str]]]:
     for each in states:
         if each.status == "read":
             name, _, taken = each.name.partition("@")
-            found.setdefault(name, []).append(taken.replace("T", " "))
+            label = taken.removeprefix("undated-")
+            found.setdefault(name, []).append(
+                taken.replace("T", " ") + " UTC" if label == taken else f"an unknown time ({label})"
+            )
     return list(found.items())
 
 
 def _times_line(name: str, times: list[str]) -> str:
     """When a volume was kept as it was: shadow copies, snapshots. Many are told by the first and the last."""
     if len(times) <= _MOST_TIMES:
-        return f"{name:<4}as it was at {', '.join(times)} UTC: searched for older versions"
-    return f"{name:<4}as it was at {len(times)} times, {min(times)} to {max(times)} UTC: searched for older versions"
+        return f"{name:<4}as it was at {', '.join(times)}: searched for older versions"
+    return f"{name:<4}as it was at {len(times)} times, {min(times)} to {max(times)}: searched for older versions"
 
 
 def _volume_line(volume: SearchedVolume) -> str:

@@ -176,10 +176,12 @@ class Disk:
     def _add_earlier(
         self, of: str, taken: datetime | None, window: DiskBytes, offset: int, known: Known | None, label: str = ""
     ) -> None:
-        """A volume as it was; its name is that of what lives, and the time (UTC): seconds only where two are of one minute."""
-        stamp = f"{taken:%Y-%m-%dT%H:%M}" if taken is not None else label
-        if f"{of}@{stamp}" in self.earlier:
-            stamp = f"{taken:%Y-%m-%dT%H:%M:%S}" if taken is not None else label
+        """A volume as it was; its name is that of what lives, and the time (UTC): seconds only where two are of one minute; `label` where
+        nothing tells the time.
+        """
+        stamp = f"{taken:%Y-%m-%dT%H:%M}" if taken is not None else f"undated-{label}"
+        if taken is not None and f"{of}@{stamp}" in self.earlier:
+            stamp = f"{taken:%Y-%m-%dT%H:%M:%S}"
         name = next(
             each
             for number in itertools.count(1)

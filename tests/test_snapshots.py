@@ -407,7 +407,7 @@ def test_what_was_moved_or_renamed_is_not_gone(tmp_path: Path, rustfern: Rustfer
         "report.txt": "deleted",
     }
     report = next(each for each in told["documents"] if each["situation"] == "deleted" and each["name"] == "report.txt")
-    assert report["original"] == str(home / "Documents/a/report.txt") and best_of(report)["words"] == 9
+    assert report["original"] == str(home / "Documents/a/report.txt") and best_of(report)["words"] == 10
     moved = by_name(told, "moved.txt")
     assert (
         moved["original"] == str(home / "Documents/2026/moved.txt")

@@ -29,7 +29,7 @@ from rustfern.sources.fingerprint import fingerprint
 from rustfern.sources.registry import PASSWORD, Sources, is_searched_file
 
 _COLUMNS = frozenset({"root", "label", "credential"})
-_MOST_TOLD, _TRIES, _SECONDS = 20, 3, 1.0
+_MOST_TOLD, _TRIES, _SECONDS, _WRONG_USAGE = 20, 3, 1.0, 2
 _LABEL = re.compile(r"[^\w .@+-]+")
 _LONGEST_LABEL = 80
 
@@ -222,6 +222,8 @@ class Many:
             if told.mark and told.is_done:
                 self._done[told.mark, told.label] = self._done[told.mark, ""] = told
         self._labels = {row.label.casefold() for row in rows}
+        self.before: set[str] = set()
+        """Labels of roots that were done in an earlier run, and are as they were."""
 
     def _piece(self, row: Row) -> Piece | Outcome:
         """What is to be done of a row, or what came of it when it was done."""
@@ -250,6 +252,8 @@ class Many:
         """
         left: Iterator[Piece | Outcome] = (self._piece(row) for row in self.rows)
         again: list[tuple[Piece, int]] = []
+        later: list[tuple[Piece, int]] = []
+        """What failed: tried once more behind all others, when what stood in its way may be gone."""
         running: dict[Future[Outcome], tuple[Piece, int, float]] = {}
         told: list[Outcome] = []
         ended = 0
@@ -257,9 +261,12 @@ class Many:
         def fill() -> None:
             while len(running) < max(engine.workers, 1):
                 following = again.pop() if again else next(left, None)
+                if following is None and later:
+                    following = later.pop(0)
                 if following is None:
                     return
                 if isinstance(following, Outcome):
+                    self.before.add(following.label)
                     told.append(following)
                     continue
                 piece, tries = following if isinstance(following, tuple) else (following, 1)
@@ -275,6 +282,8 @@ class Many:
                 outcome = _came(waits, piece, tries, time.monotonic() - began)
                 if outcome is None and tries < _TRIES:
                     again.append((piece, tries + 1))
+                elif outcome is not None and not outcome.is_done and outcome.status != _WRONG_USAGE and tries == 1:
+                    later.append((piece, tries + 1))
                 else:
                     why = f"its worker was lost {_TRIES} times"
                     fresh.append(outcome or Outcome(piece.label, piece.root, None, why, tries=tries))
@@ -283,11 +292,12 @@ class Many:
                     if time.monotonic() - began > at_most:
                         running.pop(waits)
                         engine.give_up(waits)
-                        fresh.append(
-                            Outcome(
-                                piece.label, piece.root, None, f"given up after {at_most:.0f} s", at_most, tries=tries
-                            )
-                        )
+                        why = f"given up after {at_most:.0f} s"
+                        given_up = Outcome(piece.label, piece.root, None, why, at_most, tries=tries)
+                        if tries == 1:
+                            later.append((piece, tries + 1))
+                        else:
+                            fresh.append(given_up)
             fill()  # before anything else: no worker waits for what is written here
             for outcome in fresh:
                 self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))

@@ -1,42 +1,48 @@
-"""A sum over what a root holds, by which it is known again under another name: names, sizes and times near its top, of an image its ends."""
+"""A sum over what a root holds, by which it is known again under another name: names, sizes and times, the ones near its top first; of an image its ends."""
 
 from __future__ import annotations
 
 import hashlib
 import os
+from collections import deque
 from contextlib import suppress
 
-_LEVELS, _MOST_NAMES, _END_BYTES = 3, 20_000, 64 << 10
+from rustfern.core.errors import SourceError
+from rustfern.sources.folder import FolderSource
+
+_MOST_NAMES, _END_BYTES = 20_000, 64 << 10
 
 
 def fingerprint(root: str) -> str:
     """The sum of a folder or a file on this machine (hexadecimal, 32 digits); empty where nothing can be seen of it."""
-    told = hashlib.sha256()
+    if os.path.isdir(root):
+        return _of_folder(root)
+    source = FolderSource(os.path.dirname(root))
     try:
-        facts = os.stat(root)
-        if not os.path.isdir(root):
-            told.update(f"{facts.st_size} {facts.st_mtime_ns}".encode())
-            with open(root, "rb") as file:  # noqa: PTH123
-                told.update(file.read(_END_BYTES))
-                file.seek(max(0, facts.st_size - _END_BYTES))
-                told.update(file.read(_END_BYTES))
-            return told.hexdigest()[:32]
-    except OSError:
+        entry = source.entry(root)
+        told = hashlib.sha256(f"{entry.size} {entry.modified_ns}".encode())
+        with source.open(entry) as stream:
+            told.update(stream.read(_END_BYTES))
+            stream.seek(max(0, entry.size - _END_BYTES))
+            told.update(stream.read(_END_BYTES))
+    except (SourceError, OSError):
         return ""
-    count = 0
-    waiting = [("", 0)]
+    return told.hexdigest()[:32]
+
+
+def _of_folder(root: str) -> str:
+    told, count = hashlib.sha256(), 0
+    waiting = deque([""])
     while waiting and count < _MOST_NAMES:
-        inner, level = waiting.pop()
+        inner = waiting.popleft()
         with suppress(OSError), os.scandir(os.path.join(root, inner)) as entries:
             for entry in sorted(entries, key=lambda each: each.name):
                 count += 1
                 path = os.path.join(inner, entry.name)
                 with suppress(OSError):
-                    facts = entry.stat(follow_symlinks=False)
-                    is_folder = entry.is_dir(follow_symlinks=False)
-                    told.update(
-                        os.fsencode(path) + f" {0 if is_folder else facts.st_size} {facts.st_mtime_ns}\n".encode()
-                    )
-                    if is_folder and level + 1 < _LEVELS:
-                        waiting.append((path, level + 1))
+                    facts, is_folder = entry.stat(follow_symlinks=False), entry.is_dir(follow_symlinks=False)
+                    size = 0 if is_folder else facts.st_size
+                    told.update(os.fsencode(path) + f" {size} {facts.st_mtime_ns}\n".encode())
+                    if is_folder:
+                        waiting.append(path)
     return told.hexdigest()[:32] if count else ""

@@ -44,6 +44,9 @@ def show(many: Many, outcomes: Sequence[Outcome], *, as_json: bool) -> int:
     said = ", ".join(f"{number:,} {name}" for name, number in counts.items() if number)
     console.print(Text(f"{counted(len(outcomes), 'root')}: {said}"), soft_wrap=True)
     console.print(Text(f"Answers and cases are in {show_name(many.folder.path)}"), soft_wrap=True)
+    if many.before:
+        text = f"{len(many.before):,} of them were done before and hold what they held then; another DIR does them anew"
+        console.print(Text(text), soft_wrap=True)
     for each in [*failed, *partly][:_MOST_SHOWN]:
         tries = f", tried {each.tries} times" if each.tries > 1 else ""
         console.print(

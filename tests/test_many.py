@@ -279,6 +279,17 @@ def test_workers_that_die_lose_their_piece_only(tmp_path: Path) -> None:
     assert not [each for each in psutil.Process().children(recursive=True) if "_first_time" in str(each)]
 
 
+def test_a_worker_that_hangs_stops_no_other(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing comes of it, though nobody said how long it may take: it is tried once more, and listed."""
+    monkeypatch.setattr("rustfern.operations.many._MOST_SILENT", 1.5)
+    rows = [Row(n, str(tmp_path / f"r{n}"), label) for n, label in enumerate(("stalls", "well", "well too"), 1)]
+    many, crew = Many("scan", rows, str(tmp_path / "out"), lambda row, folder: (), []), Crew(2)
+    came = {each.label: each for each in many.run(crew, _first_time_dies, Silent())}
+    crew.close()
+    assert (came["well"].status, came["well too"].status, came["stalls"].status) == (0, 0, None)
+    assert "nothing came of it for" in came["stalls"].reason and came["stalls"].tries == 2
+
+
 def test_a_run_that_is_interrupted_goes_on(tmp_path: Path) -> None:
     for number in range(40):
         home(tmp_path / "homes" / f"pc{number:02}" / "ines")

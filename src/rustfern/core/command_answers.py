@@ -502,9 +502,21 @@ class ManyAnswer(Fields, frozen=True, kw_only=True):
     roots: list[ManyRootAnswer]
 
 
-class MachineAnswer(Fields, frozen=True, kw_only=True):
-    """One root of many as `report --over` sees it. `lost` counts lost documents by situation, `classes` by class; `found` have a best copy, of which
-    `vanishing` lie where copies do not stay; `damaged` saved files do not open; `urgency` orders machines, the highest first; `first_lost` and
+class LossesAnswer(Fields, frozen=True, kw_only=True):
+    """Losses in numbers: `lost` counts lost documents by situation, `classes` by class; `found` have a best copy, of which `vanishing` lie where copies do
+    not stay, and `without` have none.
+    """
+
+    people: list[str]
+    lost: dict[str, int]
+    classes: dict[str, int]
+    found: int
+    without: int
+    vanishing: int
+
+
+class MachineAnswer(LossesAnswer, frozen=True, kw_only=True):
+    """One root of many as `report --over` sees it. `damaged` saved files do not open; `urgency` orders machines, the highest first; `first_lost` and
     `last_lost` are when things were lost, as far as anything tells.
     """
 
@@ -512,12 +524,6 @@ class MachineAnswer(Fields, frozen=True, kw_only=True):
     root: str
     status: int | None
     reason: str
-    people: list[str]
-    lost: dict[str, int]
-    classes: dict[str, int]
-    found: int
-    without: int
-    vanishing: int
     damaged: int
     urgency: int
     first_lost: Stamp | None
@@ -534,17 +540,11 @@ class CauseAnswer(Fields, frozen=True, kw_only=True):
     machines: list[str]
 
 
-class OverAnswer(Fields, frozen=True, kw_only=True):
+class OverAnswer(LossesAnswer, frozen=True, kw_only=True):
     """The answer of `rustfern report --over`: numbers alone, of no document its name or text."""
 
     schema: Literal["rustfern/over-1"] = "rustfern/over-1"
     folder: str
-    people: list[str]
-    lost: dict[str, int]
-    classes: dict[str, int]
-    found: int
-    without: int
-    vanishing: int
     machines: list[MachineAnswer]
     causes: list[CauseAnswer]
     first: list[str]

@@ -109,6 +109,10 @@ class DaskEngine:
             else:
                 waits.set_exception(BrokenExecutor(f"its worker was lost ({asked.status})"))
 
+    def seen(self, waits: Future[Any]) -> float | None:
+        """As `Engine.seen`: what workers elsewhere do is not seen."""
+        return None
+
     def give_up(self, waits: Future[Any]) -> None:
         """End the worker that works on a piece; another one is begun where there is somebody to do that."""
         asked = getattr(waits, "asked", None)

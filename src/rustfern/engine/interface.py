@@ -27,6 +27,9 @@ class Engine(Protocol):
     def map(self, work: Callable[[_P], _R], pieces: Iterable[_P], together: int = 1) -> Iterator[_R]:
         """The results in the order of the pieces, `together` of which are sent at once. Raises `EngineLost`."""
 
+    def seen(self, waits: Future[Any]) -> float | None:
+        """What changes as long as something comes of a piece (what its process computed, read and wrote); None where that cannot be seen."""
+
     def give_up(self, waits: Future[Any]) -> None:
         """Have a piece that takes too long end, with what works on it."""
 

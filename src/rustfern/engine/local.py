@@ -17,6 +17,7 @@ from multiprocessing import Pipe, get_context
 from multiprocessing.context import BaseContext
 from types import TracebackType
 from typing import Any, TypeVar
+from weakref import WeakKeyDictionary
 
 from rustfern.engine.interface import Engine, EngineLost
 
@@ -64,6 +65,10 @@ class LocalEngine:
         except (BrokenProcessPool, OSError) as error:
             raise EngineLost(str(error)) from error
 
+    def seen(self, waits: Future[Any]) -> float | None:
+        """As `Engine.seen`: which of its processes has a piece is not known."""
+        return None
+
     def give_up(self, waits: Future[Any]) -> None:
         """As `Engine.give_up`: all of its processes end."""
         self.end()
@@ -96,6 +101,7 @@ class Crew:
         self._prepare, self._told = prepare, told
         self._free: list[LocalEngine] = []
         self._at_work: dict[Future[Any], LocalEngine] = {}
+        self._numbers: WeakKeyDictionary[LocalEngine, Future[int]] = WeakKeyDictionary()
         self._lock = threading.Lock()
 
     def submit(self, work: Callable[[_P], _R], piece: _P) -> Future[_R]:
@@ -103,7 +109,9 @@ class Crew:
         with self._lock:
             one = self._free.pop() if self._free else None
         try:
-            one = one or LocalEngine(1, self._prepare, *self._told, context=get_context("spawn"))
+            if one is None:
+                one = LocalEngine(1, self._prepare, *self._told, context=get_context("spawn"))
+                self._numbers[one] = one.submit(_number, None)
         except OSError as error:
             raise EngineLost(str(error)) from error
         try:
@@ -127,6 +135,22 @@ class Crew:
             # Not from its own thread, which this may be.
             threading.Thread(target=one.close, daemon=True).start()
 
+    def seen(self, waits: Future[Any]) -> float | None:
+        """As `Engine.seen`."""
+        import psutil
+
+        with self._lock:
+            one = self._at_work.get(waits)
+        number = self._numbers.get(one) if one is not None else None
+        if number is None or not number.done():
+            return None
+        try:
+            process = psutil.Process(number.result(0))
+            moved = sum(process.io_counters()[:4]) if hasattr(process, "io_counters") else 0
+            return float(sum(process.cpu_times()[:2]) + moved)
+        except (psutil.Error, OSError, BrokenExecutor):
+            return None
+
     def give_up(self, waits: Future[Any]) -> None:
         """End the process that works on a piece."""
         with self._lock:
@@ -147,6 +171,10 @@ class Crew:
             one.end()
         for one in every:
             one.close()
+
+
+def _number(_: None) -> int:
+    return os.getpid()
 
 
 def in_order(engine: Engine, work: Callable[[_P], _R], pieces: Iterable[_P]) -> Iterator[_R]:

@@ -15,6 +15,8 @@ import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Future, wait
+from typing import Any
+from weakref import WeakKeyDictionary
 
 import msgspec
 
@@ -28,6 +30,8 @@ from rustfern.output.inside import Roots, real_path
 from rustfern.sources.fingerprint import fingerprint
 from rustfern.sources.registry import PASSWORD, Sources, is_searched_file
 
+_MOST_SILENT, _STILL = 900.0, 0.02
+"""Seconds after which a worker that neither computes nor reads is given up; what a process that only waits computes in a second, and less."""
 _COLUMNS = frozenset({"root", "label", "credential"})
 _MOST_TOLD, _TRIES, _SECONDS, _WRONG_USAGE = 20, 3, 1.0, 2
 _LABEL = re.compile(r"[^\w .@+-]+")
@@ -248,7 +252,7 @@ class Many:
         self, engine: Engine, work: Callable[[Piece], Outcome], observer: Observer, at_most: float | None = None
     ) -> Iterator[Outcome]:
         """What came of each root, as it comes. Nothing that fails ends the others; where the engine is lost as a whole, `EngineLost` is raised.
-        With `at_most` a piece that takes longer (seconds) is given up.
+        A piece of which nothing comes any more is given up, with `at_most` one that takes longer (seconds), and tried once more behind the others.
         """
         left: Iterator[Piece | Outcome] = (self._piece(row) for row in self.rows)
         again: list[tuple[Piece, int]] = []
@@ -256,6 +260,7 @@ class Many:
         """What failed: tried once more behind all others, when what stood in its way may be gone."""
         running: dict[Future[Outcome], tuple[Piece, int, float]] = {}
         told: list[Outcome] = []
+        watch = _Watch(engine, at_most)
         ended = 0
 
         def fill() -> None:
@@ -287,17 +292,15 @@ class Many:
                 else:
                     why = f"its worker was lost {_TRIES} times"
                     fresh.append(outcome or Outcome(piece.label, piece.root, None, why, tries=tries))
-            if at_most is not None:
-                for waits, (piece, tries, began) in list(running.items()):
-                    if time.monotonic() - began > at_most:
-                        running.pop(waits)
-                        engine.give_up(waits)
-                        why = f"given up after {at_most:.0f} s"
-                        given_up = Outcome(piece.label, piece.root, None, why, at_most, tries=tries)
-                        if tries == 1:
-                            later.append((piece, tries + 1))
-                        else:
-                            fresh.append(given_up)
+            for waits, (piece, tries, began) in list(running.items()):
+                if (silent := watch.gives_up(waits, time.monotonic() - began)) is not None:
+                    running.pop(waits)
+                    engine.give_up(waits)
+                    if tries == 1:
+                        later.append((piece, tries + 1))
+                    else:
+                        seconds = time.monotonic() - began
+                        fresh.append(Outcome(piece.label, piece.root, None, silent, round(seconds, 3), tries=tries))
             fill()  # before anything else: no worker waits for what is written here
             for outcome in fresh:
                 self.folder.note(msgspec.structs.replace(outcome, kind=self.kind))
@@ -307,6 +310,27 @@ class Many:
                 observer.going(f"{ended:,} of {len(self.rows):,}")
                 yield outcome
             told.clear()
+
+
+class _Watch:
+    """Tells which pieces are given up: those that take longer than they may, and those of which nothing comes any more."""
+
+    def __init__(self, engine: Engine, at_most: float | None) -> None:
+        self._engine, self._at_most = engine, at_most
+        self._seen: WeakKeyDictionary[Future[Any], tuple[float, float]] = WeakKeyDictionary()
+
+    def gives_up(self, waits: Future[Any], seconds: float) -> str | None:
+        """Why a piece that has taken so long is given up; None where it goes on."""
+        if self._at_most is not None and seconds > self._at_most:
+            return f"given up after {self._at_most:.0f} s"
+        now, seen = time.monotonic(), self._engine.seen(waits)
+        before = self._seen.get(waits)
+        if seen is None or before is None or seen - before[0] > _STILL:
+            if seen is not None:
+                self._seen[waits] = seen, now
+            return None
+        silent = now - before[1]
+        return f"nothing came of it for {silent:.0f} s" if silent > _MOST_SILENT else None
 
 
 def _mark_of(row: Row) -> str:

@@ -6,6 +6,7 @@ Sources: FIPS 197 (AES: 4.2 arithmetic, 5.1 cipher, 5.2 key expansion, 5.3 inver
 from __future__ import annotations
 
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,22 +16,25 @@ Bytes = NDArray[np.uint8]
 
 def aes_decrypt(key: bytes, start: bytes, data: bytes) -> bytes:
     """Undo AES in cipher block chaining: a key of 16, 24 or 32 bytes, the block before the first, whole blocks. Raises `ValueError`."""
-    try:
-        from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-    except ImportError:
-        return own_aes_decrypt(key, start, data)
-    worker = Cipher(algorithms.AES(key), modes.CBC(start)).decryptor()
-    return worker.update(data) + worker.finalize()
+    _blocks(start, data)
+    cipher = _aes(key, start)
+    return own_aes_decrypt(key, start, data) if cipher is None else bytes(cipher.decryptor().update(data))
 
 
 def aes_encrypt(key: bytes, start: bytes, data: bytes) -> bytes:
     """The other way round. Raises `ValueError`."""
+    _blocks(start, data)
+    cipher = _aes(key, start)
+    return own_aes_encrypt(key, start, data) if cipher is None else bytes(cipher.encryptor().update(data))
+
+
+def _aes(key: bytes, start: bytes) -> Any:
+    """AES in cipher block chaining by the package, None where it is not installed. Raises `ValueError`."""
     try:
         from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
     except ImportError:
-        return own_aes_encrypt(key, start, data)
-    worker = Cipher(algorithms.AES(key), modes.CBC(start)).encryptor()
-    return worker.update(data) + worker.finalize()
+        return None
+    return Cipher(algorithms.AES(key), modes.CBC(start))
 
 
 def rc4(key: bytes, data: bytes) -> bytes:

@@ -767,6 +767,37 @@ def test_what_a_service_keeps_is_laid_out_by_kind(service: Service, rustfern: Ru
     link.close()
 
 
+@pytest.mark.parametrize(
+    ("asked", "status", "told"),
+    [
+        ("REPORT", 500, "asked for earlier versions, and failed 2 times"),
+        ("REPORT", 501, ""),
+        ("OPTIONS", 500, "asked for earlier versions, and failed: "),
+        ("OPTIONS", 405, ""),
+        ("PROPFIND", 500, "asked for the trash, and failed: "),
+        ("PROPFIND", 404, ""),
+    ],
+)
+def test_a_history_that_cannot_be_had_is_no_empty_one(
+    asked: str, status: int, told: str, service: Service, rustfern: Rustfern, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    handler: Any = service.RequestHandlerClass
+    answers = getattr(handler, f"do_{asked}")
+
+    def answer(self: Any) -> None:
+        if asked != "PROPFIND" or "/trashbin/" in self.path:
+            self.rfile.read(int(self.headers.get("Content-Length", 0)))
+            self.send_response(status)
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+        else:
+            answers(self)
+
+    monkeypatch.setattr(handler, f"do_{asked}", answer)
+    problems = [each["message"] for each in rustfern("scan", service.address, "--json").json["problems"]]
+    assert any(told in each for each in problems) if told else problems == []
+
+
 def test_which_side_is_newer_is_said(service: Service, tmp_path: Path, rustfern: Rustfern) -> None:
     for number, name in ((-1, "/Documents/launch schedule.txt"), (0, "/Documents/Surveys/hull survey Petrel.txt")):
         state = boatyard()[name][number]

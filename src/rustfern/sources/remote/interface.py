@@ -13,6 +13,12 @@ MOST_NAMES = 200_000
 """Names in one folder beyond which a listing is taken for one without an end."""
 
 
+VERSIONS, TRASH = "@versions", "@trash"
+"""Folders, made up, in which the earlier versions of all files below a root lie, and those that were deleted there: `@versions/TIME/…` and
+`@trash/TIME/…` repeat the tree.
+"""
+
+
 class Item(msgspec.Struct, frozen=True):
     """One thing in a folder: size (bytes), time of its last change (UTC), a mark that changes with its content (empty: none is told);
     `ident` is what a service knows a file by, `locked_by` who has it locked there.
@@ -76,6 +82,9 @@ class Link(Protocol):
 
     def trash(self, folder: str) -> list[Trashed]:
         """What was deleted in a folder or below it, as far as the other side shows it."""
+
+    def missed(self, tree: str) -> list[tuple[str, int]]:
+        """Why something of the `VERSIONS` or the `TRASH` could not be had so far, and how often."""
 
     def close(self) -> None:
         """Let the connection go."""

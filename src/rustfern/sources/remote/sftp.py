@@ -230,6 +230,10 @@ class Sftp:
         """None: a trash on that machine is a folder like any other."""
         return []
 
+    def missed(self, tree: str) -> list[tuple[str, int]]:
+        """Nothing: neither is asked for."""
+        return []
+
 
 class _Line:
     """A connection on which many small questions and answers go back and forth: nothing waits to be sent together with something else (RFC 896),

@@ -24,12 +24,8 @@ from rustfern.core.remote_paths import parts_of, top_of
 from rustfern.output.temporary import Scratch
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.parts import Listed, NothingDeleted, materialised
-from rustfern.sources.remote.interface import Item, Link, Version
+from rustfern.sources.remote.interface import TRASH, VERSIONS, Item, Link, Version
 
-VERSIONS, TRASH = "@versions", "@trash"
-"""Folders, made up, in which the earlier versions of all files below a root lie, and those that were deleted there: `@versions/TIME/…` and
-`@trash/TIME/…` repeat the tree.
-"""
 LOCK = ".@lock"
 """The ending of a file, made up, beside one that somebody has locked with the service: it holds their name."""
 Tree = dict[str, dict[str, Version]]
@@ -236,10 +232,8 @@ class RemoteSource(NothingDeleted, Listed):
     def _trees(self) -> list[str]:
         """The made-up trees that there are here."""
         link, base = self.remote.link, self._base or "/"
-        return [
-            *([VERSIONS] if link.keeps_versions(base) else []),
-            *([TRASH] if self._kept(TRASH) else []),
-        ]
+        there_are = {VERSIONS: link.keeps_versions(base), TRASH: bool(self._kept(TRASH))}
+        return [tree for tree, is_there in there_are.items() if is_there or link.missed(tree)]
 
     def _kept(self, tree: str) -> Tree:
         """Time → path in the root → what is kept. Each file whose name is wanted is asked for once, a bounded number of them."""
@@ -328,7 +322,7 @@ class RemoteSource(NothingDeleted, Listed):
         at = self._kept_at(folder)
         try:
             if at is not None:
-                return self._names_kept(*at)
+                return self._names_kept(*at, on_problem)
             items = list(self.remote.items(self._there(folder)).values())
         except SourceError as error:
             on_problem(folder, error.what)
@@ -340,9 +334,14 @@ class RemoteSource(NothingDeleted, Listed):
             folders += self._trees()
         return folders, files
 
-    def _names_kept(self, tree: str, stamp: str, inner: str) -> tuple[list[str], list[str]]:
+    def _names_kept(self, tree: str, stamp: str, inner: str, on_problem: OnProblem) -> tuple[list[str], list[str]]:
         if not stamp:
-            return sorted(self._kept(tree)), []
+            stamps = sorted(self._kept(tree))
+            what = "earlier versions" if tree == VERSIONS else "the trash"
+            for why, times in self.remote.link.missed(tree):
+                often = f" {times} times" if times > 1 else ""
+                on_problem(self.root, f"the service was asked for {what}, and failed{often}: {why}; search again")
+            return stamps, []
         prefix = f"{inner}/" if inner else ""
         kept = [name[len(prefix) :] for name in self._kept(tree).get(stamp, {}) if name.startswith(prefix)]
         folders = sorted({name.partition("/")[0] for name in kept if "/" in name})
@@ -408,4 +407,4 @@ def _plain(text: str) -> str:
     return "".join(letter if letter.isalnum() or letter in " ._-@" else "-" for letter in text)[:60].strip()
 
 
-__all__ = ["VERSIONS", "Remote", "RemoteSource", "top_of"]
+__all__ = ["Remote", "RemoteSource", "top_of"]

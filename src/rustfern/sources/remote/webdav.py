@@ -6,22 +6,23 @@ Sources: RFC 4918 (9.1 PROPFIND, 10.2 Depth, 14 XML elements, 15 properties), RF
 
 from __future__ import annotations
 
-import contextlib
 import posixpath
 import re
 import threading
 import time
 import weakref
-from collections.abc import Iterable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import UTC, datetime
+from functools import partial
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote, urljoin, urlsplit
 
 from rustfern.core.errors import SourceError
 from rustfern.core.remote_paths import parts_of
 from rustfern.core.services import ServiceLayout
-from rustfern.sources.remote.interface import MOST_NAMES, Ask, Item, Trashed, Version
+from rustfern.sources.remote.interface import MOST_NAMES, TRASH, VERSIONS, Ask, Item, Trashed, Version
 from rustfern.sources.remote.pace import Pace
 from rustfern.sources.remote.webdav_answers import Told, asks_for, item_of, log_items, multistatus, seconds, time_of
 
@@ -61,6 +62,20 @@ _SAID = {
 }  # fmt: skip
 
 
+_NONE_KEPT = frozenset({400, 404, 405, 409, 410, 415, 422, 501})
+"""Answers of a service that keeps no such thing."""
+
+
+class Refused(SourceError):
+    """A question that the service answered with an error (RFC 9110, 15)."""
+
+    def __init__(self, method: str, status: int, where: str) -> None:
+        what, following = _SAID.get(status, (f"the service answers with an error ({status})", "Try again later"))
+        super().__init__(what, where, following)
+        # A report that a service does not know may be forbidden too (RFC 3253, 3.6).
+        self.means_none = status in _NONE_KEPT or (status == 403 and method != "PROPFIND")
+
+
 class WebDav:
     """One server. Passwords are asked for when the server wants one, and kept in memory alone."""
 
@@ -85,6 +100,7 @@ class WebDav:
         self._password: str | None = None
         self._features: str | None = None
         self._kept: tuple[str, str, bytes] | None = None
+        self._missed: dict[str, Counter[str]] = {VERSIONS: Counter(), TRASH: Counter()}
         self._workers = ThreadPoolExecutor(_AT_ONCE, "webdav")
         weakref.finalize(self, self._workers.shutdown, wait=False, cancel_futures=True)
 
@@ -150,10 +166,7 @@ class WebDav:
                 time.sleep(pause)
                 continue
             if status >= 400:
-                what, following = _SAID.get(
-                    status, (f"the service answers with an error ({status})", "Try again later")
-                )
-                raise SourceError(what, self._top + path, following)
+                raise Refused(method, status, self._top + path)
             return response, data
         raise SourceError(
             "the service sends from one address to the next", self._top + path, "Name the address that it ends at"
@@ -259,35 +272,52 @@ class WebDav:
         with self._lock:
             if self._features is None:
                 self._features = ""
-                with contextlib.suppress(SourceError):
+                try:
                     response, _ = self._send("OPTIONS", folder.rstrip("/") + "/")
                     self._features = ", ".join(response.headers.get_list("dav"))
+                except SourceError as error:
+                    self._note(VERSIONS, error)
         return "version-control" in {part.strip() for part in self._features.split(",")}
+
+    def missed(self, tree: str) -> list[tuple[str, int]]:
+        """What failed so far, and how often."""
+        with self._lock:
+            return list(self._missed[tree].items())
+
+    def _note(self, tree: str, error: SourceError) -> None:
+        """Note what failed, unless it means that the service keeps none."""
+        if not isinstance(error, Refused) or not error.means_none:
+            with self._lock:
+                self._missed[tree][error.what] += 1
 
     def versions(self, files: list[tuple[str, Item]]) -> list[list[Version]]:
         """The versions of files: by their version tree (RFC 3253), else as the service is known to lay them out; empty where it keeps none."""
         return list(self._workers.map(self._versions_of, [path for path, _ in files], [item for _, item in files]))
 
     def _versions_of(self, path: str, item: Item) -> list[Version]:
-        found: list[Version] = []
+        ways: list[Callable[[], list[Version]]] = []
         if self._tells_of_versions(posixpath.dirname(path)):
-            found = self._version_tree(path)
-        if self._features and _KEEPS_LOGS in self._features and not found:
-            found = self._logged(path)
-        for layout, parts in self._layouts_of(path) if item.ident and not found else ():
-            found = found or self._collected(layout, parts, item.ident)
+            ways.append(partial(self._version_tree, path))
+        if self._features and _KEEPS_LOGS in self._features:
+            ways.append(partial(self._logged, path))
+        if _IDENT.fullmatch(item.ident):
+            ways += [partial(self._collected, *each, item.ident) for each in self._layouts_of(path)]
+        found: list[Version] = []
+        failed: list[SourceError] = []
+        for way in ways:
+            try:
+                found = found or way()
+            except SourceError as error:
+                failed.append(error)
+        for each in failed if not found else ():
+            self._note(VERSIONS, each)
         return sorted(found, key=lambda version: version.modified or datetime.fromtimestamp(0, UTC), reverse=True)
 
     def _version_tree(self, path: str) -> list[Version]:
         headers = {"Depth": "0", "Content-Type": "application/xml; charset=utf-8"}
-        try:
-            response, data = self._send("REPORT", path, headers, asks_for("version-tree", _OF_VERSIONS))
-        except SourceError:
-            return []
-        if response.status_code != 207:
-            return []
+        response, data = self._send("REPORT", path, headers, asks_for("version-tree", _OF_VERSIONS))
         found = []
-        for told in multistatus(data, self._top + path):
+        for told in multistatus(data, self._top + path) if response.status_code == 207 else ():
             there = urlsplit(told.href)
             if told.is_folder or (there.netloc and there.netloc.casefold() != self._host):
                 continue
@@ -296,36 +326,30 @@ class WebDav:
 
     def _logged(self, path: str) -> list[Version]:
         """The versions of a file by the log of a version control system, which lays each out below an address of its own."""
-        try:
-            _, data = self._send("PROPFIND", path, {"Depth": "0"}, asks_for("propfind", ["DAV: checked-in"]))
-            now = next((told.values.get("checked-in", "") for told in multistatus(data, self._top + path)), "")
-            last = _CHECKED_IN.fullmatch(unquote(urlsplit(now).path, errors="surrogateescape"))
-            if last is None:
-                return []
-            _, data = self._send("REPORT", path, {}, _LOG % int(last[2]))
-            found = []
-            for told in log_items(data, self._top + path)[:_MOST_VERSIONS]:
-                number = told.get("version-name", "")
-                where = f"{last[1]}{number}{last[3]}"
-                if number.isdigit() and number != last[2]:
-                    _, data = self._send("PROPFIND", where, {"Depth": "0"}, asks_for("propfind", _OF_VERSIONS))
-                    size = next((item_of("", each).size for each in multistatus(data, self._top + where)), 0)
-                    found.append(
-                        Version(where, size, time_of(told.get("date", "")), told.get("creator-displayname", ""), number)
-                    )
-            return found
-        except SourceError:
+        _, data = self._send("PROPFIND", path, {"Depth": "0"}, asks_for("propfind", ["DAV: checked-in"]))
+        now = next((told.values.get("checked-in", "") for told in multistatus(data, self._top + path)), "")
+        last = _CHECKED_IN.fullmatch(unquote(urlsplit(now).path, errors="surrogateescape"))
+        if last is None:
             return []
+        _, data = self._send("REPORT", path, {}, _LOG % int(last[2]))
+        found = []
+        for told in log_items(data, self._top + path)[:_MOST_VERSIONS]:
+            number = told.get("version-name", "")
+            where = f"{last[1]}{number}{last[3]}"
+            if number.isdigit() and number != last[2]:
+                _, data = self._send("PROPFIND", where, {"Depth": "0"}, asks_for("propfind", _OF_VERSIONS))
+                size = next((item_of("", each).size for each in multistatus(data, self._top + where)), 0)
+                found.append(
+                    Version(where, size, time_of(told.get("date", "")), told.get("creator-displayname", ""), number)
+                )
+        return found
 
     def _collected(self, layout: ServiceLayout, parts: dict[str, str], ident: str) -> list[Version]:
         """The versions of a file where each lies in a collection of its own."""
-        if not layout.versions or not _IDENT.fullmatch(ident):
+        if not layout.versions:
             return []
         folder = layout.versions.format(**parts, id=ident)
-        try:
-            listed = self._listed(folder, [layout.author] if layout.author else [])
-        except SourceError:
-            return []
+        listed = self._listed(folder, [layout.author] if layout.author else [])
         return [
             _version(told, f"{folder}/{name}", layout.author) for name, told in listed.items() if not told.is_folder
         ]
@@ -338,7 +362,8 @@ class WebDav:
             top = layout.trash.format(**parts)
             try:
                 listed = self._listed(top, [layout.deleted, layout.place])
-            except SourceError:
+            except SourceError as error:
+                self._note(TRASH, error)
                 continue
             found: list[Trashed] = []
             for name, told in listed.items():
@@ -359,9 +384,11 @@ class WebDav:
             item = item_of("", told)
             found.append(Trashed(where, item.size, item.modified, deleted, was))
         elif depth:
-            with contextlib.suppress(SourceError):
+            try:
                 for name, inner in self._listed(where).items():
                     self._trashed(f"{where}/{name}", inner, deleted, f"{was}/{name}", found, depth - 1)
+            except SourceError as error:
+                self._note(TRASH, error)
 
     # --- reading ------------------------------------------------------------------------------------------------------
 

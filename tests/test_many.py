@@ -133,6 +133,16 @@ def test_each_root_ends_as_its_own_case_and_answer(homes: Path, tmp_path: Path, 
         ), told
 
 
+def test_the_status_is_that_of_all_roots_together(tmp_path: Path, rustfern: Rustfern) -> None:
+    write(tmp_path / "yard/pc1/Documents/launch.json", '{"launch": "Tuesday"}\n')
+    write(tmp_path / "yard/pc2/Documents/launch.json", '{"launch": "Tues')
+    run = rustfern("check", "--list", tmp_path / "yard", "--out", tmp_path / "out")
+    assert run.status == 1 and "2 roots: 1 nothing damaged, 1 something damaged" in run.out
+    (tmp_path / "yard/pc2/Documents/launch.json").write_text("{}\n")
+    run = rustfern("check", "--list", tmp_path / "yard", "--out", tmp_path / "out")
+    assert run.status == 0 and "2 roots: 2 nothing damaged" in run.out
+
+
 def test_a_terminal_stays_in_its_own_case(homes: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     rustfern("scan", homes / "pc3")
     before = rustfern("cases").out

@@ -340,15 +340,54 @@ def test_a_file_from_standard_input_a_large_hole_and_many_at_once(tmp_path: Path
         out.write(box(b"ftyp", b"isom0000"))
         out.truncate(10 << 30)
     assert rustfern("check", hole, "--json").json["files"][0]["state"] == "damaged"
+
+
+def _attack(base: Path) -> None:
+    """Renamed in place, with a note in the folder."""
     for number in range(8):
-        write(tmp_path / "d" / f"plan {number}.docx.krypt7", os.urandom(3000), T0 + number)
-    assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d").out
-    assert "disconnect" in rustfern("check", "--recursive", tmp_path / "d", "--json").json["alarm"]
-    # Whole files of the same ending and minute: an archive of both was unpacked.
+        write(base / f"plan {number}.docx.krypt7", os.urandom(3000), T0 + number)
+    write(base / "READ ME.txt", b"Your files are locked.\n", T0 + 9)
+
+
+def _made_up_names(base: Path) -> None:
     for number in range(9):
-        write(tmp_path / "e" / f"plan {number}.zip", package({"a": str(number)}), T0)
-        write(tmp_path / "e" / f"noise {number}.zip", b"PK\3\4" + os.urandom(3000), T0) if number < 8 else None
-    assert rustfern("check", "--recursive", tmp_path / "e", "--json").json["alarm"] is None
+        write(base / f"{number % 3}" / f"{os.urandom(8).hex()}.krypt7", os.urandom(3000), T0 + number)
+        write(base / f"{number % 3}" / "READ ME.txt", b"Your files are locked.\n", T0 + number)
+
+
+def _in_place(base: Path) -> None:
+    for number in range(9):
+        write(base / f"order {number}.{('docx', 'pdf', 'jpg')[number % 3]}", os.urandom(3000), T0 + number)
+
+
+def _game(base: Path) -> None:
+    """An archive that was unpacked: packed data of its own kind, and what can be read."""
+    for number in range(9):
+        write(base / f"{number % 3}" / f"level {number}.pak", os.urandom(3000), T0)
+        write(base / f"{number % 3}" / f"about {number}.txt", b"The old slipway.\n", T0)
+
+
+def _one_folder(base: Path) -> None:
+    for number in range(9):
+        write(base / f"key {number}.bin", os.urandom(3000), T0)
+
+
+def _hurt_archives(base: Path) -> None:
+    for number in range(9):
+        write(base / f"plan {number}.zip", package({"a": str(number)}), T0)
+        write(base / f"noise {number}.zip", b"PK\3\4" + os.urandom(3000), T0) if number < 8 else None
+
+
+@pytest.mark.parametrize(
+    ("lay", "alarming"),
+    [(_attack, True), (_made_up_names, True), (_in_place, True), (_game, False), (_one_folder, False), (_hurt_archives, False)],
+)  # fmt: skip
+def test_an_alarm_on_what_an_attack_leaves_only(
+    lay: Callable[[Path], None], alarming: bool, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    lay(tmp_path / "yard")
+    assert ("disconnect" in rustfern("check", "--recursive", tmp_path / "yard").out) is alarming
+    assert (rustfern("check", "--recursive", tmp_path / "yard", "--json").json["alarm"] is not None) is alarming
 
 
 def packed_forms() -> dict[str, bytes]:

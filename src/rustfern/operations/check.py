@@ -36,6 +36,7 @@ from rustfern.sources.folder import with_companions
 from rustfern.sources.registry import Sources, is_searched_file, on_disk
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
+_MIN_FOLDERS, _MIN_KINDS, _MOST_NOTES = 3, 3, 2
 _MAX_LOOKED_INTO, _NOISE_BYTES = 20, 512
 _LONG_PATH = 259
 _LONG_SHEET = 218
@@ -299,28 +300,60 @@ def _is_noise(entry: Entry) -> bool:
 
 
 def alarm(checked: Sequence[Checked], clock: Clock) -> str | None:
-    """Many files turned to noise within minutes under one new ending: not an accident of one disk sector, nor an archive unpacked."""
-    groups: dict[str, list[Checked]] = {}
-    whole: dict[str, list[datetime]] = {}
+    """Many files turned to noise within minutes, under one new ending or all kinds in place: not an accident of one disk sector, nor an archive
+    that was unpacked.
+    """
+    lost: dict[str, list[Checked]] = {}
+    whole: list[tuple[datetime, str]] = []
     for item in checked:
-        ending = os.path.basename(item.path).rpartition(".")[2].casefold()
         if item.content.state is State.INTACT and item.entry and item.entry.modified:
-            whole.setdefault(ending, []).append(item.entry.modified)
+            whole.append((item.entry.modified, os.path.basename(item.path)))
         if item.content.state is State.DAMAGED or (
             item.content.state is State.UNREADABLE and item.content.format is None
         ):
-            groups.setdefault(ending, []).append(item)
-    for ending, items in groups.items():
-        entries = [item.entry for item in items if item.entry and item.entry.size]
-        times = sorted(entry.modified for entry in entries if entry.modified)
-        if len(times) < _MIN_ALARMING_FILES or times[-1] - times[0] > _ALARM_WINDOW:
-            continue
-        if sum(times[0] <= when <= times[-1] for when in whole.get(ending, ())) > len(times):
-            continue  # an archive of both was unpacked: an attack leaves none of that ending whole
-        looked_into = entries[:_MAX_LOOKED_INTO]
-        if sum(map(_is_noise, looked_into)) * 5 >= len(looked_into) * 4:
-            return (
-                f"{len(times)} files ending in .{ending} were damaged between {clock.format_time(times[0])} and "
-                f"{clock.local(times[-1]):%H:%M}: stop, disconnect this machine from the network, pause sync, and keep the disk as it is"
-            )
+            lost.setdefault(os.path.basename(item.path).rpartition(".")[2].casefold(), []).append(item)
+    for ending, items in lost.items():
+        if format_of_extension(ending) is None and (told := _noise(items, whole)) is not None:
+            behind = sum(format_of_extension(extension_of(_before_ending(each.path))) is not None for each in items)
+            folders = {os.path.dirname(each.path) for each in items}
+            # Renamed in place, or under made-up names in folder after folder: what an archive holds is neither.
+            if behind * 5 >= len(items) * 4 or (len(folders) >= _MIN_FOLDERS and _few_between(whole, *told)):
+                return _alarming(f"{len(items)} files ending in .{ending}", told, clock)
+    kept = {ending: items for ending, items in lost.items() if format_of_extension(ending) is not None}
+    overwritten = [item for items in kept.values() for item in items]
+    if len(kept) >= _MIN_KINDS and (told := _noise(overwritten, whole)) is not None and _few_between(whole, *told):
+        return _alarming(f"{len(overwritten)} files of {len(kept)} kinds", told, clock)
     return None
+
+
+def _before_ending(path: str) -> str:
+    return os.path.basename(path).rpartition(".")[0]
+
+
+def _noise(items: Sequence[Checked], whole: Sequence[tuple[datetime, str]]) -> tuple[datetime, datetime] | None:
+    """Between when they were written, if these files are noise, all of them within minutes, and not among more that are whole."""
+    entries = [item.entry for item in items if item.entry and item.entry.size]
+    times = sorted(entry.modified for entry in entries if entry.modified)
+    if len(times) < _MIN_ALARMING_FILES or times[-1] - times[0] > _ALARM_WINDOW:
+        return None
+    if len(_between(whole, times[0], times[-1])) > len(times):
+        return None
+    looked_into = entries[:_MAX_LOOKED_INTO]
+    return (times[0], times[-1]) if sum(map(_is_noise, looked_into)) * 5 >= len(looked_into) * 4 else None
+
+
+def _between(whole: Sequence[tuple[datetime, str]], first: datetime, last: datetime) -> set[str]:
+    """Names under which whole files were written: a note that an attack leaves in each folder counts once."""
+    return {name for when, name in whole if first <= when <= last}
+
+
+def _few_between(whole: Sequence[tuple[datetime, str]], first: datetime, last: datetime) -> bool:
+    return len(_between(whole, first, last)) <= _MOST_NOTES
+
+
+def _alarming(what: str, between: tuple[datetime, datetime], clock: Clock) -> str:
+    first, last = between
+    return (
+        f"{what} were turned to noise between {clock.format_time(first)} and {clock.local(last):%H:%M}: stop, disconnect this machine from "
+        "the network, pause sync, and keep the disk as it is"
+    )

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import State
-from rustfern.formats import format_table
+from rustfern.formats import format_table, holes, paged_bytes
 from rustfern.formats import registry as formats
 from rustfern.formats.office import compound_file, xls
 from rustfern.formats.text_sink import TextSink
@@ -83,11 +83,40 @@ def test_workbook_records_that_break(hurt: object, said: str) -> None:
         xls.read(hurt(workbook()), TextSink(), {})
 
 
+@pytest.mark.parametrize("name", ["dues.xls", "launch.ppt"])
+def test_streams_that_are_held_by_pages_only(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The same of each stream, and the same verdict, where it is too long to be held."""
+    data = OFFICE[name]
+    known = compound_file.Compound(io.BytesIO(data), len(data))
+    whole = formats.check(io.BytesIO(data), name)
+    monkeypatch.setattr(paged_bytes, "HELD", 100)
+    compound = compound_file.Compound(io.BytesIO(data), len(data))
+    for path in compound.paths:
+        held = compound.data(path)
+        assert held[0 : len(held)] == (known.read(path) or b"") == (compound.read(path) or b"")
+        assert len(held) == (compound.size(path) or 0)
+    assert formats.check(io.BytesIO(data), name) == whole
+
+
+@given(st.lists(st.tuples(st.sampled_from([0, 1]), st.integers(1, 5), st.sampled_from([1, 511, 512])), max_size=12))
+def test_a_lost_sector_is_found_in_pages_too(runs: list[tuple[int, int, int]]) -> None:
+    data = b"".join(bytes((value,)) * (count * unit) for value, count, unit in runs)
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(holes, "_WINDOW", 1024)
+        assert holes.lost_sector(paged_bytes.Paged(io.BytesIO(data), len(data))) == holes.lost_sector(data)
+
+
+def test_more_cells_than_are_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(xls, "_MAX_IN_SHEET", 3)
+    content = formats.check(io.BytesIO(OFFICE["dues.xls"]), "dues.xls")
+    assert (content.state, content.words, content.amounts["cells"]) == (State.INTACT, None, 5)
+
+
 def test_a_workbook_with_a_password() -> None:
     data = workbook()
     length = struct.unpack_from("<H", data, 2)[0]
     locked = data[: 4 + length] + struct.pack("<HH", 0x002F, 6) + bytes(6) + data[4 + length :]
-    assert xls.read(locked, TextSink(), {}) is True
+    assert xls.read(locked, TextSink(), {}) == "encrypted"
 
 
 @given(st.integers(0, 600_000), st.binary(min_size=1, max_size=700))

@@ -61,10 +61,4 @@ def _members(archive: zips.Archive) -> list[Part]:
 
 
 def _streams(compound: Compound) -> list[Part]:
-    out = []
-    for path in compound.paths:
-        try:
-            out.append(Part(path, len(compound.read(path) or b"")))
-        except Malformed as error:
-            out.append(Part(path, 0, str(error)))
-    return out
+    return [Part(path, compound.size(path) or 0) for path in compound.paths]

@@ -51,6 +51,6 @@ class BeforeCompound:
         if data[:4] in _BARE and data[4:6] not in (b"\x00\x05", b"\x00\x06"):
             raise Refused("a workbook that does not name its version: reading it was refused")
         amounts: dict[str, int] = {}
-        if xls.read(data, sink, amounts):
+        if xls.read(data, sink, amounts) == "encrypted":
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         return Reading(glance, State.INTACT, "read to the end: its records are whole", amounts)

@@ -66,7 +66,7 @@ class OfficeBinary:
             glance = replace(glance, format=claimed if claimed in opc.PACKAGES else format_name)
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         if main is None:
-            if not any(compound.read(path) for path in compound.paths):
+            if not any(compound.size(path) for path in compound.paths):
                 raise Malformed("a compound file without any document in it")
             return Reading(
                 glance,
@@ -74,8 +74,8 @@ class OfficeBinary:
                 "a compound file whose chains are whole, of a kind that is not known",
                 has_text=False,
             )
-        data = compound.read(main) or b""
-        protected = False
+        data = compound.read(main) or b"" if format_name != "ppt" else b""
+        protected = untold = False
         if (main == "WordDocument" and data[:2] == _BEFORE_97) or main == "Book":
             glance = replace(
                 glance, needs="written by a version before 1997: newer programs block such files until that is allowed"
@@ -83,11 +83,14 @@ class OfficeBinary:
         if format_name == "doc":
             protected = doc.read(compound, data, sink, amounts)
         elif format_name == "xls":
-            protected = xls.read(data, sink, amounts)
+            told = xls.read(data, sink, amounts)
+            protected, untold = told == "encrypted", told == "untold"
         elif format_name == "ppt":
             if main == "PP40":
                 raise Refused("a presentation of 1995 or before: reading it was refused")
-            protected = ppt.read(compound, data, sink, amounts, main.rpartition("PowerPoint Document")[0])
+            protected = ppt.read(
+                compound, compound.data(main), sink, amounts, main.rpartition("PowerPoint Document")[0]
+            )
         elif format_name == "msg":
             title, author = compound_others.message(compound, sink, amounts)
             glance = replace(glance, title=title, author=author)
@@ -101,11 +104,13 @@ class OfficeBinary:
             return Reading(glance, State.ENCRYPTED, "protected by a password; its text cannot be read", has_text=False)
         for part in _UNBROKEN.get(format_name or "", ()):
             path = f"{main.rpartition('/')[0]}/{part}".lstrip("/")
-            if (hole := lost_sector(compound.read(path) or b"")) is not None:
+            if (hole := lost_sector(data if path == main else compound.data(path))) is not None:
                 raise Malformed(f"zeros of whole sectors in the stream {part}", hole)
         if format_name == "doc":
-            art_pictures.check_inline(compound.read("Data") or b"")
+            art_pictures.check_inline(compound.data("Data"))
         elif format_name == "ppt":
-            art_pictures.check_stored(compound.read(main.replace("PowerPoint Document", "Pictures")) or b"")
+            art_pictures.check_stored(compound.data(main.replace("PowerPoint Document", "Pictures")))
         reason = f"read to the end: {len(compound.paths)} streams, chains and the main stream right"
-        return Reading(glance, State.INTACT, reason, amounts)
+        if untold:
+            reason += "; its cells are too many for their words to be compared"
+        return Reading(glance, State.INTACT, reason, amounts, has_text=not untold)

@@ -12,16 +12,19 @@ from typing import BinaryIO
 
 import msgspec
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance
 from rustfern.core.times import filetime
+from rustfern.formats.paged_bytes import Data, Pieces, load_or_page
 from rustfern.formats.reader import ByteReader
 
 SIGNATURE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 _END, _FREE, _FAT, _DIFAT = 0xFFFFFFFE, 0xFFFFFFFF, 0xFFFFFFFD, 0xFFFFFFFC
 _LAST = 0xFFFFFFFA
 _STREAM, _STORAGE, _ROOT, _IMPOSSIBLE = 2, 1, 5, 255
-_MAX_ENTRIES = 1 << 20
+_MAX_ENTRIES = 1 << 18
+_Pieces = list[tuple[int, int]]
+"""Where a stream lies: (first byte in the file, bytes) of each run of sectors."""
 
 
 class Stream(msgspec.Struct, frozen=True):
@@ -55,19 +58,19 @@ class Compound:
         )
         self._used = bytearray(max(self.sectors, 0))
         self.fat = self._load_fat(header, difat, difat_count)
-        directory = self._chain(self._dir_start, None, "the directory")
+        directory = self._read(self._chain(self._dir_start, None, "the directory"))
         self.entries = self._load_directory(directory)
         root = self.entries[0]
         self.mini_fat = array("I")
         if mini_count and mini_start != _END:  # some write a count though they have none
-            self.mini_fat.frombytes(self._chain(mini_start, mini_count * self.sector, "the mini FAT"))
-        self._mini = self._chain(root.start, root.size, "the mini stream") if root.size else b""
+            self.mini_fat.frombytes(self._read(self._chain(mini_start, mini_count * self.sector, "the mini FAT")))
+        self._mini = self._read(self._chain(root.start, root.size, "the mini stream")) if root.size else b""
         self.paths = self._tree()
         self._folded = {path.casefold() for path in self.paths}
-        self._data: dict[str, bytes] = {}
+        self._data: dict[str, bytes | _Pieces] = {}
         for path, number in self.paths.items():
             if self.entries[number].kind == _STREAM:
-                self._data[path] = self._read_stream(self.entries[number])
+                self._data[path] = self._stream_of(self.entries[number])
 
     def _sector_bytes(self, number: int, what: str, needed: int | None = None) -> bytes:
         """One sector; the last one of the file may stop behind the `needed` bytes, as some writers leave out the rest."""
@@ -110,27 +113,50 @@ class Compound:
             raise Malformed("the compound file has no FAT", 44)
         return fat
 
-    def _chain(self, start: int, size: int | None, what: str) -> bytes:
-        """The bytes of a chain: exactly `size`, or to its end if None."""
-        out = bytearray()
+    def _chain(self, start: int, size: int | None, what: str) -> _Pieces:
+        """Where a chain lies: exactly `size` bytes of it, or all to its end if None."""
+        runs: list[tuple[int, int]] = []
+        first = count = length = 0
         number = start
+        most = self.file_size + self.sector
         while number != _END:
             if number > _LAST or number >= len(self.fat):
-                raise Malformed(f"the chain of {what} leads nowhere after {len(out)} bytes")
+                raise Malformed(f"the chain of {what} leads nowhere after {length} bytes")
             self._claim(number, what)
-            needed = None if size is None else max(0, min(self.sector, size - len(out)))
-            out += self._sector_bytes(number, what, needed)
-            if len(out) > self.file_size + self.sector:
+            if number >= self.sectors - 1:  # the last one, or one beyond it: is there enough of it?
+                self._sector_bytes(number, what, None if size is None else max(0, min(self.sector, size - length)))
+            if count and number == first + count:
+                count += 1
+            else:
+                if count:
+                    runs.append((first, count))
+                first, count = number, 1
+            length += self.sector
+            if length > most:
                 raise Malformed(f"the chain of {what} is longer than the file")
             number = self.fat[number]
-            if size is not None and len(out) >= size + self.sector and number != _END:
-                # Longer chains than needed occur; walk on only to see that they end.
-                continue
-        if size is not None and len(out) < size:
-            raise Malformed(f"the chain of {what} ends after {len(out)} of {size} bytes")
-        return bytes(out if size is None else out[:size])
+        if size is not None and length < size:
+            raise Malformed(f"the chain of {what} ends after {length} of {size} bytes")
+        if count:
+            runs.append((first, count))
+        return self._cut(runs, length if size is None else size)
+
+    def _cut(self, runs: list[tuple[int, int]], size: int) -> _Pieces:
+        """Longer chains than needed occur: what lies behind `size` bytes is none of the stream's."""
+        pieces: _Pieces = []
+        for first, count in runs:
+            length = min(count * self.sector, size)
+            if length:
+                pieces.append(((first + 1) * self.sector, length))
+            size -= length
+        return pieces
+
+    def _read(self, pieces: _Pieces) -> bytes:
+        return Pieces(self._bytes.stream, pieces).read()
 
     def _load_directory(self, data: bytes) -> list[Stream]:
+        if len(data) // 128 > _MAX_ENTRIES:
+            raise Refused("a compound file of more entries than any document has: reading it was refused")
         entries = []
         for at in range(0, len(data) - 127, 128):
             length, kind = struct.unpack_from("<HB", data, at + 64)
@@ -144,8 +170,6 @@ class Compound:
             entries.append(Stream(name, kind, start, size, child, left, right))
         if not entries or entries[0].kind != _ROOT:
             raise Malformed("the directory does not begin with its root")
-        if len(entries) > _MAX_ENTRIES:
-            raise Malformed("more directory entries than any document has")
         return entries
 
     def _tree(self) -> dict[str, int]:
@@ -171,7 +195,8 @@ class Compound:
                 stack.append((entry.child, f"{prefix}{entry.name}/"))
         return paths
 
-    def _read_stream(self, entry: Stream) -> bytes:
+    def _stream_of(self, entry: Stream) -> bytes | _Pieces:
+        """The bytes of a short stream, or where a long one lies."""
         if entry.size == 0:
             return b""
         if entry.size > self.file_size:
@@ -192,10 +217,29 @@ class Compound:
 
     def read(self, path: str) -> bytes | None:
         """The bytes of a stream by its path, None if there is none. Names match without regard to case."""
+        found = self._found(path)
+        return found if found is None or isinstance(found, bytes) else self._read(found)
+
+    def data(self, path: str) -> Data:
+        """As `read`, but of a long stream only pages are held; empty if there is none."""
+        found = self._found(path)
+        if found is None or isinstance(found, bytes):
+            return found or b""
+        size = sum(length for _, length in found)
+        return load_or_page(Pieces(self._bytes.stream, found), size)
+
+    def size(self, path: str) -> int | None:
+        """The bytes of a stream, None if there is none."""
+        found = self._found(path)
+        if found is None:
+            return None
+        return len(found) if isinstance(found, bytes) else sum(length for _, length in found)
+
+    def _found(self, path: str) -> bytes | _Pieces | None:
         if path in self._data:
             return self._data[path]
         folded = path.casefold()
-        return next((data for name, data in self._data.items() if name.casefold() == folded), None)
+        return next((found for name, found in self._data.items() if name.casefold() == folded), None)
 
     def has(self, path: str) -> bool:
         """Whether a stream or storage exists, without regard to case."""

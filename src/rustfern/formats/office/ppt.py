@@ -14,6 +14,7 @@ import msgspec
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.office.compound_file import Compound
+from rustfern.formats.paged_bytes import Data, unpack
 from rustfern.formats.text_sink import TextSink
 
 _DOCUMENT, _LIST, _CHARS, _BYTES, _EDIT, _DIRECTORY = 1000, 4080, 4000, 4008, 4085, 6002
@@ -25,12 +26,12 @@ _MAX_DEPTH = 100
 _ZEROS = bytes(16)
 
 
-def _records(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int, int, int]]:
+def _records(data: Data, start: int, end: int) -> Iterator[tuple[int, int, int, int, int]]:
     position = start
     while position < end:
         if position + 8 > end:
             raise Malformed("a record of the presentation is cut off", position)
-        version, kind, length = struct.unpack_from("<HHI", data, position)
+        version, kind, length = unpack("<HHI", data, position)
         if position + 8 + length > end:
             raise Malformed("a record of the presentation reaches beyond its parent", position)
         yield version & 0xF, version >> 4, kind, position + 8, position + 8 + length
@@ -51,7 +52,7 @@ class _Text(msgspec.Struct):
 
 
 def _walk(
-    data: bytes, start: int, end: int, out: _Text, depth: int, *, of: int | None = None, shown: bool = True
+    data: Data, start: int, end: int, out: _Text, depth: int, *, of: int | None = None, shown: bool = True
 ) -> None:
     """Follow a container; `of` is the list of slides that it is, if it is one; the text of one that is not `shown` does not count."""
     if depth > _MAX_DEPTH:
@@ -65,12 +66,12 @@ def _walk(
             inner = instance if kind == _LIST else of
             _walk(data, begin, finish, out, depth + 1, of=inner, shown=shown and inner in (None, _SLIDES))
         elif kind == _PERSIST and of is not None and finish - begin >= 4:
-            out.named.append((of, struct.unpack_from("<I", data, begin)[0]))
+            out.named.append((of, unpack("<I", data, begin)[0]))
             out.slide += shown
         elif not shown:
             continue
         elif kind == _HEADER and finish - begin >= 4:
-            out.title = struct.unpack_from("<I", data, begin)[0] in _TITLES
+            out.title = unpack("<I", data, begin)[0] in _TITLES
         elif kind in (_CHARS, _BYTES) and _ZEROS in data[begin:finish]:
             raise Malformed("zeros where text should be", begin)
         elif kind == _CHARS:
@@ -79,7 +80,7 @@ def _walk(
             out.add(data[begin:finish].decode("latin-1"))
 
 
-def _record(data: bytes, at: int, kind: int, what: str) -> tuple[int, int]:
+def _record(data: Data, at: int, kind: int, what: str) -> tuple[int, int]:
     """Where the content of the record at a place begins and ends. Raises `Malformed` for one of another kind."""
     for _, _, found, begin, finish in _records(data, at, len(data)) if at < len(data) else ():
         if found == kind:
@@ -88,7 +89,7 @@ def _record(data: bytes, at: int, kind: int, what: str) -> tuple[int, int]:
     raise Malformed(f"{what} of the presentation is not where it should be", at)
 
 
-def _objects(data: bytes, edit: int) -> tuple[dict[int, int], int, bool]:
+def _objects(data: Data, edit: int) -> tuple[dict[int, int], int, bool]:
     """(where each object lies, the number of the document's own, whether they are encrypted), by the chain of edits, the newest first."""
     places: dict[int, int] = {}
     document = 0
@@ -97,32 +98,32 @@ def _objects(data: bytes, edit: int) -> tuple[dict[int, int], int, bool]:
         begin, finish = _record(data, edit, _EDIT, "an edit")
         if edit in seen or finish - begin < 28:
             raise Malformed("the edits of the presentation lead nowhere", edit)
-        before, directory, number = struct.unpack_from("<III", data, begin + 8)
+        before, directory, number = unpack("<III", data, begin + 8)
         document = document if seen else number
         if not seen and finish - begin >= 32:
             return places, document, True
         seen.add(edit)
         at, end = _record(data, directory, _DIRECTORY, "a list of objects")
         while at + 4 <= end:
-            packed = struct.unpack_from("<I", data, at)[0]
+            packed = unpack("<I", data, at)[0]
             first, count = packed & 0xFFFFF, packed >> 20
             at += 4
             if at + 4 * count > end:
                 raise Malformed("a list of objects of the presentation stops before its end", at)
-            for item, place in enumerate(struct.unpack_from(f"<{count}I", data, at)):
+            for item, place in enumerate(unpack(f"<{count}I", data, at)):
                 places.setdefault(first + item, place)
             at += 4 * count
         edit = before
     return places, document, False
 
 
-def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int], folder: str = "") -> bool:
+def read(compound: Compound, data: Data, sink: TextSink, amounts: dict[str, int], folder: str = "") -> bool:
     """Hand the slides' text to the sink. True if encrypted. Raises `Malformed` where what the newest edit needs breaks; other bytes between
     the objects do not count.
     """
     user = compound.read(f"{folder}Current User")
     if user is None or len(user) < 20:
-        if len(data) < 8 or struct.unpack_from("<H", data, 2)[0] != _DOCUMENT:
+        if len(data) < 8 or unpack("<H", data, 2)[0] != _DOCUMENT:
             raise Refused("a presentation of 1995 or before: reading it was refused")
         raise Malformed("the stream Current User is missing or too short")
     token, edit = struct.unpack_from("<II", user, 12)

@@ -1,12 +1,15 @@
 """The main stream of binary workbooks: records from BOF to EOF; cells through xlrd.
 
-Source: [MS-XLS] 2.1.4 (records), 2.4.21 (BOF), 2.4.103 (EOF), 2.4.117 (FilePass), 2.4.28 (BoundSheet8).
+Source: [MS-XLS] 2.1.4 (records), 2.4.21 (BOF), 2.4.103 (EOF), 2.4.117 (FilePass), 2.4.28 (BoundSheet8),
+2.4.127, 2.4.148, 2.4.149, 2.4.175, 2.4.180, 2.4.220 (cells).
 """
 
 from __future__ import annotations
 
+import gc
 import io
 import struct
+from typing import Literal
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.text_layout import day, figure, truth
@@ -17,12 +20,21 @@ _OLDER_BOFS = (0x0009, 0x0209, 0x0409)
 """The first records of the second to the fourth version (those files are no compound files)."""
 _TOO_MANY_ZEROS = 16
 _MAX_RECORD = 8228
-_MAX_CELLS = 5_000_000
+_MAX_CELLS, _MAX_IN_SHEET = 1_500_000, 600_000
+"""Cells that are read; the library holds a sheet whole."""
+_CELLS = frozenset({0x0006, 0x00FD, 0x0203, 0x0204, 0x0205, 0x027E})
+"""Formula, LabelSst, Number, Label, BoolErr, RK."""
+_SEVERAL = 0x00BD
+_LARGE = 20_000
+
+Outcome = Literal["read", "encrypted", "untold"]
+"""What became of a workbook; `untold`: every record is whole, but its cells are too many to be told."""
 
 
-def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
-    """Hand the cells to the sink. True if the workbook is encrypted. Raises `Malformed` where records break."""
+def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> Outcome:
+    """Hand the cells to the sink. Raises `Malformed` where records break."""
     position, depth, substreams = 0, 0, 0
+    total = cells = most = 0
     sheets: list[int] = []
     starts: set[int] = set()
     first, zeros = int.from_bytes(data[:2], "little"), 0
@@ -42,12 +54,19 @@ def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
             depth += 1
             starts.add(position)
             substreams += 1
+            cells = 0
         elif kind == _EOF:
             depth -= 1
             if depth < 0:
                 raise Malformed("the workbook ends more often than it begins", position)
         elif kind == _FILEPASS:
-            return True
+            return "encrypted"
+        elif kind in _CELLS:
+            total, cells = total + 1, cells + 1
+            most = max(most, cells)
+        elif kind == _SEVERAL:
+            total, cells = total + (length - 6) // 6, cells + (length - 6) // 6
+            most = max(most, cells)
         elif kind == _BOUNDSHEET and length >= 4:
             sheets.append(int.from_bytes(data[position + 4 : position + 8], "little"))
         position += 4 + length
@@ -56,8 +75,11 @@ def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
     for sheet in sheets:
         if sheet not in starts:
             raise Malformed("a sheet of the workbook is not where the list of sheets says", sheet)
+    if total > _MAX_CELLS or most > _MAX_IN_SHEET:
+        amounts["cells"] = total
+        return "untold"
     _cells(data, sink, amounts)
-    return False
+    return "read"
 
 
 def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
@@ -86,9 +108,12 @@ def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
                         shown = truth(value) if cell.ctype == xlrd.XL_CELL_BOOLEAN else shown
                         sink.show(shown, "cell", spot=(0, row + 1, column))
                         count += 1
-                        if count > _MAX_CELLS:
-                            raise Malformed("more cells than a binary workbook can hold")
+            # Not two of them at once: a sheet and its book hold each other, and the next is read while this name still holds the last.
+            large = sheet.nrows > _LARGE
+            del sheet
             book.unload_sheet(index)
+            if large:
+                gc.collect()
         if count:
             amounts["cells"] = count
     except (Malformed, Enough):

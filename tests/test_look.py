@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from rustfern.formats.text_sink import Piece
-from rustfern.operations import line_diff
+from rustfern.operations import alignment
 from rustfern.operations.text_diff import compare, compare_pieces
 
 Rustfern = Callable[..., Run]
@@ -138,7 +138,7 @@ def test_lines_are_led_from_one_side_to_the_other(before: list[bytes], left: lis
     """What lies outside of the differences is the same on both sides, whatever comes again."""
     old, new = before + left + before, before + right + before
     made, at, there = [], 0, 0
-    for a, b, c, d in line_diff.gaps(old, new):
+    for a, b, c, d in alignment.gaps(old, new):
         assert old[at:a] == new[there:c]
         made += old[at:a] + new[c:d]
         at, there = b, d
@@ -172,3 +172,24 @@ def test_changes_lead_from_one_text_to_the_other(left: list[str], right: list[st
         wanted = "removed" if change.kind == "removed" else "added"
         kept = " ".join(run.text for run in change.runs if run.kind in ("same", wanted)).split()
         assert kept == side[change.at - 1].split()
+
+
+def test_long_sheets_differ_where_they_do() -> None:
+    """Ten thousand rows, one put in, one taken out, some changed far apart."""
+    rows = [(str(number), f"plank {number % 90}", "oak") for number in range(10_000)]
+    other = [("x", "larch", "new")] + rows[:4000] + rows[4001:]
+    for number in (500, 5_000, 9_000):
+        other[number] = (other[number][0], "drawn", other[number][2])
+    left, right = (
+        [
+            Piece(text, "cell", section="Orders", spot=(0, row, column))
+            for row, cells in enumerate(side, 1)
+            for column, text in enumerate(cells, 1)
+        ]
+        for side in (rows, other)
+    )
+    found = compare_pieces(left, right).changes
+    assert [(each.kind, each.where) for each in found] == [
+        ("added", "Orders row 1"), ("changed", "Orders!B501"), ("removed", "Orders row 4001"), ("changed", "Orders!B5001"),
+        ("changed", "Orders!B9001"),
+    ]  # fmt: skip

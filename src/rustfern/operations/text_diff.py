@@ -6,8 +6,8 @@ Longest matching runs (Ratcliff and Obershelp, 1988), as the standard library fi
 from __future__ import annotations
 
 import re
-from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections import Counter, deque
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
 from typing import Literal
 
@@ -15,12 +15,14 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.formats.text_sink import Piece, column_name, words_of
+from rustfern.operations.alignment import Gap, gaps
 
 Kind = Literal["same", "added", "removed"]
 _WORD = re.compile(r"\s+")
 _ALIKE = 0.4
 """Pieces that share less are not one piece that was changed, but one that went and one that came."""
-_LONG = 4_000
+_LONG, _PAIRED = 4_000, 40_000
+"""From so many pieces on a side those that stand once tie the sides together; pairs of pieces that are held against each other by their words."""
 
 
 class Run(msgspec.Struct, frozen=True):
@@ -103,15 +105,24 @@ def _running(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool) -> lis
         sides.append(([p.text for _, p in kept], [at for at, _ in kept], [p.section for _, p in kept]))
     (old, old_at, old_where), (new, new_at, new_where) = sides
     changes: list[Change] = []
-    matcher = SequenceMatcher(None, old, new, autojunk=len(old) > _LONG)
-    for what, a, b, c, d in matcher.get_opcodes():
-        if what == "equal" or (cut and (b == len(old) or d == len(new))):
+    for a, b, c, d in _differing(old, new):
+        if cut and (b == len(old) or d == len(new)):
             continue
         for change in paired(old[a:b], new[c:d], a, c):
             gone = change.kind == "removed"
             at, where = (old_at, old_where) if gone else (new_at, new_where)
             changes.append(replace(change, at=at[change.at], where=where[change.at]))
     return changes
+
+
+def _differing(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Gap]:
+    """Where two sides differ, in order."""
+    if max(len(old), len(new)) > _LONG:
+        yield from gaps(old, new)
+        return
+    for what, *gap in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        if what != "equal":
+            yield gap[0], gap[1], gap[2], gap[3]
 
 
 _Row = tuple[tuple[int, str], ...]
@@ -155,25 +166,15 @@ def _aligned(
         [tuple((column, text) for column, (_, text) in sorted(old[row].items())) for row in a],
         [tuple((column, text) for column, (_, text) in sorted(new[row].items())) for row in b],
     )
-    start = 0
-    while start < min(len(a), len(b)) and keys[0][start] == keys[1][start]:
-        start += 1
-    end = 0
-    while end < min(len(a), len(b)) - start and keys[0][-1 - end] == keys[1][-1 - end]:
-        end += 1
-    rest = [key[start : len(key) - end] for key in keys]
     pairs: list[tuple[int | None, int | None]] = []
-    matcher = SequenceMatcher(None, rest[0], rest[1], autojunk=len(rest[0]) > _LONG)
-    for what, i, j, k, m in matcher.get_opcodes():
-        if what == "equal":
-            continue
-        gone, come = list(range(i + start, j + start)), list(range(k + start, m + start))
+    for i, j, k, m in _differing(*keys):
+        gone, come = deque(range(i, j)), deque(range(k, m))
         while gone and come:
             if not _row_alike(keys[0][gone[0]], keys[1][come[0]]) and len(gone) != len(come):
                 # The longer side has rows that the other lacks.
-                pairs.append((a[gone.pop(0)], None) if len(gone) > len(come) else (None, b[come.pop(0)]))
+                pairs.append((a[gone.popleft()], None) if len(gone) > len(come) else (None, b[come.popleft()]))
             else:
-                pairs.append((a[gone.pop(0)], b[come.pop(0)]))
+                pairs.append((a[gone.popleft()], b[come.popleft()]))
         pairs += [(a[row], None) for row in gone]
         pairs += [(None, b[row]) for row in come]
     return pairs
@@ -222,7 +223,10 @@ def _words(piece: str) -> list[str]:
 
 
 def paired(old: Sequence[str], new: Sequence[str], old_at: int, new_at: int) -> list[Change]:
-    """Pieces that stand in each other's place: each new one is held against the first old one that is like it."""
+    """Pieces that stand in each other's place: each new one is held against the first old one that is like it; of too many, none is."""
+    if len(old) * len(new) > _PAIRED:
+        gone = [Change("removed", old_at + n, (Run("removed", text),)) for n, text in enumerate(old)]
+        return gone + [Change("added", new_at + n, (Run("added", text),)) for n, text in enumerate(new)]
     out: list[Change] = []
     at = 0
     for number, piece in enumerate(new):

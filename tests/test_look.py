@@ -177,7 +177,7 @@ def test_changes_lead_from_one_text_to_the_other(left: list[str], right: list[st
 def test_long_sheets_differ_where_they_do() -> None:
     """Ten thousand rows, one put in, one taken out, some changed far apart."""
     rows = [(str(number), f"plank {number % 90}", "oak") for number in range(10_000)]
-    other = [("x", "larch", "new")] + rows[:4000] + rows[4001:]
+    other = [("x", "larch", "new"), *rows[:4000], *rows[4001:]]
     for number in (500, 5_000, 9_000):
         other[number] = (other[number][0], "drawn", other[number][2])
     left, right = (

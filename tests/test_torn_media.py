@@ -353,6 +353,44 @@ def test_rows_that_can_be_had_are_exact(name: str, damage: str, least: int, tmp_
     assert bool(told["lost"]) is (least < 240)
 
 
+def with_small_picture(whole: bytes, small: Image.Image) -> bytes:
+    """A photo as cameras write it: a picture of its own in the head (Exif 2.32, 4.6.3)."""
+    out = io.BytesIO()
+    small.save(out, "JPEG", quality=85)
+    tags = struct.pack("<HHHIIHHIIHHIII", 3, 0x103, 3, 1, 6, 0x201, 4, 1, 56, 0x202, 4, 1, out.tell(), 0)
+    body = b"Exif\0\0II*\0" + struct.pack("<IHI", 8, 0, 14) + tags + out.getvalue()
+    return whole[:2] + b"\xff\xe1" + struct.pack(">H", len(body) + 2) + body + whole[2:]
+
+
+@pytest.mark.parametrize(
+    ("name", "damage", "other", "most"),
+    [
+        ("plain.jpg", "cut", False, 12), ("plain.jpg", "hole", False, 12), ("restarts.jpg", "hole", False, 12), ("plain.jpg", "cut", True, None),
+    ],
+)  # fmt: skip
+def test_lost_blocks_show_the_small_picture(
+    name: str, damage: str, other: bool, most: float | None, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    """If it is of this picture; the mean difference is told in steps of 255."""
+    plain = drawn(name)
+    picture = Image.open(io.BytesIO(plain))
+    small = Image.effect_noise((160, 120), 90).convert("RGB") if other else picture.resize((160, 120))
+    made, told, run = repaired(tmp_path, rustfern, name, DAMAGES[damage](with_small_picture(plain, small)))
+    assert run.status == 0 and told["state"] == "intact"
+    assert ("small picture" in told["method"]) is (most is not None)
+    mine, theirs = (np.asarray(Image.open(io.BytesIO(each)).convert("L"), float) for each in (made, plain))
+    assert most is None or np.abs(mine - theirs).mean() < most
+
+
+def test_a_picture_of_which_only_the_small_one_is_left(tmp_path: Path, rustfern: Rustfern) -> None:
+    plain = drawn("progressive.jpg")
+    whole = with_small_picture(plain, Image.open(io.BytesIO(plain)).resize((160, 120)))
+    made, told, run = repaired(tmp_path, rustfern, "quay.jpg", whole[: whole.rindex(b"\xff\xc2") + 200])
+    assert (
+        run.status == 0 and Image.open(io.BytesIO(made)).size == (160, 120) and "only the small one" in told["lost"][0]
+    )
+
+
 @pytest.mark.parametrize("name", ["plain.jpg", "plain.bmp"])
 def test_a_lost_head_is_that_of_a_sample(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
     whole = drawn(name)

@@ -56,6 +56,7 @@ _SAID = {
     LossKind.FORMAT: "its own format: what is left was written as {name}",
     LossKind.REST: "{rest}{where}{place}",
     LossKind.BLOCKS: "certainty of {count:,} pictures from {text} on: what they build on is gone, so they may show wrong blocks (--strict leaves them out)",
+    LossKind.LARGE: "the picture itself: only the small one in its head is left",
     LossKind.AREA: "about {count:,} % of the picture",
     LossKind.SIZE: "certainty: its size was told by its rows",
     LossKind.COLOURS: "its own colours: others stand for them",

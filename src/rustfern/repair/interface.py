@@ -55,6 +55,7 @@ class Step(StrEnum):
     BLOCKS_KEPT = (
         "its blocks were followed as far as they go, taken up again behind what is lost, and the rest left grey"
     )
+    BLOCKS_FILLED = "its blocks were followed as far as they go, taken up again behind what is lost; what is lost shows the small picture in its head, without detail"
     SIZES = "its sizes were made anew by what is there"
     FRAMES_KEPT = "every frame that is whole was kept, one behind the other"
     SUMS = "its sums and its end were made anew"
@@ -99,6 +100,7 @@ class LossKind(StrEnum):
     BLOCKS = "blocks"
     PACE = "pace"
     AREA = "area"
+    LARGE = "large picture"
     HEAD = "head"
     DETAIL = "detail"
     SIZE = "size"

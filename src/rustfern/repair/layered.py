@@ -143,6 +143,19 @@ def _unpack_bits(raw: bytes, row: int) -> bytes | None:
 
 def repair_by_preview(job: Job, out: BinaryIO) -> Outcome:
     """Write the largest whole picture that lies in a file whose format cannot be put together again. Raises `NothingLeft`."""
+    best, kind = _largest_within(job)
+    out.write(best)
+    return Outcome(kind, (Step.PREVIEW,), (Loss(LossKind.FORMAT, f"a picture ({kind})"), Loss(LossKind.LAYERS)))
+
+
+def repair_by_small_picture(job: Job, out: BinaryIO) -> Outcome:
+    """Write the small picture in the head of one of which nothing else can be had. Raises `NothingLeft`."""
+    best, kind = _largest_within(job)
+    out.write(best)
+    return Outcome(kind, (Step.PREVIEW,), (Loss(LossKind.LARGE),))
+
+
+def _largest_within(job: Job) -> tuple[bytes, str]:
     best, kind = b"", ""
     for data in _sources(job):
         at, count = 0, 0
@@ -160,8 +173,7 @@ def repair_by_preview(job: Job, out: BinaryIO) -> Outcome:
             at += max(len(picture), 3)
     if not best:
         raise NothingLeft("nothing of it can be put together again, and no whole picture lies in it")
-    out.write(best)
-    return Outcome(kind, (Step.PREVIEW,), (Loss(LossKind.FORMAT, f"a picture ({kind})"), Loss(LossKind.LAYERS)))
+    return best, kind
 
 
 def _sources(job: Job) -> Iterator[bytes]:

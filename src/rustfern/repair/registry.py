@@ -60,7 +60,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "heif": ("layered.repair_by_preview",),
     "tiff": ("pictures.tiff.repair", "layered.repair_by_preview"),
     "png": ("pictures.png.repair",),
-    "jpg": ("pictures.jpeg.repair",),
+    "jpg": ("pictures.jpeg.repair", "layered.repair_by_small_picture"),
     **dict.fromkeys(("mp4", "mov"), ("recordings.movie.repair",)),
     "rtf": ("rtf.repair",),
     **dict.fromkeys(("doc", "xls", "ppt", "msg", "pub", "cfb"), ("compound.repair",)),

@@ -1,4 +1,4 @@
-"""JPEG pictures that are cut off, or have holes: all blocks that can be had where they belong, in the coding that they have, the rest in grey.
+"""JPEG pictures that are cut off, or have holes: all blocks that can be had where they belong, in the coding that they have, the rest without detail.
 
 Behind a hole the codes are taken up again where they lead to the very end of the picture: so many units as they are, so far from its end they begin.
 How bright they are is told by the rows above.
@@ -7,7 +7,6 @@ How bright they are is told by the rows above.
 from __future__ import annotations
 
 import re
-from array import array
 from collections.abc import Sequence
 from statistics import median
 from typing import BinaryIO
@@ -17,7 +16,8 @@ from rustfern.formats.holes import lost_sector
 from rustfern.formats.images.jpeg import Walk
 from rustfern.formats.images.jpeg_blocks import Blocks
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
-from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, code_of, difference_code, empty_unit, follow, taken_up
+from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of
+from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, difference_code, follow, taken_up
 
 _MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
 _ZEROS = re.compile(rb"\0{48,}")
@@ -37,21 +37,21 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     sample = next((each.data for each in job.others if each.is_sample and each.data[:2] == b"\xff\xd8"), None)
     walk, data, lost = _headed(data, sample)
     head = data[: walk.at]
+    fill = None
     if walk.progressive:
         body, scans = _progressive(walk, data, job)
         share = 1.0
         if scans:
             lost.append(Loss(LossKind.DETAIL, "", scans))
-    elif walk.interval:
-        body, share = _with_restarts(walk, data)
     else:
-        body, share = _in_one(walk, data, job, lost)
+        fill = Fill(walk, data)
+        body, share = _with_restarts(walk, data, fill) if walk.interval else _in_one(walk, data, job, lost, fill)
     if share < _LEAST_SHARE:
         raise NothingLeft("hardly a block of the picture can be had")
     out.write(head + body + _END)
     if share < 1:
         lost.append(Loss(LossKind.AREA, "", round(100 * (1 - share)) or 1))
-    return Outcome("jpg", (Step.BLOCKS_KEPT,), tuple(lost))
+    return Outcome("jpg", (Step.BLOCKS_FILLED if fill is not None and fill.used else Step.BLOCKS_KEPT,), tuple(lost))
 
 
 def _headed(data: bytes, sample: bytes | None) -> tuple[Walk, bytes, list[Loss]]:
@@ -110,7 +110,7 @@ def _holes(data: bytes, start: int, end: int) -> list[tuple[int, int]]:
     return found
 
 
-def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss]) -> tuple[bytes, float]:
+def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss], fill: Fill) -> tuple[bytes, float]:
     """(coded data, share of the picture that is right) of a scan without restarts."""
     unit = Unit.of(walk.order, walk.tables)
     if unit is None or not walk.total:
@@ -138,60 +138,31 @@ def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss]) -> tuple[bytes,
             again = rest, *found
     if run.is_wrong and not holes:
         lost.append(Loss(LossKind.WRONG))
-    return _joined(walk, unit, packed, run, again)
+    return _joined(walk, unit, packed, run, again, fill)
 
 
 def _joined(
-    walk: Walk, unit: Unit, packed: bytes, run: Run, again: tuple[bytes, int, Run] | None
+    walk: Walk, unit: Unit, packed: bytes, run: Run, again: tuple[bytes, int, Run] | None, fill: Fill
 ) -> tuple[bytes, float]:
-    """The first run, grey units, and the run that goes to the end."""
+    """The first run, units without detail, and the run that goes to the end."""
     bits = Bits()
     bits.copy(packed, 0, run.end)
     blocks = len(unit.blocks)
-    last = list(_last_bright(run, unit))
+    last = bright_of(run, unit)
     wanted: list[int] = []
+    fill.compare({0: run})
     if again is not None:
         wanted, strange = _brightness(walk, unit, run, again[2], walk.total - again[2].units)
         if strange:
             again = _later(again, unit, strange)
+        wanted = fill.apart(again[2], walk.total - again[2].units) or wanted
     there = again[2].units if again is not None else 0
     missing = walk.total - run.units - there
-    if missing:
-        first = empty_unit(unit, [-each for each in last]) or empty_unit(unit)
-        plain = empty_unit(unit)
-        if first is None or plain is None:
-            raise NothingLeft("its codes cannot tell of blocks without detail")
-        bits.repeat(first, 1)
-        bits.repeat(plain, missing - 1)
-        last = [each + _told(unit, number, -each) for number, each in enumerate(last)]
+    fill.put(bits, run.units, missing, last)
     if again is not None:
         rest, start, second = again
         _with_brightness(bits, rest, start, second, unit, last, wanted)
     return bits.stuffed(), (run.units + there) / walk.total if blocks else 0.0
-
-
-def _told(unit: Unit, number: int, change: int) -> int:
-    """The change of brightness that the codes can tell, of a component."""
-    table = next(dc for each, dc, _ in unit.blocks if each == number)
-    code = difference_code(table, change)
-    if code is None:
-        return 0
-    for size in range(12):
-        head = code_of(table, size)
-        if head is not None and code.startswith(head) and len(code) == len(head) + size:
-            value = int(code[len(head) :], 2) if size else 0
-            return value if not size or value >> (size - 1) else value - (1 << size) + 1
-    return 0
-
-
-def _last_bright(run: Run, unit: Unit) -> Sequence[int]:
-    """The brightness of the last block of each component."""
-    last = [0] * unit.components
-    if run.units:
-        start = (run.units - 1) * len(unit.blocks)
-        for n, (number, _, _) in enumerate(unit.blocks):
-            last[number] = run.bright[start + n]
-    return last
 
 
 def _later(again: tuple[bytes, int, Run], unit: Unit, count: int) -> tuple[bytes, int, Run]:
@@ -273,7 +244,7 @@ def _window(data: bytes, at: int) -> int:
     return int.from_bytes(data[place : place + 4].ljust(4, b"\0"), "big") >> (16 - (at & 7)) & 0xFFFF
 
 
-def _with_restarts(walk: Walk, data: bytes) -> tuple[bytes, float]:
+def _with_restarts(walk: Walk, data: bytes, fill: Fill) -> tuple[bytes, float]:
     """The same of a scan with restarts: each stretch between two stands for itself, and its number tells where it belongs."""
     unit = Unit.of(walk.order, walk.tables)
     if unit is None:
@@ -292,26 +263,20 @@ def _with_restarts(walk: Walk, data: bytes) -> tuple[bytes, float]:
         if number < count:
             wanted = min(walk.interval, walk.total - number * walk.interval)
             run = follow(packed, 0, unit, wanted)
-            if run.units > stretches.get(number, (b"", Run(0, 0, array("i"), False)))[1].units:
+            if run.units > stretches.get(number, (b"", NOTHING))[1].units:
                 stretches[number] = packed, run
             if run.units == wanted and len(packed) * 8 - run.end < 16:
                 expected = number + 1
         if found is not None:
             at, following = found.end(), (found[1][0] - 0xD0 + 1) % 8
     pieces, right = [], 0
+    fill.compare({n * walk.interval: run for n, (_, run) in stretches.items()})
     for n in range(count):
         wanted = min(walk.interval, walk.total - n * walk.interval)
-        packed, run = stretches.get(n, (b"", Run(0, 0, array("i"), False)))
+        packed, run = stretches.get(n, (b"", NOTHING))
         bits = Bits()
         bits.copy(packed, 0, run.end)
-        missing = wanted - run.units
-        if missing:
-            first = empty_unit(unit, [-each for each in _last_bright(run, unit)])
-            plain = empty_unit(unit)
-            if first is None or plain is None:
-                raise NothingLeft("its codes cannot tell of blocks without detail")
-            bits.repeat(first, 1)
-            bits.repeat(plain, missing - 1)
+        fill.put(bits, n * walk.interval + run.units, wanted - run.units, bright_of(run, unit))
         right += run.units
         pieces.append(bits.stuffed())
     body = b"".join(piece + (bytes((0xFF, 0xD0 + n % 8)) if n + 1 < count else b"") for n, piece in enumerate(pieces))

@@ -391,6 +391,38 @@ def test_a_picture_of_which_only_the_small_one_is_left(tmp_path: Path, rustfern:
     )
 
 
+@pytest.mark.parametrize("damage", ["cut", "hole", "head"])
+@pytest.mark.parametrize("kind", ["plain", "lossless", "clear"])
+def test_rows_of_webp_that_do_not_depend_on_what_is_lost(
+    kind: str, damage: str, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    picture = Image.open(io.BytesIO(drawn("plain.png"))).convert("RGBA" if kind == "clear" else "RGB")
+    if kind == "clear":
+        picture.putalpha(Image.linear_gradient("L").resize(picture.size))
+    out = io.BytesIO()
+    picture.save(out, "WEBP", quality=85, lossless=kind == "lossless", exact=True)
+    whole = out.getvalue()
+    data = bytes(20) + whole[20:] if damage == "head" else DAMAGES[damage](whole)
+    made, told, run = repaired(tmp_path, rustfern, "quay.webp", data)
+    mine, theirs = (np.asarray(Image.open(io.BytesIO(each)).convert("RGBA")) for each in (made, whole))
+    right = (mine == theirs).all(axis=(1, 2))
+    assert run.status == 0 and told["state"] == "intact" and bool(told["lost"]) is (damage != "head")
+    assert right.sum() >= (240 if damage == "head" else 64) and (mine[~right][..., :3] == 128).all()
+
+
+@pytest.mark.parametrize("lost", [0, 1, 3])
+def test_whole_pictures_of_a_sequence_are_kept(lost: int, tmp_path: Path, rustfern: Rustfern) -> None:
+    picture = Image.open(io.BytesIO(drawn("plain.png")))
+    out = io.BytesIO()
+    turned = [picture.rotate(90 * n, expand=False) for n in range(5)]
+    picture.save(out, "WEBP", save_all=True, append_images=turned[1:], quality=70, duration=200)
+    whole = out.getvalue()
+    starts = [at for at in range(len(whole)) if whole[at : at + 4] == b"ANMF"]
+    data = whole[: starts[-lost] + 300] if lost else bytes(30) + whole[30:]
+    made, _, run = repaired(tmp_path, rustfern, "quay.webp", data)
+    assert run.status == 0 and Image.open(io.BytesIO(made)).n_frames == 5 - lost  # type: ignore[attr-defined]
+
+
 @pytest.mark.parametrize("name", ["plain.jpg", "plain.bmp"])
 def test_a_lost_head_is_that_of_a_sample(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
     whole = drawn(name)

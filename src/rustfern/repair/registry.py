@@ -57,6 +57,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "ogg": ("recordings.sound.repair_ogg",),
     "gif": ("pictures.others.repair_gif",),
     "bmp": ("pictures.others.repair_bmp",),
+    "webp": ("pictures.webp.repair",),
     "heif": ("layered.repair_by_preview",),
     "tiff": ("pictures.tiff.repair", "layered.repair_by_preview"),
     "png": ("pictures.png.repair",),

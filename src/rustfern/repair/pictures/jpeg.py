@@ -11,13 +11,15 @@ from collections.abc import Sequence
 from statistics import median
 from typing import BinaryIO
 
+import msgspec
+
 from rustfern.core.errors import Malformed
 from rustfern.formats.holes import lost_sector
 from rustfern.formats.images.jpeg import Walk
 from rustfern.formats.images.jpeg_blocks import Blocks
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
-from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of
-from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, difference_code, follow, taken_up
+from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of, told
+from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, difference_code, follow, taken_up, taken_up_between
 
 _MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
 _ZEROS = re.compile(rb"\0{48,}")
@@ -128,48 +130,84 @@ def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss], fill: Fill) -> 
         run = follow(packed, 0, unit, walk.total)
     elif is_over:
         lost.append(Loss(LossKind.WRONG))
-    again: tuple[bytes, int, Run] | None = None
+    again: _Piece | None = None
     if run.units < walk.total and is_ended and (holes or run.is_wrong):
         begin = holes[-1][1] if holes else walk.at + run.end // 8
         rest = data[begin:end].replace(b"\xff\0", b"\xff")
         most = walk.total - run.units
         found = taken_up(rest, 0, min(_SOUGHT, len(rest)), unit, most + 1, job.budget.spend)
         if found is not None and 0 < found[1].units <= most:
-            again = rest, *found
+            again = _Piece(rest, *found, walk.total - found[1].units)
     if run.is_wrong and not holes:
         lost.append(Loss(LossKind.WRONG))
-    return _joined(walk, unit, packed, run, again, fill)
+    fill.compare({0: run})
+    between = _between(walk, data, unit, holes, run, again, end, job, fill)
+    return _joined(walk, unit, packed, run, between, again, fill)
+
+
+class _Piece(msgspec.Struct):
+    """Codes that were taken up at a bit of some bytes, and the unit that they begin at."""
+
+    rest: bytes
+    start: int
+    run: Run
+    begin: int
+
+
+def _between(
+    walk: Walk,
+    data: bytes,
+    unit: Unit,
+    holes: list[tuple[int, int]],
+    run: Run,
+    again: _Piece | None,
+    end: int,
+    job: Job,
+    fill: Fill,
+) -> list[_Piece]:
+    """What stands between two holes, or between the last one and where the file was cut off, where the small picture shows its place."""
+    found: list[_Piece] = []
+    first, last = run.units, again.begin if again is not None else walk.total
+    stops = [*(start for start, _ in holes[1:]), *([end] if again is None else [])]
+    for (_, start), stop in zip(holes, stops, strict=False):
+        rest = data[start:stop].replace(b"\xff\0", b"\xff")
+        there = taken_up_between(rest, min(_SOUGHT, len(rest)), unit, last - first, job.budget.spend)
+        place = fill.place_of(there[1], first, last) if there is not None else None
+        if there is not None and place is not None:
+            found.append(_Piece(rest, *there, place))
+            first = place + there[1].units
+    return found
 
 
 def _joined(
-    walk: Walk, unit: Unit, packed: bytes, run: Run, again: tuple[bytes, int, Run] | None, fill: Fill
+    walk: Walk, unit: Unit, packed: bytes, run: Run, between: list[_Piece], again: _Piece | None, fill: Fill
 ) -> tuple[bytes, float]:
-    """The first run, units without detail, and the run that goes to the end."""
+    """The first run, then all others where they belong, units without detail in front of each."""
     bits = Bits()
     bits.copy(packed, 0, run.end)
-    blocks = len(unit.blocks)
     last = bright_of(run, unit)
+    at = right = run.units
     wanted: list[int] = []
-    fill.compare({0: run})
     if again is not None:
-        wanted, strange = _brightness(walk, unit, run, again[2], walk.total - again[2].units)
+        wanted, strange = _brightness(walk, unit, run, again.run, again.begin)
         if strange:
             again = _later(again, unit, strange)
-        wanted = fill.apart(again[2], walk.total - again[2].units) or wanted
-    there = again[2].units if again is not None else 0
-    missing = walk.total - run.units - there
-    fill.put(bits, run.units, missing, last)
-    if again is not None:
-        rest, start, second = again
-        _with_brightness(bits, rest, start, second, unit, last, wanted)
-    return bits.stuffed(), (run.units + there) / walk.total if blocks else 0.0
+    for piece in [*between, *([again] if again is not None else [])]:
+        fill.put(bits, at, piece.begin - at, last)
+        apart = fill.apart(piece.run, piece.begin) or wanted
+        last = _with_brightness(bits, piece, unit, last, apart)
+        at = piece.begin + piece.run.units
+        right += piece.run.units
+    fill.put(bits, at, walk.total - at, last)
+    return bits.stuffed(), right / walk.total if walk.total else 0.0
 
 
-def _later(again: tuple[bytes, int, Run], unit: Unit, count: int) -> tuple[bytes, int, Run]:
-    """A run without its first units."""
-    rest, start, run = again
-    behind = follow(rest, start, unit, count).end
-    return rest, behind, Run(run.units - count, run.end, run.bright[count * len(unit.blocks) :], run.is_wrong)
+def _later(piece: _Piece, unit: Unit, count: int) -> _Piece:
+    """A piece without its first units."""
+    run = piece.run
+    behind = follow(piece.rest, piece.start, unit, count).end
+    bright = run.bright[count * len(unit.blocks) :]
+    return _Piece(piece.rest, behind, Run(run.units - count, run.end, bright, run.is_wrong), piece.begin + count)
 
 
 def _brightness(walk: Walk, unit: Unit, run: Run, second: Run, begin: int) -> tuple[list[int], int]:
@@ -204,20 +242,22 @@ def _brightness(walk: Walk, unit: Unit, run: Run, second: Run, begin: int) -> tu
     return wanted, min(strange, max(second.units - 1, 0))
 
 
-def _with_brightness(
-    bits: Bits, rest: bytes, start: int, run: Run, unit: Unit, last: Sequence[int], wanted: Sequence[int]
-) -> None:
-    """Units from a bit on, the first block of each component as bright as is wanted."""
-    at, met = start, set[int]()
+def _with_brightness(bits: Bits, piece: _Piece, unit: Unit, last: Sequence[int], wanted: Sequence[int]) -> list[int]:
+    """Put a piece, the first block of each component as bright as is wanted; how bright its last ones are."""
+    rest, run = piece.rest, piece.run
+    at, met = piece.start, set[int]()
+    ends = bright_of(run, unit)
     firsts = {number: run.bright[n] for n, (number, _, _) in reversed(list(enumerate(unit.blocks)))}
     for number, dc, ac in unit.blocks:
-        told = dc[_window(rest, at)]
-        after = at + (told & 31) + (told >> 5)
+        said = dc[_window(rest, at)]
+        after = at + (said & 31) + (said >> 5)
         if number not in met:
             met.add(number)
-            code = difference_code(dc, firsts[number] + wanted[number] - last[number])
+            change = firsts[number] + wanted[number] - last[number]
+            code = difference_code(dc, change)
             if code is not None:
                 bits.repeat(code, 1)
+                ends[number] += last[number] + told(dc, change) - firsts[number]
             else:
                 bits.copy(rest, at, after)
         else:
@@ -225,18 +265,19 @@ def _with_brightness(
         behind = after
         k = 1
         while k < 64:
-            told = ac[_window(rest, behind)]
-            size = told >> 5 & 15
-            behind += (told & 31) + size
+            said = ac[_window(rest, behind)]
+            size = said >> 5 & 15
+            behind += (said & 31) + size
             if size:
-                k += (told >> 9) + 1
-            elif told >> 9 == 15:
+                k += (said >> 9) + 1
+            elif said >> 9 == 15:
                 k += 16
             else:
                 break
         bits.copy(rest, after, behind)
         at = behind
     bits.copy(rest, at, run.end)
+    return ends
 
 
 def _window(data: bytes, at: int) -> int:

@@ -25,6 +25,8 @@ _RATIO = 0.02
 """How much the shape of the small picture may differ from that of the large one."""
 _LEAST_COMPARED, _LIKE = 64, 0.8
 """Blocks that are compared at least, and how alike (their correlation) they must be."""
+_PLACED, _CLEARLY, _CENTRED = 0.9, 0.5, 0.35
+"""How alike a run must be to the small picture where it is put, how much of the rest better than anywhere else, how far the peak may be off (units)."""
 _LIMIT = 1024
 
 
@@ -85,6 +87,36 @@ class Fill:
             offset += h * v
         return found
 
+    def place_of(self, run: Run, first: int, last: int) -> int | None:
+        """The unit that a run begins at, not before `first` nor so that it ends behind `last`, as the small picture shows it; None where it does not
+        show that.
+        """
+        spare = last - first - run.units
+        if self._bright is None or spare < 0:
+            return None
+        import numpy as np
+
+        _, h, v = self._walk.order[0]
+        across = self._walk.across
+        units = np.arange(first, last)
+        rows, columns = np.divmod(units, across)
+        there = sum(self._bright[0][rows * v + n // h, columns * h + n % h] for n in range(h * v)) / (h * v)
+        own = np.frombuffer(run.bright, np.int32)[: run.units * len(self._unit.blocks)].reshape(run.units, -1)
+        own = own[:, : h * v].mean(axis=1)
+        like = _likeness(own, np.asarray(there, dtype=np.float64))
+        best = int(np.argmax(like))
+        if like[best] < _PLACED:
+            return None
+        # Of places that are as good, none is the one: neither the next unit, nor another row.
+        far = np.abs(np.arange(spare + 1) - best) > 2
+        if far.any() and like[best] - like[far].max() < _CLEARLY * (1 - like[best]):
+            return None
+        if 0 < best < spare:
+            before, at, behind = like[best - 1 : best + 2]
+            if abs(before - behind) > _CENTRED * 2 * max(2 * at - before - behind, 1e-12):
+                return None
+        return first + best
+
     def _component(self, number: int) -> np.ndarray:
         """The brightness of every block of a component, as the codes tell it, rows by columns."""
         import numpy as np
@@ -144,6 +176,21 @@ class Fill:
         bits.repeat(plain, count - 1)
         tables = {number: table for number, table, _ in reversed(self._unit.blocks)}
         last[:] = [each + told(tables[number], -each) for number, each in enumerate(last)]
+
+
+def _likeness(own: np.ndarray, there: np.ndarray) -> np.ndarray:
+    """The correlation of a row of values with each stretch of a longer one."""
+    import numpy as np
+
+    count = len(own)
+    size = 1 << (len(there) + count).bit_length()
+    own = own - own.mean()
+    there = there - there.mean()
+    crossed = np.fft.irfft(np.fft.rfft(there, size) * np.conj(np.fft.rfft(own, size)), size)[: len(there) - count + 1]
+    sums, squares = np.cumsum(np.r_[0.0, there]), np.cumsum(np.r_[0.0, there * there])
+    spread = squares[count:] - squares[:-count] - (sums[count:] - sums[:-count]) ** 2 / count
+    found: np.ndarray = crossed / np.sqrt(np.maximum(spread, 1e-9) * max(float(own @ own), 1e-9))
+    return found
 
 
 def told(table: list[int], change: int) -> int:

@@ -15,8 +15,9 @@ from rustfern.formats.images.jpeg_blocks import Part
 
 _PAD = bytes(8)
 _MOST_BRIGHT = 2047
-_STEPS, _LONGEST = 30, 64
-"""Units that are tried first of a place where the codes may go on."""
+_STEPS, _LONGEST, _SURE, _IN_A_UNIT = 30, 64, 200, 1 << 13
+"""Units that are tried first of a place where the codes may go on, bits that may be left behind them; units that must follow where no end tells, and
+bits of one that may be cut off there."""
 
 
 class Unit(msgspec.Struct, frozen=True):
@@ -127,6 +128,23 @@ def taken_up(
             continue
         found = follow(data, bit, unit, most)
         if found.units and end - found.end < 8 and _is_padding(data, found.end):
+            return bit, found
+    return None
+
+
+def taken_up_between(
+    data: bytes, last: int, unit: Unit, most: int, pause: Callable[[], None]
+) -> tuple[int, Run] | None:
+    """The same of codes that stop in their middle: sought up to the byte `last`, they must go on to where the data stop."""
+    nowhere: set[int] = set()
+    end = len(data) * 8
+    for bit in range(last * 8):
+        if not bit % 512:
+            pause()
+        if bit in nowhere or follow(data, bit, unit, _STEPS, nowhere).units < _STEPS:
+            continue
+        found = follow(data, bit, unit, most)
+        if found.units >= _SURE and end - found.end < _IN_A_UNIT:
             return bit, found
     return None
 

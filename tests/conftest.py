@@ -87,6 +87,7 @@ def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.M
     """No test finds the cases of another one, nor of this machine."""
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("run")))
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("own")))
+    monkeypatch.setenv("LANGUAGE", "en")
     monkeypatch.delenv("RUSTFERN_CASE", raising=False)
 
 

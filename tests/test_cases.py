@@ -154,7 +154,8 @@ def test_texts_are_forgotten_to_the_last_byte(disk: Path, rustfern: Rustfern) ->
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a pseudo-terminal")
-def test_the_guide_asks_and_leads(disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
+@pytest.mark.parametrize("language", ["en", "de"])
+def test_the_guide_asks_and_leads(language: str, disk: Path, tmp_path: Path, rustfern: Rustfern) -> None:
     import pty
 
     # person (by name), what happened (first none of them), open, since, name, time (first wrong, then none), kind, target, go on twice,
@@ -162,8 +163,18 @@ def test_the_guide_asks_and_leads(disk: Path, tmp_path: Path, rustfern: Rustfern
     said = [
         "tobias", "9", "overwritten", "y", "2", "tobias notes", "some day", "", "7", str(tmp_path / "saved"), "", "", "44", "?", "tobias", "",
     ]  # fmt: skip
+    words = ["is none of them", "do not close it"]
+    if language == "de":
+        said[2:4] = ["darübergespeichert", "j"]
+        words = ["ist nichts davon", "nicht schließen", "Wem gehört das Dokument?", "Was ist geschehen?"]
     leader, follower = pty.openpty()
-    env = {**os.environ, "XDG_STATE_HOME": str(tmp_path / "state"), "COLUMNS": "100", "TERM": "dumb"}
+    env = {
+        **os.environ,
+        "XDG_STATE_HOME": str(tmp_path / "state"),
+        "COLUMNS": "100",
+        "TERM": "dumb",
+        "LANGUAGE": language,
+    }
     command = [sys.executable, "-m", "rustfern", "guide", str(disk)]
     with subprocess.Popen(command, stdin=follower, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, env=env) as run:
         for answer in said:
@@ -176,8 +187,10 @@ def test_the_guide_asks_and_leads(disk: Path, tmp_path: Path, rustfern: Rustfern
     assert steps == ["ready", "keep", "scan", "look", "restore", "look", "restore", "report"] and run.returncode == 0, (
         out
     )
-    assert "is none of them" in out and "there is no document 44" in out and (tmp_path / "saved/report.html").exists()
-    assert "do not close it" in out and "could mean several times" in out
+    assert all(each in out for each in words) and "there is no document 44" in out, out
+    assert "could mean several times" in out and f'lang="{language}"' in (tmp_path / "saved/report.html").read_text(
+        "utf-8"
+    )
     restored = [path.name for path in (tmp_path / "saved/restored").glob("*.txt")]
     assert len(restored) == 1 and restored[0].startswith("tobias notes (backup")
 

@@ -18,6 +18,7 @@ from rustfern.cli import print_message
 from rustfern.cli.context import this_run
 from rustfern.cli.time_types import CLOCK_ERROR, TIME, ZONE
 from rustfern.core.answers import Fields, parts
+from rustfern.core.languages import LANGUAGES
 from rustfern.core.model import Hints, Situation
 from rustfern.core.paths import show_name
 from rustfern.core.remote_paths import as_written
@@ -150,6 +151,11 @@ paths_option = click.option(
     expose_value=False,
     callback=_full_paths,
     help="Paths in full, not shortened in the middle.",
+)
+language_option = click.option(
+    "--language",
+    metavar="CODE",
+    help=f"The customer's language: {', '.join(LANGUAGES)} (default: that of this machine).",
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Machine-readable answer on stdout.")
 

@@ -9,7 +9,7 @@ import click
 from rustfern.cases import manage
 from rustfern.cases.case_file import roots_of
 from rustfern.cli.context import this_run
-from rustfern.cli.options import case_at, case_option, json_option, print_json
+from rustfern.cli.options import case_at, case_option, json_option, language_option, print_json
 from rustfern.core.errors import WrongUsage
 from rustfern.core.paths import show_name
 from rustfern.operations.targets import write_new
@@ -25,6 +25,7 @@ from rustfern.operations.targets import write_new
 @click.option("--ticket", default="", metavar="TEXT", help="The number of the job.")
 @click.option("--technician", default="", metavar="NAME", help="Who did it.")
 @click.option("--consent", default="", metavar="TEXT", help="Who agreed to the search, and when (for the record).")
+@language_option
 @click.option("--csv", "as_csv", is_flag=True, help="A line for each copy on stdout, parted by commas.")
 @case_option
 @json_option
@@ -36,17 +37,20 @@ def command(
     ticket: str,
     technician: str,
     consent: str,
+    language: str | None,
     as_csv: bool,
     case: str | None,
     as_json: bool,
 ) -> int:
     """Write what was found and restored: one page in plain words for the customer, or the full record.
 
-    The page is one file without network; it prints on A4. An existing file is never replaced.
+    The page is one file without network; it prints on A4. The customer's is in the language of this machine, or in another with --language;
+    the record is in English. An existing file is never replaced.
 
     \b
     Examples (after `rustfern demo`):
       rustfern report --to for-ines.html --person ines
+      rustfern report --to fuer-ines.html --person ines --language de
       rustfern report --for record --to record.html --ticket 4711 --technician "T. Okoro"
       rustfern report --to copies.csv
       rustfern report --csv > copies.csv
@@ -78,7 +82,7 @@ def command(
         text = (
             table(file, person)
             if ending == ".csv"
-            else html(file, "record" if form == "record" else "customer", paper, this_run().clock, person)
+            else html(file, "record" if form == "record" else "customer", paper, this_run().clock, person, language)
         )
     finally:
         file.close()

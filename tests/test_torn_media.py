@@ -20,6 +20,7 @@ from PIL import Image
 
 from rustfern.core.errors import Malformed
 from rustfern.formats import registry as formats
+from rustfern.formats.media import alac
 from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.formats.media.frame import can_show
@@ -106,6 +107,35 @@ def test_a_recording_that_was_never_finished_plays(name: str, like: str, tmp_pat
     shown = lambda track: [s - min(track.shifts, default=0) for s in track.shifts]  # noqa: E731
     assert [n * before.scale / after.scale for n in shown(after)] == pytest.approx(shown(before), abs=1)
     assert after.matrix == before.matrix and after.keys == before.keys
+
+
+@pytest.mark.parametrize("damage", ["none", "hole"])
+@pytest.mark.parametrize("name", ["log-book.m4a", "log-alone.m4a"])
+def test_sound_without_loss_by_its_codes(name: str, damage: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()[name]
+    (tmp_path / "healthy").mkdir()
+    (tmp_path / "healthy" / name).write_bytes(whole)
+    data = without_tables(whole)
+    data = data if damage == "none" else with_hole(data, len(data) // 1024 * 512, bytes(512))
+    made, told, run = repaired(tmp_path, rustfern, name, data, "--like", tmp_path / "healthy" / name)
+    mine, theirs = samples(made, b"soun"), samples(whole, b"soun")
+    assert run.status == 0 and told["state"] == "intact"
+    assert mine == theirs if damage == "none" else len(theirs) - 2 <= len(mine) < len(theirs) and {*mine} < {*theirs}
+    assert sum(tracks(made)[0].lasting) == pytest.approx(len(theirs) * 4096, abs=4096)
+    assert any("sound" in each for each in told["lost"]) is (damage == "hole")
+
+
+def test_texts_stay_beside_their_pictures(tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()["titled.mp4"]
+    (tmp_path / "healthy").mkdir()
+    (tmp_path / "healthy/titled.mp4").write_bytes(whole)
+    data = without_tables(whole)
+    made, told, run = repaired(tmp_path, rustfern, "t.mp4", data, "--like", tmp_path / "healthy/titled.mp4")
+    assert run.status == 0 and told["state"] == "intact" and not any("sound" in each for each in told["lost"])
+    for kind in (b"vide", b"soun"):
+        assert samples(made, kind) == samples(whole, kind)
+    texts = [each for each in samples(made, b"sbtl") if len(each) > 2]
+    assert texts == [each for each in samples(whole, b"sbtl") if len(each) > 2] and len(texts) == 2
 
 
 def test_how_it_is_read_is_found_beside_it_or_asked_for(tmp_path: Path, rustfern: Rustfern) -> None:
@@ -460,6 +490,8 @@ def test_a_lost_head_is_that_of_a_sample(name: str, tmp_path: Path, rustfern: Ru
 
 @given(st.binary(max_size=600), st.integers(0, 12), st.integers(0, 2))
 def test_no_bytes_break_the_syntax_of_sound_and_pictures(data: bytes, rate: int, channels: int) -> None:
+    sound = alac.Settings(64, 16 + 8 * (rate % 2), 40, 10, 14, max(channels, 1), 44_100)
+    assert 0 <= alac.frame_length(data, sound) <= len(data)
     assert 0 <= frame_length(data, 0, rate, channels) <= max(len(data), 0)
     for coding in (Avc(), Hevc()):
         for _ in range(2):

@@ -9,6 +9,8 @@ HIDDEN = [
     *collect_submodules("rustfern"),
     "backports.zstd", "inflate64", "pypdfium2", "regipy.registry", "resvg_py", "simplejpeg", "xlrd", "xlrd.formula",
 ]  # fmt: skip
+# What the figures' own folder asks of the program's (tools/make_stick.py tells); they lie outside of it.
+HIDDEN += [each for each in os.environ.get("RUSTFERN_FOR_FIGURES", "").split() if each]
 LEFT_OUT = [
     # What only development, figures and tests need, and parts of libraries that nothing here asks for.
     "IPython", "PIL._imagingft", "PIL.ImageTk", "PIL._avif", "PIL.AvifImagePlugin", "PIL.ImageGrab", "PIL.ImageQt", "_pytest", "arrow", "chardet", "dateutil", "distributed", "dask", "invoke", "markdown_it", "matplotlib", "mypy", "numpy.f2py",

@@ -39,7 +39,7 @@ def _drawn(title: str, found: Sequence[Event], clock: Clock, form: str) -> bytes
         raise WrongUsage(
             "what draws figures is not installed",
             None,
-            "Install it on your own machine: pip install 'rustfern[figures]'",
+            "Install it on your own machine: pip install 'rustfern[figures]'; on a stick, put its folder of figures beside the program",
         ) from error
     matplotlib.use("Agg")
     from matplotlib import pyplot

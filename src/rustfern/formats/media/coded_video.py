@@ -136,7 +136,7 @@ class Avc:
             raise NoUnit
         if (kind in (6, 9, 10, 11, 12)) != (weight == 0) and kind not in (1, 13, 14, 15, 19, 20):
             raise NoUnit
-        if kind not in (1, 5):
+        if kind not in (1, 5, 19):
             return Head(kind, opens=kind in (6, 7, 8, 9, 13, 14, 15))
         bits = Bits(unit[1:_HEAD])
         place, shown, settings = bits.number(), bits.number(), bits.number()
@@ -158,7 +158,8 @@ class Avc:
                 raise NoUnit
             if found.shape.orders:
                 order = bits.take(found.shape.orders.bit_length() - 1)
-        return Head(kind, True, place == 0, kind == 5, order)
+        # Slices of an auxiliary picture (7.4.1.2.5) have the same head: what is foreign has not.
+        return Head(kind, True, place == 0, kind == 5, order) if kind != 19 else Head(kind)
 
 
 class _AvcSet(msgspec.Struct, frozen=True):

@@ -122,7 +122,7 @@ def _has_settings(window: Window, layout: Layout, reading: Reading, job: Job) ->
 
 def _walked(job: Job, window: Window, layout: Layout, reading: Reading) -> Finder:
     """All that is found by a way of reading."""
-    finder = Finder(window, reading.way, reading.ways, job.budget.spend)
+    finder = Finder(window, reading.way, reading.ways, job.budget.spend, strange=reading.strange)
     for start, end in layout.data:
         walk(finder, job, start, end)
     return finder

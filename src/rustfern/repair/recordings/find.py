@@ -16,6 +16,8 @@ _AROUND = 256 << 10
 _SURE = 3
 _TRIES, _NEAR = 8, 16 << 20
 _MOST_PLAIN = 4 << 20
+_STRANGE = 2
+"""Samples of tracks that are not read, which may lie in a row."""
 _ZEROS = bytes(16)
 _HOLE = bytes(2048)
 _MOST_SAMPLES = 20_000_000
@@ -55,7 +57,9 @@ class Found(msgspec.Struct):
 
 
 class Finder:
-    """Walks through the data of a recording. `picture` is the way of its pictures, `sounds` those of its sound; `pause` is called now and then."""
+    """Walks through the data of a recording. `picture` is the way of its pictures, `sounds` those of its sound; `pause` is called now and then.
+    `strange`: the most bytes of what lies between them and is not read.
+    """
 
     def __init__(
         self,
@@ -65,8 +69,10 @@ class Finder:
         pause: Callable[[], None],
         *,
         strict: bool = False,
+        strange: int = 0,
     ) -> None:
         self._window, self._picture, self._sounds, self._pause, self._strict = window, picture, sounds, pause, strict
+        self.strange = strange
         self.pictures = Found()
         self.heard = [Found() for _ in sounds]
         self.missing = 0
@@ -136,7 +142,8 @@ class Finder:
             after = self._one(at, end)
             if after <= at:
                 after = self._over(at, end)
-                self._note_gap(at, after - at)
+                if after - at > self.strange * _STRANGE or after == end:
+                    self._note_gap(at, after - at)
             at = after
 
     def _one(self, at: int, end: int) -> int:
@@ -181,6 +188,8 @@ class Finder:
         for other, each in enumerate(self._sounds):
             if not isinstance(each, Plain) and self._sample_at(other, each, after, end) is not None:
                 return sample
+        if self.strange and self._next_picture(after, min(after + self.strange * _STRANGE, end), end) is not None:
+            return sample
         return sample if self._last == number and _ZEROS not in self._window.at(at, sample.size) else None
 
     def _plain(self, number: int, way: Plain, at: int, end: int) -> int:

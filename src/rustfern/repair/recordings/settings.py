@@ -8,11 +8,12 @@ from collections.abc import Callable, Sequence
 import msgspec
 from msgspec.structs import replace
 
+from rustfern.formats.media import alac
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
 from rustfern.repair.recordings.find import Finder, Plain
 from rustfern.repair.recordings.tables import Track
-from rustfern.repair.recordings.ways import Aac, Intra, Jpegs, Mp3, Units, Way
+from rustfern.repair.recordings.ways import Aac, Alac, Intra, Jpegs, Mp3, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import (
     entry_of_aac,
@@ -31,13 +32,16 @@ _MUCH_SMOOTHER, _NEAR, _SMALL = 0.6, 0.02, 320
 
 
 class Reading(msgspec.Struct):
-    """How to read: the tracks that tell it (with their own settings where they were found in the bytes), the way of each, whose tables they are."""
+    """How to read: the tracks that tell it (with their own settings where they were found in the bytes), the way of each, whose tables they are.
+    `sounds` are texts beside the pictures too. `strange`: the most bytes of a sample of tracks that are not read.
+    """
 
     picture: Track | None
     way: Way | None
     sounds: list[Track]
     ways: list[Way | Plain]
     name: str = ""
+    strange: int = 0
 
 
 def reading_of(tracks: Sequence[Track], name: str = "") -> Reading | None:
@@ -59,12 +63,22 @@ def reading_of(tracks: Sequence[Track], name: str = "") -> Reading | None:
             if way is not None:
                 found.sounds.append(track)
                 found.ways.append(way)
+        elif track.coding in (b"tx3g", b"text"):
+            found.sounds.append(track)
+            found.ways.append(Texts(track.largest))
+        else:
+            found.strange = max(found.strange, track.largest)
+    if len(found.ways) == 1 and isinstance(found.ways[0], Alac):
+        found.ways[0].is_alone = found.way is None
     return found if found.way is not None or found.ways else None
 
 
 def _sound_way(track: Track) -> Way | Plain | None:
     if track.aac is not None:
         return Aac(*track.aac)
+    if track.coding == b"alac":
+        settings = alac.settings_in(track.entry)
+        return Alac(settings) if settings is not None else None
     if track.frame:
         return Plain(track.frame, track.chunk)
     if track.is_mp3 or track.coding == b"ms\0U":

@@ -17,7 +17,7 @@ _WORTH_SHARING, _MOST_CORES = 96 << 20, 4
 
 
 class Part(msgspec.Struct, frozen=True):
-    """A part for another process: how to open the recording, and its bytes, the ways of its pictures and sounds, between which places, and seconds that it may take."""
+    """A part for another process: how to open the recording, and its bytes, the ways of its pictures and sounds, between which places, seconds that it may take, and `strange` of the finder."""
 
     reopen: Any
     size: int
@@ -26,6 +26,7 @@ class Part(msgspec.Struct, frozen=True):
     start: int
     end: int
     seconds: float
+    strange: int
 
 
 class Walked(msgspec.Struct, frozen=True):
@@ -59,7 +60,9 @@ def walk(finder: Finder, job: Job, start: int, end: int) -> None:
     with engine:
         try:
             for first, last in zip(starts[1:], ends[1:], strict=True):
-                part = Part(job.reopen, job.size, finder.way, finder.ways, first, last, job.budget.left())
+                part = Part(
+                    job.reopen, job.size, finder.way, finder.ways, first, last, job.budget.left(), finder.strange
+                )
                 answers.append(engine.submit(_walked, part))
         except EngineLost:
             answers.clear()
@@ -86,6 +89,8 @@ def _told(answer: Future[Walked] | None) -> Walked | None:
 
 def _walked(part: Part) -> Walked:
     with part.reopen() as stream:
-        finder = Finder(Window(stream, part.size), part.way, part.ways, Budget(part.seconds).spend)
+        finder = Finder(
+            Window(stream, part.size), part.way, part.ways, Budget(part.seconds).spend, strange=part.strange
+        )
         finder.walk(part.start, part.end)
     return Walked(finder.pictures, finder.heard, finder.missing)

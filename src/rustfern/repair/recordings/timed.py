@@ -15,7 +15,7 @@ from rustfern.repair.recordings.settings import Reading, entry_for, size_of
 from rustfern.repair.recordings.tables import Track
 from rustfern.repair.recordings.timing import lasting_of, lost_by_bytes, lost_by_pictures, rate_of, shifts_of
 from rustfern.repair.recordings.trial import spoiled_by_gaps
-from rustfern.repair.recordings.ways import Aac, Sample, Units, Way
+from rustfern.repair.recordings.ways import Aac, Sample, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_aac
 
@@ -35,7 +35,9 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
     ]
     shown = _seconds_shown(reading, pictures)
     heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]
-    seconds = max((_seconds(track, way, found) for track, way, found in heard), default=0.0)
+    seconds = max(
+        (_seconds(track, way, found) for track, way, found in heard if not isinstance(way, Texts)), default=0.0
+    )
     is_told = bool(shown) and not (reading.picture is not None and reading.picture.is_guessed)
     if not is_told and all(track.is_guessed for track, _, _ in heard):
         lost.append(Loss(LossKind.PACE))
@@ -97,8 +99,24 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
                 at = [times[min(number, len(times) - 1)] for number, _ in missing]
                 say_lost(lost, b"vide", gone + pictures.hurt, at)
     for track, way, found in heard:
-        made.append(_sound(track, way, found, pictures, times, lost))
+        if isinstance(way, Texts):
+            made.append(_texts(track, found, pictures, times))
+        else:
+            made.append(_sound(track, way, found, pictures, times, lost))
     return made
+
+
+def _texts(track: Track, found: Found, pictures: Found, times: Sequence[float]) -> Written:
+    """Texts lie by the pictures with which they are shown: each until the next one."""
+    scale = track.scale or 1000
+    shown = [times[max(bisect_right(pictures.places, place) - 1, 0)] if times else 0.0 for place in found.places]
+    ticks = [round(each * scale) for each in shown]
+    end = round(times[-1] * scale) if times else 0
+    lasting = array("I", [max(after - at, 1) for at, after in zip(ticks, [*ticks[1:], end], strict=True)])
+    return Written(
+        track.kind, track.entry, scale, 0, 0, found.places, found.sizes, lasting, array("q", bytes(8 * len(lasting))), array("b"), ticks[0],
+        language=track.language, matrix=track.matrix,
+    )  # fmt: skip
 
 
 def _at_likely_rate(track: Track, way: Way | Plain, found: Found, seconds: float) -> Track:
@@ -205,7 +223,14 @@ def _sound(
             if beside > 0 and found.gaps and found.gaps[0][0] == 0:
                 made.start = round(max(times[beside], 0.0) * scale)
         return made
-    missing = lost_by_pictures(found, pictures, times, [step / scale] * len(found.places)) if found.gaps else []
+    if times:
+        missing = lost_by_pictures(found, pictures, times, [step / scale] * len(found.places)) if found.gaps else []
+    else:
+        missing = [
+            (number, max(round(size * len(found.places) / found.size), 1))
+            for number, size in found.gaps
+            if 0 < number < len(found.places)
+        ]
     lasting, start = lasting_of(found, step, missing)
     if missing:
         clock = start

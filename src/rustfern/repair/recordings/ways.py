@@ -10,6 +10,7 @@ import msgspec
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.extents.pictures import jpeg
+from rustfern.formats.media import alac
 from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.audio import mp3_frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
@@ -17,7 +18,12 @@ from rustfern.repair.recordings.window import Window
 
 _LARGEST_UNIT, _LARGEST_SETTINGS = 16 << 20, 512
 _HEAD = 112
-_HOLE, _WIDE_HOLE = bytes(512), bytes(2048)
+_A_TITLE = 256
+_LOOKS = frozenset((b"styl", b"hlit", b"hclr", b"krok", b"dlay", b"href", b"tbox", b"blnk", b"twrp", b"encd"))
+"""Boxes that tell how the text before them looks."""
+_SHORTEST, _LONGEST = 0.6, 1.6
+"""How much shorter and longer than usual a frame of sound is that only the next one shows."""
+_LOST, _HOLE, _WIDE_HOLE = bytes(64), bytes(512), bytes(2048)
 _AVC_NEXT = re.compile(rb"\0[\0-\xff]{3}[\x01\x06\x09\x21\x25\x27\x28\x41\x45\x61\x65\x67\x68]")
 _HEVC_NEXT = re.compile(
     rb"\0[\0-\xff]{3}[\x00\x02\x04\x06\x08\x0a\x0c\x0e\x10\x12\x20\x22\x24\x26\x28\x2a\x40\x42\x44\x46\x4e][\x01-\x07]"
@@ -162,6 +168,85 @@ class Aac:
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """None: nothing marks where a frame begins."""
+        return iter(())
+
+
+class Alac:
+    """Sound in ALAC. Frames are walked through where nothing shows their length; mostly the head of the next one does."""
+
+    def __init__(self, settings: alac.Settings) -> None:
+        self.settings = settings
+        self._largest = settings.samples * settings.channels * settings.bits // 8 + _HEAD
+        # Element, number, and twelve bits that are none: then whether it is short, shifted, plain.
+        self._mark = re.compile(rb"\x20\0[\0-\x1f]" if settings.channels > 1 else rb"\0\0[\0-\x1f]")
+        self._usual = 0.0
+        self.is_alone = False
+        """Whether nothing else lies between its frames."""
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Alac) and self.settings == other.settings
+
+    def __hash__(self) -> int:
+        return hash(self.settings)
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        data = window.at(at, min(self._largest, end - at))
+        if self._mark.match(data) is None:
+            return None
+        if (length := self._to_next(data)) == 0:
+            length = alac.frame_length(data, self.settings)
+            self._usual = 0.8 * self._usual + 0.2 * length if self._usual else float(length)
+        return Sample(length) if length > 3 else None
+
+    def _to_next(self, data: bytes) -> int:
+        """Where the next frame begins, if that is as far as frames reach here; 0 if nothing shows that."""
+        if not self.is_alone or self.settings.channels == 1:
+            return 0  # that of one channel is hardly more than zeros
+        least, most = int(self._usual * _SHORTEST), int(self._usual * _LONGEST)
+        found = self._mark.search(data, least) if least else None
+        while found is not None and found.start() <= most:
+            # Three ones and zeros to the end of the byte end a frame (ALAC: ID_END).
+            before = int.from_bytes(data[found.start() - 2 : found.start()], "big")
+            if before and (before // (before & -before)) & 7 == 7 and (before & -before) < 1 << 8:
+                return 0 if _LOST in data[: found.start()] else found.start()
+            found = self._mark.search(data, found.start() + 1)
+        return 0
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """As `Way.next_from`."""
+        yield from _found(self._mark, window, at, end, 3)
+
+
+class Texts:
+    """Text beside pictures, as titles and positions are written. Source: 3GPP TS 26.245, 5.17 (a length, letters, boxes of looks)."""
+
+    def __init__(self, largest: int) -> None:
+        self._largest = max(largest * 2, _A_TITLE)
+
+    def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
+        """As `Way.sample_at`."""
+        data = window.at(at, min(self._largest + 2, end - at))
+        length = int.from_bytes(data[:2], "big")
+        letters = data[2 : 2 + length]
+        if len(data) < 2 or len(letters) < length:
+            return None
+        try:
+            text = letters.decode("utf-16" if letters[:2] in (b"\xfe\xff", b"\xff\xfe") else "utf-8")
+        except UnicodeDecodeError:
+            return None
+        if any(not sign.isprintable() and sign not in "\r\n\t" for sign in text):
+            return None
+        place = 2 + length
+        while data[place + 4 : place + 8] in _LOOKS:
+            size = int.from_bytes(data[place : place + 4], "big")
+            if not 8 <= size <= len(data) - place:
+                break
+            place += size
+        return Sample(place)
+
+    def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
+        """None: nothing marks where a text begins."""
         return iter(())
 
 

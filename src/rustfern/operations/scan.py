@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import partial as partly
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
@@ -50,7 +51,6 @@ from rustfern.operations.collect import (
 from rustfern.operations.judging import UNREACHED, Told, judged
 from rustfern.operations.live import mark_open_documents
 from rustfern.operations.protection import protections_of
-from rustfern.operations.raw_search import RawOptions, RawOutcome, RawSearch, raw_notices, title_of, with_searched
 from rustfern.operations.repair_outlook import with_outlooks
 from rustfern.operations.session import (
     Session,
@@ -73,6 +73,9 @@ _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
 """Things found that are still matched when a search is stopped."""
 _SHARED = ("/tmp", "/var/tmp", "/private/tmp", "/private/var/tmp")
+
+if TYPE_CHECKING:
+    from rustfern.operations.raw_search import RawOptions, RawOutcome, RawSearch
 
 
 def scan(
@@ -125,7 +128,8 @@ class _Scan:
         partial: bool,
         raw: RawOptions | None,
     ) -> None:
-        self.raw, self.raw_searches = raw, list[RawSearch]()
+        self.raw = raw
+        self.raw_searches: list[RawSearch] = []
         self.raw_outcomes: list[RawOutcome] = []
         self.session, self.hints, self.thorough, self.partial = session, hints, thorough, partial
         self.observer, self.door = session.observer, session.sources
@@ -263,6 +267,8 @@ class _Scan:
             if self.door.disk(top) is None:
                 continue
             self.observer.stage("searching every byte that no file claims")
+            from rustfern.operations.raw_search import RawSearch
+
             search = RawSearch(
                 self.door,
                 top,
@@ -288,6 +294,10 @@ class _Scan:
 
     def match_raw(self) -> None:
         """What the raw searches found, to its documents."""
+        if not self.raw_searches:
+            return
+        from rustfern.operations.raw_search import title_of
+
         for search in self.raw_searches:
             with self.linker.state.isolated(search.root):
                 outcome = search.outcome(self.linker.deleted_files.dismissed_places())
@@ -344,6 +354,8 @@ class _Scan:
         self.notices += self._unmet()
         self.notices += self._left_out()
         if self.raw is not None:
+            from rustfern.operations.raw_search import raw_notices
+
             self.notices += raw_notices(self.raw_outcomes, self.linker.raw_finds.more)
         if self.stopped:
             self.notices.insert(0, Notice(kind=About.STOPPED))
@@ -361,6 +373,10 @@ class _Scan:
     def _disks(self) -> tuple[SearchedDisk, ...]:
         """What is to be said of the disks that were searched, each once."""
         told = {disk.path: self.door.told_disk(top) for top in self.tops if (disk := self.door.disk(top)) is not None}
+        if not told:
+            return ()
+        from rustfern.operations.raw_search import with_searched
+
         disks = tuple(with_searched(each, self.raw_searches) for each in told.values() if each is not None)
         for each in disks:
             # Whether an earlier state can be read shows only when it is.

@@ -32,7 +32,6 @@ from rustfern.output.temporary import usual_folder
 from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.homes import find_homes, is_of_people, own_home
 from rustfern.sources.disk_health import ADVICE, Health
-from rustfern.sources.disks.disk import holds_disk
 from rustfern.sources.interface import OnProblem, Source
 from rustfern.sources.kept_folder import MANIFEST, KeptFolder, is_kept, read_head, why_not_whole
 from rustfern.sources.registry import Sources, is_searched_file
@@ -99,6 +98,13 @@ def open_roots(
     return list(dict.fromkeys(tops)), kept
 
 
+def _holds_disk(path: str) -> bool:
+    # Most searches open no disk, and reading one takes long to load.
+    from rustfern.sources.disks.disk import holds_disk
+
+    return holds_disk(path)
+
+
 def _backups_in(door: Sources, folder: str) -> tuple[list[str], bool]:
     """Images of disks, and archives of homes that carry a date, that lie in a folder of backups, and whether nothing else does: they are searched
     as if they were named. In somebody's home they are documents like others.
@@ -115,7 +121,7 @@ def _backups_in(door: Sources, folder: str) -> tuple[list[str], bool]:
     for path in (os.path.join(folder, name) for name in files if name.rpartition(".")[2].casefold() in _PACKED):
         tree = catalogue().tree_of(path.replace(os.sep, "/") + "/x/x")
         is_dated = tree is not None and "loose" in tree[1]
-        if (door.is_disk(path) and holds_disk(path)) or (
+        if (door.is_disk(path) and _holds_disk(path)) or (
             is_dated and is_searched_file(path) and _holds_people(door, path)
         ):
             found.append(door.check_root(path))

@@ -76,7 +76,7 @@ def _show(console: Console, found: list[Checked]) -> None:
 
     from rustfern.cli.screen.console import FERN, PALE, RUST, WARN, bullet, next_steps, shell_word, short_path, size
     from rustfern.formats.format_table import extension_of, format_of_extension, title_of
-    from rustfern.operations.repair import is_known
+    from rustfern.repair.registry import is_known
 
     if danger := alarm(found, this_run().clock):
         bullet(console, f"! {danger}", f"bold {RUST}", indent=0)

@@ -13,7 +13,6 @@ from rustfern.cli.time_types import SPAN
 from rustfern.core.errors import WrongUsage
 from rustfern.core.model import Hints
 from rustfern.operations import schema
-from rustfern.operations.raw_search import RawOptions
 from rustfern.operations.scan import exit_status
 
 
@@ -82,7 +81,12 @@ def command(
     """
     if budget is not None and not (raw or raw_all):
         raise WrongUsage("--budget is for the search of bytes", None, "Add --raw, or leave it out")
-    options = RawOptions(raw_all, budget, thorough) if raw or raw_all else None
+    options = None
+    if raw or raw_all:
+        # Only what is searched byte by byte needs it, and it takes long to load.
+        from rustfern.operations.raw_search import RawOptions
+
+        options = RawOptions(raw_all, budget, thorough)
     reading = this_run().session.sources.gentle
     if gentle:
         reading.begin()

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from rustfern.core.model import Evidence
 from rustfern.matching.evidence.weights import NONE_ODDS, total
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 _NEVER = -1e6
 
@@ -25,6 +27,8 @@ def assign(groups: Sequence[Sequence[Sequence[Evidence]]]) -> list[tuple[int | N
         return [(None, 0.0) for _ in groups]
     prior = -math.log(columns)
     odds = [[total(pieces) + prior if pieces else _NEVER for pieces in row] for row in groups]
+    if len(odds) == 1:
+        return [_alone(odds[0])]
     best, chosen = _solve(odds)
     out: list[tuple[int | None, float]] = []
     for number, column in enumerate(chosen):
@@ -37,8 +41,20 @@ def assign(groups: Sequence[Sequence[Sequence[Evidence]]]) -> list[tuple[int | N
     return out
 
 
+def _alone(odds: Sequence[float]) -> tuple[int | None, float]:
+    """The same of one copy: the likeliest candidate, if it is likelier than none."""
+    best = max(odds)
+    if best < NONE_ODDS:
+        return None, 0.0
+    column = odds.index(best)
+    without = max([NONE_ODDS, *odds[:column], *odds[column + 1 :]])
+    return column, 1.0 / (1.0 + math.exp(min(without - best, 50.0)))
+
+
 def _solve(odds: Sequence[Sequence[float]]) -> tuple[float, list[int | None]]:
     """The likeliest assignment: (its log-odds, the column of each row or None), with a column "none" for each row."""
+    import numpy as np
+
     rows, columns = len(odds), len(odds[0])
     matrix = np.full((rows, columns + rows), _NEVER)
     matrix[:, :columns] = odds
@@ -54,6 +70,8 @@ def cheapest(costs: NDArray[np.float64]) -> list[int]:
     Source: the Hungarian method by shortest augmenting paths (R. Jonker and A. Volgenant, Computing 38, 1987): rows are taken in one after the other, each
     along the cheapest path that frees a column for it.
     """
+    import numpy as np
+
     rows, columns = costs.shape
     of_row, of_column = np.zeros(rows), np.zeros(columns)
     """What each row and each column takes off a cost: none is below zero then, and those of chosen pairs are zero."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from xml.parsers import expat
-from xml.sax.saxutils import escape, quoteattr
 
 import msgspec
 
@@ -17,6 +16,19 @@ from rustfern.settings.writers.interface import CannotWrite, SetElsewhere, Wante
 _SEGMENT = re.compile(r"(?P<tag>[^\[\]]+)(?:\[(?P<by>[\w:.-]+)=(?P<name>[^\]]*)\])?")
 _MOST_ELEMENTS = 400_000
 _ATTRIBUTE = re.compile(rb"""\s+([^\s=/>]+)\s*=\s*("[^"]*"|'[^']*')""")
+
+
+def escape(text: str) -> str:
+    """Character data of XML (1.0, 2.4)."""
+    return text.replace("&", "&amp;").replace(">", "&gt;").replace("<", "&lt;")
+
+
+def quoteattr(text: str) -> str:
+    """A value of an attribute of XML in its quotes (1.0, 2.3 and 3.3.3: line ends and tabs would become blanks)."""
+    text = escape(text).replace("\n", "&#10;").replace("\r", "&#13;").replace("\t", "&#9;")
+    if '"' not in text:
+        return f'"{text}"'
+    return f"'{text}'" if "'" not in text else '"{}"'.format(text.replace('"', "&quot;"))
 
 
 class _Element(msgspec.Struct):

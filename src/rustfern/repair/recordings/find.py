@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from array import array
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
-from rustfern.repair.recordings.ways import Aac, Sample, Way
+from rustfern.repair.recordings.ways import FILLED, Aac, Sample, Way
 from rustfern.repair.recordings.window import Window
 
 _AROUND = 256 << 10
@@ -16,9 +16,13 @@ _AROUND = 256 << 10
 _SURE = 3
 _TRIES, _NEAR = 8, 16 << 20
 _MOST_PLAIN = 4 << 20
+_FRAMES, _SHORTER, _LONGER, _TWO, _NOT_THREE = 8, 0.8, 1.25, 1.7, 2.6
+"""Frames of sound whose lengths tell how long the next one is, how much shorter and longer it may be; how long two of them are at least, and three are
+not (times the shortest).
+"""
 _STRANGE = 2
 """Samples of tracks that are not read, which may lie in a row."""
-_ZEROS = bytes(16)
+_ZEROS, _FILLING = bytes(16), bytes(256)
 _HOLE = bytes(2048)
 _MOST_SAMPLES = 20_000_000
 
@@ -79,6 +83,9 @@ class Finder:
         """Bytes, but for zeros, that are nothing that is known."""
         self._known: dict[tuple[int, int], Sample | None] = {}
         self._chunks: Counter[int] = Counter()
+        self._lengths: deque[int] = deque(maxlen=_FRAMES)
+        self._begins = b""
+        """The first byte of most frames of sound."""
         self._last = -1
         """Which sound came last; -1 a picture or nothing."""
 
@@ -159,11 +166,56 @@ class Finder:
             if isinstance(way, Plain):
                 if (after := self._plain(number, way, at, end)) > at:
                     return after
-            elif (sample := self._sure(number, way, at, end)) is not None:
+            elif (sample := self._up_to_picture(way, at, end) or self._sure(number, way, at, end)) is not None:
                 self.heard[number].add(at, sample)
+                self._lengths.append(sample.size)
+                if (first := self._window.at(at, 1)) not in FILLED:
+                    self._begins = first
                 self._last = number
                 return at + sample.size
         return at
+
+    def _up_to_picture(self, way: Way, at: int, end: int) -> Sample | None:
+        """As `_told_by_picture`, each place looked at once."""
+        if (at, -2) not in self._known:
+            self._known[at, -2] = self._told_by_picture(way, at, end)
+        return self._known[at, -2]
+
+    def _told_by_picture(self, way: Way, at: int, end: int) -> Sample | None:
+        """The frame at a place, told by the next picture: if one frame fills the bytes up to it that begins and ends as frames do, and is as long as
+        those before it, so that it cannot be two; or if two do, and only one place between them is one where the second can begin. Then the codes need not
+        be walked through.
+        """
+        if self._picture is None or not isinstance(way, Aac) or len(self._sounds) > 1 or len(self._lengths) < _FRAMES:
+            return None
+        shortest, longest = min(self._lengths), max(self._lengths)
+        least, most = int(shortest * _SHORTER), int(longest * _LONGER)
+        if most >= _TWO * shortest:
+            return None
+        place = self._next_picture(at + least, min(at + int(_NOT_THREE * shortest), end), end)
+        if place is None:
+            return None
+        data = self._window.at(at, place - at)
+        if _FILLING in data or not any(data[:4]):
+            return None
+        picture = self._picture_at(place, end)
+        behind = place + picture.size if picture is not None else end
+        begins = (data[:1], self._begins, *FILLED)
+        if behind < end and self._window.at(behind, 1) not in begins and self._picture_at(behind, end) is None:
+            return None  # what looks like a picture may be sound
+        if len(data) <= most:
+            return Sample(len(data)) if way.may_be(data) else None
+        if len(data) < _TWO * shortest or len(data) > 2 * most:
+            return None
+        found = 0
+        for first in {data[:1], self._begins, *FILLED}:
+            start = least - 1
+            while (start := data.find(first, start + 1, most + 1)) >= 0:
+                if len(data) - start >= least and way.may_be(data[:start]) and way.may_be(data[start:]):
+                    if found:
+                        return None
+                    found = start
+        return Sample(found) if found else None
 
     def _picture_at(self, at: int, end: int) -> Sample | None:
         if self._picture is None:
@@ -184,6 +236,8 @@ class Finder:
             return None
         after = at + sample.size
         if after >= end or self._picture_at(after, end) is not None:
+            return sample
+        if self._up_to_picture(way, after, end) is not None:
             return sample
         for other, each in enumerate(self._sounds):
             if not isinstance(each, Plain) and self._sample_at(other, each, after, end) is not None:
@@ -233,7 +287,7 @@ class Finder:
         for tried, place in enumerate(self._picture.next_from(self._window, at, most)):
             if not tried % 256:
                 self._pause()
-            sample = self._picture.sample_at(self._window, place, end)
+            sample = self._picture_at(place, end)
             if sample is not None and (sample.size > 64 or self._follows(place + sample.size, end)):
                 return place
         return None

@@ -149,6 +149,10 @@ class Intra:
         yield from _found(re.compile(rb"[\0-\xff]{4}" + re.escape(self.letters)), window, at, end, 8)
 
 
+FILLED = (b"\xde", b"\xdf")
+"""What a frame of AAC begins with that is filled up in front (ISO 14496-3, 4.4.2.7)."""
+
+
 class Aac:
     """Sound in AAC."""
 
@@ -165,6 +169,14 @@ class Aac:
         """As `Way.sample_at`."""
         length = frame_length(window.at(at, min(8192, end - at)), 0, self.rate, self.channels)
         return Sample(length) if length > 3 else None
+
+    def may_be(self, frame: bytes) -> bool:
+        """Whether some bytes begin and end as a frame does: with its kind of sound, and with the mark of its end (ISO 14496-3, 4.4.2.1, table 4.71)."""
+        kind = frame[0] >> 5 if frame else 7
+        last = int.from_bytes(frame[-2:], "big")
+        low = last & -last
+        fits = frame[:1] in FILLED or (kind in (0, 1, 3) if self.channels not in (1, 2) else kind == self.channels - 1)
+        return fits and 0 < low < 1 << 8 and (last // low) & 7 == 7
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """None: nothing marks where a frame begins."""

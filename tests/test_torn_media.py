@@ -26,9 +26,11 @@ from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Job, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
+from rustfern.repair.recordings.find import Found
 from rustfern.repair.recordings.layout import layout_of
 from rustfern.repair.recordings.tables import Track, tracks_of
-from rustfern.repair.recordings.timing import rate_of, shifts_of
+from rustfern.repair.recordings.timing import rate_of, shifts_of, times_by_sound
+from rustfern.repair.recordings.ways import Sample
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.registry import repairers
 
@@ -325,6 +327,34 @@ def test_sound_whose_length_was_never_written_plays(name: str, tmp_path: Path, r
     (tmp_path / "other" / name).write_bytes(whole)
     made, told, run = repaired(tmp_path, rustfern, name, without_head, "--like", tmp_path / "other" / name)
     assert run.status == 0 and whole[-12_000:-2] in made and any(name in each for each in told["lost"])
+
+
+@given(
+    st.lists(st.tuples(st.integers(8, 60), st.sampled_from([60, 30, 15, 8, 5])), min_size=2, max_size=5),
+    st.integers(1, 12),
+)
+def test_times_of_pictures_that_come_now_quick_now_slow(parts: list[tuple[int, int]], together: int) -> None:
+    """Told by the sound among which they lie, to the length of the runs in which it was written; even ones stay even."""
+    times, clock = [], 0.0
+    for many, rate in parts:
+        for _ in range(many):
+            times.append(clock)
+            clock += 1 / rate
+    frame = 1024 / 48_000
+    sounds = [n * frame for n in range(int(clock / frame) + 1)]
+    written = [(sounds[n - n % together], 1, n) for n in range(len(sounds))] + [(t, 0, n) for n, t in enumerate(times)]
+    pictures, sound = Found(), Found()
+    for place, (_, kind, _) in enumerate(sorted(written)):
+        (sound if kind else pictures).add(100 * place, Sample(100))
+    told = times_by_sound(pictures, sound, [frame] * len(sounds))
+    even = [n * times[-1] / (len(times) - 1) for n in range(len(times))]
+    apart = max(abs(a - b) for a, b in zip(even, times, strict=True))
+    if told is None:
+        assert apart < 0.3 + 4 * together * frame or len(times) < 30
+    else:
+        slack = 2 * together * frame + max(1 / rate for _, rate in parts)
+        pairs = zip(told, times, strict=True)
+        assert max(abs(a - b) for a, b in pairs if b < times[-1] - slack) <= slack
 
 
 # --- pictures ---------------------------------------------------------------------------------------------------------

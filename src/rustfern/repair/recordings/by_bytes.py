@@ -21,7 +21,7 @@ from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_units
 
 _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
-_BEGINNING = 48 << 20
+_BEGINNING = 24 << 20
 
 
 def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], lost: list[Loss]) -> list[Written]:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
-from rustfern.repair.recordings.ways import FILLED, Aac, Sample, Way
+from rustfern.repair.recordings.ways import Aac, Sample, Way
 from rustfern.repair.recordings.window import Window
 
 _AROUND = 256 << 10
@@ -84,8 +84,6 @@ class Finder:
         self._known: dict[tuple[int, int], Sample | None] = {}
         self._chunks: Counter[int] = Counter()
         self._lengths: deque[int] = deque(maxlen=_FRAMES)
-        self._begins = b""
-        """The first byte of most frames of sound."""
         self._last = -1
         """Which sound came last; -1 a picture or nothing."""
 
@@ -169,8 +167,6 @@ class Finder:
             elif (sample := self._up_to_picture(way, at, end) or self._sure(number, way, at, end)) is not None:
                 self.heard[number].add(at, sample)
                 self._lengths.append(sample.size)
-                if (first := self._window.at(at, 1)) not in FILLED:
-                    self._begins = first
                 self._last = number
                 return at + sample.size
         return at
@@ -182,9 +178,8 @@ class Finder:
         return self._known[at, -2]
 
     def _told_by_picture(self, way: Way, at: int, end: int) -> Sample | None:
-        """The frame at a place, told by the next picture: if one frame fills the bytes up to it that begins and ends as frames do, and is as long as
-        those before it, so that it cannot be two; or if two do, and only one place between them is one where the second can begin. Then the codes need not
-        be walked through.
+        """The frame at a place, told by the next picture: if the bytes up to it begin and end as frames do, are as long as one or two of those before
+        it, and there is no place, or one, inside where one can end and another begin. Then the codes need not be walked through.
         """
         if self._picture is None or not isinstance(way, Aac) or len(self._sounds) > 1 or len(self._lengths) < _FRAMES:
             return None
@@ -192,30 +187,23 @@ class Finder:
         least, most = int(shortest * _SHORTER), int(longest * _LONGER)
         if most >= _TWO * shortest:
             return None
-        place = self._next_picture(at + least, min(at + int(_NOT_THREE * shortest), end), end)
-        if place is None:
+        place = self._next_picture(at + 1, min(at + int(_NOT_THREE * shortest), end), end)
+        if place is None or place - at < least:
             return None
         data = self._window.at(at, place - at)
-        if _FILLING in data or not any(data[:4]):
-            return None
+        length = len(data)
         picture = self._picture_at(place, end)
         behind = place + picture.size if picture is not None else end
-        begins = (data[:1], self._begins, *FILLED)
-        if behind < end and self._window.at(behind, 1) not in begins and self._picture_at(behind, end) is None:
-            return None  # what looks like a picture may be sound
-        if len(data) <= most:
-            return Sample(len(data)) if way.may_be(data) else None
-        if len(data) < _TWO * shortest or len(data) > 2 * most:
+        if _FILLING in data or not way.begins(data, 0) or not way.ends(data, length):
             return None
-        found = 0
-        for first in {data[:1], self._begins, *FILLED}:
-            start = least - 1
-            while (start := data.find(first, start + 1, most + 1)) >= 0:
-                if len(data) - start >= least and way.may_be(data[:start]) and way.may_be(data[start:]):
-                    if found:
-                        return None
-                    found = start
-        return Sample(found) if found else None
+        if behind < end and self._picture_at(behind, end) is None and not way.begins(self._window.at(behind, 300), 0):
+            return None  # what looks like a picture may be sound
+        inner = way.inner(data)
+        if length <= most:
+            return None if inner else Sample(length)
+        if len(inner) != 1 or not (least <= inner[0] <= most and least <= length - inner[0] <= most):
+            return None
+        return Sample(inner[0])
 
     def _picture_at(self, at: int, end: int) -> Sample | None:
         if self._picture is None:

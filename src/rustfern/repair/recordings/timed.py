@@ -5,6 +5,7 @@ from __future__ import annotations
 from array import array
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
+from itertools import pairwise
 
 from rustfern.formats.media.aac import RATES, alike
 from rustfern.formats.media.coded_video import settings_of
@@ -13,7 +14,15 @@ from rustfern.repair.recordings.find import Finder, Found, Plain
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
 from rustfern.repair.recordings.settings import Reading, entry_for, size_of
 from rustfern.repair.recordings.tables import Track
-from rustfern.repair.recordings.timing import lasting_of, lost_by_bytes, lost_by_pictures, rate_of, shifts_of
+from rustfern.repair.recordings.timing import (
+    lasting_of,
+    lost_by_bytes,
+    lost_by_pictures,
+    rate_of,
+    shifts_in,
+    shifts_of,
+    times_by_sound,
+)
 from rustfern.repair.recordings.trial import spoiled_by_gaps
 from rustfern.repair.recordings.ways import Aac, Sample, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
@@ -67,7 +76,12 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         whole = pictures.size + sum(each.size for each in finder.heard)
         missing = lost_by_bytes(pictures, pictures.gaps, whole / (len(pictures.places) / rate), rate)
         lasting, start = lasting_of(pictures, step, missing)
-        shifts, late = shifts_of(pictures.orders, pictures.keys, shape.orders if shape is not None else 0, step)
+        orders = shape.orders if shape is not None else 0
+        shifts, late = shifts_of(pictures.orders, pictures.keys, orders, step)
+        uneven = _uneven(pictures, heard, scale)
+        if uneven is not None:
+            lasting = array("I", [max(after - at, 1) for at, after in pairwise(uneven)])
+            shifts, late = shifts_in(uneven[:-1], pictures.orders, pictures.keys, orders)
         width, height = size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
         clock = start / scale
         for each in lasting:
@@ -104,6 +118,26 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         else:
             made.append(_sound(track, way, found, pictures, times, lost))
     return made
+
+
+def _uneven(pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]], scale: int) -> list[int] | None:
+    """Ticks at which pictures come, and the end, where they came now quick, now slow; None where they came evenly, or something is missing."""
+    if pictures.gaps or len(heard) != 1 or heard[0][2].gaps:
+        return None
+    track, way, found = heard[0]
+    if isinstance(way, Texts):
+        return None
+    sound = max(track.scale, 1)
+    seconds = (
+        [n / way.frame / sound for n in found.sizes]
+        if isinstance(way, Plain)
+        else [(track.step or 1024) / sound] * len(found.sizes)
+    )
+    times = times_by_sound(pictures, found, seconds)
+    if times is None:
+        return None
+    ticks = [round(time * scale) for time in times]
+    return [*ticks, max(ticks[-1] + 1, round(sum(seconds) * scale))]
 
 
 def _texts(track: Track, found: Found, pictures: Found, times: Sequence[float]) -> Written:

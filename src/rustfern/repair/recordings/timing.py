@@ -9,6 +9,7 @@ from __future__ import annotations
 from array import array
 from bisect import bisect_left
 from collections.abc import Sequence
+from itertools import accumulate, pairwise
 
 from rustfern.repair.recordings.find import Found
 
@@ -33,6 +34,8 @@ USUAL_RATES = (
 )
 _NEAR, _AS_TOLD = 0.006, 0.05
 _LEAST_SECONDS = 2.0
+_LEAST_PICTURES, _UNEVEN, _RUNS = 24, 0.12, 2.0
+"""Pictures by which unevenness is told; seconds that they must be away from even times, and runs of sound (times what most of them last)."""
 
 
 def rate_of(pictures: int, told: float, seconds: float) -> float:
@@ -45,6 +48,45 @@ def rate_of(pictures: int, told: float, seconds: float) -> float:
     near = min(USUAL_RATES, key=lambda rate: abs(measured / rate - 1))
     close = _NEAR if seconds > 20 else 1.5 / max(pictures, 1) + _NEAR
     return near if abs(measured / near - 1) < close else measured
+
+
+def times_by_sound(pictures: Found, sound: Found, seconds: Sequence[float]) -> list[float] | None:
+    """When each picture comes, in seconds from the first, told by the sound among which it lies (each lasts so many `seconds`): recorders write both as
+    they come. None where that is no more uneven than the runs in which they lie.
+    """
+    count = len(pictures.places)
+    if count < _LEAST_PICTURES or len(sound.places) < _LEAST_PICTURES:
+        return None
+    clock = list(accumulate(seconds, initial=0.0))
+    groups: list[tuple[float, int]] = []
+    """(time of the sound before them, pictures) of pictures between which no sound lies."""
+    for place in pictures.places:
+        at = clock[bisect_left(sound.places, place)]
+        if groups and groups[-1][0] == at:
+            groups[-1] = at, groups[-1][1] + 1
+        else:
+            groups.append((at, 1))
+    if len(groups) < _LEAST_PICTURES:
+        return None
+    start = groups[0][0]
+    times: list[float] = []
+    usual = (groups[-1][0] - start) / max(count - groups[-1][1], 1)
+    for number, (at, many) in enumerate(groups):
+        long = groups[number + 1][0] - at if number + 1 < len(groups) else usual * many
+        times += [at - start + long * n / many for n in range(many)]
+    even = times[-1] / (count - 1)
+    runs = sorted(after[0] - at[0] for at, after in pairwise(groups))
+    away = max(abs(time - n * even) for n, time in enumerate(times))
+    return times if away > max(_UNEVEN, _RUNS * runs[len(runs) * 9 // 10]) else None
+
+
+def shifts_in(times: Sequence[int], orders: Sequence[int], keys: Sequence[int], many: int) -> tuple[array[int], int]:
+    """The same as `shifts_of` for pictures that come at uneven `times` (ticks)."""
+    plain, late = shifts_of(orders, keys, many, 1)
+    # Encoders have a picture decoded when the one is shown that came so many before it.
+    usual = (times[-1] - times[0]) // max(len(times) - 1, 1)
+    longer = [*times, *(times[-1] + usual * n for n in range(1, late + 1))]
+    return array("q", (longer[n + shift] - times[n] for n, shift in enumerate(plain))), longer[late] - times[0]
 
 
 def shifts_of(orders: Sequence[int], keys: Sequence[int], many: int, step: int) -> tuple[array[int], int]:

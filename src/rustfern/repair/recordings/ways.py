@@ -19,6 +19,10 @@ from rustfern.repair.recordings.window import Window
 _LARGEST_UNIT, _LARGEST_SETTINGS = 16 << 20, 512
 _HEAD = 112
 _A_TITLE = 256
+_FILL, _MOST_BANDS = 6, 51
+_LAST = bytes(n for n in range(1, 256) if n in (0x80, 0xC0) or n // (n & -n) & 7 == 7)
+_BETWEEN = re.compile(b"[" + re.escape(_LAST) + rb"](?=[\x00\x01\x20\x21\x60\x61\xde\xdf])")
+"""The last byte of a frame of AAC, before the first one of another."""
 _LOOKS = frozenset((b"styl", b"hlit", b"hclr", b"krok", b"dlay", b"href", b"tbox", b"blnk", b"twrp", b"encd"))
 """Boxes that tell how the text before them looks."""
 _SHORTEST, _LONGEST = 0.6, 1.6
@@ -149,10 +153,6 @@ class Intra:
         yield from _found(re.compile(rb"[\0-\xff]{4}" + re.escape(self.letters)), window, at, end, 8)
 
 
-FILLED = (b"\xde", b"\xdf")
-"""What a frame of AAC begins with that is filled up in front (ISO 14496-3, 4.4.2.7)."""
-
-
 class Aac:
     """Sound in AAC."""
 
@@ -170,13 +170,41 @@ class Aac:
         length = frame_length(window.at(at, min(8192, end - at)), 0, self.rate, self.channels)
         return Sample(length) if length > 3 else None
 
-    def may_be(self, frame: bytes) -> bool:
-        """Whether some bytes begin and end as a frame does: with its kind of sound, and with the mark of its end (ISO 14496-3, 4.4.2.1, table 4.71)."""
-        kind = frame[0] >> 5 if frame else 7
-        last = int.from_bytes(frame[-2:], "big")
+    def begins(self, data: bytes, at: int) -> bool:
+        """Whether a frame may begin at a place of some bytes: the kind of its sound, number 0, and a window that has no predictor. Source: ISO 14496-3,
+        tables 4.3 (elements), 4.4, 4.5 and 4.6 (windows), 4.11 (filling).
+        """
+        head = int.from_bytes(data[at : at + 5].ljust(5, b"\0"), "big")
+        kind, number = head >> 37, head >> 33 & 15
+        if kind == _FILL and number == 15:
+            # What fills it up may stand in front.
+            behind = at + 15 + (head >> 25 & 255)
+            first = int.from_bytes(data[behind : behind + 2], "big") >> 2 & 127
+            return behind + 2 <= len(data) and self._is_ours(first >> 4) and not first & 15
+        if number or not self._is_ours(kind):
+            return False
+        start = 15 if kind != 1 else 8 if head >> 32 & 1 else 16
+        window = head >> (29 - start) & 0x7FF
+        is_short = window >> 8 & 3 == 2
+        return not window >> 10 and (is_short or (not window & 1 and window >> 1 & 63 <= _MOST_BANDS))
+
+    def _is_ours(self, kind: int) -> bool:
+        return kind == self.channels - 1 if self.channels in (1, 2) else kind in (0, 1, 3)
+
+    def inner(self, data: bytes) -> list[int]:
+        """Places inside of some bytes at which a frame may end and another begin."""
+        return [
+            found.end()
+            for found in _BETWEEN.finditer(data, 1, len(data) - 1)
+            if self.ends(data, found.end()) and self.begins(data, found.end())
+        ]
+
+    @staticmethod
+    def ends(data: bytes, at: int) -> bool:
+        """Whether a frame may end before a place of some bytes: its last three bits are ones, and zeros fill up its last byte."""
+        last = int.from_bytes(data[max(at - 2, 0) : at], "big")
         low = last & -last
-        fits = frame[:1] in FILLED or (kind in (0, 1, 3) if self.channels not in (1, 2) else kind == self.channels - 1)
-        return fits and 0 < low < 1 << 8 and (last // low) & 7 == 7
+        return 0 < low < 1 << 8 and last // low & 7 == 7
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """None: nothing marks where a frame begins."""

@@ -34,8 +34,8 @@ USUAL_RATES = (
 )
 _NEAR, _AS_TOLD = 0.006, 0.05
 _LEAST_SECONDS = 2.0
-_LEAST_PICTURES, _UNEVEN, _RUNS = 24, 0.12, 2.0
-"""Pictures by which unevenness is told; seconds that they must be away from even times, and runs of sound (times what most of them last)."""
+_LEAST_PICTURES, _LEAST_RUNS, _UNEVEN, _RUNS = 24, 8, 0.12, 2.0
+"""Pictures, and runs of them between sound, by which unevenness is told; seconds that they must be away from even times, and runs of sound (times what most of them last)."""
 
 
 def rate_of(pictures: int, told: float, seconds: float) -> float:
@@ -66,7 +66,7 @@ def times_by_sound(pictures: Found, sound: Found, seconds: Sequence[float]) -> l
             groups[-1] = at, groups[-1][1] + 1
         else:
             groups.append((at, 1))
-    if len(groups) < _LEAST_PICTURES:
+    if len(groups) < _LEAST_RUNS:
         return None
     start = groups[0][0]
     times: list[float] = []

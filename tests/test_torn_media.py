@@ -462,10 +462,37 @@ def test_what_stands_between_two_holes_is_put_where_the_small_picture_shows_it(
     assert run.status == 0 and told["state"] == "intact" and near > (0.75 if ending == "whole" else 0.6)
 
 
+@pytest.mark.parametrize(
+    ("number", "damage", "most"), [(0, "hole", 20), (1, "hole", 8), (3, "hole", 8), (1, "noise", 8), (3, "cut", 8), (5, "hole", 8), (1, "flip", 8)]
+)  # fmt: skip
+def test_scans_that_do_not_need_a_damaged_one_are_kept(
+    number: int, damage: str, most: float, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    """Of a progressive picture; the mean difference is told in steps of 255."""
+    plain = drawn("progressive.jpg")
+    whole = with_small_picture(plain, Image.open(io.BytesIO(plain)).resize((160, 120)))
+    heads = [at for at in range(whole.rindex(b"\xff\xc2"), len(whole)) if whole[at : at + 2] == b"\xff\xda"]
+    middle = (heads[number] + [*heads, len(whole)][number + 1]) // 2
+    data = {
+        "hole": with_hole(whole, middle // 512 * 512, bytes(512)),
+        "noise": with_hole(whole, middle, random.Random(3).randbytes(200)),
+        "cut": whole[:middle],
+        "flip": with_hole(whole, middle, bytes((whole[middle] ^ 0x10,))),
+    }[damage]
+    made, told, run = repaired(tmp_path, rustfern, "quay.jpg", data)
+    mine, theirs = (np.asarray(Image.open(io.BytesIO(each)).convert("L"), float) for each in (made, whole))
+    assert run.status == 0 and told["state"] == "intact" and told["lost"]
+    assert np.abs(mine - theirs).mean() < most
+    ends = [at for at in range(made.rindex(b"\xff\xc2"), len(made)) if made[at : at + 2] == b"\xff\xda"]
+    assert damage == "cut" or len(ends) > number + 1
+
+
 def test_a_picture_of_which_only_the_small_one_is_left(tmp_path: Path, rustfern: Rustfern) -> None:
     plain = drawn("progressive.jpg")
     whole = with_small_picture(plain, Image.open(io.BytesIO(plain)).resize((160, 120)))
-    made, told, run = repaired(tmp_path, rustfern, "quay.jpg", whole[: whole.rindex(b"\xff\xc2") + 200])
+    made, told, run = repaired(
+        tmp_path, rustfern, "quay.jpg", whole[: whole.index(b"\xff\xda", whole.rindex(b"\xff\xc2")) + 20]
+    )
     assert (
         run.status == 0 and Image.open(io.BytesIO(made)).size == (160, 120) and "only the small one" in told["lost"][0]
     )

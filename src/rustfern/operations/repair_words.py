@@ -60,7 +60,7 @@ _SAID = {
     LossKind.AREA: "about {count:,} % of the picture",
     LossKind.SIZE: "certainty: its size was told by its rows",
     LossKind.COLOURS: "its own colours: others stand for them",
-    LossKind.DETAIL: "sharpness: what is left of it are the first {count:,} of its layers of detail",
+    LossKind.DETAIL: "sharpness: {count:,} of its layers of detail are whole",
     LossKind.HEAD: "its own head: size and codes were taken from the sample",
     LossKind.PACE: "certainty: how fast it plays is a guess, as nothing in it tells: compare it with how long it was",
     LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",

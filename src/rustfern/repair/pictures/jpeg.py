@@ -16,9 +16,9 @@ import msgspec
 from rustfern.core.errors import Malformed
 from rustfern.formats.holes import lost_sector
 from rustfern.formats.images.jpeg import Walk
-from rustfern.formats.images.jpeg_blocks import Blocks
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of, told
+from rustfern.repair.pictures.jpeg_layers import layers
 from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, difference_code, follow, taken_up, taken_up_between
 
 _MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
@@ -39,21 +39,23 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     sample = next((each.data for each in job.others if each.is_sample and each.data[:2] == b"\xff\xd8"), None)
     walk, data, lost = _headed(data, sample)
     head = data[: walk.at]
-    fill = None
     if walk.progressive:
-        body, scans = _progressive(walk, data, job)
-        share = 1.0
-        if scans:
-            lost.append(Loss(LossKind.DETAIL, "", scans))
+        found = layers(walk, data, job)
+        body, share, is_filled = found.body, found.share, found.used_small
+        if found.hurt or share < 1:
+            lost.append(Loss(LossKind.DETAIL, "", found.whole))
+        if found.is_wrong:
+            lost.append(Loss(LossKind.WRONG))
     else:
         fill = Fill(walk, data)
         body, share = _with_restarts(walk, data, fill) if walk.interval else _in_one(walk, data, job, lost, fill)
+        is_filled = fill.used
     if share < _LEAST_SHARE:
         raise NothingLeft("hardly a block of the picture can be had")
     out.write(head + body + _END)
     if share < 1:
         lost.append(Loss(LossKind.AREA, "", round(100 * (1 - share)) or 1))
-    return Outcome("jpg", (Step.BLOCKS_FILLED if fill is not None and fill.used else Step.BLOCKS_KEPT,), tuple(lost))
+    return Outcome("jpg", (Step.BLOCKS_FILLED if is_filled else Step.BLOCKS_KEPT,), tuple(lost))
 
 
 def _headed(data: bytes, sample: bytes | None) -> tuple[Walk, bytes, list[Loss]]:
@@ -322,37 +324,3 @@ def _with_restarts(walk: Walk, data: bytes, fill: Fill) -> tuple[bytes, float]:
         pieces.append(bits.stuffed())
     body = b"".join(piece + (bytes((0xFF, 0xD0 + n % 8)) if n + 1 < count else b"") for n, piece in enumerate(pieces))
     return body, right / walk.total
-
-
-def _progressive(walk: Walk, data: bytes, job: Job) -> tuple[bytes, int]:
-    """(coded data, how many scans it has then; 0 if they are all there) of a picture in several scans: those that are whole."""
-    out = bytearray()
-    begin = walk.at
-    scans = 0
-    while True:
-        job.budget.spend()
-        start = walk.at
-        try:
-            segments = walk.segments()
-            if lost_sector(data, start, walk.at) is not None:
-                raise Malformed("a hole", start)
-            first, last, high, _ = walk.band
-            coder = Blocks(walk.order, walk.across, (first, last, high), walk.tables, walk.quantisers, progressive=True)
-            walk.blocks(coder, segments, walk.total)
-        except Malformed:
-            break
-        scans += 1
-        out += data[begin : walk.at]
-        begin = walk.at
-        try:
-            if walk.next_scan() is None:
-                return bytes(out), 0
-        except Malformed:
-            return _ended(bytes(out), scans)
-    return _ended(bytes(out), scans)
-
-
-def _ended(body: bytes, scans: int) -> tuple[bytes, int]:
-    if not scans:
-        raise NothingLeft("not one of its scans is whole")
-    return body, scans

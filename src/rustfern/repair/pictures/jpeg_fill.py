@@ -33,9 +33,11 @@ _LIMIT = 1024
 class Fill:
     """Blocks without detail for units that are lost."""
 
-    def __init__(self, walk: Walk, data: bytes) -> None:
-        self._walk = walk
-        unit = Unit.of(walk.order, walk.tables)
+    def __init__(self, walk: Walk, data: bytes, unit: Unit | None = None, shift: int = 0) -> None:
+        """For the scan that a walk stands at; `unit` where it is one of brightness alone, without its lowest bits (`shift`)."""
+        self._walk, self._shift = walk, shift
+        self._is_light = unit is not None
+        unit = unit or Unit.of(walk.order, walk.tables)
         if unit is None:
             raise NothingLeft("the tables of its codes are gone")
         self._unit = unit
@@ -133,7 +135,7 @@ class Fill:
         values = np.pad(values, ((0, max(rows - tall, 0)), (0, max(columns - wide, 0))), mode="edge")
         step = walk.quantisers.get(part.quantiser, 1) or 1
         bright: np.ndarray = np.clip(np.rint(values * 8 / step), -_LIMIT, _LIMIT - 1).astype(np.int32)
-        return bright
+        return bright >> self._shift
 
     def put(self, bits: Bits, first: int, count: int, last: list[int]) -> None:
         """Put units without detail, from the unit `first` on; `last` is how bright the block before is, of each component, and becomes that of the
@@ -161,15 +163,16 @@ class Fill:
         """The bits of a block without detail, and the change of brightness that they tell."""
         found = self._codes.get((number, change))
         if found is None:
-            code, end = difference_code(dc, change), code_of(ac, 0)
+            code, end = difference_code(dc, change), "" if self._is_light else code_of(ac, 0)
             if code is None or end is None:
                 raise NothingLeft("its codes cannot tell of blocks without detail")
             found = self._codes[number, change] = code + end, told(dc, change)
         return found
 
     def _grey(self, bits: Bits, count: int, last: list[int]) -> None:
-        first = empty_unit(self._unit, [-each for each in last]) or empty_unit(self._unit)
-        plain = empty_unit(self._unit)
+        light = self._is_light
+        first = empty_unit(self._unit, [-each for each in last], light=light) or empty_unit(self._unit, light=light)
+        plain = empty_unit(self._unit, light=light)
         if first is None or plain is None:
             raise NothingLeft("its codes cannot tell of blocks without detail")
         bits.repeat(first, 1)

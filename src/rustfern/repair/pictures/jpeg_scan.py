@@ -221,13 +221,15 @@ def difference_code(table: list[int], value: int) -> str | None:
         value = (abs(value) >> 1) * (1 if value > 0 else -1) if size > 1 else 0
 
 
-def empty_unit(unit: Unit, changes: Sequence[int] | None = None) -> str | None:
-    """The bits of a unit without any detail, as bright as the one before, but for `changes` of each component; None where no code tells that."""
+def empty_unit(unit: Unit, changes: Sequence[int] | None = None, *, light: bool = False) -> str | None:
+    """The bits of a unit without any detail (of one whose scan tells of none, if `light`), as bright as the one before, but for `changes` of each
+    component; None where no code tells that.
+    """
     out = ""
     left = list(changes or [0] * unit.components)
     for number, dc, ac in unit.blocks:
         change = difference_code(dc, left[number])
-        end = code_of(ac, 0)
+        end = "" if light else code_of(ac, 0)
         if change is None or end is None:
             return None
         left[number] = 0

@@ -1,7 +1,7 @@
 """What customers read, in their language: gettext catalogues, with the plurals, dates and lists of each.
 
 `say` takes sentences with named places for values, as `str.format` does. English is what stands in the code. Source: GNU gettext (catalogues,
-plural forms); Unicode CLDR (dates, lists, quotation marks), which the tests hold the catalogues against.
+plural forms); Unicode CLDR (dates), which the tests hold the catalogues against.
 """
 
 from __future__ import annotations

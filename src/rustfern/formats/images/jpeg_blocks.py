@@ -62,27 +62,29 @@ class Blocks:
                     for x in range(h):
                         where = (row * v + y) * part.wide + column * h + x
                         if not self.progressive:
-                            dc[id(part)] = self._dc(bits, part, dc[id(part)])
+                            dc[id(part)] = self.dc(bits, part, dc[id(part)])
                             self._ac(bits, part)
                         elif self.first == 0:
                             if self.high:
                                 bits.skip(1)
                             else:
-                                dc[id(part)] = self._dc(bits, part, dc[id(part)])
+                                dc[id(part)] = self.dc(bits, part, dc[id(part)])
                         elif self.high:
-                            self._refine(bits, part, where)
+                            self.refine(bits, part, where)
                         else:
-                            self._ac_first(bits, part, where)
+                            self.ac_first(bits, part, where)
         bits.end()
 
-    def _table(self, kind: int, number: int, start: int) -> list[int]:
+    def table(self, kind: int, number: int, start: int) -> list[int]:
+        """The codes of brightness (`kind` 0) or detail (1) with a number. Raises `Malformed` where there are none."""
         table = self.tables.get((kind, number))
         if table is None:
             raise Malformed("a scan uses a code table that is not there", start)
         return table
 
-    def _dc(self, bits: Bits, part: Part, before: int) -> int:
-        size = bits.symbol(self._table(0, part.dc, bits.start))
+    def dc(self, bits: Bits, part: Part, before: int) -> int:
+        """How bright the next block is. Raises `Malformed`."""
+        size = bits.symbol(self.table(0, part.dc, bits.start))
         if size > 15:
             raise Malformed("a block holds an impossible value", bits.where())
         value = bits.take(size)
@@ -92,7 +94,7 @@ class Blocks:
         return after
 
     def _ac(self, bits: Bits, part: Part) -> None:
-        table, k = self._table(1, part.ac, bits.start), 1
+        table, k = self.table(1, part.ac, bits.start), 1
         while k < 64:
             symbol = bits.symbol(table)
             size, run = symbol & 15, symbol >> 4
@@ -106,11 +108,12 @@ class Blocks:
         if k > 64:
             raise Malformed("a block runs over its end", bits.where())
 
-    def _ac_first(self, bits: Bits, part: Part, where: int) -> None:
+    def ac_first(self, bits: Bits, part: Part, where: int) -> None:
+        """Walk through what the first scan of a band tells of a block. Raises `Malformed`."""
         if self.run_of_ends:
             self.run_of_ends -= 1
             return
-        table, k, seen = self._table(1, part.ac, bits.start), self.first, 0
+        table, k, seen = self.table(1, part.ac, bits.start), self.first, 0
         while k <= self.last:
             symbol = bits.symbol(table)
             size, run = symbol & 15, symbol >> 4
@@ -131,11 +134,11 @@ class Blocks:
         if seen:
             part.seen[where] = part.seen.get(where, 0) | seen
 
-    def _refine(self, bits: Bits, part: Part, where: int) -> None:
+    def refine(self, bits: Bits, part: Part, where: int) -> None:
         """G.1.2.3: every coefficient that is not zero yet takes a bit on the way."""
         seen, k = part.seen.get(where, 0), self.first
         if not self.run_of_ends:
-            table = self._table(1, part.ac, bits.start)
+            table = self.table(1, part.ac, bits.start)
             while k <= self.last:
                 symbol = bits.symbol(table)
                 size, run = symbol & 15, symbol >> 4

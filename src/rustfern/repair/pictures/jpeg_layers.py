@@ -175,7 +175,7 @@ class _Layers:
             while units < walk.total:
                 for number, (part, h, v) in enumerate(walk.order):
                     for _ in range(h * v):
-                        last[number] = coder._dc(reader, part, last[number])
+                        last[number] = coder.dc(reader, part, last[number])
                         bright.append(last[number])
                 if reader.at * 8 - reader.count > len(coded) * 8:
                     break
@@ -188,7 +188,7 @@ class _Layers:
                 return True, b""
             self.is_wrong = True
         order = [number for number, (_, h, v) in enumerate(walk.order) for _ in range(h * v)]
-        unit = Unit(tuple((number, coder._table(0, walk.order[number][0].dc, 0), []) for number in order))
+        unit = Unit(tuple((number, coder.table(0, walk.order[number][0].dc, 0), []) for number in order))
         fill = Fill(walk, self.data, unit, low)
         fill.compare({0: Run(units, used, bright, True)})
         before = [0] * len(walk.order)
@@ -208,7 +208,7 @@ class _Layers:
         reader = CodeBits(coded, 0)
         coder.run_of_ends = 0
         done = used = run = 0
-        read = coder._refine if coder.high else coder._ac_first
+        read = coder.refine if coder.high else coder.ac_first
         try:
             while done < limit:
                 where = done // walk.across * part.wide + done % walk.across
@@ -233,7 +233,7 @@ class _Layers:
         # A run of ends that goes on reaches over some of those that follow.
         at = min(done + run, walk.total)
         self._nothing(bits, coder, part, done, at)
-        runs = [code_of(coder._table(1, part.ac, 0), size << 4) for size in range(_LONGEST_RUN + 1)]
+        runs = [code_of(coder.table(1, part.ac, 0), size << 4) for size in range(_LONGEST_RUN + 1)]
         while at < walk.total:
             size = next((n for n in range(_LONGEST_RUN, -1, -1) if runs[n] and 1 << n <= walk.total - at), None)
             if size is None:

@@ -7,6 +7,7 @@ import hashlib
 import io
 import os
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from itertools import islice
 from typing import BinaryIO, cast
@@ -331,10 +332,10 @@ def _mend(
                 trouble = trouble or str(error)
                 continue
             name = safe_name(f"{item.stem} (repaired).{_ending(item.name, outcome.format)}")
-            with target.open(made) as back:
-                digest = _sum(back)
-                back.seek(0)
+            with ThreadPoolExecutor(1) as aside, target.open(made) as again, target.open(made) as back:
+                summed = aside.submit(_sum, again)
                 verdict = formats.check(back, name, limits=door.limits, digest=False)
+                digest = summed.result()
             if verdict.state is not State.INTACT:
                 trouble = trouble or f"what is left of it does not make a whole file again ({verdict.reason})"
                 continue

@@ -16,9 +16,9 @@ _AROUND = 256 << 10
 _SURE = 3
 _TRIES, _NEAR = 8, 16 << 20
 _MOST_PLAIN = 4 << 20
-_FRAMES, _SHORTER, _LONGER, _TWO, _NOT_THREE = 8, 0.8, 1.25, 1.7, 2.6
-"""Frames of sound whose lengths tell how long the next one is, how much shorter and longer it may be; how long two of them are at least, and three are
-not (times the shortest).
+_FRAMES, _SHORTER, _LONGER, _NEARLY, _TWO, _NOT_THREE = 8, 0.8, 1.25, 0.9, 1.7, 2.6
+"""Frames of sound whose lengths tell how long the next one is, how much shorter and longer it may be, alone and as one of two; how long two of them
+are at least, and three are not (times the shortest).
 """
 _STRANGE = 2
 """Samples of tracks that are not read, which may lie in a row."""
@@ -201,7 +201,13 @@ class Finder:
         inner = way.inner(data)
         if length <= most:
             return None if inner else Sample(length)
-        if len(inner) != 1 or not (least <= inner[0] <= most and least <= length - inner[0] <= most):
+        # One that is much longer than all before it must not be taken for two.
+        least, most = int(shortest * _NEARLY), int(longest / _NEARLY)
+        if (
+            len(inner) != 1
+            or length < 2 * least
+            or not (least <= inner[0] <= most and least <= length - inner[0] <= most)
+        ):
             return None
         return Sample(inner[0])
 
@@ -225,7 +231,10 @@ class Finder:
         after = at + sample.size
         if after >= end or self._picture_at(after, end) is not None:
             return sample
-        if self._up_to_picture(way, after, end) is not None:
+        self._lengths.append(sample.size)
+        following = self._up_to_picture(way, after, end)
+        self._lengths.pop()
+        if following is not None:
             return sample
         for other, each in enumerate(self._sounds):
             if not isinstance(each, Plain) and self._sample_at(other, each, after, end) is not None:

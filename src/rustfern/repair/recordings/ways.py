@@ -21,8 +21,14 @@ _HEAD = 112
 _A_TITLE = 256
 _FILL, _MOST_BANDS = 6, 51
 _LAST = bytes(n for n in range(1, 256) if n in (0x80, 0xC0) or n // (n & -n) & 7 == 7)
-_BETWEEN = re.compile(b"[" + re.escape(_LAST) + rb"](?=[\x00\x01\x20\x21\x60\x61\xde\xdf])")
-"""The last byte of a frame of AAC, before the first one of another."""
+_BETWEEN = {
+    1: re.compile(
+        b"[" + re.escape(_LAST) + rb"](?=[\0\1][" + re.escape(bytes(range(0, 256, 2))) + rb"]|[\xde\xdf])", re.DOTALL
+    ),
+    2: re.compile(b"[" + re.escape(_LAST) + rb"](?=\x21[\0-\x7f]|\x20.[\0-\x7f]|[\xde\xdf])", re.DOTALL),
+    0: re.compile(b"[" + re.escape(_LAST) + rb"](?=[\x00\x01\x20\x21\x60\x61\xde\xdf])"),
+}
+"""Channels (0: more) → the last byte of a frame of AAC, before the first ones of another, whose window begins with a zero."""
 _LOOKS = frozenset((b"styl", b"hlit", b"hclr", b"krok", b"dlay", b"href", b"tbox", b"blnk", b"twrp", b"encd"))
 """Boxes that tell how the text before them looks."""
 _SHORTEST, _LONGEST = 0.6, 1.6
@@ -158,6 +164,7 @@ class Aac:
 
     def __init__(self, rate: int, channels: int) -> None:
         self.rate, self.channels = rate, channels
+        self._between = _BETWEEN.get(channels, _BETWEEN[0])
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Aac) and (self.rate, self.channels) == (other.rate, other.channels)
@@ -195,7 +202,7 @@ class Aac:
         """Places inside of some bytes at which a frame may end and another begin."""
         return [
             found.end()
-            for found in _BETWEEN.finditer(data, 1, len(data) - 1)
+            for found in self._between.finditer(data, 1, len(data) - 1)
             if self.ends(data, found.end()) and self.begins(data, found.end())
         ]
 

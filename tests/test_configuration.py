@@ -28,12 +28,14 @@ def test_defaults_from_the_file_and_from_variables(
 ) -> None:
     write(
         tmp_path / "config/rustfern/config.toml",
-        f'technician = "T. Okoro"\ntarget = "{tmp_path}/out"\nzone = "Europe/Oslo"\ncolours = "always"\n',
+        f'technician = "T. Okoro"\ntarget = "{tmp_path}/out"\nzone = "Europe/Oslo"\ncolours = "always"\nlanguage = "de"\n',
     )
     shown = rustfern("scan", disk)
     assert "Europe/Oslo" in shown.out and "\x1b[" in shown.out
     assert rustfern("restore", "1").status == 0 and list((tmp_path / "out").glob("*.odt"))
     assert rustfern("cases", "--json").json["cases"][0]["technician"] == "T. Okoro"
+    assert rustfern("report", "--to", tmp_path / "r.html").status == 0
+    assert 'lang="de"' in (tmp_path / "r.html").read_text("utf-8")
     monkeypatch.setenv("RUSTFERN_COLOURS", "never")
     monkeypatch.setenv("RUSTFERN_ZONE", "Europe/Lisbon")
     shown = rustfern("scan", disk)

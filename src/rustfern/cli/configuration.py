@@ -23,7 +23,8 @@ _MAX_BYTES = 1 << 16
 
 class Configuration(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What is taken where no option says otherwise: who works (noted in each new case), where is written, the zone of the people's clocks,
-    whether colours are used, whether long lists are paged, where the log goes, how many kilobytes a second are read from other machines (0: no limit).
+    whether colours are used, whether long lists are paged, where the log goes, how many kilobytes a second are read from other machines (0: no limit),
+    which language customers speak.
     """
 
     technician: str | None = None
@@ -33,12 +34,14 @@ class Configuration(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     paging: bool = True
     log_file: str | None = None
     network_limit: Annotated[int, msgspec.Meta(ge=0)] = 0
+    language: str | None = None
 
     def defaults(self) -> dict[str, dict[str, Any]]:
         """The defaults of the commands' options, by command and parameter."""
         target = {"target": os.path.expanduser(self.target)} if self.target else {}
         zone = {"zone": self.zone} if self.zone else {}
-        return {"scan": zone, "restore": {**target, **zone}, "guide": target}
+        language = {"language": self.language} if self.language else {}
+        return {"scan": zone, "restore": {**target, **zone}, "guide": {**target, **language}, "report": language}
 
 
 def config_file() -> str:

@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
-from rustfern.repair.recordings.ways import Aac, Sample, Way
+from rustfern.repair.recordings.ways import Aac, Sample, Texts, Way
 from rustfern.repair.recordings.window import Window
 
 _AROUND = 256 << 10
 """Bytes of a hole in which frames of sound are sought, from its end backwards."""
-_SURE = 3
+_SURE, _EMPTY = 3, 2
 _TRIES, _NEAR = 8, 16 << 20
 _MOST_PLAIN = 4 << 20
 _FRAMES, _SHORTER, _LONGER, _NEARLY, _TWO, _NOT_THREE = 8, 0.8, 1.25, 0.9, 1.7, 2.6
@@ -237,8 +237,12 @@ class Finder:
         if following is not None:
             return sample
         for other, each in enumerate(self._sounds):
-            if not isinstance(each, Plain) and self._sample_at(other, each, after, end) is not None:
+            if isinstance(each, Plain) or (further := self._sample_at(other, each, after, end)) is None:
+                continue
+            if further.size > _EMPTY or not isinstance(each, Texts):
                 return sample
+        if isinstance(way, Texts):
+            return None  # too little of it proves it
         if self.strange and self._next_picture(after, min(after + self.strange * _STRANGE, end), end) is not None:
             return sample
         return sample if self._last == number and _ZEROS not in self._window.at(at, sample.size) else None

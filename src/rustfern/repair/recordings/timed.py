@@ -40,7 +40,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
     heard = [
         (track, way, found)
         for track, way, found in zip(reading.sounds, reading.ways, finder.heard, strict=True)
-        if len(found.places) >= (1 if isinstance(way, Plain) else _LEAST)
+        if len(found.places) >= (1 if isinstance(way, Plain | Texts) else _LEAST)
     ]
     shown = _seconds_shown(reading, pictures)
     heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]

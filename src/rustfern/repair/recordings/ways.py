@@ -276,8 +276,8 @@ class Texts:
         data = window.at(at, min(self._largest + 2, end - at))
         length = int.from_bytes(data[:2], "big")
         letters = data[2 : 2 + length]
-        if len(data) < 2 or len(letters) < length:
-            return None
+        if len(data) < 2 or len(letters) < length or (not length and not any(data[2:10])):
+            return None  # an empty one is two zeros: in a row of them nothing is told
         try:
             text = letters.decode("utf-16" if letters[:2] in (b"\xfe\xff", b"\xff\xfe") else "utf-8")
         except UnicodeDecodeError:

@@ -110,7 +110,7 @@ def written(catalogue: Catalog) -> bytes:
     out = io.BytesIO()
     write_po(out, catalogue, omit_header=False, width=120, ignore_obsolete=True, include_lineno=False, sort_output=True)
     return re.sub(
-        rb'"(?:POT-Creation-Date|PO-Revision-Date|Generated-By|Last-Translator|Language-Team|Report-Msgid-Bugs-To):[^\n]*\n',
+        rb'"(?:Project-Id-Version|POT-Creation-Date|PO-Revision-Date|Generated-By|Last-Translator|Language-Team|Report-Msgid-Bugs-To):[^\n]*\n',
         b"",
         out.getvalue(),
     )
@@ -119,6 +119,8 @@ def written(catalogue: Catalog) -> bytes:
 def compiled(catalogue: Catalog) -> bytes:
     # The same bytes whenever they are made.
     catalogue.creation_date = catalogue.revision_date = _WHENEVER
+    catalogue.project, catalogue.version = "Rust Fern", "1"
+    catalogue.last_translator = catalogue.language_team = "The Rust Fern authors"
     out = io.BytesIO()
     write_mo(out, catalogue)
     return out.getvalue()

@@ -7,6 +7,7 @@ How bright they are is told by the rows above.
 from __future__ import annotations
 
 import re
+from array import array
 from collections.abc import Sequence
 from statistics import median
 from typing import BinaryIO
@@ -17,7 +18,7 @@ from rustfern.core.errors import Malformed
 from rustfern.formats.holes import lost_sector
 from rustfern.formats.images.jpeg import Walk
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
-from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of, told
+from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of, placed_by_row, told
 from rustfern.repair.pictures.jpeg_layers import layers
 from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, difference_code, follow, taken_up, taken_up_between
 
@@ -143,17 +144,20 @@ def _in_one(walk: Walk, data: bytes, job: Job, lost: list[Loss], fill: Fill) -> 
     if run.is_wrong and not holes:
         lost.append(Loss(LossKind.WRONG))
     fill.compare({0: run})
-    between = _between(walk, data, unit, holes, run, again, end, job, fill)
+    between, again = _between(walk, data, unit, holes, run, again, end, job, fill)
     return _joined(walk, unit, packed, run, between, again, fill)
 
 
 class _Piece(msgspec.Struct):
-    """Codes that were taken up at a bit of some bytes, and the unit that they begin at."""
+    """Codes that were taken up at a bit of some bytes, and the unit that they begin at; what must be added to the brightness of each component, where
+    that is known.
+    """
 
     rest: bytes
     start: int
     run: Run
     begin: int
+    added: list[int] = []
 
 
 def _between(
@@ -166,19 +170,45 @@ def _between(
     end: int,
     job: Job,
     fill: Fill,
-) -> list[_Piece]:
-    """What stands between two holes, or between the last one and where the file was cut off, where the small picture shows its place."""
+) -> tuple[list[_Piece], _Piece | None]:
+    """(what stands between two holes, or between the last one and where the file was cut off, where the small picture, or the row above, shows its place;
+    what goes to the end, as bright as the last of those asks).
+    """
     found: list[_Piece] = []
+    above: Run | None = run
     first, last = run.units, again.begin if again is not None else walk.total
     stops = [*(start for start, _ in holes[1:]), *([end] if again is None else [])]
     for (_, start), stop in zip(holes, stops, strict=False):
         rest = data[start:stop].replace(b"\xff\0", b"\xff")
         there = taken_up_between(rest, min(_SOUGHT, len(rest)), unit, last - first, job.budget.spend)
-        place = fill.place_of(there[1], first, last) if there is not None else None
-        if there is not None and place is not None:
-            found.append(_Piece(rest, *there, place))
-            first = place + there[1].units
-    return found
+        if there is None:
+            above = None
+            continue
+        second = there[1]
+        if (place := fill.place_of(second, first, last)) is not None:
+            piece = _Piece(rest, *there, place)
+        elif above is not None and (told_by_row := placed_by_row(walk, second, above, first, last)) is not None:
+            piece = _Piece(rest, *there, *told_by_row)
+            # The next one is held against this one as it will be.
+            blocks = [number for number, (_, h, v) in enumerate(walk.order) for _ in range(h * v)]
+            added = [piece.added[number] for number in blocks]
+            bright = array("i", (each + added[n % len(added)] for n, each in enumerate(second.bright)))
+            second = Run(second.units, second.end, bright, second.is_wrong)
+        else:
+            above = None
+            continue
+        found.append(piece)
+        first, above = piece.begin + second.units, second
+    if again is not None and found and above is not None:
+        # As if all above were there: its rows begin where rows do.
+        least = first - above.units
+        shift = least // walk.across * walk.across
+        filled = array("i", [0]) * ((least - shift) * len(unit.blocks)) + above.bright
+        known = Run(first - shift, 0, filled, False)
+        again = msgspec.structs.replace(
+            again, added=_brightness(walk, unit, known, again.run, again.begin - shift, least - shift)[0]
+        )
+    return found, again
 
 
 def _joined(
@@ -192,11 +222,12 @@ def _joined(
     wanted: list[int] = []
     if again is not None:
         wanted, strange = _brightness(walk, unit, run, again.run, again.begin)
-        if strange:
+        wanted = again.added or wanted
+        if strange and not again.added:
             again = _later(again, unit, strange)
     for piece in [*between, *([again] if again is not None else [])]:
         fill.put(bits, at, piece.begin - at, last)
-        apart = fill.apart(piece.run, piece.begin) or wanted
+        apart = fill.apart(piece.run, piece.begin) or piece.added or wanted
         last = _with_brightness(bits, piece, unit, last, apart)
         at = piece.begin + piece.run.units
         right += piece.run.units
@@ -212,9 +243,10 @@ def _later(piece: _Piece, unit: Unit, count: int) -> _Piece:
     return _Piece(piece.rest, behind, Run(run.units - count, run.end, bright, run.is_wrong), piece.begin + count)
 
 
-def _brightness(walk: Walk, unit: Unit, run: Run, second: Run, begin: int) -> tuple[list[int], int]:
+def _brightness(walk: Walk, unit: Unit, run: Run, second: Run, begin: int, least: int = 0) -> tuple[list[int], int]:
     """(what must be added to the brightness of a run that begins at a unit, so that it goes on from the rows above, for each component; how many of
-    its first units were read before the codes fell into step, as nothing about them fits).
+    its first units were read before the codes fell into step, as nothing about them fits). `run` are the units before it, but for the first `least`,
+    which are not known.
     """
     wanted: list[int] = []
     strange = 0
@@ -228,7 +260,7 @@ def _brightness(walk: Walk, unit: Unit, run: Run, second: Run, begin: int) -> tu
             above = begin + n - across
             if above >= run.units:
                 above = (run.units - 1 - column) // across * across + column
-            if not 0 <= above < run.units:
+            if not least <= above < run.units:
                 continue
             for x in range(h):
                 top = second.bright[n * blocks + offset + x]

@@ -27,6 +27,8 @@ _LEAST_COMPARED, _LIKE = 64, 0.8
 """Blocks that are compared at least, and how alike (their correlation) they must be."""
 _PLACED, _CLEARLY, _CENTRED = 0.9, 0.5, 0.35
 """How alike a run must be to the small picture where it is put, how much of the rest better than anywhere else, how far the peak may be off (units)."""
+_LEAST_ROW, _BELOW, _APART = 40, 0.7, 0.25
+"""Units that are held against the row above at least, how alike they must be to it, and how much more than anywhere else."""
 _LIMIT = 1024
 
 
@@ -105,19 +107,8 @@ class Fill:
         there = sum(self._bright[0][rows * v + n // h, columns * h + n % h] for n in range(h * v)) / (h * v)
         own = np.frombuffer(run.bright, np.int32)[: run.units * len(self._unit.blocks)].reshape(run.units, -1)
         own = own[:, : h * v].mean(axis=1)
-        like = _likeness(own, np.asarray(there, dtype=np.float64))
-        best = int(np.argmax(like))
-        if like[best] < _PLACED:
-            return None
-        # Of places that are as good, none is the one: neither the next unit, nor another row.
-        far = np.abs(np.arange(spare + 1) - best) > 2
-        if far.any() and like[best] - like[far].max() < _CLEARLY * (1 - like[best]):
-            return None
-        if 0 < best < spare:
-            before, at, behind = like[best - 1 : best + 2]
-            if abs(before - behind) > _CENTRED * 2 * max(2 * at - before - behind, 1e-12):
-                return None
-        return first + best
+        best = _clearly_best(_likeness(own, np.asarray(there, dtype=np.float64)))
+        return None if best is None else first + best
 
     def _component(self, number: int) -> np.ndarray:
         """The brightness of every block of a component, as the codes tell it, rows by columns."""
@@ -179,6 +170,57 @@ class Fill:
         bits.repeat(plain, count - 1)
         tables = {number: table for number, table, _ in reversed(self._unit.blocks)}
         last[:] = [each + told(tables[number], -each) for number, each in enumerate(last)]
+
+
+def placed_by_row(walk: Walk, run: Run, above: Run, first: int, last: int) -> tuple[int, list[int]] | None:
+    """(the unit that a run begins at, what must be added to the brightness of each component), told by the row above it: `above` are the units before
+    the unit `first`, and less than a third of a row is lost. None where the row does not show that.
+    """
+    import numpy as np
+
+    across, count = walk.across, sum(h * v for _, h, v in walk.order)
+    length = min(run.units, 2 * across // 3)
+    spare = min(last - first - run.units, across - length)
+    if length < _LEAST_ROW or spare < 0 or above.units < across:
+        return None
+    mine = np.frombuffer(run.bright, np.int32)[: length * count].reshape(length, count)
+    row = np.frombuffer(above.bright, np.int32)[(above.units - across) * count : above.units * count].reshape(-1, count)
+    _, h, v = walk.order[0]
+    top, bottom = mine[:, :h].ravel().astype(float), row[:, (v - 1) * h : v * h].ravel().astype(float)
+    if top.std() < 1 or bottom.std() < 1:
+        return None
+    best = _clearly_best(_likeness(top, bottom)[::h][: spare + 1], _BELOW, _APART)
+    if best is None:
+        return None
+    wanted, offset = [], 0
+    for _, wide, tall in walk.order:
+        apart = (
+            row[best : best + length, offset + (tall - 1) * wide : offset + tall * wide]
+            - mine[:, offset : offset + wide]
+        )
+        wanted.append(round(float(np.median(apart))))
+        offset += wide * tall
+    return first + best, wanted
+
+
+def _clearly_best(like: np.ndarray, least: float = _PLACED, apart: float = 0.0) -> int | None:
+    """The place that is `least` like what is sought, if no other one is nearly so (by `apart`, where it is less than quite
+    like it): neither the next, nor another row."""
+    import numpy as np
+
+    best = int(np.argmax(like))
+    if like[best] < least:
+        return None
+    far = np.abs(np.arange(len(like)) - best) > 2
+    if far.any() and like[best] - like[far].max() < max(
+        _CLEARLY * (1 - like[best]), apart if like[best] < _PLACED else 0.0
+    ):
+        return None
+    if 0 < best < len(like) - 1:
+        before, at, behind = like[best - 1 : best + 2]
+        if abs(before - behind) > _CENTRED * 2 * max(2 * at - before - behind, 1e-12):
+            return None
+    return best
 
 
 def _likeness(own: np.ndarray, there: np.ndarray) -> np.ndarray:

@@ -78,7 +78,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         lasting, start = lasting_of(pictures, step, missing)
         orders = shape.orders if shape is not None else 0
         shifts, late = shifts_of(pictures.orders, pictures.keys, orders, step)
-        uneven = _uneven(pictures, heard, scale)
+        uneven = _uneven(pictures, heard, scale, rate)
         if uneven is not None:
             lasting = array("I", [max(after - at, 1) for at, after in pairwise(uneven)])
             shifts, late = shifts_in(uneven[:-1], pictures.orders, pictures.keys, orders)
@@ -120,7 +120,9 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
     return made
 
 
-def _uneven(pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]], scale: int) -> list[int] | None:
+def _uneven(
+    pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]], scale: int, rate: float
+) -> list[int] | None:
     """Ticks at which pictures come, and the end, where they came now quick, now slow; None where they came evenly, or something is missing."""
     if pictures.gaps or len(heard) != 1 or heard[0][2].gaps:
         return None
@@ -133,7 +135,7 @@ def _uneven(pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]], 
         if isinstance(way, Plain)
         else [(track.step or 1024) / sound] * len(found.sizes)
     )
-    times = times_by_sound(pictures, found, seconds)
+    times = times_by_sound(pictures, found, seconds, rate)
     if times is None:
         return None
     ticks = [round(time * scale) for time in times]

@@ -50,9 +50,9 @@ def rate_of(pictures: int, told: float, seconds: float) -> float:
     return near if abs(measured / near - 1) < close else measured
 
 
-def times_by_sound(pictures: Found, sound: Found, seconds: Sequence[float]) -> list[float] | None:
+def times_by_sound(pictures: Found, sound: Found, seconds: Sequence[float], rate: float) -> list[float] | None:
     """When each picture comes, in seconds from the first, told by the sound among which it lies (each lasts so many `seconds`): recorders write both as
-    they come. None where that is no more uneven than the runs in which they lie.
+    they come. None where they come evenly at a `rate` (a second), to the length of the runs in which they lie.
     """
     count = len(pictures.places)
     if count < _LEAST_PICTURES or len(sound.places) < _LEAST_PICTURES:
@@ -76,8 +76,11 @@ def times_by_sound(pictures: Found, sound: Found, seconds: Sequence[float]) -> l
         times += [at - start + long * n / many for n in range(many)]
     even = times[-1] / (count - 1)
     runs = sorted(after[0] - at[0] for at, after in pairwise(groups))
-    away = max(abs(time - n * even) for n, time in enumerate(times))
-    return times if away > max(_UNEVEN, _RUNS * runs[len(runs) * 9 // 10]) else None
+    slack = max(_UNEVEN, _RUNS * runs[len(runs) * 9 // 10])
+    if max(abs(time - n * even) for n, time in enumerate(times)) > slack:
+        return times
+    # Even, but not at that rate: what follows the last sound came quicker or slower.
+    return [n * even for n in range(count)] if abs(times[-1] - (count - 1) / rate) > slack else None
 
 
 def shifts_in(times: Sequence[int], orders: Sequence[int], keys: Sequence[int], many: int) -> tuple[array[int], int]:

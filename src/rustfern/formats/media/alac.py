@@ -1,6 +1,6 @@
 """How long a frame of ALAC sound is, told by walking through its codes; nothing is decoded.
 
-Source: the open reference description of the Apple Lossless codec (magic cookie; elements of a frame; adaptive Golomb codes of `dyn_decomp`).
+Source: the open reference description of ALAC (magic cookie; elements of a frame; adaptive Golomb codes of `dyn_decomp`).
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ class Settings(msgspec.Struct, frozen=True):
 def settings_in(entry: bytes) -> Settings | None:
     """The settings in a description of sound (ISO 14496-12, 8.5.2: an entry of `stsd`); None where there are none that can be."""
     at = 31
-    # In QuickTime's form the name of the coding stands before the box of that name.
+    # In the older form of the container the name of the coding stands before the box of that name.
     while (at := entry.find(b"alac", at + 1)) >= 0 and at + 32 <= len(entry):
         samples, _, bits, scale, start, limit, channels, _, _, _, rate = struct.unpack_from(
             ">IBBBBBBHIII", entry, at + 8

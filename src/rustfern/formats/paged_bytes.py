@@ -128,50 +128,8 @@ class Paged:
             reach *= 4
 
 
-class Pieces(io.RawIOBase, BinaryIO):
-    """Pieces of a stream, (first byte, bytes) each, as one stream; bytes that the stream lacks at a piece's end are zeros."""
-
-    def __init__(self, stream: BinaryIO, pieces: Sequence[tuple[int, int]]) -> None:
-        super().__init__()
-        self._stream, self._pieces, self._at = stream, pieces, 0
-        self._starts = list(accumulate((size for _, size in pieces), initial=0))
-        self._size = self._starts[-1]
-
-    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        """Go to a place."""
-        self._at = max(offset + {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence], 0)
-        return self._at
-
-    def tell(self) -> int:
-        """The place."""
-        return self._at
-
-    def seekable(self) -> bool:
-        """Yes."""
-        return True
-
-    def readable(self) -> bool:
-        """Yes."""
-        return True
-
-    def read(self, size: int = -1) -> bytes:
-        """The next bytes."""
-        left = max(self._size - self._at, 0)
-        left = left if size is None or size < 0 else min(size, left)
-        out = []
-        number = bisect_right(self._starts, self._at) - 1
-        while left:
-            first, length = self._pieces[number]
-            inside = self._at - self._starts[number]
-            count = min(length - inside, left)
-            self._stream.seek(first + inside)
-            out.append(self._stream.read(count).ljust(count, b"\0"))
-            self._at, left, number = self._at + count, left - count, number + 1
-        return out[0] if len(out) == 1 else b"".join(out)
-
-
-class Part(io.RawIOBase, BinaryIO):
-    """The first `size` bytes of a stream, as a stream."""
+class _Inside(io.RawIOBase, BinaryIO):
+    """A stream of `size` bytes out of another one: its place, and how it is moved."""
 
     def __init__(self, stream: BinaryIO, size: int) -> None:
         super().__init__()
@@ -194,11 +152,43 @@ class Part(io.RawIOBase, BinaryIO):
         """Yes."""
         return True
 
+    def _left(self, size: int | None) -> int:
+        """How many bytes to read from the place on, where so many are asked for (all, if it is negative or None)."""
+        left = max(self._size - self._at, 0)
+        return left if size is None or size < 0 else min(size, left)
+
+
+class Pieces(_Inside):
+    """Pieces of a stream, (first byte, bytes) each, as one stream; bytes that the stream lacks at a piece's end are zeros."""
+
+    def __init__(self, stream: BinaryIO, pieces: Sequence[tuple[int, int]]) -> None:
+        self._pieces = pieces
+        self._starts = list(accumulate((size for _, size in pieces), initial=0))
+        super().__init__(stream, self._starts[-1])
+
     def read(self, size: int = -1) -> bytes:
         """The next bytes."""
-        left = max(self._size - self._at, 0)
+        left = self._left(size)
+        out = []
+        number = bisect_right(self._starts, self._at) - 1
+        while left:
+            first, length = self._pieces[number]
+            inside = self._at - self._starts[number]
+            count = min(length - inside, left)
+            self._stream.seek(first + inside)
+            out.append(self._stream.read(count).ljust(count, b"\0"))
+            self._at, left, number = self._at + count, left - count, number + 1
+        return out[0] if len(out) == 1 else b"".join(out)
+
+
+class Part(_Inside):
+    """The first `size` bytes of a stream, as a stream."""
+
+    def read(self, size: int = -1) -> bytes:
+        """The next bytes."""
+        left = self._left(size)
         self._stream.seek(self._at)
-        data = self._stream.read(left if size is None or size < 0 else min(size, left))
+        data = self._stream.read(left)
         self._at += len(data)
         return data
 

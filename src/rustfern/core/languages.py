@@ -37,6 +37,11 @@ def N_(text: str) -> str:
     return text
 
 
+def n_(one: str, many: str) -> tuple[str, str]:
+    """Mark a text of one thing and of many to be translated where it is shown."""
+    return one, many
+
+
 class Words:
     """One language."""
 

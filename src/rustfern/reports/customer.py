@@ -14,7 +14,7 @@ import msgspec
 
 from rustfern.core.answers import CopyAnswer, Said
 from rustfern.core.command_answers import ReportAnswer, ReportDocument
-from rustfern.core.languages import ENGLISH, N_, Words
+from rustfern.core.languages import ENGLISH, N_, Words, n_
 from rustfern.core.remarks import Step
 from rustfern.core.times import Clock, from_stamp
 from rustfern.formats.format_table import extension_of, format_of_extension, title_of
@@ -56,6 +56,41 @@ SAYS = (
     N_("deleted documents are kept in the trash"), N_("it has no autosave: all that is not saved can be lost"), N_("autosaves: off"),
 )  # fmt: skip
 """How a program is set, as `settings.advice` says it."""
+_SO_MANY = {
+    "words": n_("{count} word", "{count} words"),
+    "cells": n_("{count} cell", "{count} cells"),
+    "rows": n_("{count} row", "{count} rows"),
+    "slides": n_("{count} slide", "{count} slides"),
+    "pages": n_("{count} page", "{count} pages"),
+    "objects": n_("{count} object", "{count} objects"),
+    "seconds": n_("{count} second", "{count} seconds"),
+}
+_LASTING = {
+    "minute": n_("{count} minute", "{count} minutes"),
+    "hour": n_("{count} hour", "{count} hours"),
+    "day": n_("{count} day", "{count} days"),
+}
+_REPEATED = {
+    "millisecond": n_("every millisecond", "every {count} milliseconds"),
+    "second": n_("every second", "every {count} seconds"),
+    "minute": n_("every minute", "every {count} minutes"),
+    "hour": n_("every hour", "every {count} hours"),
+    "day": n_("every day", "every {count} days"),
+}
+_AUTOSAVED = {
+    "minute": n_(
+        "an autosave every minute: that much work can still be lost",
+        "an autosave every {count} minutes: that much work can still be lost",
+    ),
+    "hour": n_(
+        "an autosave every hour: that much work can still be lost",
+        "an autosave every {count} hours: that much work can still be lost",
+    ),
+    "day": n_(
+        "an autosave every day: that much work can still be lost",
+        "an autosave every {count} days: that much work can still be lost",
+    ),
+}
 _DEFAULT = " (its default)"
 _OFTEN = re.compile(r"an autosave every (?:(\d+) )?(minute|hour|day)s?: that much work can still be lost")
 _EVERY = re.compile(r"every (?:(\d+) )?(millisecond|second|minute|hour|day)s?")
@@ -166,22 +201,7 @@ def _amount(english: str, words: Words) -> str:
 
 
 def _so_many(number: int, unit: str, words: Words) -> str:
-    match unit:
-        case "words":
-            return words.count("{count} word", "{count} words", number)
-        case "cells":
-            return words.count("{count} cell", "{count} cells", number)
-        case "rows":
-            return words.count("{count} row", "{count} rows", number)
-        case "slides":
-            return words.count("{count} slide", "{count} slides", number)
-        case "pages":
-            return words.count("{count} page", "{count} pages", number)
-        case "objects":
-            return words.count("{count} object", "{count} objects", number)
-        case "seconds":
-            return words.count("{count} second", "{count} seconds", number)
-    return f"{number} {unit}"
+    return words.count(*_SO_MANY[unit], number) if unit in _SO_MANY else f"{number} {unit}"
 
 
 def advice(facts: ReportAnswer, people: Sequence[str], clock: Clock, words: Words) -> Advice:
@@ -213,49 +233,17 @@ def says(english: str, words: Words) -> str:
         return english
     plain = english.replace(_DEFAULT, "", 1)
     if (often := _OFTEN.fullmatch(plain)) is not None:
-        text = _autosaved(int(often[1] or 1), often[2], words)
+        text = words.count(*_AUTOSAVED[often[2]], int(often[1] or 1))
     else:
         text = words.text(plain)
     return words.say(N_("{text} (its default)"), text=text) if plain != english else text
-
-
-def _every(number: int, unit: str, words: Words) -> str:
-    if unit == "millisecond":
-        return words.count("every millisecond", "every {count} milliseconds", number)
-    if unit == "second":
-        return words.count("every second", "every {count} seconds", number)
-    if unit == "minute":
-        return words.count("every minute", "every {count} minutes", number)
-    if unit == "hour":
-        return words.count("every hour", "every {count} hours", number)
-    return words.count("every day", "every {count} days", number)
-
-
-def _autosaved(number: int, unit: str, words: Words) -> str:
-    if unit == "minute":
-        return words.count(
-            "an autosave every minute: that much work can still be lost",
-            "an autosave every {count} minutes: that much work can still be lost",
-            number,
-        )
-    if unit == "hour":
-        return words.count(
-            "an autosave every hour: that much work can still be lost",
-            "an autosave every {count} hours: that much work can still be lost",
-            number,
-        )
-    return words.count(
-        "an autosave every day: that much work can still be lost",
-        "an autosave every {count} days: that much work can still be lost",
-        number,
-    )
 
 
 def value(english: str, words: Words) -> str:
     """A value of a setting, as `settings.wording` says it."""
     plain = english.removesuffix(" (default)")
     if (every := _EVERY.fullmatch(plain)) is not None:
-        text = _every(int(every[1] or 1), every[2], words)
+        text = words.count(*_REPEATED[every[2]], int(every[1] or 1))
     else:
         text = words.text(plain)
     return words.say(N_("{text} (default)"), text=text) if plain != english else text
@@ -270,17 +258,9 @@ def worst(english: str, words: Words) -> str:
         if found is not None:
             programs = words.listed([words.text(each) for each in found["programs"].split(", ")])
             often = _AMOUNT_OF_TIME.fullmatch(found.get("amount", ""))
-            amount = _lasting(int(often[1]), often[2], words) if often else words.text(found.get("amount", ""))
+            amount = words.count(*_LASTING[often[2]], int(often[1])) if often else words.text(found.get("amount", ""))
             return words.say(pattern, programs=programs, **({"amount": amount} if "amount" in found else {}))
     return english
-
-
-def _lasting(number: int, unit: str, words: Words) -> str:
-    if unit == "minute":
-        return words.count("{count} minute", "{count} minutes", number)
-    if unit == "hour":
-        return words.count("{count} hour", "{count} hours", number)
-    return words.count("{count} day", "{count} days", number)
 
 
 def by_hand(english: str, words: Words) -> str:

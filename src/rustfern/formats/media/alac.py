@@ -11,7 +11,7 @@ import msgspec
 
 _SINGLE, _PAIR, _COUPLING, _LOW, _DATA, _PROGRAM, _FILL, _END = range(8)
 _MEAN_SHIFT, _ZERO_SHIFT, _LONGEST_PREFIX, _LEAST_MEAN = 9, 2, 9, 0xFFFF
-_MOST_FRAMES, _PAD = 1 << 14, bytes(16)
+_MOST_FRAMES, _PAD, _WINDOW = 1 << 14, bytes(16), (1 << 64) - 1
 
 
 class Settings(msgspec.Struct, frozen=True):
@@ -94,27 +94,10 @@ class _Walk:
         settings, data, end, at = self.settings, self.data, self.end, self.at
         scale, limit, mean = settings.scale * factor // 4, settings.limit, settings.start
         ones, zero, done = (1 << limit) - 1, 0, 0
-        take = int.from_bytes
         while done < samples:
             width = min((mean >> _MEAN_SHIFT) + 3, 1 << 30).bit_length() - 1
             width = min(width, limit)
-            place = at >> 3
-            window = take(data[place : place + 8], "big") << (at & 7) & 0xFFFFFFFFFFFFFFFF
-            prefix = 64 - (~window & 0xFFFFFFFFFFFFFFFF).bit_length()
-            if prefix >= _LONGEST_PREFIX:
-                value = window >> (64 - _LONGEST_PREFIX - bits) & ((1 << bits) - 1)
-                at += _LONGEST_PREFIX + bits
-            else:
-                at += prefix + 1
-                value = prefix
-                if width > 1:
-                    value = prefix * ((1 << width) - 1)
-                    rest = window >> (63 - prefix - width) & ((1 << width) - 1)
-                    if rest >= 2:
-                        value += rest - 1
-                        at += width
-                    else:
-                        at += width - 1
+            value, at = _code(data, at, width, (1 << width) - 1, bits)
             if at > end:
                 raise _Stops
             done += 1
@@ -125,22 +108,7 @@ class _Walk:
             if mean << _ZERO_SHIFT < 1 << _MEAN_SHIFT and done < samples:
                 zero = 1
                 width = (8 - mean.bit_length() if mean else 8) + ((mean + 16) >> 6)
-                mask = (1 << width) - 1 & ones
-                place = at >> 3
-                window = take(data[place : place + 8], "big") << (at & 7) & 0xFFFFFFFFFFFFFFFF
-                prefix = 64 - (~window & 0xFFFFFFFFFFFFFFFF).bit_length()
-                if prefix >= _LONGEST_PREFIX:
-                    run = window >> (64 - _LONGEST_PREFIX - 16) & 0xFFFF
-                    at += _LONGEST_PREFIX + 16
-                else:
-                    at += prefix + 1
-                    rest = window >> (63 - prefix - width) & ((1 << width) - 1)
-                    run = prefix * mask
-                    if rest >= 2:
-                        run += rest - 1
-                        at += width
-                    else:
-                        at += width - 1
+                run, at = _code(data, at, width, (1 << width) - 1 & ones, 16)
                 if at > end:
                     raise _Stops
                 done += run
@@ -150,6 +118,20 @@ class _Walk:
                     zero = 0
                 mean = 0
         self.at = at
+
+
+def _code(data: bytes, at: int, width: int, mask: int, bits: int) -> tuple[int, int]:
+    """The value of the code at a bit, and where the next one begins: ones and a zero, then `width` bits; after too many ones the value itself."""
+    place = at >> 3
+    window = int.from_bytes(data[place : place + 8], "big") << (at & 7) & _WINDOW
+    prefix = 64 - (~window & _WINDOW).bit_length()
+    if prefix >= _LONGEST_PREFIX:
+        return window >> (64 - _LONGEST_PREFIX - bits) & ((1 << bits) - 1), at + _LONGEST_PREFIX + bits
+    at += prefix + 1
+    if width <= 1:
+        return prefix * mask, at
+    rest = window >> (63 - prefix - width) & ((1 << width) - 1)
+    return (prefix * mask + rest - 1, at + width) if rest >= 2 else (prefix * mask, at + width - 1)
 
 
 def frame_length(data: bytes, settings: Settings) -> int:

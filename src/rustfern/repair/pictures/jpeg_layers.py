@@ -17,7 +17,7 @@ from rustfern.formats.images.jpeg import Walk
 from rustfern.formats.images.jpeg_blocks import Bits as CodeBits
 from rustfern.formats.images.jpeg_blocks import Blocks, Part
 from rustfern.repair.interface import Job, NothingLeft
-from rustfern.repair.pictures.jpeg_fill import Fill
+from rustfern.repair.pictures.jpeg_fill import Fill, bright_of
 from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, code_of
 
 _HEAD = re.compile(rb"\xff[\xc4\xda]")
@@ -190,10 +190,9 @@ class _Layers:
         order = [number for number, (_, h, v) in enumerate(walk.order) for _ in range(h * v)]
         unit = Unit(tuple((number, coder.table(0, walk.order[number][0].dc, 0), []) for number in order))
         fill = Fill(walk, self.data, unit, low)
-        fill.compare({0: Run(units, used, bright, True)})
-        before = [0] * len(walk.order)
-        for place, number in enumerate(order if units else []):
-            before[number] = bright[(units - 1) * blocks + place]
+        run = Run(units, used, bright, True)
+        fill.compare({0: run})
+        before = bright_of(run, unit)
         bits = Bits()
         bits.copy(coded, 0, used)
         fill.put(bits, units, walk.total - units, before)

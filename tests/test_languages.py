@@ -15,7 +15,6 @@ from babel.core import Locale
 from babel.dates import format_date
 from conftest import Run, odt, write
 
-from rustfern.core import languages
 from rustfern.core.answers import Said
 from rustfern.core.languages import LANGUAGES, words_in
 from rustfern.core.remarks import NextStep, Step
@@ -128,7 +127,7 @@ def test_a_page_in_every_language(tmp_path: Path, rustfern: Rustfern) -> None:
     write(tmp_path / "disk/home/petra/Documents/wages.txt", "rates of pay, spring\n", 1_790_000_000)
     rustfern("scan", tmp_path / "disk")
     rustfern("restore", "1", "--to", tmp_path / "out")
-    texts = set(re.findall(r'msgid "(.{14,})"', (languages.FOLDER / "rustfern.pot").read_text("utf-8")))
+    texts = set(re.findall(r'msgid "(.{14,})"', (ROOT / "src/rustfern/locale/rustfern.pot").read_text("utf-8")))
     for code in LANGUAGES:
         page = tmp_path / f"{code}.html"
         assert rustfern("report", "--to", page, "--person", "ines", "--language", code).status == 0

@@ -1,6 +1,6 @@
 """The case file: what was searched, found and restored, in one SQLite file; also the name index that matching reads.
 
-Paths are BLOBs (`os.fsencode`), facts are ASCII JSON, so that names which are not UTF-8 survive.
+Paths are BLOBs (`os.fsencode`), facts are JSON, in which names that are no Unicode stand by escapes: all survive.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from rustfern.cases.name_index import TABLE, NameIndex
-from rustfern.core.answers import CopyAnswer, DocumentAnswer, DocumentFacts, SearchAnswer, plain
+from rustfern.core.answers import CopyAnswer, DocumentAnswer, DocumentFacts, Fields, SearchAnswer, plain
 from rustfern.core.errors import CaseError, explain
 from rustfern.output.atomic import PRIVATE, open_own, rename_exclusive, sync_folder
 from rustfern.output.temporary import clean, fresh_name, machine_name, process_began
@@ -136,6 +136,14 @@ class StoredCopy(msgspec.Struct, frozen=True):
     root: str
     facts: CopyAnswer
     document: DocumentFacts
+
+
+def _written(told: Fields) -> str:
+    """An answer as the case keeps it: JSON. Names that are no Unicode stand in it by their escapes."""
+    try:
+        return msgspec.json.encode(told).decode()
+    except UnicodeEncodeError:
+        return json.dumps(plain(told))
 
 
 class CaseFile:
@@ -307,11 +315,10 @@ class CaseFile:
 
     def keep_document(self, number: int, told: DocumentAnswer) -> None:
         """Remember a document, and its copies by their ids."""
-        facts = plain(told)
-        copies = facts.pop("copies")
-        self._db.execute("UPDATE document SET facts = ? WHERE number = ?", (json.dumps(facts), number))
-        for copy in copies:
-            self._db.execute("UPDATE copy SET facts = ? WHERE id = ?", (json.dumps(copy), copy["id"]))
+        facts = _written(msgspec.structs.replace(told, copies=[]))
+        self._db.execute("UPDATE document SET facts = ? WHERE number = ?", (facts, number))
+        rows = [(_written(copy), copy.id) for copy in told.copies]
+        self._db.executemany("UPDATE copy SET facts = ? WHERE id = ?", rows)
 
     def keep_about(self, **facts: object) -> None:
         """Remember facts of the whole case, such as the roots."""

@@ -36,11 +36,14 @@ class ContentMemory:
         self._bytes = 0
         self._held = 0
         self._on = True
+        self._asked: tuple[CaseFile, ...] = ()
         try:
             with case.writing():
                 case.connection.execute(_TABLE)
             total = case.connection.execute("SELECT coalesce(sum(length(content)), 0) FROM was_read").fetchone()
             self._held = int(total[0])
+            # A fresh case knows nothing, and is not asked for each file.
+            self._asked = (case,) * bool(self._held) + ((earlier,) if earlier is not None else ())
         except (CaseError, sqlite3.Error):
             self._on = False
 
@@ -49,9 +52,7 @@ class ContentMemory:
         stamp = _stamp(entry)
         if stamp is None or not self._on:
             return None
-        for case in (self._case, self._earlier):
-            if case is None:
-                continue
+        for case in self._asked:
             with suppress(sqlite3.Error, msgspec.DecodeError):
                 row = case.connection.execute(
                     "SELECT name, stamp, content FROM was_read WHERE path = ? AND root = ?",
@@ -96,7 +97,7 @@ class ContentMemory:
         self.write()
         if self._earlier is not None:
             self._earlier.close()
-            self._earlier = None
+            self._earlier, self._asked = None, ()
 
 
 def _stamp(entry: Entry) -> str | None:

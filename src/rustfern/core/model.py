@@ -340,6 +340,16 @@ class Document(msgspec.Struct, frozen=True):
     number: int = 0
     ids: tuple[str, ...] = ()
 
+    @property
+    def is_lost(self) -> bool:
+        """Whether something of it was lost."""
+        return self.verdict.situation is not Situation.NOTHING_LOST
+
+    @property
+    def best_id(self) -> str | None:
+        """The id of the best copy, once it is numbered; None if none is."""
+        return self.ids[self.verdict.best] if self.verdict.best is not None else None
+
 
 class Searched(msgspec.Struct, frozen=True):
     """One place as it is in one home: `status` is found, absent, denied, outside …; `by` is the setting that moved it

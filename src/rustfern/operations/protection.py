@@ -9,8 +9,8 @@ from contextlib import suppress
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Home, Layout
-from rustfern.core.paths import inside
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of, format_of_extension
+from rustfern.search.recorded_paths import home_finder
 from rustfern.search.search import Search
 from rustfern.settings import stores
 from rustfern.settings.interface import ReadFile, Settings
@@ -26,7 +26,10 @@ def protections_of(
     search: Search, every_minutes: int = EVERY_MINUTES, *, own: bool, look_around: bool = False
 ) -> list[Protection]:
     """The settings of each person's programs, after `known_places`; with `look_around` their documents' names are looked at too."""
-    known = {home.path: _known(search, home, own=own, look_around=look_around) for home in search.homes}
+    used = _programs_used(search)
+    known = {
+        home.path: _known(search, home, used[home.path], own=own, look_around=look_around) for home in search.homes
+    }
     return protections(_with_running(search), search.catalogue, search.homes, known, every_minutes)
 
 
@@ -47,18 +50,23 @@ def _with_running(search: Search) -> Settings:
     return Settings(search.settings.told, [*others, ReadFile(path, "registry", mine, tuple(values))])
 
 
-def _known(search: Search, home: Home, *, own: bool, look_around: bool) -> Known:
+def _programs_used(search: Search) -> dict[str, set[str]]:
+    """Home → the programs that left something in it; each find is looked at once, however many homes there are."""
+    used: dict[str, set[str]] = {home.path: set() for home in search.homes}
+    home_of = home_finder(search.homes)
+    for find in search.finds:
+        place = search.catalogue.places.get(find.place)
+        if place is not None and (home := find.home or home_of(find.entry.path)) is not None and home.path in used:
+            used[home.path].add(place.program)
+    return used
+
+
+def _known(search: Search, home: Home, programs: set[str], *, own: bool, look_around: bool) -> Known:
     any_case = home.layout is not Layout.LINUX
     names = [told.text for told in search.settings.of("recent", home)]
     formats = {format_of_extension(extension_of(name.replace("\\", "/").rpartition("/")[2])) for name in names}
     if look_around:
         formats |= _formats_of_documents(search, home)
-    places = search.catalogue.places
-    programs = {
-        places[find.place].program
-        for find in search.finds
-        if find.place in places and inside(find.entry.path, home.path)
-    }
 
     def is_there(base: str, pattern: str) -> bool:
         return search.door.exists(os.path.join(base, *pattern.split("/")))

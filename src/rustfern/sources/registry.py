@@ -370,7 +370,7 @@ class Sources:
 def _holder_of(path: str) -> tuple[str, tuple[int, int]] | None:
     """The archive or disk that a path is, or lies in, with its time (ns) and size; None if it is a folder or there is none."""
     while True:
-        if is_device(path):
+        if is_device_name(path):
             return path, (0, 0)
         try:
             facts = os.stat(path)
@@ -382,6 +382,10 @@ def _holder_of(path: str) -> tuple[str, tuple[int, int]] | None:
             continue
         except (OSError, ValueError):
             return None
+        if stat.S_ISDIR(facts.st_mode):
+            return None  # most are: nothing more is asked of them
+        if is_device(path):
+            return path, (0, 0)
         return (path, (facts.st_mtime_ns, facts.st_size)) if is_searched_file(path) else None
 
 

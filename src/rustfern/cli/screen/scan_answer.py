@@ -8,10 +8,9 @@ from itertools import takewhile
 from typing import TYPE_CHECKING
 
 from rustfern.cli.context import this_run
-from rustfern.core.answers import CopyAnswer, DocumentAnswer, RecordAnswer
-from rustfern.core.model import Situation, hides_files
-from rustfern.core.paths import inside
-from rustfern.core.remarks import About, counted
+from rustfern.core.model import Copy, Kind, Lock, Record, Situation, State, hides_files
+from rustfern.core.paths import inside, plain_path
+from rustfern.core.remarks import About, Caution, counted
 from rustfern.core.remote_paths import is_remote
 from rustfern.operations import schema
 from rustfern.operations.scan import of_others
@@ -21,7 +20,7 @@ from rustfern.sources.disk_health import ADVICE
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rustfern.core.model import Answer, Home
+    from rustfern.core.model import Answer, Document, Home
 
 _SHOWN = 20
 _FULL = 3
@@ -58,7 +57,6 @@ def show(
     from rustfern.cli.screen.document_view import document_block, short_block
     from rustfern.core.paths import show_name
 
-    facts = schema.answer(answer, this_run().clock)
     for each in answer.notices:
         if each.is_unmet:
             console.print(Text(f"? {capital(notice(each))}.", style=f"bold {WARN}"), soft_wrap=False)
@@ -99,34 +97,35 @@ def show(
     )
 
     denied = any(searched.status == "denied" for searched in answer.searched)
-    lost = [d for d in facts.documents if d.is_lost]
-    calm_ones = [d for d in facts.documents if not d.is_lost]
+    lost = [d for d in answer.documents if d.is_lost]
+    calm_ones = [d for d in answer.documents if not d.is_lost]
     shown = (
-        facts.documents
+        list(answer.documents)
         if everything
         else lost
         if answer.hints.document is None and not answer.hits
-        else _asked(facts.documents, lost)
+        else _asked(answer.documents, lost)
     )
     most = len(shown) if everything else _SHOWN
     only_root = answer.roots[0] if len(answer.roots) == 1 else None
-    meant = _meant(answer, shown)
-    inner = [d for d in shown if d.within is not None and not everything and d not in meant]
-    shown = [d for d in shown if d not in inner]
+    meant = {d.number for d in _meant(answer, shown)}
+    inner = [d for d in shown if d.within is not None and not everything and d.number not in meant]
+    shown = [d for d in shown if d.within is None or everything or d.number in meant]
     full = most if everything or len(shown) <= _FULL + 1 else _FULL
     asked = _meant(answer, shown)
     if asked and not everything:
         full = len(asked)
-    for place, document in enumerate(shown[:most]):
+    for place, found in enumerate(shown[:most]):
         if place <= full:
             console.print()
         try:
+            document = schema.document(found, this_run().clock)
             if place < full:
                 document_block(console, document, only_root)
             else:
                 short_block(console, document)
         except (ValueError, LookupError, TypeError, ArithmeticError) as error:
-            name = show_name(f"{document.id}  {document.name}")
+            name = show_name(f"{found.number}  {found.name}")
             console.print(
                 Text(f"{name}: it could not be shown ({type(error).__name__}): see it with --json", style=WARN)
             )
@@ -152,7 +151,7 @@ def show(
             Text(f"{counted(len(inner), 'file')} deleted with a folder can be had alone (--everything)", style=PALE)
         )
     if calm_ones and not everything:
-        unsure = sum(any(not caution.certain for caution in d.cautions) for d in calm_ones)
+        unsure = sum(any(not each.is_certain for each in d.verdict.warnings) for d in calm_ones)
         line = Text(f"{counted(len(calm_ones), 'document')} with leftovers lost nothing", style=PALE)
         if unsure:
             of = "" if len(calm_ones) == 1 else f"of {unsure} of them "
@@ -166,17 +165,17 @@ def show(
                 style=PALE,
             )
         )
-    if everything and facts.unmatched:
+    if everything and answer.unmatched:
         heading(console, "Leftovers of no document")
-        for item in facts.unmatched:
+        for item in answer.unmatched:
             match item:
-                case CopyAnswer():
-                    what = f"{item.kind}, {item.state}"
-                case RecordAnswer():
-                    what = item.type
-                case _:
-                    what = "lock"
-            bullet(console, f"{what}: {short_path(item.path, console.width - 30)}")
+                case Copy():
+                    what, path = f"{item.kind}, {item.content.state}", plain_path(item.path)
+                case Record():
+                    what, path = item.type, plain_path(item.path)
+                case Lock():
+                    what, path = "lock", plain_path(item.entry.path)
+            bullet(console, f"{what}: {short_path(path, console.width - 30)}")
     if answer.hits:
         _hits(console, answer)
     _not_searched(console, answer)
@@ -251,7 +250,7 @@ def _is_searched_raw(answer: Answer) -> bool:
     return any(volume.searched_raw for disk in answer.disks for volume in disk.volumes)
 
 
-def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:
+def _meant(answer: Answer, shown: list[Document]) -> list[Document]:
     """The documents at the top that are what was asked for by name."""
     from rustfern.selection.ranking import fits
 
@@ -261,10 +260,15 @@ def _meant(answer: Answer, shown: list[DocumentAnswer]) -> list[DocumentAnswer]:
     return list(takewhile(lambda d: fits(asked, d.name, d.original), shown))
 
 
-def _asked(documents: list[DocumentAnswer], lost: list[DocumentAnswer]) -> list[DocumentAnswer]:
+def _asked(documents: Sequence[Document], lost: list[Document]) -> list[Document]:
     """With a document asked for, the one that ranks first is shown even if it lost nothing."""
-    first = documents[:1]
-    return [d for d in documents if d in lost or d in first]
+    lost_ones = {d.number for d in lost}
+    return [d for place, d in enumerate(documents) if place == 0 or d.number in lost_ones]
+
+
+def _shows_no_loss(document: Document) -> bool:
+    """Whether only the person's word speaks of a loss: no copy holds anything newer."""
+    return any(each.kind is Caution.NOTHING_NEWER for each in document.verdict.warnings)
 
 
 def _not_searched(console: Console, answer: Answer) -> None:
@@ -296,7 +300,7 @@ def _not_searched(console: Console, answer: Answer) -> None:
         bullet(console, f"… and {len(rest) - 8} more (--json lists all)")
 
 
-def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: Sequence[str]) -> None:
+def _next(console: Console, answer: Answer, shown: list[Document], typed: Sequence[str]) -> None:
     from rich.text import Text
 
     from rustfern.cli.screen.console import RUST, next_steps, shell_word
@@ -309,7 +313,7 @@ def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: 
                 style=f"bold {RUST}",
             )
         )
-    found = [d for d in shown if d.best and d.is_lost and not d.shows_no_loss]
+    found = [d for d in shown if d.best_id and d.is_lost and not _shows_no_loss(d)]
     where = " ".join(shell_word(root) for root in typed)
     if not found:
         steps = [(f"scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]
@@ -321,16 +325,22 @@ def _next(console: Console, answer: Answer, shown: list[DocumentAnswer], typed: 
         name = shell_word(found[0].name)
         steps = [(f"restore {name} --in {where or '~'} --to DIR", "restore the best copy into a folder elsewhere")]
     else:
-        every = len(found) > _FULL and len(found) == sum(d.best is not None and d.is_lost for d in shown)
-        numbers = "all" if every else " ".join(str(d.id) for d in found[:6])
+        every = len(found) > _FULL and len(found) == sum(d.best_id is not None and d.is_lost for d in shown)
+        numbers = "all" if every else " ".join(str(d.number) for d in found[:6])
         steps = [
-            (f"look {found[0].best}", "see why, and its first lines, before anything is written"),
+            (f"look {found[0].best_id}", "see why, and its first lines, before anything is written"),
             (f"restore {numbers} --to DIR", "write the best copies, verified, into a folder elsewhere"),
         ]
         if _is_searched_raw(answer) and len(found) > _FULL:
             steps.insert(1, ("look --choose all.html", "a page with pictures and first lines, to tick what is wanted"))
     locked = next(
-        (c.id for d in shown if not d.best for c in d.copies if c.state == "encrypted" and c.kind != "saved"),
+        (
+            ident
+            for d in shown
+            if not d.best_id
+            for ident, copy in zip(d.ids, d.copies, strict=True)
+            if copy.content.state is State.ENCRYPTED and copy.kind is not Kind.SAVED
+        ),
         None,
     )
     if locked and answer.case:

@@ -11,10 +11,16 @@ from rustfern.formats.format_table import FORMATS, SIGNATURES, title_of
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
 
+_FIRST: dict[int, tuple[tuple[int, bytes, str], ...]] = {
+    byte: tuple(row for row in SIGNATURES if row[0] or row[1][0] == byte) for byte in range(256)
+}
+"""First byte → the signatures that bytes with it may carry, the most telling first."""
+
 
 def format_of_magic(head: bytes) -> str | None:
     """The format whose signature the first bytes carry."""
-    found = next((name for at, magic, name in SIGNATURES if head[at : at + len(magic)] == magic), None)
+    likely = _FIRST[head[0]] if head else ()
+    found = next((name for at, magic, name in likely if head[at : at + len(magic)] == magic), None)
     if found is None and head[:2] == b"BM" and head[6:10] == bytes(4):
         return "bmp"
     if found is None and len(head) > 6 and head[0] == 0xFF and head[1] & 0xF6 == 0xF0 and head[2] >> 2 & 15 < 13:

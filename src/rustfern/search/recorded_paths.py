@@ -144,13 +144,17 @@ class RecordedPaths:
         return path if any(inside(path, root) for root in self._roots) else None
 
 
+_FOLDERS_HELD = 4_000
+
+
 def home_finder(homes: Iterable[Home]) -> Callable[[str], Home | None]:
     """Tells the home that a path lies in by its text, the innermost; None if it lies in none."""
     by_path: dict[str, Home] = {}
     for home in homes:
         by_path.setdefault(os.path.normpath(home.path), home)
 
-    def find(path: str) -> Home | None:
+    @lru_cache(_FOLDERS_HELD)
+    def around(path: str) -> Home | None:
         inner = os.path.normpath(path)
         while (home := by_path.get(inner)) is None:
             outer = os.path.dirname(inner)
@@ -158,5 +162,11 @@ def home_finder(homes: Iterable[Home]) -> Callable[[str], Home | None]:
                 return None
             inner = outer
         return home
+
+    def find(path: str) -> Home | None:
+        if os.sep != "/" or "/." in path or "//" in path or path.endswith("/"):
+            return around(path)
+        # What lies in one folder is asked for one after the other.
+        return by_path.get(path) or around(path.rpartition("/")[0] or path)
 
     return find

@@ -114,6 +114,8 @@ def same_versions(copies: Sequence[Copy], saved: int | None) -> dict[int, int]:
         (i for i, copy in enumerate(copies) if copy.content.state in (State.INTACT, State.ENCRYPTED, State.UNREADABLE)),
         key=lambda i: (i != saved, copies[i].written is None, copies[i].written),
     )
+    if len(order) < 2:
+        return {}
     heads = _Heads(copies)
     out: dict[int, int] = {}
     for index in order:

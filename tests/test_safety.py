@@ -26,7 +26,7 @@ from rustfern.cases import case_file, manage
 from rustfern.catalogue.loader import catalogue
 from rustfern.core.model import State
 from rustfern.core.remarks import About, Caution
-from rustfern.operations import keep, restore, scan
+from rustfern.operations import keep, keeper, restore, scan
 from rustfern.operations.session import Session
 from rustfern.output import atomic, temporary
 from rustfern.search import lister, walk
@@ -239,7 +239,7 @@ def test_what_was_kept_stays_when_it_is_kept_again(disk: Path, tmp_path: Path, r
 def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
     disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    sums = keep._sync_and_sum
+    sums = keeper._sync_and_sum
 
     class Failing(disk_health.Watched):
         def _watch(self, read: Callable[[], object]) -> object:  # type: ignore[override]
@@ -255,7 +255,7 @@ def test_keeping_goes_on_past_bad_files_and_says_whose_fault_it_was(
             raise OSError(errno.EDQUOT, os.strerror(errno.EDQUOT))
         return sums(handle)
 
-    monkeypatch.setattr(keep, "_sync_and_sum", wrong)
+    monkeypatch.setattr(keeper, "_sync_and_sum", wrong)
     done = keep.keep([str(disk)], str(tmp_path / "kept"), session=Session(Sources(DiskAccess(reader=Failing))))
     told = {os.path.basename(problem.path): problem.message for problem in done.problems}
     assert "reading failed" in told["plan 1.txt~"] and "the target disk is at fault" in told["plan 0.txt~"]

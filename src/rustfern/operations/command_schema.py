@@ -64,7 +64,7 @@ if TYPE_CHECKING:
     from rustfern.formats.text_sink import Piece
     from rustfern.operations.check import Checked
     from rustfern.operations.copy_disk import DiskCopy
-    from rustfern.operations.keep import Keeping
+    from rustfern.operations.keeper import Keeping
     from rustfern.operations.life import Event
     from rustfern.operations.look import Preview
     from rustfern.operations.places import Surveyed

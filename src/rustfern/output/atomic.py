@@ -7,6 +7,7 @@ import errno
 import os
 import stat
 import sys
+from collections.abc import Sequence
 
 _AT_CWD, _NO_REPLACE, _EXCLUSIVE = -100, 1, 4
 _NOT_HERE = frozenset(
@@ -102,6 +103,18 @@ def sync_folder(folder: str | int) -> None:
         finally:
             if not isinstance(folder, int):
                 os.close(handle)
+
+
+def sync_together(handles: Sequence[int]) -> None:
+    """Have several open files of one file system written to its disk at once, where the system can do that: many small files take as long as
+    one. Each is still to be synced by itself, which is quick then, and tells what went wrong with it. Source: syncfs(2).
+    """
+    if sys.platform == "linux" and len(handles) > 1:
+        import ctypes
+
+        libc = ctypes.CDLL(None)
+        if hasattr(libc, "syncfs"):
+            libc.syncfs(handles[0])
 
 
 def open_own(path: str, flags: int, folder: int | None = None) -> int:

@@ -156,8 +156,16 @@ class Folder:
                         os.unlink(each, dir_fd=inner.handle)
                 os.rmdir(last, dir_fd=self.handle)
 
-    def set_facts(self, name: str, mode: int | None, modified_ns: int | None) -> None:
-        """Give what is under a name its mode and its time (ns since 1970), where the system lets us."""
+    def set_facts(self, name: str, mode: int | None, modified_ns: int | None, handle: int | None = None) -> None:
+        """Give what is under a name (and open under a handle, if that is known) its mode and its time (ns since 1970), where the system lets us."""
+        if handle is not None and {os.chmod, os.utime} <= os.supports_fd:
+            with contextlib.suppress(OSError):
+                if mode is not None and mode != PRIVATE:  # new files of ours are private
+                    os.chmod(handle, mode)
+            with contextlib.suppress(OSError, OverflowError):
+                if modified_ns is not None:
+                    os.utime(handle, ns=(modified_ns, modified_ns))
+            return
         with contextlib.suppress(OSError, NotImplementedError):
             if mode is not None:
                 os.chmod(self._at(name), mode, dir_fd=self.handle)

@@ -13,7 +13,8 @@ from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import json_option, print_json, warn_same_disk
 from rustfern.core.observer import Silent
 from rustfern.operations import command_schema
-from rustfern.operations.keep import Keeping, keep
+from rustfern.operations.keep import keep
+from rustfern.operations.keeper import Keeping
 from rustfern.selection.wording import notice
 from rustfern.sources.kept_folder import EARLIER
 

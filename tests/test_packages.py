@@ -18,9 +18,12 @@ from conftest import compound_file, docx, odt, package, packed
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rustfern.core.errors import Malformed
 from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import extension_right
+from rustfern.formats.office import ooxml_text, xml_parts
+from rustfern.formats.text_sink import Texts, TextSink
 
 RELATIONS = "http://schemas.openxmlformats.org/"
 NAMES = (
@@ -410,3 +413,52 @@ def test_xml_of_the_newer_version() -> None:
     assert check(plain, "a.xml").state is State.INTACT
     assert check(plain.replace(b"oak", b"&#1;"), "a.xml").state is State.UNREADABLE
     assert check(plain.replace(b"</e>", b""), "a.xml").state is State.DAMAGED
+
+
+# --- cells of large sheets ------------------------------------------------------------------------------------------
+
+_CELLS = st.sampled_from(
+    [
+        '<c r="A{r}"><v>5</v></c>', '<c r="B{r}" s="1"><v>43831.5</v></c>', '<c r="C{r}" t="n" s="1"><v>007</v></c>', '<c r="D{r}"><v> 7 </v></c>',
+        '<c r="E{r}" t="s"><v>1</v></c>', '<c r="F{r}" t="s" s="0"><v>0</v></c>', '<c r="G{r}" t="s"><v>9</v></c>', '<c r="H{r}"/>', '<c r="I{r}" t="s"><v>2</v></c>',
+        '<c r="J{r}" t="inlineStr"><is><t xml:space="preserve">larch  &amp; oak\n</t></is></c>', '<c r="K{r}" t="b"><v>1</v></c>',
+        '<c r="L{r}" t="str"><f>A1&amp;"x"</f><v>&lt;d  e</v></c>', '<c r="M{r}"><f t="shared" si="0"/><v>1.50</v></c>', '<c r="N{r}"><v>x y</v></c>',
+        '<c r="O{r}" t="inlineStr"><is><r><t>a</t></r><r><t>b</t></r></is></c>', '<c><v>3</v></c>', '<c r="P{r}"><v></v></c>', "<!-- x -->", "<v>7</v>",
+        '<c r="Q{r}" t="str"><v>&#65;</v></c>', '<c r="R{r}" t="str"><v><![CDATA[x]]></v></c>', '<c r="S{r}" t="str"><v>a\r\nb</v></c>', "<c r='T1'><v>4</v></c>",
+        '<x:c xmlns:x="u" r="A1"><x:v>6</x:v></x:c>', '<c r="U{r}"><v>5</c>', "\x01",
+    ]
+)  # fmt: skip
+
+
+class _OneByOne(ooxml_text.Cells):
+    def understood(self, data: bytes, *, first: bool) -> None:
+        return None
+
+
+@given(
+    rows=st.lists(st.lists(_CELLS, max_size=5), max_size=12),
+    mark=st.sampled_from(["", "\r\n", "\n"]),
+    keep=st.sampled_from([0, 40, 9_000]),
+    step=st.sampled_from([29, 300, 100_000]),
+    cut=st.integers(0, 400) | st.none(),
+)
+def test_cells_read_many_at_a_time_are_those_read_one_by_one(
+    rows: list[list[str]], mark: str, keep: int, step: int, cut: int | None
+) -> None:
+    body = "".join(f'<row r="{r}">{"".join(row).replace("{r}", str(r))}</row>' for r, row in enumerate(rows, 1))
+    start = f'<?xml version="1.0" encoding="UTF-8"?>{mark}<worksheet xmlns="m"><sheetData>'
+    data = f"{start}{body}</sheetData></worksheet>".encode()[:cut]
+    found = []
+    for kind in (_OneByOne, ooxml_text.Cells):
+        sink, strings, amounts = TextSink(keep), Texts(), dict[str, int]()
+        for text in ("oak", "larch  plank", "x" * 1_500):
+            strings.append(text)
+        said = ""
+        pieces = [data[at : at + step] for at in range(0, len(data), step)]
+        try:
+            # What is larger than is held at once is told piece by piece.
+            xml_parts._stream(pieces, kind(sink, strings, amounts, "sheet1.xml", [False, True]), "sheet1.xml")
+        except Malformed as error:
+            said = str(error)
+        found.append((said, amounts, sink.kept, sink.words, sink.tokens(), sink.lines(), sink.text_hash()))
+    assert found[0] == found[1]

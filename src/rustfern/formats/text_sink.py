@@ -6,7 +6,8 @@ import re
 import unicodedata
 import zlib
 from array import array
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
 from typing import Literal
 
 import msgspec
@@ -33,6 +34,15 @@ def words_of(text: str) -> list[str]:
     return _WORD.findall(fold(text))
 
 
+def all_words(texts: Iterable[str]) -> Counter[bytes]:
+    """How often each word (folded, in UTF-8) stands in many texts. No word reaches over a line end: they are taken apart at once."""
+    folded = fold("\n".join(texts))
+    data = folded.encode("utf-8", "surrogatepass")
+    if len(data) == len(folded):
+        return Counter(_ASCII_WORD.findall(data))
+    return Counter(word.encode("utf-8", "surrogatepass") for word in _WORD.findall(folded))
+
+
 def number(text: str) -> str:
     """One form for the same number in different formats: at most 10 significant digits."""
     try:
@@ -46,7 +56,7 @@ CellAddress = tuple[int, int, int]
 """Table, row and column of a cell, each from 1; table 0 is the sheet itself."""
 
 
-class Piece(msgspec.Struct, frozen=True):
+class Piece(msgspec.Struct, frozen=True, gc=False):
     """One piece of a text for showing: a paragraph, a heading of a level (from 1), a cell, a form field (named `label`), or a line as it
     stands. `section` is the sheet or the slide that it is on.
     """
@@ -221,6 +231,27 @@ class TextSink:
         if self._length > _BATCH_CHARACTERS:
             self._work()
 
+    def count_folded(self, texts: list[str]) -> None:
+        """The same for many short pieces at once, none of them empty, whose white space is folded already."""
+        if not self.counted:
+            self.pieces += bool(texts)
+            return
+        self.pieces += len(texts)
+        waiting, length = self._waiting, self._length
+        for text in texts:
+            if len(text) > LONG_CHARACTERS:
+                self._length = length
+                self.count(text)
+                self.pieces -= 1
+                length = self._length
+                continue
+            waiting.append(text)
+            length += len(text)
+            if length > _BATCH_CHARACTERS:
+                self._work()
+                length = 0
+        self._length = length
+
     def count_lines(self, lines: list[str]) -> None:
         """The same for many short pieces at once."""
         if not self.counted:
@@ -253,6 +284,25 @@ class TextSink:
                 return
             self.kept.append(Piece(shown[: self._keep], kind, level, self.section, spot, label))
             self._keep -= len(shown) + 1
+
+    def show_cells(self, cells: list[tuple[str, CellAddress]]) -> None:
+        """The same for many cells of a sheet at once: (text, address), with the white space folded and none empty."""
+        put, section, kept = self._put, self.section, self.kept
+        for text, spot in cells:
+            if self._keep <= 0:
+                if self._stops:
+                    raise Enough
+                return
+            if put is not None:
+                put(Piece(text, "cell", 0, section, spot))
+                continue
+            kept.append(Piece(text[: self._keep], "cell", 0, section, spot))
+            self._keep -= len(text) + 1
+
+    @property
+    def asks(self) -> bool:
+        """Whether pieces for showing make a difference still: they are kept, or end the reading."""
+        return self.keeps and (self._keep > 0 or self._stops)
 
     @property
     def full(self) -> bool:

@@ -6,7 +6,7 @@ Longest matching runs (Ratcliff and Obershelp, 1988), as the standard library fi
 from __future__ import annotations
 
 import re
-from collections import Counter, deque
+from collections import deque
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
 from typing import Literal
@@ -14,7 +14,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.formats.text_sink import Piece, column_name, words_of
+from rustfern.formats.text_sink import Piece, all_words, column_name
 from rustfern.operations.alignment import Gap, gaps
 
 Kind = Literal["same", "added", "removed"]
@@ -65,7 +65,7 @@ def compare_pieces(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool =
         left, right = _common(left, right)
     changes = [*_running(left, right, cut=cut), *_sheets(left, right), *_fields(left, right)]
     # The sum counts words wherever they stand: what was only moved is neither more nor fewer.
-    old, new = (Counter(word for piece in side for word in words_of(piece.text)) for side in (left, right))
+    old, new = (all_words([piece.text for piece in side]) for side in (left, right))
     return Comparison((new - old).total(), (old - new).total(), (old & new).total(), tuple(changes))
 
 
@@ -101,7 +101,8 @@ def _running(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool) -> lis
     """What is read from top to bottom: paragraphs, headings, lines, tables inside texts."""
     sides = []
     for side in (left, right):
-        kept = [(at, p) for at, p in enumerate(side, 1) if p.text and p.kind != "field" and not _of_sheet(p)]
+        rest = [(at, p) for at, p in enumerate(side, 1) if p.kind != "cell" or not _of_sheet(p)]
+        kept = [(at, p) for at, p in rest if p.text and p.kind != "field" and not _of_sheet(p)]
         sides.append(([p.text for _, p in kept], [at for at, _ in kept], [p.section for _, p in kept]))
     (old, old_at, old_where), (new, new_at, new_where) = sides
     changes: list[Change] = []
@@ -128,12 +129,37 @@ def _differing(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Gap
 _Row = tuple[tuple[int, str], ...]
 
 
-def _rows_of(side: Sequence[Piece]) -> dict[str, dict[int, dict[int, tuple[int, str]]]]:
-    """Sheet → row → column → (number of the piece, text)."""
-    found: dict[str, dict[int, dict[int, tuple[int, str]]]] = {}
+class _Cells(msgspec.Struct, gc=False):
+    """One row: the texts in its columns, and the numbers of the pieces that these are."""
+
+    texts: dict[int, str] = msgspec.field(default_factory=dict)
+    numbers: dict[int, int] = msgspec.field(default_factory=dict)
+
+    def cells(self) -> dict[int, tuple[int, str]]:
+        """Column → (number of the piece, text)."""
+        return {column: (self.numbers[column], text) for column, text in self.texts.items()}
+
+    def key(self) -> _Row:
+        """What makes rows the same."""
+        return tuple(sorted(self.texts.items()))
+
+
+_Rows = dict[int, _Cells]
+
+
+def _rows_of(side: Sequence[Piece]) -> dict[str, _Rows]:
+    """The sheets of a text."""
+    found: dict[str, _Rows] = {}
+    sheet, row, cells = None, -1, _Cells()
     for at, piece in enumerate(side, 1):
-        if piece.spot and _of_sheet(piece):
-            found.setdefault(piece.section, {}).setdefault(piece.spot[1], {})[piece.spot[2]] = at, piece.text
+        spot = piece.spot
+        if spot is None or spot[0]:
+            continue
+        if row != spot[1] or sheet != piece.section:
+            sheet, row = piece.section, spot[1]
+            cells = found.setdefault(sheet, {}).setdefault(row, _Cells())
+        cells.texts[spot[2]] = piece.text
+        cells.numbers[spot[2]] = at
     return found
 
 
@@ -149,23 +175,18 @@ def _sheets(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
         for a, b in _aligned(mine, theirs):
             name = f"{sheet} row {b if b is not None else a}" if sheet else f"row {b if b is not None else a}"
             if a is None and b is not None:
-                changes.append(_whole_row("added", theirs[b], name))
+                changes.append(_whole_row("added", theirs[b].cells(), name))
             elif b is None and a is not None:
-                changes.append(_whole_row("removed", mine[a], name))
+                changes.append(_whole_row("removed", mine[a].cells(), name))
             elif a is not None and b is not None:
-                changes += _cells(mine[a], theirs[b], b, sheet)
+                changes += _cells(mine[a].cells(), theirs[b].cells(), b, sheet)
     return changes
 
 
-def _aligned(
-    old: dict[int, dict[int, tuple[int, str]]], new: dict[int, dict[int, tuple[int, str]]]
-) -> list[tuple[int | None, int | None]]:
+def _aligned(old: _Rows, new: _Rows) -> list[tuple[int | None, int | None]]:
     """Pairs of row numbers that stand for one another and differ; None where one side has no such row."""
     a, b = sorted(old), sorted(new)
-    keys: tuple[list[_Row], list[_Row]] = (
-        [tuple((column, text) for column, (_, text) in sorted(old[row].items())) for row in a],
-        [tuple((column, text) for column, (_, text) in sorted(new[row].items())) for row in b],
-    )
+    keys = [old[row].key() for row in a], [new[row].key() for row in b]
     pairs: list[tuple[int | None, int | None]] = []
     for i, j, k, m in _differing(*keys):
         gone, come = deque(range(i, j)), deque(range(k, m))

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from rustfern.core.errors import Malformed
-from rustfern.formats.office import xml_parts
+from rustfern.formats.office import sheet_rows, xml_parts
 from rustfern.formats.text_layout import Grid, day, emit, figure, truth
 from rustfern.formats.text_sink import LONG_CHARACTERS, CellAddress, Gathered, Texts, TextSink, number
 
@@ -23,6 +23,12 @@ _ADDRESS = re.compile(r"\$?([A-Z]{1,3})\$?([0-9]{1,7})")
 
 _LONG_TEXT, _MAX_REPEATED = 1_000, 32 << 20
 """Characters of a shared text that comes again and again, when so many were taken of such texts."""
+
+_SHORTS = 200_000
+"""Shared texts that are held at hand, if they have no more characters than `_SHORT`."""
+_SHORT = 100
+_EXACT, _ZERO = 10, ord("0")
+"""Whole numbers of so many digits look the same in every form."""
 
 DRAWN = frozenset({"drawing", "pict", "object", "oMath", "sdt", "fldSimple", "instrText"})
 
@@ -328,6 +334,7 @@ class Cells(xml_parts.Handler):
 
     wanted = frozenset({"c", "v", "t"})
     looked_at = frozenset({"c"})
+    item_end = b"</c>"
 
     def __init__(
         self,
@@ -346,12 +353,17 @@ class Cells(xml_parts.Handler):
         self._value: list[str] = []
         self._long: set[int] = set()
         self._repeated = 0
+        self._shorts: dict[bytes, str] = {}
         self.skims = skims
+        self.piece_end = b"" if skims or not sink.counted else sheet_rows.ROW_END
 
     def enough(self) -> bool:
         return self.skims and self._sink.pieces > 0
 
     def whole(self, data: bytes) -> bool:
+        if (cells := self.understood(data, first=True)) is not None:
+            self.take(cells)
+            return True
         if (
             self._sink.keeps
             or b"<c " not in data
@@ -369,6 +381,55 @@ class Cells(xml_parts.Handler):
             if texts:
                 self._take(found[1].decode() if found else "n", b"".join(texts).decode("utf-8"))
         return True
+
+    def understood(self, data: bytes, *, first: bool) -> list[sheet_rows.Cell] | None:
+        return sheet_rows.cells_of(data, first=first)
+
+    def take(self, found: list[sheet_rows.Cell]) -> None:
+        """Cells as `understood` gives them. As `_take` does with each, but what all of them share is done once."""
+        sink, shown = self._sink, self._sink.asks
+        counted: list[str] = []
+        cells: list[tuple[str, CellAddress]] = []
+        columns: dict[bytes, int] = {}
+        try:
+            for letters, row, style, kind, other, value, own in found:
+                if not value and not own:
+                    continue
+                is_number = not kind or kind == b"n"
+                if value.isdigit() and len(value) <= _EXACT and (value[0] != _ZERO or len(value) == 1) and is_number:
+                    text = plain = value.decode()
+                elif kind == b"s":
+                    text = plain = self._shorts.get(value + own) or self._named_by(value + own)
+                else:
+                    full = sheet_rows.text_of(value or own)
+                    text = " ".join((number(full) if is_number else full).split())
+                    plain = text
+                    if shown and (is_number or kind == b"b"):
+                        plain = " ".join((figure(full) if is_number else truth(full)).split())
+                if not text:
+                    continue
+                counted.append(text)
+                if shown:
+                    at = style or other
+                    if is_number and at and int(at) < len(self._dates) and self._dates[int(at)]:
+                        plain = " ".join(day(sheet_rows.text_of(value or own)).split())
+                    column = columns.get(letters)
+                    if column is None:
+                        column = columns[letters] = sheet_rows.column_of(letters)
+                    cells.append((plain, (0, int(row), column)))
+        finally:
+            sink.count_folded(counted)
+            if counted:
+                self._amounts["cells"] = self._amounts.get("cells", 0) + len(counted)
+            if shown:
+                sink.show_cells(cells)
+
+    def _named_by(self, value: bytes) -> str:
+        """The shared text of a number, its white space folded. Raises `Malformed` where there is none."""
+        text = " ".join(self._shared_text(value.decode("utf-8", "replace")).split())
+        if len(text) <= _SHORT and len(self._shorts) < _SHORTS:
+            self._shorts[value] = text
+        return text
 
     def start(self, tag: str, attributes: xml_parts.Attributes) -> None:
         if tag == "c":
@@ -399,14 +460,17 @@ class Cells(xml_parts.Handler):
             self._long.add(number)
         return text
 
+    def _shared_text(self, value: str) -> str:
+        if self._strings is None:
+            raise Malformed("the part sharedStrings.xml, which cells need, is missing")
+        if not value.strip().isdigit() or int(value) >= len(self._strings):
+            raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
+        return self._shared(int(value))
+
     def _take(self, kind: str, value: str) -> None:
         full = value
         if kind == "s":
-            if self._strings is None:
-                raise Malformed("the part sharedStrings.xml, which cells need, is missing")
-            if not value.strip().isdigit() or int(value) >= len(self._strings):
-                raise Malformed(f"a cell of part {self._part} needs shared text {value}, which does not exist")
-            value = self._shared(int(value))
+            value = self._shared_text(value)
         elif kind == "n":
             value = number(value)
         if value.strip():

@@ -9,8 +9,9 @@ Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import chain
+from typing import Any
 from xml.parsers import expat
 
 from rustfern.core.errors import Malformed, Refused
@@ -43,6 +44,16 @@ class Handler:
     def whole(self, data: bytes) -> bool:
         """Take a whole part that is well-formed; False if it has to be told element by element."""
         return False
+
+    piece_end = item_end = b""
+    """What ends a piece of a large part that it may take at once, and what ends one item in it; empty where it takes none."""
+
+    def understood(self, data: bytes, *, first: bool) -> Any:
+        """What a piece of a part says, to be handed to `take` if the piece is well-formed; None if it has to be told element by element."""
+        return None
+
+    def take(self, found: Any) -> None:
+        """Take what `understood` gave."""
 
     def start(self, tag: str, attributes: Attributes) -> None:
         """An element begins."""
@@ -116,11 +127,13 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     parser = expat.ParserCreate() if plain else expat.ParserCreate(namespace_separator=sign)
     depth = near = 0
     newer = False
+    fed = 0
+    untold: list[bytes] = []
 
     if handler is not None:
         parser.buffer_text = True
         parser.buffer_size = 1 << 16
-        begin, finish = handler.start, handler.end
+        begin, finish, say = handler.start, handler.end, handler.text
         # Names repeat a thousand times: each is taken apart once.
         local: dict[str, str] = {}
 
@@ -142,11 +155,18 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
         def on_end(name: str) -> None:
             nonlocal depth
             depth -= 1
-            finish(local[name])
+            # What was open when listening began is not known by its name.
+            finish(local.get(name) or name.rpartition(sign)[2])
 
-        parser.StartElementHandler = on_start
-        parser.EndElementHandler = on_end
-        parser.CharacterDataHandler = handler.text
+        def listen() -> None:
+            parser.StartElementHandler = on_start
+            parser.EndElementHandler = on_end
+            parser.CharacterDataHandler = say
+
+        if handler.piece_end:
+            chunks = _in_pieces(chunks, handler, listen, untold)
+        else:
+            listen()
 
     entities = 0
 
@@ -164,6 +184,7 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
         for chunk in chunks:
             newer = newer or (parser.CurrentByteIndex <= 0 and bool(_NEWER.match(chunk)))
             parser.Parse(chunk, False)
+            fed += len(chunk)
             if handler is not None and handler.enough():
                 handler = parser.StartElementHandler = parser.EndElementHandler = parser.CharacterDataHandler = None
             # Without a listener the elements are not counted one by one: about so many are open.
@@ -178,6 +199,8 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
         if not partial:
             raise Malformed(f"part {part} is written in an unknown way ({error})") from error
     except expat.ExpatError as error:
+        if untold and handler is not None:
+            _tell_before(untold[0][: max(parser.CurrentByteIndex - fed, 0)], handler, first=not fed)
         if partial:
             return
         if newer and error.code == _BAD_REFERENCE:
@@ -186,6 +209,49 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
             f"part {part} is not well-formed XML: {expat.ErrorString(error.code)} in line {error.lineno}",
             max(parser.CurrentByteIndex, 0),
         ) from error
+
+
+def _in_pieces(
+    chunks: Iterable[bytes], handler: Handler, listen: Callable[[], None], untold: list[bytes]
+) -> Iterator[bytes]:
+    """Hand a part on in pieces that its listener takes at once when they turned out to be well-formed; from the first that it does not understand
+    on it is told element by element (`listen`). `untold` holds the piece that is being looked at.
+    """
+    held, end, first, quick = b"", handler.piece_end, True, True
+    for chunk in chunks:
+        if not quick:
+            yield chunk
+            continue
+        held += chunk
+        cut = held.rfind(end) + len(end)
+        if cut < len(end) and len(held) < _AT_ONCE:
+            continue
+        piece, found = held[:cut], None
+        if cut >= len(end):
+            found = handler.understood(piece, first=first)
+        if found is None:
+            quick = False
+            listen()
+            yield held
+            held = b""
+            continue
+        held = held[cut:]
+        untold.append(piece)
+        yield piece
+        untold.clear()
+        handler.take(found)
+        first = False
+    if held:
+        listen()
+        yield held
+
+
+def _tell_before(data: bytes, handler: Handler, *, first: bool) -> None:
+    """Tell what stands in front of damage."""
+    end = data.rfind(handler.item_end) + len(handler.item_end)
+    found = handler.understood(data[:end], first=first)
+    if found is not None:
+        handler.take(found)
 
 
 class Collect(Handler):

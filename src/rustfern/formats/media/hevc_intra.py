@@ -1,0 +1,581 @@
+"""The coded data of an H.265 picture that needs no other one, walked through without being decoded: whether it was coded with certain settings.
+
+The arithmetic code of a row (or of a picture) ends just where its bytes do only if every decision on the way was the right one. So this proves
+settings, the size of the picture among them.
+
+Source: ITU-T H.265 7.3.6.1 and 7.3.8 (syntax), 8.4.2 and 8.4.3 (modes), 9.3 (arithmetic code; tables 9-5 to 9-37 and 9-46).
+"""
+
+from __future__ import annotations
+
+from functools import cache, lru_cache
+
+import msgspec
+
+from rustfern.formats.media.coded_video import Bits, NoUnit
+
+_IDR = (19, 20)
+
+
+class Settings(msgspec.Struct, frozen=True):
+    """What a picture is coded with. Sizes of blocks are powers of two: `block` and `smallest` of the tree of blocks, `depth` of that of transforms,
+    `steps`: how deep in the tree steps of quality may change (-1: nowhere); `skips`: blocks of 4 pixels may be left untransformed. `width` and
+    `height` are the coded ones, in pixels.
+    """
+
+    width: int
+    height: int
+    block: int = 6
+    smallest: int = 3
+    depth: int = 0
+    steps: int = 1
+    filtered: bool = True
+    hides_signs: bool = True
+    by_rows: bool = True
+    skips: bool = False
+
+
+class IntraHead(msgspec.Struct, frozen=True):
+    """The head of a picture's only part: the quality step at its start, whether luma and chroma are filtered, bytes of each row's code, where they
+    begin in the unit.
+    """
+
+    quality: int
+    luma: bool
+    chroma: bool
+    rows: tuple[int, ...]
+    start: int
+
+
+def head_of(unit: bytes, *, filtered: bool, by_rows: bool) -> IntraHead:
+    """The head of a unit that is a whole picture which needs no other one. Raises `NoUnit` where it is none, or coded otherwise."""
+    if len(unit) < 8 or unit[0] >> 1 & 63 not in _IDR:
+        raise NoUnit
+    head = unit[2:]
+    bits = _Reader(head)
+    if not bits.take(1):
+        raise NoUnit
+    bits.take(1)
+    if bits.number() or bits.number() != 2:
+        raise NoUnit
+    luma, chroma = (bool(bits.take(1)), bool(bits.take(1))) if filtered else (False, False)
+    quality = 26 + bits.signed()
+    if not 0 <= quality <= 51:
+        raise NoUnit
+    bits.take(1)  # filtered across parts
+    sizes: list[int] = []
+    if by_rows and (count := bits.number()):
+        if count > 1_055:
+            raise NoUnit
+        width = bits.number() + 1
+        if width > 32:
+            raise NoUnit
+        sizes = [bits.take(width) + 1 for _ in range(count)]
+    if not bits.take(1) or bits.rest_of_byte():
+        raise NoUnit
+    start = 2 + bits.escaped_bytes()
+    last = len(unit) - start - sum(sizes)
+    if last <= 0:
+        raise NoUnit
+    return IntraHead(quality, luma, chroma, (*sizes, last), start)
+
+
+class _Reader(Bits):
+    """Bits of a unit's head that know where they stand among its bytes."""
+
+    def __init__(self, payload: bytes) -> None:
+        self._payload = payload[:8_192]
+        super().__init__(self._payload)
+        self._all = self._left
+
+    def rest_of_byte(self) -> int:
+        """The bits up to the next whole byte."""
+        return self.take(self._left % 8)
+
+    def escaped_bytes(self) -> int:
+        """How many bytes, with those that guard against start codes, were read up to here."""
+        done, at = (self._all - self._left) // 8, 0
+        zeros = 0
+        while done:
+            byte = self._payload[at]
+            at += 1
+            if zeros >= 2 and byte == 3:
+                zeros = 0
+                continue
+            zeros = zeros + 1 if byte == 0 else 0
+            done -= 1
+        # A guard behind what was read belongs to it.
+        return at + (zeros >= 2 and self._payload[at : at + 1] == b"\3")
+
+
+# --- arithmetic code ------------------------------------------------------------------------------------------------
+
+_LOWER = bytes.fromhex(
+    "80b0d0f080a7c5e3809ebbd87b96b2cd748ea9c36f87a0b9698098af647a90a65f74899e5a6e829655687b8e516375874d5e6f804959697a4555647442505f6e"
+    "3e4c5a683b4856633845515e35414d59333e4955303b45502e38424c2b353f4829323b4527303841252d363e232b333b2129303820272e351e252b321d232930"
+    "1b21272d1a1f252b181e2329171c2127161b2025151a1e2314181d2113171b1f12161a1e1115191c1014171b0f1316190e1215180e1114170d1013160c0f1215"
+    "0c0e11140b0e10130b0d0f120a0c0f110a0c0e10090b0d0f090b0c0e080a0c0e08090b0d07090b0c07090a0c07080a0b0608090b0607090a0607080902020202"
+)
+"""The less likely part of the range, by state and by how wide the range is."""
+_AFTER_LESS = (
+    0, 0, 1, 2, 2, 4, 4, 5, 6, 7, 8, 9, 9, 11, 11, 12, 13, 13, 15, 15, 16, 16, 18, 18, 19, 19, 21, 21, 22, 22, 23, 24, 24, 25, 26, 26, 27, 27, 28, 29,
+    29, 30, 30, 30, 31, 32, 32, 33, 33, 33, 34, 34, 35, 35, 35, 36, 36, 36, 37, 37, 37, 38, 38, 63,
+)  # fmt: skip
+_LESS = bytes((state & 1) ^ (state < 2) | _AFTER_LESS[state >> 1] << 1 for state in range(128))
+_MORE = bytes(state if state >= 124 else state + 2 for state in range(128))
+"""The next state behind an unlikely and a likely decision; its lowest bit is the likely one."""
+
+_AT: dict[str, int] = {}
+_STARTS: list[int] = []
+for _name, _values in {
+    "merge": (153,), "filter": (200,), "split": (139, 141, 157), "part": (184,), "mode": (184,), "chroma": (63,), "tree": (153, 138, 138),
+    "luma": (111, 141), "color": (94, 138, 182, 154, 154), "step": (154, 154), "skip": (139, 139),
+    "last_x": (110, 110, 124, 125, 140, 153, 125, 127, 140, 109, 111, 143, 127, 111, 79, 108, 123, 63),
+    "last_y": (110, 110, 124, 125, 140, 153, 125, 127, 140, 109, 111, 143, 127, 111, 79, 108, 123, 63),
+    "coded": (91, 171, 134, 141),
+    "some": (111, 111, 125, 110, 110, 94, 124, 108, 124, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 140, 139, 182,
+        182, 152, 136, 152, 136, 153, 136, 139, 111, 136, 139, 111),
+    "above_1": (140, 92, 137, 138, 140, 152, 138, 139, 153, 74, 149, 92, 139, 107, 122, 152, 140, 179, 166, 182, 140, 227, 122, 197),
+    "above_2": (138, 153, 136, 167, 152, 152),
+}.items():  # fmt: skip
+    _AT[_name] = len(_STARTS)
+    _STARTS += _values
+
+
+@cache
+def _contexts(quality: int) -> bytes:
+    """The states at the start of a part, by its quality step (9.3.2.2)."""
+    found = bytearray()
+    for value in _STARTS:
+        slope, offset = (value >> 4) * 5 - 45, ((value & 15) << 3) - 16
+        state = min(max((slope * quality >> 4) + offset, 1), 126)
+        found.append((state - 64) << 1 | 1 if state > 63 else (63 - state) << 1)
+    return bytes(found)
+
+
+class Misfit(Exception):
+    """The code says what pictures of these settings cannot."""
+
+
+class _Code:
+    """The code of one row, or of a whole picture."""
+
+    __slots__ = ("_at", "_bits", "_offset", "_range", "states")
+
+    def __init__(self, data: bytes, states: bytearray) -> None:
+        whole = data.replace(b"\0\0\3", b"\0\0")
+        text = format(int.from_bytes(b"\1" + whole, "big"), "b")[1:]
+        self._bits = text.encode().translate(_BITS)
+        self._range, self._offset, self._at = 510, int(text[:9] or "0", 2), 9
+        self.states = states
+
+    def decision(self, context: int) -> int:
+        """One decision by a context."""
+        states = self.states
+        state = states[context]
+        wide = self._range
+        less = _LOWER[(state >> 1) * 4 + (wide >> 6 & 3)]
+        wide -= less
+        if self._offset < wide:
+            states[context] = _MORE[state]
+            if wide < 256:
+                wide <<= 1
+                self._offset = self._offset << 1 | self._bits[self._at]
+                self._at += 1
+            self._range = wide
+            return state & 1
+        offset = self._offset - wide
+        states[context] = _LESS[state]
+        while less < 256:
+            less <<= 1
+            offset = offset << 1 | self._bits[self._at]
+            self._at += 1
+        self._range, self._offset = less, offset
+        return state & 1 ^ 1
+
+    def even(self) -> int:
+        """One decision that is as likely as not."""
+        self._offset = self._offset << 1 | self._bits[self._at]
+        self._at += 1
+        if self._offset >= self._range:
+            self._offset -= self._range
+            return 1
+        return 0
+
+    def number(self, count: int) -> int:
+        """So many of these, as a number."""
+        value = 0
+        for _ in range(count):
+            value = value << 1 | self.even()
+        return value
+
+    def is_end(self) -> bool:
+        """The decision whether this is the end."""
+        self._range -= 2
+        if self._offset >= self._range:
+            return True
+        if self._range < 256:
+            self._range <<= 1
+            self._offset = self._offset << 1 | self._bits[self._at]
+            self._at += 1
+        return False
+
+    def is_used_up(self) -> bool:
+        """Whether the bytes end here too: behind the end stand a one and the zeros up to the next whole byte (9.3.2.5, 7.3.2.11)."""
+        last = self._at - 1
+        return (
+            last < len(self._bits)
+            and self._bits[last] == 1
+            and len(self._bits) - last <= 8
+            and not any(self._bits[last + 1 :])
+        )
+
+
+_BITS = bytes(n & 1 for n in range(256))
+
+
+# --- syntax ---------------------------------------------------------------------------------------------------------
+
+
+@lru_cache(16)
+def _scan(size: int, kind: int) -> tuple[tuple[int, int], ...]:
+    """The order of places in a square (6.5.3 to 6.5.5): diagonal, in rows, in columns."""
+    if kind == 1:
+        return tuple((x, y) for y in range(size) for x in range(size))
+    if kind == 2:
+        return tuple((x, y) for x in range(size) for y in range(size))
+    return tuple((x, d - x) for d in range(2 * size - 1) for x in range(size) if 0 <= d - x < size)
+
+
+_SMALL_MAP = (0, 1, 4, 5, 2, 3, 4, 5, 6, 6, 8, 8, 7, 7, 8, 8)
+
+
+def _near(beside: int, x: int, y: int) -> int:
+    """The context of a coefficient by where it lies, and by which blocks beside it hold some (9.3.4.2.5)."""
+    if beside == 0:
+        return 2 if x + y == 0 else 1 if x + y < 3 else 0
+    if beside == 1:
+        return 2 if y == 0 else 1 if y == 1 else 0
+    if beside == 2:
+        return 2 if x == 0 else 1 if x == 1 else 0
+    return 2
+
+
+_NEAR = tuple(tuple(_near(beside, place & 3, place >> 2) for place in range(16)) for beside in range(4))
+
+
+class Walk:
+    """Walks through the code of a picture, row after row of blocks."""
+
+    def __init__(self, unit: bytes, settings: Settings) -> None:
+        """Raises `NoUnit` for what is no such picture."""
+        self._set = settings
+        self._head = head_of(unit, filtered=settings.filtered, by_rows=settings.by_rows)
+        self._unit = unit
+        size = 1 << settings.block
+        self.across = (settings.width + size - 1) // size
+        self.down = (settings.height + size - 1) // size
+        self._wide = self.across * size >> 2
+        self._depths = bytearray(self._wide * (self.down * size >> 2))
+        self._modes = bytearray(b"\1") * len(self._depths)
+        self._steps_to_come = True
+        self._code = _Code(b"", bytearray())
+
+    def fits(self, most_rows: int = 2_000) -> bool:
+        """Whether every row (or so many of them) ends just where its code does."""
+        if self._set.by_rows and self.down != len(self._head.rows):
+            return False
+        try:
+            return self._rows(most_rows)
+        except (IndexError, Misfit):
+            return False
+
+    def _rows(self, most: int) -> bool:
+        start, kept = self._head.start, bytearray()
+        by_rows, code_ends = self._set.by_rows, False
+        for row in range(self.down):
+            if by_rows or row == 0:
+                states = bytearray(kept or _contexts(self._head.quality))
+                self._code = _Code(self._unit[start : start + self._head.rows[row]], states)
+                start += self._head.rows[row]
+            code = self._code
+            for column in range(self.across):
+                self._block(column, row)
+                last = column == self.across - 1
+                if code.is_end() != (last and row == self.down - 1):
+                    return False
+                if column == 1:
+                    kept = bytearray(code.states)
+            code_ends = row == self.down - 1
+            if by_rows and not code_ends and not code.is_end():
+                return False
+            if (by_rows or code_ends) and not code.is_used_up():
+                return False
+            if by_rows and row + 1 >= most:
+                return True
+        return code_ends
+
+    def _block(self, column: int, row: int) -> None:
+        if self._head.luma or self._head.chroma:
+            self._filter(column, row)
+        size = self._set.block
+        self._tree(column << size, row << size, size, 0)
+
+    def _filter(self, column: int, row: int) -> None:
+        code = self._code
+        if column and code.decision(_AT["merge"]):
+            return
+        if row and code.decision(_AT["merge"]):
+            return
+        for color in range(3):
+            if not (self._head.chroma if color else self._head.luma):
+                continue
+            if color < 2:
+                kind = code.decision(_AT["filter"]) and 1 + code.even()
+            if not kind:
+                continue
+            offsets = [self._up_to(7) for _ in range(4)]
+            if kind == 1:
+                for each in offsets:
+                    if each:
+                        code.even()
+                code.number(5)
+            elif color < 2:
+                code.number(2)
+
+    def _up_to(self, most: int) -> int:
+        value = 0
+        while value < most and self._code.even():
+            value += 1
+        return value
+
+    def _tree(self, x: int, y: int, size: int, depth: int) -> None:
+        known = self._set
+        pixels, is_split = 1 << size, size > known.smallest
+        if x + pixels <= known.width and y + pixels <= known.height and is_split:
+            at = (y >> 2) * self._wide + (x >> 2)
+            beside = (x > 0 and self._depths[at - 1] > depth) + (y > 0 and self._depths[at - self._wide] > depth)
+            is_split = bool(self._code.decision(_AT["split"] + beside))
+        if known.steps >= 0 and depth <= known.steps:
+            self._steps_to_come = True
+        if not is_split:
+            self._unit_of_coding(x, y, size, depth)
+            return
+        half = pixels >> 1
+        for down in (0, half):
+            for right in (0, half):
+                if x + right < known.width and y + down < known.height:
+                    self._tree(x + right, y + down, size - 1, depth + 1)
+
+    def _unit_of_coding(self, x: int, y: int, size: int, depth: int) -> None:
+        code, wide = self._code, self._wide
+        count = 1 << size - 2
+        for line in range(count):
+            at = ((y >> 2) + line) * wide + (x >> 2)
+            self._depths[at : at + count] = bytes((depth,)) * count
+        parted = size == self._set.smallest and not code.decision(_AT["part"])
+        step = 1 << size - 1 if parted else 1 << size
+        places = [(x + right, y + down) for down in (0, step) for right in (0, step)] if parted else [(x, y)]
+        said = [code.decision(_AT["mode"]) for _ in places]
+        modes = []
+        for (left, top), is_likely in zip(places, said, strict=True):
+            likely = self._likely(left, top)
+            if is_likely:
+                mode = likely[code.even() and 1 + code.even()]
+            else:
+                mode = code.number(5)
+                for each in sorted(likely):
+                    mode += mode >= each
+            modes.append(mode)
+            if mode > 34:
+                raise Misfit
+            for line in range(step >> 2):
+                at = ((top >> 2) + line) * wide + (left >> 2)
+                self._modes[at : at + (step >> 2)] = bytes((mode,)) * (step >> 2)
+        color = modes[0]
+        if code.decision(_AT["chroma"]):
+            color = (0, 26, 10, 1)[code.number(2)]
+            color = 34 if color == modes[0] else color
+        self._transforms(x, y, x, y, size, 0, parted, 0, (1, 1), color)
+
+    def _likely(self, x: int, y: int) -> tuple[int, int, int]:
+        """The modes that a block likely has (8.4.2)."""
+        at = (y >> 2) * self._wide + (x >> 2)
+        left = self._modes[at - 1] if x else 1
+        above = self._modes[at - self._wide] if y & ((1 << self._set.block) - 1) else 1
+        if left == above:
+            if left < 2:
+                return 0, 1, 26
+            return left, 2 + (left + 29) % 32, 2 + (left - 1) % 32
+        return left, above, 0 if 0 not in (left, above) else 1 if 1 not in (left, above) else 26
+
+    def _transforms(
+        self,
+        x: int,
+        y: int,
+        left: int,
+        top: int,
+        size: int,
+        depth: int,
+        parted: bool,
+        number: int,
+        outer: tuple[int, int],
+        color: int,
+    ) -> None:
+        code = self._code
+        must = size > 5 or (parted and depth == 0)
+        if 2 < size <= 5 and depth < self._set.depth + parted and not (parted and depth == 0):
+            is_split = bool(code.decision(_AT["tree"] + 5 - size))
+        else:
+            is_split = must
+        colors = outer
+        if size > 2:
+            blue = outer[0] and code.decision(_AT["color"] + depth)
+            red = outer[1] and code.decision(_AT["color"] + depth)
+            colors = blue, red
+        if is_split:
+            half = 1 << size - 1
+            for place in range(4):
+                self._transforms(
+                    x + half * (place & 1),
+                    y + half * (place >> 1),
+                    x,
+                    y,
+                    size - 1,
+                    depth + 1,
+                    parted,
+                    place,
+                    colors,
+                    color,
+                )
+            return
+        luma = code.decision(_AT["luma"] + (depth == 0))
+        if not luma and not any(colors):
+            return
+        if self._set.steps >= 0 and self._steps_to_come:
+            self._step()
+        if luma:
+            self._coefficients(size, 0, self._modes[(y >> 2) * self._wide + (x >> 2)])
+        if size > 2 or number == 3:
+            for which, is_there in enumerate(colors, 1):
+                if is_there:
+                    self._coefficients(max(size - 1, 2), which, color)
+
+    def _step(self) -> None:
+        """A change of the quality step (9.3.3.10)."""
+        code, value = self._code, 0
+        while value < 5 and code.decision(_AT["step"] + (value > 0)):
+            value += 1
+        if value == 5:
+            order = 0
+            while code.even():
+                value += 1 << order
+                order += 1
+                if order > 6:
+                    raise Misfit
+            value += code.number(order)
+        if value and code.even():
+            value = -value
+        if not -26 <= value <= 25:
+            raise Misfit
+        self._steps_to_come = False
+
+    def _coefficients(self, size: int, color: int, mode: int) -> None:
+        code, decision = self._code, self._code.decision
+        if self._set.skips and size == 2:
+            decision(_AT["skip"] + (color > 0))
+        offset, shift = (15, size - 2) if color else (3 * (size - 2) + (size - 1 >> 2), size + 1 >> 2)
+        most, first = (size << 1) - 1, _AT["last_x"] + offset
+        x = y = 0
+        while x < most and decision(first + (x >> shift)):
+            x += 1
+        first = _AT["last_y"] + offset
+        while y < most and decision(first + (y >> shift)):
+            y += 1
+        if x > 3:
+            x = (2 + (x & 1) << (x >> 1) - 1) + code.number((x >> 1) - 1)
+        if y > 3:
+            y = (2 + (y & 1) << (y >> 1) - 1) + code.number((y >> 1) - 1)
+        kind = 0
+        if size == 2 or (size == 3 and not color):
+            kind = 2 if 6 <= mode <= 14 else 1 if 22 <= mode <= 30 else 0
+        if kind == 2:
+            x, y = y, x
+        squares, inside = _scan(1 << size - 2, kind), _scan(4, kind)
+        square = squares.index((x >> 2, y >> 2))
+        last = inside.index((x & 3, y & 3))
+        coded: set[tuple[int, int]] = set()
+        above = 1
+        for number in range(square, -1, -1):
+            across, down = squares[number]
+            beside = ((across + 1, down) in coded) | ((across, down + 1) in coded) << 1
+            is_first, is_coded, infers = number == square, True, False
+            if not is_first and number:
+                is_coded = bool(decision(_AT["coded"] + (beside > 0) + 2 * (color > 0)))
+                infers = True
+            if not is_coded:
+                continue
+            coded.add((across, down))
+            found = [last] if is_first else []
+            for place in range(last - 1 if is_first else 15, -1, -1):
+                if place == 0 and infers:
+                    found.append(0)
+                    break
+                right, below = inside[place]
+                if size == 2:
+                    context = _SMALL_MAP[(below << 2) + right]
+                elif place == 0 and number == 0:
+                    context = 0
+                else:
+                    context = _NEAR[beside][(below << 2) + right]
+                    if color:
+                        context += 9 if size == 3 else 12
+                    else:
+                        context += 3 * (number > 0) + (21 if size > 3 else 15 if kind else 9)
+                if decision(_AT["some"] + context + 27 * (color > 0)):
+                    found.append(place)
+                    infers = False
+            if found:
+                above = self._levels(found, number, color, above, first=is_first)
+
+    def _levels(self, found: list[int], number: int, color: int, above: int, *, first: bool) -> int:
+        """The levels of the coefficients of one square; gives what the contexts of the next one follow from."""
+        code, decision = self._code, self._code.decision
+        group = 0 if number == 0 or color else 2
+        if not first and above == 0:
+            group += 1
+        above, larger = 1, -1
+        levels = []
+        start = _AT["above_1"] + group * 4 + 16 * (color > 0)
+        for place in range(min(len(found), 8)):
+            is_larger = decision(start + above)
+            levels.append(1 + is_larger)
+            if is_larger:
+                above = 0
+                if larger < 0:
+                    larger = place
+            elif 0 < above < 3:
+                above += 1
+        if larger >= 0:
+            levels[larger] += decision(_AT["above_2"] + group + 4 * (color > 0))
+        hidden = self._set.hides_signs and found[0] - found[-1] > 3
+        for _ in range(len(found) - hidden):
+            code.even()
+        rice = 0
+        for place in range(len(found)):
+            level = levels[place] if place < 8 else 1
+            if level == ((3 if place == larger else 2) if place < 8 else 1):
+                level += self._remaining(rice)
+                if level > 3 << rice:
+                    rice = min(rice + 1, 4)
+        return above
+
+    def _remaining(self, rice: int) -> int:
+        code, prefix = self._code, 0
+        while code.even():
+            prefix += 1
+            if prefix > 31:
+                raise Misfit
+        if prefix <= 3:
+            return (prefix << rice) + code.number(rice)
+        return ((1 << prefix - 3) + 3 - 1 << rice) + code.number(prefix - 3 + rice)

@@ -8,23 +8,29 @@ Source: ITU-T H.265 7.3.6.1 and 7.3.8 (syntax), 8.4.2 and 8.4.3 (modes), 9.3 (ar
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+from copy import copy
 from functools import cache, lru_cache
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.formats.media.coded_video import Bits, NoUnit
 
 _IDR = (19, 20)
+_WIDEST = 8_192
+_A_BLOCK, _SOME = 4, 512
+"""The last block of a row takes at most so many times the bits of the largest before it, and these more."""
 
 
 class Settings(msgspec.Struct, frozen=True):
     """What a picture is coded with. Sizes of blocks are powers of two: `block` and `smallest` of the tree of blocks, `depth` of that of transforms,
-    `steps`: how deep in the tree steps of quality may change (-1: nowhere); `skips`: blocks of 4 pixels may be left untransformed. `width` and
+    `steps`: how deep in the tree steps of quality may change (-1: nowhere); `skips`: blocks of 4 pixels may be left untransformed; `bits` of a value. `width` and
     `height` are the coded ones, in pixels.
     """
 
-    width: int
-    height: int
+    width: int = 0
+    height: int = 0
     block: int = 6
     smallest: int = 3
     depth: int = 0
@@ -33,6 +39,7 @@ class Settings(msgspec.Struct, frozen=True):
     hides_signs: bool = True
     by_rows: bool = True
     skips: bool = False
+    bits: int = 8
 
 
 class IntraHead(msgspec.Struct, frozen=True):
@@ -60,7 +67,7 @@ def head_of(unit: bytes, *, filtered: bool, by_rows: bool) -> IntraHead:
         raise NoUnit
     luma, chroma = (bool(bits.take(1)), bool(bits.take(1))) if filtered else (False, False)
     quality = 26 + bits.signed()
-    if not 0 <= quality <= 51:
+    if not -12 <= quality <= 51:
         raise NoUnit
     bits.take(1)  # filtered across parts
     sizes: list[int] = []
@@ -148,7 +155,7 @@ def _contexts(quality: int) -> bytes:
     found = bytearray()
     for value in _STARTS:
         slope, offset = (value >> 4) * 5 - 45, ((value & 15) << 3) - 16
-        state = min(max((slope * quality >> 4) + offset, 1), 126)
+        state = min(max((slope * min(max(quality, 0), 51) >> 4) + offset, 1), 126)
         found.append((state - 64) << 1 | 1 if state > 63 else (63 - state) << 1)
     return bytes(found)
 
@@ -168,6 +175,17 @@ class _Code:
         self._bits = text.encode().translate(_BITS)
         self._range, self._offset, self._at = 510, int(text[:9] or "0", 2), 9
         self.states = states
+
+    @property
+    def left(self) -> int:
+        """Bits that were not read yet."""
+        return len(self._bits) - self._at
+
+    def again(self) -> _Code:
+        """The same, as far as it was read."""
+        other = copy(self)
+        other.states = self.states[:]
+        return other
 
     def decision(self, context: int) -> int:
         """One decision by a context."""
@@ -264,6 +282,55 @@ def _near(beside: int, x: int, y: int) -> int:
 _NEAR = tuple(tuple(_near(beside, place & 3, place >> 2) for place in range(16)) for beside in range(4))
 
 
+def sizes_of(
+    unit: bytes, settings: Settings, pause: Callable[[], None], among: Sequence[tuple[int, int]] | None = None
+) -> list[tuple[int, int]]:
+    """The coded sizes (pixels), all or those `among` some, at which a picture whose rows have codes of their own ends just where its bytes do; those
+    of `settings` do not count. Mostly it is one, or none. Raises `NoUnit` for what is no such picture.
+    """
+    rows = len(head_of(unit, filtered=settings.filtered, by_rows=True).rows)
+    size, step = 1 << settings.block, 1 << settings.smallest
+    heights = range((rows - 1) * size + step, rows * size + 1, step)
+    found = []
+    if among is not None:
+        for width, height in among:
+            if height in heights:
+                walk = Walk(unit, replace(settings, width=width, height=height))
+                found += [(width, height)] * walk.goes_through(range(rows), pause)
+        return found
+    if rows == 1:
+        for height in heights:
+            found += [(width, height) for width in _widths(unit, replace(settings, height=height), pause)]
+        return found
+    for width in _widths(unit, replace(settings, height=2 * size), pause):
+        walk = Walk(unit, replace(settings, width=width, height=rows * size))
+        if not walk.goes_through(range(rows - 1), pause):
+            continue
+        for height in heights:
+            if walk.with_size(width, height).goes_through(range(rows - 1, rows), pause):
+                found.append((width, height))
+    return found
+
+
+def _widths(unit: bytes, settings: Settings, pause: Callable[[], None]) -> list[int]:
+    """The widths at which the first row ends just where its code does. Up to its last block all widths are alike."""
+    size, step = 1 << settings.block, 1 << settings.smallest
+    walk = Walk(unit, replace(settings, width=_WIDEST))
+    walk.begin_row(0)
+    found, most = [], 0
+    for column in range(_WIDEST >> settings.block):
+        pause()
+        left = walk.left
+        if left <= _A_BLOCK * (most + _SOME):
+            for width in range(column * size + step, (column + 1) * size + 1, step):
+                if walk.with_size(width, settings.height).takes(column, 0):
+                    found.append(width)
+        if not walk.takes(column, 0):
+            break
+        most = max(most, left - walk.left)
+    return found
+
+
 class Walk:
     """Walks through the code of a picture, row after row of blocks."""
 
@@ -279,41 +346,62 @@ class Walk:
         self._depths = bytearray(self._wide * (self.down * size >> 2))
         self._modes = bytearray(b"\1") * len(self._depths)
         self._steps_to_come = True
+        self._kept = bytearray()
         self._code = _Code(b"", bytearray())
 
-    def fits(self, most_rows: int = 2_000) -> bool:
-        """Whether every row (or so many of them) ends just where its code does."""
-        if self._set.by_rows and self.down != len(self._head.rows):
-            return False
+    def with_size(self, width: int, height: int) -> Walk:
+        """The same walk, as far as it has come, through a picture that ends elsewhere behind it."""
+        other = copy(self)
+        other._set = replace(self._set, width=width, height=height)
+        size = 1 << self._set.block
+        other.across, other.down = (width + size - 1) // size, (height + size - 1) // size
+        other._depths, other._modes, other._kept = self._depths[:], self._modes[:], self._kept[:]
+        other._code = self._code.again()
+        return other
+
+    def fits(self, pause: Callable[[], None] = lambda: None) -> bool:
+        """Whether the whole picture ends just where its bytes do."""
+        return len(self._head.rows) in (1, self.down) and self.goes_through(range(self.down), pause)
+
+    @property
+    def left(self) -> int:
+        """Bits of the code that were not read yet."""
+        return self._code.left
+
+    def begin_row(self, row: int) -> None:
+        """Make a row's code ready."""
+        rows = self._head.rows
+        if row < len(rows):
+            start = self._head.start + sum(rows[:row])
+            states = bytearray(self._kept or _contexts(self._head.quality))
+            self._code = _Code(self._unit[start : start + rows[row]], states)
+
+    def goes_through(self, rows: range, pause: Callable[[], None]) -> bool:
+        """Whether some rows end just where their codes do; those before them were gone through."""
+        for row in rows:
+            self.begin_row(row)
+            for column in range(self.across):
+                if not column % 8:
+                    pause()
+                if not self.takes(column, row):
+                    return False
+        return True
+
+    def takes(self, column: int, row: int) -> bool:
+        """Whether one block can be what comes next, and where it is the last of a code, that ends there."""
+        code, last = self._code, column == self.across - 1
+        ends = last and row == self.down - 1
         try:
-            return self._rows(most_rows)
+            self._block(column, row)
+            if code.is_end() != ends:
+                return False
+            if column == 1:
+                self._kept = bytearray(code.states)
+            if last and self._set.by_rows and not ends and not code.is_end():
+                return False
         except (IndexError, Misfit):
             return False
-
-    def _rows(self, most: int) -> bool:
-        start, kept = self._head.start, bytearray()
-        by_rows, code_ends = self._set.by_rows, False
-        for row in range(self.down):
-            if by_rows or row == 0:
-                states = bytearray(kept or _contexts(self._head.quality))
-                self._code = _Code(self._unit[start : start + self._head.rows[row]], states)
-                start += self._head.rows[row]
-            code = self._code
-            for column in range(self.across):
-                self._block(column, row)
-                last = column == self.across - 1
-                if code.is_end() != (last and row == self.down - 1):
-                    return False
-                if column == 1:
-                    kept = bytearray(code.states)
-            code_ends = row == self.down - 1
-            if by_rows and not code_ends and not code.is_end():
-                return False
-            if (by_rows or code_ends) and not code.is_used_up():
-                return False
-            if by_rows and row + 1 >= most:
-                return True
-        return code_ends
+        return not (ends or (last and self._set.by_rows)) or code.is_used_up()
 
     def _block(self, column: int, row: int) -> None:
         if self._head.luma or self._head.chroma:
@@ -334,7 +422,7 @@ class Walk:
                 kind = code.decision(_AT["filter"]) and 1 + code.even()
             if not kind:
                 continue
-            offsets = [self._up_to(7) for _ in range(4)]
+            offsets = [self._up_to((1 << self._set.bits - 5) - 1) for _ in range(4)]
             if kind == 1:
                 for each in offsets:
                     if each:
@@ -476,7 +564,8 @@ class Walk:
             value += code.number(order)
         if value and code.even():
             value = -value
-        if not -26 <= value <= 25:
+        more = 3 * (self._set.bits - 8)
+        if not -26 - more <= value <= 25 + more:
             raise Misfit
         self._steps_to_come = False
 

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
-from rustfern.formats.media.coded_video import Avc
+from rustfern.formats.media.coded_video import Avc, Hevc
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft
+from rustfern.repair.recordings import hevc_settings
 from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.layout import Layout
 from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain, guessed, reading_of, size_of
@@ -65,14 +66,20 @@ def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, sample
     assert isinstance(found.way, Units)
     pictures = _begun(job, window, layout, found).pictures
     first = next((n for n, key in enumerate(pictures.keys) if key), None)
-    if not isinstance(found.way.coding, Avc) or first is None:
+    if first is None:
         return None
     known = [
         each.way.coding.shape for each in samples if isinstance(each.way, Units) and each.way.coding.shape is not None
     ]
     sizes = [(each.width, each.height) for each in known]
     key = pictures.places[first], pictures.sizes[first]
-    coding = found_settings(window, layout.data[0][0], key, sizes, job.budget)
+    coding: Avc | Hevc | None
+    if isinstance(found.way.coding, Avc):
+        coding = found_settings(window, layout.data[0][0], key, sizes, job.budget)
+    else:
+        coding = hevc_settings.found_settings(
+            window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget
+        )
     entry = entry_of_units(coding) if coding is not None else None
     if coding is None or entry is None:
         return None

@@ -15,46 +15,15 @@ from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.coded_video import Avc
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Budget
+from rustfern.repair.recordings.set_bits import USUAL_SIZES, SetBits
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, entry_of_units, write
 
 _OPTIONS = re.compile(rb"x264 - core \d+[^\0]*? - options: ([ -~]{40,2000})")
 _SOUGHT = 256 << 10
-_USUAL = (
-    (1920, 1080), (1280, 720), (640, 480), (640, 360), (854, 480), (3840, 2160), (2560, 1440), (1366, 768), (1600, 900), (1024, 768), (1440, 900), (1680, 1050),
-    (1920, 1200), (1280, 1024), (1280, 800), (800, 600), (960, 540), (720, 576), (720, 480), (480, 360), (480, 270), (426, 240), (352, 288), (320, 240), (320, 180),
-    (256, 144), (240, 160), (176, 144), (160, 120), (1080, 1920), (720, 1280), (540, 960), (480, 854), (1080, 1080), (720, 720),
-)  # fmt: skip
 _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""
 _AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
-
-
-class _Bits:
-    """Bits that are written."""
-
-    def __init__(self) -> None:
-        self._bits: list[str] = []
-
-    def put(self, value: int, count: int) -> None:
-        """Some bits."""
-        self._bits.append(format(value, f"0{count}b"))
-
-    def number(self, value: int) -> None:
-        """A number of the kind ue(v)."""
-        width = (value + 1).bit_length()
-        self.put(value + 1, 2 * width - 1)
-
-    def signed(self, value: int) -> None:
-        """A number of the kind se(v)."""
-        self.number(2 * value - 1 if value > 0 else -2 * value)
-
-    def unit(self, head: int) -> bytes:
-        """The unit, with its last bit, and with the bytes that guard against start codes."""
-        text = "".join(self._bits) + "1"
-        text += "0" * (-len(text) % 8)
-        data = int(text, 2).to_bytes(len(text) // 8, "big")
-        return bytes((head,)) + re.sub(rb"\x00\x00(?=[\x00-\x03])", b"\x00\x00\x03", data)
 
 
 def options_in(window: Window, start: int) -> dict[str, str] | None:
@@ -87,7 +56,7 @@ def settings_for(options: dict[str, str], width: int, height: int) -> Avc | None
     high, cabac = bool(told("8x8dct", 0)), bool(told("cabac", 1))
     weighted = told("weightp", 0)
     profile = 100 if high else 77 if cabac or between or weighted else 66
-    bits = _Bits()
+    bits = SetBits()
     bits.put(profile, 8)
     bits.put(0, 8)
     bits.put(51, 8)
@@ -115,8 +84,8 @@ def settings_for(options: dict[str, str], width: int, height: int) -> Avc | None
     bits.put(0b00000000_11, 10)
     for value in (0, 0, 11, 11, reorder, held):
         bits.number(value)
-    first = bits.unit(0x67)
-    bits = _Bits()
+    first = bits.unit(b"\x67")
+    bits = SetBits()
     bits.number(0)
     bits.number(0)
     bits.put(int(cabac), 1)
@@ -134,13 +103,13 @@ def settings_for(options: dict[str, str], width: int, height: int) -> Avc | None
     if high:
         bits.put(0b10, 2)
         bits.signed(told("chroma_qp_offset", 0))
-    return Avc((first, bits.unit(0x68)))
+    return Avc((first, bits.unit(b"\x68")))
 
 
 def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
     """Sizes to be tried: known ones, usual ones, then all small ones."""
     yield from known
-    yield from _USUAL
+    yield from USUAL_SIZES
     for down in range(3, _TALLEST + 1):
         for across in range(4, _WIDEST + 1):
             yield across * 16, down * 16

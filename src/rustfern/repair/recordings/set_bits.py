@@ -1,0 +1,38 @@
+"""Sets of parameters that are made anew, bit by bit, and the sizes that pictures usually have. Source: ITU-T H.264 7.4.1 and 9.1; H.265 7.4.2 and 9.2."""
+
+from __future__ import annotations
+
+import re
+
+USUAL_SIZES = (
+    (1920, 1080), (1280, 720), (640, 480), (640, 360), (854, 480), (3840, 2160), (2560, 1440), (1366, 768), (1600, 900), (1024, 768), (1440, 900), (1680, 1050),
+    (1920, 1200), (1280, 1024), (1280, 800), (800, 600), (960, 540), (720, 576), (720, 480), (480, 360), (480, 270), (426, 240), (352, 288), (320, 240), (320, 180),
+    (256, 144), (240, 160), (176, 144), (160, 120), (1080, 1920), (720, 1280), (540, 960), (480, 854), (1080, 1080), (720, 720),
+)  # fmt: skip
+
+
+class SetBits:
+    """Bits that are written."""
+
+    def __init__(self) -> None:
+        self._bits: list[str] = []
+
+    def put(self, value: int, count: int) -> None:
+        """Some bits."""
+        self._bits.append(format(value, f"0{count}b"))
+
+    def number(self, value: int) -> None:
+        """A number of the kind ue(v)."""
+        width = (value + 1).bit_length()
+        self.put(value + 1, 2 * width - 1)
+
+    def signed(self, value: int) -> None:
+        """A number of the kind se(v)."""
+        self.number(2 * value - 1 if value > 0 else -2 * value)
+
+    def unit(self, head: bytes) -> bytes:
+        """The unit, with its last bit, and with the bytes that guard against start codes."""
+        text = "".join(self._bits) + "1"
+        text += "0" * (-len(text) % 8)
+        data = int(text, 2).to_bytes(len(text) // 8, "big")
+        return head + re.sub(rb"\x00\x00(?=[\x00-\x03])", b"\x00\x00\x03", data)

@@ -99,6 +99,7 @@ class LossKind(StrEnum):
     LIKE = "like"
     BLOCKS = "blocks"
     PACE = "pace"
+    DEPTH = "depth"
     AREA = "area"
     LARGE = "large picture"
     HEAD = "head"

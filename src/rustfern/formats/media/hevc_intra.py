@@ -18,6 +18,7 @@ from msgspec.structs import replace
 from rustfern.formats.media.coded_video import Bits, NoUnit
 
 _IDR = (19, 20)
+_PICTURES = frozenset((*range(10), *range(16, 22)))
 _WIDEST = 8_192
 _A_BLOCK, _SOME = 4, 512
 """The last block of a row takes at most so many times the bits of the largest before it, and these more."""
@@ -26,7 +27,7 @@ _A_BLOCK, _SOME = 4, 512
 class Settings(msgspec.Struct, frozen=True):
     """What a picture is coded with. Sizes of blocks are powers of two: `block` and `smallest` of the tree of blocks, `depth` of that of transforms,
     `steps`: how deep in the tree steps of quality may change (-1: nowhere); `skips`: blocks of 4 pixels may be left untransformed; `bits` of a value. `width` and
-    `height` are the coded ones, in pixels.
+    `height` are the coded ones, in pixels. Pictures that need others: parts of unequal size, depth of their transforms, weights of one and of two.
     """
 
     width: int = 0
@@ -40,38 +41,70 @@ class Settings(msgspec.Struct, frozen=True):
     by_rows: bool = True
     skips: bool = False
     bits: int = 8
+    unequal: bool = False
+    inner: int = 0
+    weighs: tuple[bool, bool] = (False, False)
 
 
-class IntraHead(msgspec.Struct, frozen=True):
-    """The head of a picture's only part: the quality step at its start, whether luma and chroma are filtered, bytes of each row's code, where they
-    begin in the unit.
+class Head(msgspec.Struct, frozen=True):
+    """The head of a picture's only part: its kind (0 needs no other picture, 1 needs one at a time, 2 up to two), the quality step at its start, whether
+    luma and chroma are filtered, bytes of each row's code, where they begin in the unit, how many pictures either list has, whether vectors into the
+    second one are left out where there are two, how many neighbours' motions may be taken.
     """
 
+    kind: int
     quality: int
     luma: bool
     chroma: bool
     rows: tuple[int, ...]
     start: int
+    others: tuple[int, int] = (0, 0)
+    leaves_out: bool = False
+    motions: int = 0
 
 
-def head_of(unit: bytes, *, filtered: bool, by_rows: bool) -> IntraHead:
-    """The head of a unit that is a whole picture which needs no other one. Raises `NoUnit` where it is none, or coded otherwise."""
-    if len(unit) < 8 or unit[0] >> 1 & 63 not in _IDR:
+def head_of(unit: bytes, settings: Settings) -> Head:
+    """The head of a unit that is a whole picture. Raises `NoUnit` where it is none, or coded otherwise."""
+    coding = unit[0] >> 1 & 63 if len(unit) > 7 else 63
+    if coding not in _PICTURES:
         raise NoUnit
-    head = unit[2:]
-    bits = _Reader(head)
+    bits = _Reader(unit[2:])
     if not bits.take(1):
         raise NoUnit
-    bits.take(1)
-    if bits.number() or bits.number() != 2:
+    if coding >= 16:
+        bits.take(1)
+    if bits.number():
         raise NoUnit
-    luma, chroma = (bool(bits.take(1)), bool(bits.take(1))) if filtered else (False, False)
+    kind = 2 - bits.number()
+    if kind < 0 or (kind and coding >= 16):
+        raise NoUnit
+    foretold = coding not in _IDR and _references(bits)
+    luma, chroma = (bool(bits.take(1)), bool(bits.take(1))) if settings.filtered else (False, False)
+    others, leaves_out, motions = (0, 0), False, 0
+    if kind:
+        first, second = 1, int(kind == 2)
+        if bits.take(1):
+            first = bits.number() + 1
+            second = bits.number() + 1 if kind == 2 else 0
+        if first > 15 or second > 15:
+            raise NoUnit
+        others = first, second
+        leaves_out = kind == 2 and bool(bits.take(1))
+        if foretold:
+            is_first = kind == 1 or bool(bits.take(1))
+            if (first if is_first else second) > 1 and bits.number() > 15:
+                raise NoUnit
+        if settings.weighs[kind - 1]:
+            _weights(bits, first, second)
+        motions = 5 - bits.number()
+        if motions < 1:
+            raise NoUnit
     quality = 26 + bits.signed()
     if not -12 <= quality <= 51:
         raise NoUnit
     bits.take(1)  # filtered across parts
     sizes: list[int] = []
-    if by_rows and (count := bits.number()):
+    if settings.by_rows and (count := bits.number()):
         if count > 1_055:
             raise NoUnit
         width = bits.number() + 1
@@ -84,7 +117,34 @@ def head_of(unit: bytes, *, filtered: bool, by_rows: bool) -> IntraHead:
     last = len(unit) - start - sum(sizes)
     if last <= 0:
         raise NoUnit
-    return IntraHead(quality, luma, chroma, (*sizes, last), start)
+    return Head(kind, quality, luma, chroma, (*sizes, last), start, others, leaves_out, motions)
+
+
+def _references(bits: _Reader) -> bool:
+    """Pass what tells which pictures are needed (7.3.7), and give whether motions are foretold from one of them."""
+    bits.take(8)
+    if bits.take(1):
+        raise NoUnit  # there are no ready-made lists
+    before, behind = bits.number(), bits.number()
+    if before + behind > 16:
+        raise NoUnit
+    for _ in range(before + behind):
+        bits.number()
+        bits.take(1)
+    return bool(bits.take(1))
+
+
+def _weights(bits: _Reader, first: int, second: int) -> None:
+    """Pass the weights of pictures (7.3.6.3)."""
+    if bits.number() > 7:
+        raise NoUnit
+    bits.signed()
+    for count in (first, second):
+        luma = [bits.take(1) for _ in range(count)]
+        chroma = [bits.take(1) for _ in range(count)]
+        for _ in range(2 * sum(luma) + 4 * sum(chroma)):
+            if abs(bits.signed()) > 512:
+                raise NoUnit
 
 
 class _Reader(Bits):
@@ -132,28 +192,64 @@ _LESS = bytes((state & 1) ^ (state < 2) | _AFTER_LESS[state >> 1] << 1 for state
 _MORE = bytes(state if state >= 124 else state + 2 for state in range(128))
 """The next state behind an unlikely and a likely decision; its lowest bit is the likely one."""
 
+_COEFFICIENTS = (
+    (110, 110, 124, 125, 140, 153, 125, 127, 140, 109, 111, 143, 127, 111, 79, 108, 123, 63),
+    (125, 110, 94, 110, 95, 79, 125, 111, 110, 78, 110, 111, 111, 95, 94, 108, 123, 108),
+    (125, 110, 124, 110, 95, 94, 125, 111, 111, 79, 125, 126, 111, 111, 79, 108, 123, 93),
+)
+_STARTS: dict[str, tuple[tuple[int, ...], ...]] = {
+    "merge": ((153,),) * 3,
+    "filter": ((200,), (185,), (160,)),
+    "split": ((139, 141, 157), (107, 139, 126), (107, 139, 126)),
+    "taken": ((154,) * 3, (197, 185, 201), (197, 185, 201)),
+    "step": ((154, 154),) * 3,
+    "inside": ((154,), (149,), (134,)),
+    "part": ((184, 154, 154, 154), (154, 139, 154, 154), (154, 139, 154, 154)),
+    "mode": ((184,), (154,), (183,)),
+    "chroma": ((63,), (152,), (152,)),
+    "motion": ((154,), (110,), (154,)),
+    "which": ((154,), (122,), (137,)),
+    "lists": ((154,) * 5, (95, 79, 63, 31, 31), (95, 79, 63, 31, 31)),
+    "other": ((154, 154), (153, 153), (153, 153)),
+    "vector": ((154, 154), (140, 198), (169, 198)),
+    "guess": ((154,), (168,), (168,)),
+    "rest": ((154,), (79,), (79,)),
+    "tree": ((153, 138, 138), (124, 138, 94), (224, 167, 122)),
+    "luma": ((111, 141), (153, 111), (153, 111)),
+    "color": ((94, 138, 182, 154, 154), (149, 107, 167, 154, 154), (149, 92, 167, 154, 154)),
+    "skip": ((139, 139),) * 3,
+    "last_x": _COEFFICIENTS,
+    "last_y": _COEFFICIENTS,
+    "coded": ((91, 171, 134, 141), (121, 140, 61, 154), (121, 140, 61, 154)),
+    "some": (
+        (111, 111, 125, 110, 110, 94, 124, 108, 124, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 140, 139, 182,
+            182, 152, 136, 152, 136, 153, 136, 139, 111, 136, 139, 111),
+        (155, 154, 139, 153, 139, 123, 123, 63, 153, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 170, 153, 123,
+            123, 107, 121, 107, 121, 167, 151, 183, 140, 151, 183, 140),
+        (170, 154, 139, 153, 139, 123, 123, 63, 124, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 170, 153, 138,
+            138, 122, 121, 122, 121, 167, 151, 183, 140, 151, 183, 140),
+    ),
+    "above_1": (
+        (140, 92, 137, 138, 140, 152, 138, 139, 153, 74, 149, 92, 139, 107, 122, 152, 140, 179, 166, 182, 140, 227, 122, 197),
+        (154, 196, 196, 167, 154, 152, 167, 182, 182, 134, 149, 136, 153, 121, 136, 137, 169, 194, 166, 167, 154, 167, 137, 182),
+        (154, 196, 167, 167, 154, 152, 167, 182, 182, 134, 149, 136, 153, 121, 136, 122, 169, 208, 166, 167, 154, 152, 167, 182),
+    ),
+    "above_2": ((138, 153, 136, 167, 152, 152), (107, 167, 91, 122, 107, 167), (107, 167, 91, 107, 107, 167)),
+}  # fmt: skip
+"""What the contexts of each decision start from, in pictures of each kind."""
 _AT: dict[str, int] = {}
-_STARTS: list[int] = []
-for _name, _values in {
-    "merge": (153,), "filter": (200,), "split": (139, 141, 157), "part": (184,), "mode": (184,), "chroma": (63,), "tree": (153, 138, 138),
-    "luma": (111, 141), "color": (94, 138, 182, 154, 154), "step": (154, 154), "skip": (139, 139),
-    "last_x": (110, 110, 124, 125, 140, 153, 125, 127, 140, 109, 111, 143, 127, 111, 79, 108, 123, 63),
-    "last_y": (110, 110, 124, 125, 140, 153, 125, 127, 140, 109, 111, 143, 127, 111, 79, 108, 123, 63),
-    "coded": (91, 171, 134, 141),
-    "some": (111, 111, 125, 110, 110, 94, 124, 108, 124, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 140, 139, 182,
-        182, 152, 136, 152, 136, 153, 136, 139, 111, 136, 139, 111),
-    "above_1": (140, 92, 137, 138, 140, 152, 138, 139, 153, 74, 149, 92, 139, 107, 122, 152, 140, 179, 166, 182, 140, 227, 122, 197),
-    "above_2": (138, 153, 136, 167, 152, 152),
-}.items():  # fmt: skip
-    _AT[_name] = len(_STARTS)
-    _STARTS += _values
+_FIRST: tuple[list[int], list[int], list[int]] = ([], [], [])
+for _name, _values in _STARTS.items():
+    _AT[_name] = len(_FIRST[0])
+    for _kind in range(3):
+        _FIRST[_kind].extend(_values[_kind])
 
 
 @cache
-def _contexts(quality: int) -> bytes:
+def _contexts(kind: int, quality: int) -> bytes:
     """The states at the start of a part, by its quality step (9.3.2.2)."""
     found = bytearray()
-    for value in _STARTS:
+    for value in _FIRST[kind]:
         slope, offset = (value >> 4) * 5 - 45, ((value & 15) << 3) - 16
         state = min(max((slope * min(max(quality, 0), 51) >> 4) + offset, 1), 126)
         found.append((state - 64) << 1 | 1 if state > 63 else (63 - state) << 1)
@@ -282,13 +378,24 @@ def _near(beside: int, x: int, y: int) -> int:
 _NEAR = tuple(tuple(_near(beside, place & 3, place >> 2) for place in range(16)) for beside in range(4))
 
 
+class _Tree(msgspec.Struct, frozen=True):
+    """How a block's transforms may be split: how deep, whether it has four modes, whether it splits at once; the mode of its colours, None where it is
+    foretold from other pictures.
+    """
+
+    most: int
+    parted: bool
+    splits: bool
+    color: int | None
+
+
 def sizes_of(
     unit: bytes, settings: Settings, pause: Callable[[], None], among: Sequence[tuple[int, int]] | None = None
 ) -> list[tuple[int, int]]:
     """The coded sizes (pixels), all or those `among` some, at which a picture whose rows have codes of their own ends just where its bytes do; those
     of `settings` do not count. Mostly it is one, or none. Raises `NoUnit` for what is no such picture.
     """
-    rows = len(head_of(unit, filtered=settings.filtered, by_rows=True).rows)
+    rows = len(head_of(unit, settings).rows)
     size, step = 1 << settings.block, 1 << settings.smallest
     heights = range((rows - 1) * size + step, rows * size + 1, step)
     found = []
@@ -337,7 +444,7 @@ class Walk:
     def __init__(self, unit: bytes, settings: Settings) -> None:
         """Raises `NoUnit` for what is no such picture."""
         self._set = settings
-        self._head = head_of(unit, filtered=settings.filtered, by_rows=settings.by_rows)
+        self._head = head_of(unit, settings)
         self._unit = unit
         size = 1 << settings.block
         self.across = (settings.width + size - 1) // size
@@ -345,6 +452,7 @@ class Walk:
         self._wide = self.across * size >> 2
         self._depths = bytearray(self._wide * (self.down * size >> 2))
         self._modes = bytearray(b"\1") * len(self._depths)
+        self._taken = bytearray(len(self._depths))
         self._steps_to_come = True
         self._kept = bytearray()
         self._code = _Code(b"", bytearray())
@@ -355,7 +463,8 @@ class Walk:
         other._set = replace(self._set, width=width, height=height)
         size = 1 << self._set.block
         other.across, other.down = (width + size - 1) // size, (height + size - 1) // size
-        other._depths, other._modes, other._kept = self._depths[:], self._modes[:], self._kept[:]
+        other._depths, other._modes = self._depths[:], self._modes[:]
+        other._taken, other._kept = self._taken[:], self._kept[:]
         other._code = self._code.again()
         return other
 
@@ -373,7 +482,7 @@ class Walk:
         rows = self._head.rows
         if row < len(rows):
             start = self._head.start + sum(rows[:row])
-            states = bytearray(self._kept or _contexts(self._head.quality))
+            states = bytearray(self._kept or _contexts(self._head.kind, self._head.quality))
             self._code = _Code(self._unit[start : start + rows[row]], states)
 
     def goes_through(self, rows: range, pause: Callable[[], None]) -> bool:
@@ -455,15 +564,109 @@ class Walk:
                 if x + right < known.width and y + down < known.height:
                     self._tree(x + right, y + down, size - 1, depth + 1)
 
-    def _unit_of_coding(self, x: int, y: int, size: int, depth: int) -> None:
-        code, wide = self._code, self._wide
+    def _note(self, where: bytearray, x: int, y: int, size: int, value: int) -> None:
+        """Note a value for a square of pixels."""
         count = 1 << size - 2
-        for line in range(count):
-            at = ((y >> 2) + line) * wide + (x >> 2)
-            self._depths[at : at + count] = bytes((depth,)) * count
+        row = bytes((value,)) * count
+        first = (y >> 2) * self._wide + (x >> 2)
+        for at in range(first, first + count * self._wide, self._wide):
+            where[at : at + count] = row
+
+    def _unit_of_coding(self, x: int, y: int, size: int, depth: int) -> None:
+        code = self._code
+        self._note(self._depths, x, y, size, depth)
+        if self._head.kind:
+            at = (y >> 2) * self._wide + (x >> 2)
+            beside = (x > 0 and self._taken[at - 1]) + (y > 0 and self._taken[at - self._wide])
+            is_taken = code.decision(_AT["taken"] + beside)
+            self._note(self._taken, x, y, size, is_taken)
+            if is_taken:
+                self._note(self._modes, x, y, size, 1)
+                self._motion()
+                return
+            if not code.decision(_AT["inside"]):
+                self._moved(x, y, size, depth)
+                return
+        self._inside(x, y, size)
+
+    def _moved(self, x: int, y: int, size: int, depth: int) -> None:
+        """A block that is foretold from other pictures."""
+        code, pixels = self._code, 1 << size
+        self._note(self._modes, x, y, size, 1)
+        is_merged = False
+        parts = self._parts(size, pixels)
+        for width, height in parts:
+            is_merged = bool(code.decision(_AT["motion"]))
+            if is_merged:
+                self._motion()
+            else:
+                self._vectors(width, height, depth)
+        if (len(parts) > 1 or not is_merged) and not code.decision(_AT["rest"]):
+            return
+        self._transforms(
+            x, y, size, 0, _Tree(self._set.inner, False, self._set.inner == 0 and len(parts) > 1, None), 0, (1, 1)
+        )
+
+    def _parts(self, size: int, pixels: int) -> list[tuple[int, int]]:
+        """Width and height of the parts of a block (7.4.9.5)."""
+        code, half, quarter = self._code, pixels >> 1, pixels >> 2
+        if code.decision(_AT["part"]):
+            return [(pixels, pixels)]
+        across = bool(code.decision(_AT["part"] + 1))
+        if size == self._set.smallest:
+            if not across and size > 3 and not code.decision(_AT["part"] + 2):
+                return [(half, half)] * 4
+        elif self._set.unequal and not code.decision(_AT["part"] + 3):
+            sizes = (pixels - quarter, quarter) if code.even() else (quarter, pixels - quarter)
+            return [(pixels, each) if across else (each, pixels) for each in sizes]
+        return [(pixels, half) if across else (half, pixels)] * 2
+
+    def _motion(self) -> None:
+        """Which neighbour's motion is taken."""
+        most = self._head.motions - 1
+        if most and self._code.decision(_AT["which"]):
+            self._up_to(most - 1)
+
+    def _vectors(self, width: int, height: int, depth: int) -> None:
+        code, lists = self._code, 1
+        if self._head.kind == 2:
+            if width + height != 12 and code.decision(_AT["lists"] + depth):
+                lists = 3
+            else:
+                lists = 1 + code.decision(_AT["lists"] + 4)
+        for number in range(2):
+            if not lists >> number & 1:
+                continue
+            most = self._head.others[number] - 1
+            value = 0
+            while value < most and (code.decision(_AT["other"] + value) if value < 2 else code.even()):
+                value += 1
+            if not (number and lists == 3 and self._head.leaves_out):
+                self._vector()
+            code.decision(_AT["guess"])
+
+    def _vector(self) -> None:
+        code = self._code
+        some = [code.decision(_AT["vector"]) for _ in range(2)]
+        more = [each and code.decision(_AT["vector"] + 1) for each in some]
+        for is_some, is_more in zip(some, more, strict=True):
+            if is_more:
+                order = 1
+                while code.even():
+                    order += 1
+                    if order > 16:
+                        raise Misfit
+                code.number(order)
+            if is_some:
+                code.even()
+
+    def _inside(self, x: int, y: int, size: int) -> None:
+        """A block that is foretold from what lies beside it."""
+        code = self._code
         parted = size == self._set.smallest and not code.decision(_AT["part"])
-        step = 1 << size - 1 if parted else 1 << size
-        places = [(x + right, y + down) for down in (0, step) for right in (0, step)] if parted else [(x, y)]
+        step = size - 1 if parted else size
+        half = 1 << step
+        places = [(x + right, y + down) for down in (0, half) for right in (0, half)] if parted else [(x, y)]
         said = [code.decision(_AT["mode"]) for _ in places]
         modes = []
         for (left, top), is_likely in zip(places, said, strict=True):
@@ -477,14 +680,12 @@ class Walk:
             modes.append(mode)
             if mode > 34:
                 raise Misfit
-            for line in range(step >> 2):
-                at = ((top >> 2) + line) * wide + (left >> 2)
-                self._modes[at : at + (step >> 2)] = bytes((mode,)) * (step >> 2)
+            self._note(self._modes, left, top, step, mode)
         color = modes[0]
         if code.decision(_AT["chroma"]):
             color = (0, 26, 10, 1)[code.number(2)]
             color = 34 if color == modes[0] else color
-        self._transforms(x, y, x, y, size, 0, parted, 0, (1, 1), color)
+        self._transforms(x, y, size, 0, _Tree(self._set.depth + parted, parted, parted, color), 0, (1, 1))
 
     def _likely(self, x: int, y: int) -> tuple[int, int, int]:
         """The modes that a block likely has (8.4.2)."""
@@ -498,56 +699,41 @@ class Walk:
         return left, above, 0 if 0 not in (left, above) else 1 if 1 not in (left, above) else 26
 
     def _transforms(
-        self,
-        x: int,
-        y: int,
-        left: int,
-        top: int,
-        size: int,
-        depth: int,
-        parted: bool,
-        number: int,
-        outer: tuple[int, int],
-        color: int,
+        self, x: int, y: int, size: int, depth: int, tree: _Tree, number: int, outer: tuple[int, int]
     ) -> None:
         code = self._code
-        must = size > 5 or (parted and depth == 0)
-        if 2 < size <= 5 and depth < self._set.depth + parted and not (parted and depth == 0):
+        if 2 < size <= 5 and depth < tree.most and not (tree.parted and depth == 0):
             is_split = bool(code.decision(_AT["tree"] + 5 - size))
         else:
-            is_split = must
+            is_split = size > 5 or (tree.splits and depth == 0)
         colors = outer
         if size > 2:
             blue = outer[0] and code.decision(_AT["color"] + depth)
             red = outer[1] and code.decision(_AT["color"] + depth)
             colors = blue, red
         if is_split:
+            if size < 3:
+                raise Misfit
             half = 1 << size - 1
             for place in range(4):
                 self._transforms(
-                    x + half * (place & 1),
-                    y + half * (place >> 1),
-                    x,
-                    y,
-                    size - 1,
-                    depth + 1,
-                    parted,
-                    place,
-                    colors,
-                    color,
+                    x + half * (place & 1), y + half * (place >> 1), size - 1, depth + 1, tree, place, colors
                 )
             return
-        luma = code.decision(_AT["luma"] + (depth == 0))
+        luma = 1
+        if tree.color is not None or depth or any(colors):
+            luma = code.decision(_AT["luma"] + (depth == 0))
         if not luma and not any(colors):
             return
         if self._set.steps >= 0 and self._steps_to_come:
             self._step()
         if luma:
-            self._coefficients(size, 0, self._modes[(y >> 2) * self._wide + (x >> 2)])
+            mode = 0 if tree.color is None else self._modes[(y >> 2) * self._wide + (x >> 2)]
+            self._coefficients(size, 0, mode)
         if size > 2 or number == 3:
             for which, is_there in enumerate(colors, 1):
                 if is_there:
-                    self._coefficients(max(size - 1, 2), which, color)
+                    self._coefficients(max(size - 1, 2), which, tree.color or 0)
 
     def _step(self) -> None:
         """A change of the quality step (9.3.3.10)."""

@@ -51,7 +51,7 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
     if best is None:
         found = guessed(window, *layout.data[0], job.budget.spend)
         if found is not None and isinstance(found.way, Units) and not _has_settings(window, layout, found, job):
-            found = _by_encoder(job, window, layout, found, samples)
+            found = _by_encoder(job, window, layout, found, samples, lost)
         if found is None:
             raise NothingLeft(_unread(asked))
         best = 0.0, found
@@ -61,8 +61,10 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
     return timed(job, window, reading, _walked(job, window, layout, reading), lost)
 
 
-def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, samples: Sequence[Reading]) -> Reading | None:
-    """A way of reading whose settings the encoder tells, if a decoder has nothing to complain of; None where there is none."""
+def _by_encoder(
+    job: Job, window: Window, layout: Layout, found: Reading, samples: Sequence[Reading], lost: list[Loss]
+) -> Reading | None:
+    """A way of reading whose settings the encoder or the code of the pictures tells, if a decoder has nothing to complain of; None where there is none."""
     assert isinstance(found.way, Units)
     pictures = _begun(job, window, layout, found).pictures
     first = next((n for n, key in enumerate(pictures.keys) if key), None)
@@ -77,16 +79,21 @@ def _by_encoder(job: Job, window: Window, layout: Layout, found: Reading, sample
     if isinstance(found.way.coding, Avc):
         coding = found_settings(window, layout.data[0][0], key, sizes, job.budget)
     else:
-        coding = hevc_settings.found_settings(
+        proved = hevc_settings.found_settings(
             window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget
         )
+        coding = proved[0] if proved is not None else None
+        if proved is not None and not proved[1]:
+            lost.append(Loss(LossKind.DEPTH))
     entry = entry_of_units(coding) if coding is not None else None
     if coding is None or entry is None:
         return None
     told = replace(found, picture=Track(b"vide", entry, is_guessed=True), way=Units(coding, found.way.width))
     if not told.ways:
         guess_plain(window, told, *layout.data[0], job.budget.spend)
-    return told if _fits(job, window, told, _begun(job, window, layout, told)) > 1 else None
+    fit = _fits(job, window, told, _begun(job, window, layout, told))
+    # The code of H.265 pictures proved the settings, also where no decoder is installed.
+    return told if fit > (0 if isinstance(coding, Hevc) else 1) else None
 
 
 def _unread(asked: set[str]) -> str:

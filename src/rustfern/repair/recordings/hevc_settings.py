@@ -1,31 +1,23 @@
 """Settings of H.265 pictures that stand nowhere but in the lost index: those are tried that the encoder x265 makes, until the code of a picture proves
 them.
 
-What a picture that needs no other one is coded with, its size too, is proved by its bytes alone (`hevc_intra`). What only the others need goes with
-it, as the encoder's presets have it, and is tried with a decoder. Source: ITU-T H.265 7.3.2 (parameter sets), 7.4.9.10, A.4.1 (levels); x265,
+What pictures are coded with, their size too, is proved by their bytes alone (`hevc_intra`): no decoder is needed. Source: ITU-T H.265 7.3.2 (parameter sets), 7.4.9.10, A.4.1 (levels); x265,
 common/param.cpp (what the presets are).
 """
 
 from __future__ import annotations
 
-import io
 import time
-from array import array
 from collections.abc import Callable, Iterator, Sequence
 from itertools import product
 
-import msgspec
 from msgspec.structs import replace
 
-from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.coded_video import Hevc, NoUnit, unit_lengths
-from rustfern.formats.media.frame import can_show
 from rustfern.formats.media.hevc_intra import Settings, Walk, head_of, sizes_of
 from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.set_bits import USUAL_SIZES, SetBits
-from rustfern.repair.recordings.trial import plays
 from rustfern.repair.recordings.window import Window
-from rustfern.repair.recordings.write import Written, box, entry_of_units, write
 
 _PRESETS = (
     Settings(),
@@ -34,23 +26,12 @@ _PRESETS = (
     Settings(depth=2),
     Settings(depth=3, skips=True),
 )
-_SECONDS, _MOST = 40.0, 4 << 20
+_SECONDS, _MOST, _TRIED, _PROVED = 60.0, 4 << 20, 24, 0.6
 _IDR = (19, 20)
-_SATURATED, _SPREAD = 30, 300
-"""Thousandths of the pixels of a picture that are darker or lighter than recordings are; of the range of values that most pixels span."""
 _LEVELS = ((36_864, 30), (122_880, 60), (245_760, 63), (552_960, 90), (983_040, 93), (2_228_224, 123), (8_912_896, 153))
 
 
-class Tools(msgspec.Struct, frozen=True):
-    """What only pictures that need others are coded with: parts of unequal size, how deep their transforms go, weights of one and of two pictures."""
-
-    unequal: bool
-    depth: int
-    weighs: bool
-    weighs_both: bool
-
-
-def sets_for(settings: Settings, shown: tuple[int, int], tools: Tools) -> Hevc:
+def sets_for(settings: Settings, shown: tuple[int, int]) -> Hevc:
     """The parameter sets of pictures that are coded with these; `shown` are the pixels of which there is something to be seen."""
     bits = SetBits()
     bits.put(0b0000_11, 6)
@@ -78,11 +59,11 @@ def sets_for(settings: Settings, shown: tuple[int, int], tools: Tools) -> Hevc:
     _held(bits)
     largest = min(settings.block, 5)
     for value in (
-        settings.smallest - 3, settings.block - settings.smallest, 0, largest - 2, tools.depth, settings.depth,
+        settings.smallest - 3, settings.block - settings.smallest, 0, largest - 2, settings.inner, settings.depth,
     ):  # fmt: skip
         bits.number(value)
     bits.put(0, 1)
-    bits.put(int(tools.unequal), 1)
+    bits.put(int(settings.unequal), 1)
     bits.put(int(settings.filtered), 1)
     bits.put(0, 1)
     bits.number(0)
@@ -103,7 +84,7 @@ def sets_for(settings: Settings, shown: tuple[int, int], tools: Tools) -> Hevc:
         bits.number(settings.steps)
     bits.number(0)
     bits.number(0)
-    for flag in (False, tools.weighs, tools.weighs_both, False, False, settings.by_rows, True, False, False, False):
+    for flag in (False, *settings.weighs, False, False, settings.by_rows, True, False, False, False):
         bits.put(int(flag), 1)
     bits.number(0)
     bits.put(0, 2)
@@ -130,12 +111,13 @@ def _held(bits: SetBits) -> None:
 
 def found_settings(
     window: Window, places: Sequence[int], lengths: Sequence[int], known: Sequence[tuple[int, int]], budget: Budget
-) -> Hevc | None:
-    """The parameter sets of the pictures at some places (offsets, bytes), proved by the first that needs no other one; None where none of those that are
-    tried fits, or no decoder is installed. `known` are sizes of other recordings.
+) -> tuple[Hevc, bool] | None:
+    """The parameter sets of the pictures at some places (offsets, bytes), proved by the first that needs no other one and by some of the others, and
+    whether that proves how many bits a value has; None where none of those that are tried fits. `known` are sizes of other recordings.
     """
-    unit = _whole_picture(window, places, lengths)
-    if unit is None or not can_show():
+    pictures = _whole_pictures(window, places, lengths)
+    alone = next((unit for unit in pictures if unit[0] >> 1 & 63 in _IDR), None)
+    if alone is None:
         return None
     until = time.monotonic() + _SECONDS
 
@@ -146,56 +128,71 @@ def found_settings(
 
     usual = [*known, *USUAL_SIZES]
     try:
-        fitting = next(_proved(unit, usual, pause), None)
-        if fitting is None:
-            return None
-        shown = _shown(fitting, usual)
-        fitting = _with_bits(window, fitting, shown, places, lengths, budget)
-        for tools in _tools(fitting):
-            coding = sets_for(fitting, shown, tools)
-            entry = entry_of_units(coding)
-            if entry is not None and plays(window, entry, *shown, places, lengths, budget) == 1:
-                return coding
-            pause()
+        for fitting in _proved(alone, usual, pause):
+            whole = _for_all(fitting, [unit for unit in pictures if unit is not alone], pause)
+            if whole is not None:
+                shown = _shown(whole, usual)
+                return sets_for(whole, shown), whole.filtered
     except _TooLong:
         pass
     return None
+
+
+def _for_all(settings: Settings, pictures: Sequence[bytes], pause: Callable[[], None]) -> Settings | None:
+    """The settings with what only pictures need that need others, as most of these prove; None where nothing does."""
+    best, most, tried = None, -1, 0
+    others = [unit for unit in pictures if unit[0] >> 1 & 63 < 16]
+    for tools in _tools(settings):
+        count = tried = 0
+        for unit in others:
+            pause()
+            try:
+                walk = Walk(unit, tools)
+            except NoUnit:
+                continue
+            count += walk.fits(pause)
+        tried = len(others)
+        if count > most:
+            best, most = tools, count
+        if count == tried:
+            break
+    return best if most >= _PROVED * tried else None
 
 
 class _TooLong(Exception):
     """More was tried than it is worth."""
 
 
-def _whole_picture(window: Window, places: Sequence[int], lengths: Sequence[int]) -> bytes | None:
-    """The first picture that needs no other one and is one unit."""
+def _whole_pictures(window: Window, places: Sequence[int], lengths: Sequence[int]) -> list[bytes]:
+    """Some pictures that are one unit, without the length before it: from the first on that needs no other one."""
+    found: list[bytes] = []
     for place, length in zip(places, lengths, strict=True):
-        if length > _MOST:
-            continue
+        if sum(map(len, found)) + length > _MOST or len(found) >= _TRIED:
+            break
         data = window.at(place, length)
         try:
             units = [data[at : at + size] for at, size in unit_lengths(data, 4)]
         except NoUnit:
             continue
         parts = [unit for unit in units if unit[0] >> 1 & 63 < 32]
-        if len(parts) == 1 and parts[0][0] >> 1 & 63 in _IDR:
-            return parts[0]
-    return None
+        if len(parts) == 1 and (found or parts[0][0] >> 1 & 63 in _IDR):
+            found += parts
+    return found
 
 
 def _proved(unit: bytes, usual: Sequence[tuple[int, int]], pause: Callable[[], None]) -> Iterator[Settings]:
     """Settings with which a picture ends just where its bytes do; the presets first, then all others that can be."""
     told = [settings for settings in (*_PRESETS, *_others()) if _is_headed(unit, settings)]
     presets = [settings for settings in told if settings in _PRESETS]
-    for some, is_usual in (
-        (presets, True),
-        (presets, False),
-        (told[len(presets) :], True),
-        (told[len(presets) :], False),
-    ):
-        for settings in some:
+    others = told[len(presets) :]
+    for some, is_usual in ((presets, True), (presets, False), (others, True), (others, False)):
+        for settings, bits in product(some, (8, 10)):
+            if bits > 8 and not settings.filtered:
+                continue  # their code is the same
             among = list(dict.fromkeys(_coded(settings, each) for each in usual)) if is_usual else None
-            for width, height in sizes_of(unit, settings, pause, among):
-                yield replace(settings, width=width, height=height)
+            tried = replace(settings, bits=bits)
+            for width, height in sizes_of(unit, tried, pause, among):
+                yield replace(tried, width=width, height=height)
     for preset in _PRESETS:
         settings = replace(preset, by_rows=False)
         for size in dict.fromkeys(_coded(settings, each) for each in usual):
@@ -211,7 +208,7 @@ def _proved(unit: bytes, usual: Sequence[tuple[int, int]], pause: Callable[[], N
 def _is_headed(unit: bytes, settings: Settings) -> bool:
     """Whether the picture's head can be one of these."""
     try:
-        head_of(unit, filtered=settings.filtered, by_rows=True)
+        head_of(unit, settings)
     except NoUnit:
         return False
     return True
@@ -238,44 +235,15 @@ def _shown(settings: Settings, usual: Sequence[tuple[int, int]]) -> tuple[int, i
     return next((each for each in usual if _coded(settings, each) == coded), coded)
 
 
-def _tools(settings: Settings) -> Iterator[Tools]:
+def _tools(settings: Settings) -> Iterator[Settings]:
     """What the other pictures may be coded with, as the presets have it first."""
-    depth = settings.depth
-    weighs = settings.filtered
-    likely = Tools(depth > 0, depth, weighs, depth > 0)
+    depth, weighs = settings.depth, settings.filtered
+    likely = replace(settings, unequal=depth > 0, inner=depth, weighs=(weighs, depth > 0))
     yield likely
-    for unequal, inner, one, both in product(
-        (depth > 0, depth == 0), (depth, *range(4)), (weighs, not weighs), (False, True)
-    ):
-        tools = Tools(unequal, inner, one, both)
-        if tools != likely:
-            yield tools
-
-
-def _with_bits(
-    window: Window,
-    settings: Settings,
-    shown: tuple[int, int],
-    places: Sequence[int],
-    lengths: Sequence[int],
-    budget: Budget,
-) -> Settings:
-    """Whether values have 8 bits or 10, which the code alone rarely tells: read with 8, pictures of 10 are far too light and too dark."""
-    found = []
-    for bits in (8, 10):
-        tried = replace(settings, bits=bits)
-        entry = entry_of_units(sets_for(tried, shown, Tools(False, 0, False, False)))
-        if entry is None:
-            return settings
-        track = Written(
-            b"vide", entry, 30, *shown, array("Q", places[:1]), array("I", lengths[:1]), array("I", [1]), array("q", [0]), array("b"),
-        )  # fmt: skip
-        made = io.BytesIO()
-        write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
-        budget.spend()
-        told = made_aside(
-            "rustfern.repair.recordings.trial", b"luma" + made.getvalue(), max(min(20, budget.left()), 0.5)
-        )
-        found.append([int(each) for each in (told or b"0 0").split()])
-    (outside, _), (_, spread) = found
-    return replace(settings, bits=10) if outside > _SATURATED and spread > _SPREAD else settings
+    if settings.filtered:
+        yield replace(likely, bits=10)  # which shows where a filter's values are too high for 8
+    for bits, unequal, inner, one, both in product(
+        (settings.bits, 18 - settings.bits)[: 1 + settings.filtered], (depth > 0, depth == 0), dict.fromkeys((depth, *range(4))), (weighs, not weighs),
+        (depth > 0, depth == 0),
+    ):  # fmt: skip
+        yield replace(settings, bits=bits, unequal=unequal, inner=inner, weighs=(one, both))

@@ -122,15 +122,12 @@ def _is_little(told: Sequence[Tried], share: float) -> bool:
 
 def main() -> None:
     """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0), and how many are shown. Behind the
-    word `many` several come in, each after its length: of each goes out whether all of it can be read. Behind `luma`: how light and dark it is.
+    word `many` several come in, each after its length: of each goes out whether all of it can be read.
     """
     import av.logging
 
     av.logging.set_level(av.logging.ERROR)
     data = sys.stdin.buffer.read()
-    if data[:4] == b"luma":
-        sys.stdout.buffer.write(b"%d %d" % _luma(data[4:]))
-        return
     if data[:4] != b"many":
         told, shown = _read(data)
         sys.stdout.buffer.write(told + b" %d" % shown)
@@ -141,26 +138,6 @@ def main() -> None:
         told, shown = _read(data[at + 4 : at + 4 + length])
         sys.stdout.buffer.write(b"1 " if told and b"0" not in told and shown else b"0 ")
         at += 4 + length
-
-
-def _luma(data: bytes) -> tuple[int, int]:
-    """Of the first picture the thousandths of its pixels that are lighter or darker than recordings are (Rec. ITU-R BT.709, 16 to 235 of 255), and
-    the thousandths of all values that lie between its darkest and lightest hundredth.
-    """
-    import av
-    import numpy as np
-
-    try:
-        with av.open(io.BytesIO(data), format="mp4") as opened:
-            film: Any = opened
-            shown: Any = next(film.decode(video=0))
-            values = shown.to_ndarray()[: shown.height]
-    except (av.error.FFmpegError, ValueError, IndexError, StopIteration):
-        return 0, 0
-    whole = 1023 if values.dtype == np.uint16 else 255
-    outside = ((values < 15 * whole // 255) | (values > 236 * whole // 255)).mean()
-    low, high = np.percentile(values, (1, 99))
-    return round(1000 * float(outside)), round(1000 * float(high - low) / whole)
 
 
 def _read(data: bytes) -> tuple[bytes, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import io
 import random
@@ -11,6 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 import pytest
 from conftest import DATA, Run
@@ -22,9 +24,11 @@ from rustfern.core.errors import Malformed
 from rustfern.formats import registry as formats
 from rustfern.formats.media import alac
 from rustfern.formats.media.aac import frame_length
-from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit
+from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit, settings_of
 from rustfern.formats.media.frame import can_show
-from rustfern.repair.interface import Job, Other
+from rustfern.formats.media.hevc_intra import Settings as Walked
+from rustfern.formats.media.hevc_intra import Walk, sizes_of
+from rustfern.repair.interface import Job, LossKind, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
 from rustfern.repair.recordings.find import Found
 from rustfern.repair.recordings.layout import layout_of
@@ -71,6 +75,11 @@ def without_tables(data: bytes) -> bytes:
             kept += data[at : at + length]
         at += length
     return kept
+
+
+def silent(data: bytes) -> bytes:
+    """The encoder does not tell how it codes."""
+    return data.replace(b"x264 - core", b"???? - core")
 
 
 def with_hole(data: bytes, at: int, what: bytes = bytes(HOLE)) -> bytes:
@@ -148,18 +157,18 @@ def test_texts_stay_beside_their_pictures(damage: str, tmp_path: Path, rustfern:
 
 
 def test_how_it_is_read_is_found_beside_it_or_asked_for(tmp_path: Path, rustfern: Rustfern) -> None:
-    whole = recordings()["crane.mp4"]
-    _, told, run = repaired(tmp_path, rustfern, "crane.mp4", without_tables(whole))
+    whole = silent(recordings()["launch.mp4"])
+    _, told, run = repaired(tmp_path, rustfern, "silent.mp4", without_tables(whole))
     assert run.status == 1 and "--like" in told["message"] and not list((tmp_path / "back").iterdir())
     (tmp_path / "aft.mp4").write_bytes(whole)
     if can_show():  # else nothing tells which of the two is right
-        (tmp_path / "launch.mp4").write_bytes(recordings()["other-launch.mp4"])
-    made, told, run = repaired(tmp_path, rustfern, "crane.mp4", without_tables(whole))
+        (tmp_path / "other.mp4").write_bytes(recordings()["two-sounds.mp4"])
+    made, told, run = repaired(tmp_path, rustfern, "silent.mp4", without_tables(whole))
     assert run.status == 0 and samples(made, b"vide") == samples(whole, b"vide") and "aft.mp4" in " ".join(told["lost"])
-    said = rustfern("check", tmp_path / "crane.mp4").out
+    said = rustfern("check", tmp_path / "silent.mp4").out
     assert "never finished" in said and "this can make it play" in said
-    looked = rustfern("look", tmp_path / "crane.mp4").out
-    assert "2 tracks, 2 seconds can be had" in looked
+    looked = rustfern("look", tmp_path / "silent.mp4").out
+    assert "2 tracks, 3 seconds can be had" in looked
     if can_show():
         assert "160 × 120 pixels" in looked
 
@@ -170,7 +179,14 @@ def test_a_sample_of_other_settings_is_refused(like: str, tmp_path: Path, rustfe
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / like).write_bytes(recordings()[like])
     data = without_tables(recordings()["crane.mp4"])
-    _, told, run = repaired(tmp_path, rustfern, "crane.mp4", data, "--like", tmp_path / "other" / like)
+    made, told, run = repaired(tmp_path, rustfern, "crane.mp4", data, "--like", tmp_path / "other" / like)
+    assert run.status == 0 and any(like in each and "not used" in each for each in told["lost"])
+    assert samples(made, b"vide") == samples(recordings()["crane.mp4"], b"vide")
+    # What nothing proves is not read with settings of another recording.
+    untold = silent(without_tables(recordings()["launch.mp4"]))
+    like = like.replace("launch", "two-sounds")
+    (tmp_path / "other" / like).write_bytes(recordings()[like])
+    _, told, run = repaired(tmp_path, rustfern, "silent.mp4", untold, "--like", tmp_path / "other" / like)
     assert run.status == 1 and "the very same settings" in told["message"]
 
 
@@ -182,6 +198,50 @@ def test_settings_that_the_encoder_tells_of_need_no_sample(tmp_path: Path, rustf
     assert [each for each in told["lost"] if "how fast" in each]
     mine, theirs = (next(each for each in tracks(data) if each.kind == b"vide") for data in (made, whole))
     assert mine.entry[32:36] == theirs.entry[32:36]
+
+
+@pytest.mark.parametrize("decoder", [True, False])
+def test_pictures_whose_code_proves_their_settings_need_no_sample(
+    decoder: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for module in (trial, told_by_encoder):
+        monkeypatch.setattr(module, "can_show", lambda: decoder and can_show())
+    whole = recordings()["crane.mp4"]
+    data, out = without_tables(whole), io.BytesIO()
+    told = movie.repair(Job(io.BytesIO(data), len(data), "crane.mp4", "mp4"), out)
+    made = out.getvalue()
+    assert samples(made, b"vide") == samples(whole, b"vide") and LossKind.DEPTH not in {each.kind for each in told.lost}
+    mine, theirs = (next(each for each in tracks(each) if each.kind == b"vide") for each in (made, whole))
+    assert mine.entry[32:36] == theirs.entry[32:36]
+    (coding, width), (own, _) = settings_of(mine.entry), settings_of(theirs.entry)
+    assert coding is not None and own is not None and coding.shape is not None and own.shape is not None
+    assert (coding.shape.orders, width) == (own.shape.orders, 4)
+    assert [coding.head(each[4:]) for each in samples(made, b"vide")] == [
+        own.head(each[4:]) for each in samples(whole, b"vide")
+    ]
+
+
+def test_the_code_of_a_picture_fits_its_own_settings_alone() -> None:
+    own = Walked(160, 120, weighs=(True, False))
+    pictures = [picture[4:] for picture in samples(recordings()["crane.mp4"], b"vide")]
+    assert all(Walk(picture, own).fits() for picture in pictures)
+    assert sizes_of(pictures[0], own, lambda: None) == [(160, 120)]
+    for wrong in (
+        {"width": 168}, {"height": 112}, {"block": 5}, {"depth": 1}, {"steps": -1}, {"hides_signs": False}, {"skips": True}, {"inner": 1},
+    ):  # fmt: skip
+        other = msgspec.structs.replace(own, **wrong)
+        assert not all(Walk(picture, other).fits() for picture in pictures), wrong
+
+
+@given(at=st.integers(2, 400), what=st.binary(min_size=1, max_size=4), block=st.integers(4, 6), depth=st.integers(0, 3), by_rows=st.booleans())  # fmt: skip
+def test_no_bytes_break_the_walk_through_the_code_of_a_picture(
+    at: int, what: bytes, block: int, depth: int, by_rows: bool
+) -> None:
+    for picture in samples(recordings()["crane.mp4"], b"vide")[:3]:
+        unit = picture[4 : 4 + at] + what + picture[4 + at + len(what) :]
+        with contextlib.suppress(NoUnit):
+            Walk(unit, Walked(160, 120, block, depth=depth, by_rows=by_rows, weighs=(True, False))).fits()
+            sizes_of(unit, Walked(block=block, depth=depth), lambda: None)
 
 
 @pytest.mark.parametrize("damage", ["zeros", "noise", "cut", "tables cut", "tables zero", "wrong places"])

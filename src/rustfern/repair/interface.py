@@ -100,6 +100,7 @@ class LossKind(StrEnum):
     BLOCKS = "blocks"
     PACE = "pace"
     DEPTH = "depth"
+    UNLIKE = "unlike"
     AREA = "area"
     LARGE = "large picture"
     HEAD = "head"

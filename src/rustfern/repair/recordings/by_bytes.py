@@ -54,6 +54,7 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
             found = _by_encoder(job, window, layout, found, samples, lost)
         if found is None:
             raise NothingLeft(_unread(asked))
+        lost += [Loss(LossKind.UNLIKE, text=name) for name in sorted(asked)]
         best = 0.0, found
     reading = best[1]
     if reading.name:

@@ -18,6 +18,7 @@ from rustfern.repair.recordings.timing import (
     lasting_of,
     lost_by_bytes,
     lost_by_pictures,
+    off_usual,
     rate_of,
     shifts_in,
     shifts_of,
@@ -30,6 +31,7 @@ from rustfern.repair.recordings.write import Written, entry_of_aac
 
 _AS_LONG = 0.03
 _LEAST = 2
+_FEW = 20
 _FILM_SCALE = 90_000
 
 
@@ -43,7 +45,9 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         if len(found.places) >= (1 if isinstance(way, Plain | Texts) else _LEAST)
     ]
     shown = _seconds_shown(reading, pictures)
-    heard = [(_at_likely_rate(track, way, found, shown), way, found) for track, way, found in heard]
+    heard = [
+        (_at_likely_rate(track, way, found, shown, len(pictures.places)), way, found) for track, way, found in heard
+    ]
     seconds = max(
         (_seconds(track, way, found) for track, way, found in heard if not isinstance(way, Texts)), default=0.0
     )
@@ -155,12 +159,17 @@ def _texts(track: Track, found: Found, pictures: Found, times: Sequence[float]) 
     )  # fmt: skip
 
 
-def _at_likely_rate(track: Track, way: Way | Plain, found: Found, seconds: float) -> Track:
-    """Sound of which nothing tells the rate: of those whose frames read alike the one that makes it as long as the pictures."""
-    if not track.is_guessed or not isinstance(way, Aac) or not seconds:
+def _at_likely_rate(track: Track, way: Way | Plain, found: Found, seconds: float, pictures: int) -> Track:
+    """Sound of which nothing tells the rate: of those whose frames read alike the one that makes it as long as the pictures; where nothing tells how long
+    these are either, the one with which they come as pictures usually do.
+    """
+    if not track.is_guessed or not isinstance(way, Aac) or not (seconds or pictures > _FEW):
         return track
     rates = [n for n in range(len(RATES)) if alike(n) == alike(way.rate)]
-    rate = min(rates, key=lambda n: abs(len(found.places) * 1024 / RATES[n] / seconds - 1))
+    if seconds:
+        rate = min(rates, key=lambda n: abs(len(found.places) * 1024 / RATES[n] / seconds - 1))
+    else:
+        rate = min(rates, key=lambda n: off_usual(pictures * RATES[n] / (len(found.places) * 1024)))
     return Track(b"soun", entry_of_aac(rate, max(way.channels, 1)), RATES[rate], 1024, is_guessed=True)
 
 

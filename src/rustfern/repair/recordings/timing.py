@@ -38,6 +38,11 @@ _LEAST_PICTURES, _LEAST_RUNS, _UNEVEN, _RUNS = 24, 8, 0.12, 2.0
 """Pictures, and runs of them between sound, by which unevenness is told; seconds that they must be away from even times, and runs of sound (times what most of them last)."""
 
 
+def off_usual(rate: float) -> float:
+    """How far off some pictures a second are from the next usual number of them, as a share."""
+    return min(abs(rate / usual - 1) for usual in USUAL_RATES)
+
+
 def rate_of(pictures: int, told: float, seconds: float) -> float:
     """Pictures a second: as `told` (0: nothing tells), unless the `seconds` of the sound beside them (0: none) show that this cannot be."""
     measured = pictures / seconds if seconds else 0.0

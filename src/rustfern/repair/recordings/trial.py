@@ -110,8 +110,8 @@ def spoiled_by_gaps(
             wrong.update(range(gap, done))
         elif len(told) > 1 and not any(told[-1].complaints) and _is_little(told, len(gone) / count):
             out |= gone
-        elif any(told[0].complaints):
-            wrong |= first_worse
+        elif first_worse:
+            wrong.update(range(min(first_worse), done))  # what follows may build on them
     return out, wrong
 
 
@@ -143,6 +143,7 @@ def main() -> None:
 def _read(data: bytes) -> tuple[bytes, int]:
     """(of each picture whether it can be read, how many are shown) of a film."""
     import av
+    import av.codec.context
     import av.logging
 
     told, shown = bytearray(), 0
@@ -151,6 +152,8 @@ def _read(data: bytes) -> tuple[bytes, int]:
             film: Any = opened
             stream = film.streams.video[0]
             stream.codec_context.thread_count = 1
+            # Players show what builds on lost pictures too.
+            stream.codec_context.flags |= av.codec.context.Flags.output_corrupt
             for packet in film.demux(stream):
                 with av.logging.Capture() as said:
                     try:

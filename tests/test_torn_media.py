@@ -26,8 +26,8 @@ from rustfern.formats.media import alac
 from rustfern.formats.media.aac import frame_length
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit, settings_of
 from rustfern.formats.media.frame import can_show
-from rustfern.formats.media.hevc_intra import Settings as Walked
-from rustfern.formats.media.hevc_intra import Walk, sizes_of
+from rustfern.formats.media.hevc_heads import Settings as Walked
+from rustfern.formats.media.hevc_walk import Walk, sizes_of
 from rustfern.repair.interface import Job, LossKind, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
 from rustfern.repair.recordings.find import Found

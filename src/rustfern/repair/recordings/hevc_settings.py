@@ -1,7 +1,7 @@
 """Settings of H.265 pictures that stand nowhere but in the lost index: those are tried that the encoder x265 makes, until the code of a picture proves
 them.
 
-What pictures are coded with, their size too, is proved by their bytes alone (`hevc_intra`): no decoder is needed. Source: ITU-T H.265 7.3.2 (parameter sets), 7.4.9.10, A.4.1 (levels); x265,
+What pictures are coded with, their size too, is proved by their bytes alone (`hevc_walk`): no decoder is needed. Source: ITU-T H.265 7.3.2 (parameter sets), 7.4.9.10, A.4.1 (levels); x265,
 common/param.cpp (what the presets are).
 """
 
@@ -14,7 +14,8 @@ from itertools import product
 from msgspec.structs import replace
 
 from rustfern.formats.media.coded_video import Hevc, NoUnit, unit_lengths
-from rustfern.formats.media.hevc_intra import Settings, Walk, head_of, sizes_of
+from rustfern.formats.media.hevc_heads import Settings, head_of
+from rustfern.formats.media.hevc_walk import Walk, sizes_of
 from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.set_bits import USUAL_SIZES, SetBits
 from rustfern.repair.recordings.window import Window

@@ -1,354 +1,26 @@
-"""The coded data of an H.265 picture that needs no other one, walked through without being decoded: whether it was coded with certain settings.
+"""The code of H.265 pictures, walked through without being decoded: whether they were coded with certain settings.
 
 The arithmetic code of a row (or of a picture) ends just where its bytes do only if every decision on the way was the right one. So this proves
 settings, the size of the picture among them.
 
-Source: ITU-T H.265 7.3.6.1 and 7.3.8 (syntax), 8.4.2 and 8.4.3 (modes), 9.3 (arithmetic code; tables 9-5 to 9-37 and 9-46).
+Source: ITU-T H.265 7.3.8 (syntax), 6.5.3 to 6.5.5 (scans), 8.4.2 and 8.4.3 (modes), 9.3.4.2 (which context a decision has).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from copy import copy
-from functools import cache, lru_cache
+from functools import lru_cache
 
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.formats.media.coded_video import Bits, NoUnit
+from rustfern.formats.media.hevc_code import AT, Code, Misfit, contexts
+from rustfern.formats.media.hevc_heads import Settings, head_of
 
-_IDR = (19, 20)
-_PICTURES = frozenset((*range(10), *range(16, 22)))
 _WIDEST = 8_192
 _A_BLOCK, _SOME = 4, 512
 """The last block of a row takes at most so many times the bits of the largest before it, and these more."""
-
-
-class Settings(msgspec.Struct, frozen=True):
-    """What a picture is coded with. Sizes of blocks are powers of two: `block` and `smallest` of the tree of blocks, `depth` of that of transforms,
-    `steps`: how deep in the tree steps of quality may change (-1: nowhere); `skips`: blocks of 4 pixels may be left untransformed; `bits` of a value. `width` and
-    `height` are the coded ones, in pixels. Pictures that need others: parts of unequal size, depth of their transforms, weights of one and of two.
-    """
-
-    width: int = 0
-    height: int = 0
-    block: int = 6
-    smallest: int = 3
-    depth: int = 0
-    steps: int = 1
-    filtered: bool = True
-    hides_signs: bool = True
-    by_rows: bool = True
-    skips: bool = False
-    bits: int = 8
-    unequal: bool = False
-    inner: int = 0
-    weighs: tuple[bool, bool] = (False, False)
-
-
-class Head(msgspec.Struct, frozen=True):
-    """The head of a picture's only part: its kind (0 needs no other picture, 1 needs one at a time, 2 up to two), the quality step at its start, whether
-    luma and chroma are filtered, bytes of each row's code, where they begin in the unit, how many pictures either list has, whether vectors into the
-    second one are left out where there are two, how many neighbours' motions may be taken.
-    """
-
-    kind: int
-    quality: int
-    luma: bool
-    chroma: bool
-    rows: tuple[int, ...]
-    start: int
-    others: tuple[int, int] = (0, 0)
-    leaves_out: bool = False
-    motions: int = 0
-
-
-def head_of(unit: bytes, settings: Settings) -> Head:
-    """The head of a unit that is a whole picture. Raises `NoUnit` where it is none, or coded otherwise."""
-    coding = unit[0] >> 1 & 63 if len(unit) > 7 else 63
-    if coding not in _PICTURES:
-        raise NoUnit
-    bits = _Reader(unit[2:])
-    if not bits.take(1):
-        raise NoUnit
-    if coding >= 16:
-        bits.take(1)
-    if bits.number():
-        raise NoUnit
-    kind = 2 - bits.number()
-    if kind < 0 or (kind and coding >= 16):
-        raise NoUnit
-    foretold = coding not in _IDR and _references(bits)
-    luma, chroma = (bool(bits.take(1)), bool(bits.take(1))) if settings.filtered else (False, False)
-    others, leaves_out, motions = (0, 0), False, 0
-    if kind:
-        first, second = 1, int(kind == 2)
-        if bits.take(1):
-            first = bits.number() + 1
-            second = bits.number() + 1 if kind == 2 else 0
-        if first > 15 or second > 15:
-            raise NoUnit
-        others = first, second
-        leaves_out = kind == 2 and bool(bits.take(1))
-        if foretold:
-            is_first = kind == 1 or bool(bits.take(1))
-            if (first if is_first else second) > 1 and bits.number() > 15:
-                raise NoUnit
-        if settings.weighs[kind - 1]:
-            _weights(bits, first, second)
-        motions = 5 - bits.number()
-        if motions < 1:
-            raise NoUnit
-    quality = 26 + bits.signed()
-    if not -12 <= quality <= 51:
-        raise NoUnit
-    bits.take(1)  # filtered across parts
-    sizes: list[int] = []
-    if settings.by_rows and (count := bits.number()):
-        if count > 1_055:
-            raise NoUnit
-        width = bits.number() + 1
-        if width > 32:
-            raise NoUnit
-        sizes = [bits.take(width) + 1 for _ in range(count)]
-    if not bits.take(1) or bits.rest_of_byte():
-        raise NoUnit
-    start = 2 + bits.escaped_bytes()
-    last = len(unit) - start - sum(sizes)
-    if last <= 0:
-        raise NoUnit
-    return Head(kind, quality, luma, chroma, (*sizes, last), start, others, leaves_out, motions)
-
-
-def _references(bits: _Reader) -> bool:
-    """Pass what tells which pictures are needed (7.3.7), and give whether motions are foretold from one of them."""
-    bits.take(8)
-    if bits.take(1):
-        raise NoUnit  # there are no ready-made lists
-    before, behind = bits.number(), bits.number()
-    if before + behind > 16:
-        raise NoUnit
-    for _ in range(before + behind):
-        bits.number()
-        bits.take(1)
-    return bool(bits.take(1))
-
-
-def _weights(bits: _Reader, first: int, second: int) -> None:
-    """Pass the weights of pictures (7.3.6.3)."""
-    if bits.number() > 7:
-        raise NoUnit
-    bits.signed()
-    for count in (first, second):
-        luma = [bits.take(1) for _ in range(count)]
-        chroma = [bits.take(1) for _ in range(count)]
-        for _ in range(2 * sum(luma) + 4 * sum(chroma)):
-            if abs(bits.signed()) > 512:
-                raise NoUnit
-
-
-class _Reader(Bits):
-    """Bits of a unit's head that know where they stand among its bytes."""
-
-    def __init__(self, payload: bytes) -> None:
-        self._payload = payload[:8_192]
-        super().__init__(self._payload)
-        self._all = self._left
-
-    def rest_of_byte(self) -> int:
-        """The bits up to the next whole byte."""
-        return self.take(self._left % 8)
-
-    def escaped_bytes(self) -> int:
-        """How many bytes, with those that guard against start codes, were read up to here."""
-        done, at = (self._all - self._left) // 8, 0
-        zeros = 0
-        while done:
-            byte = self._payload[at]
-            at += 1
-            if zeros >= 2 and byte == 3:
-                zeros = 0
-                continue
-            zeros = zeros + 1 if byte == 0 else 0
-            done -= 1
-        # A guard behind what was read belongs to it.
-        return at + (zeros >= 2 and self._payload[at : at + 1] == b"\3")
-
-
-# --- arithmetic code ------------------------------------------------------------------------------------------------
-
-_LOWER = bytes.fromhex(
-    "80b0d0f080a7c5e3809ebbd87b96b2cd748ea9c36f87a0b9698098af647a90a65f74899e5a6e829655687b8e516375874d5e6f804959697a4555647442505f6e"
-    "3e4c5a683b4856633845515e35414d59333e4955303b45502e38424c2b353f4829323b4527303841252d363e232b333b2129303820272e351e252b321d232930"
-    "1b21272d1a1f252b181e2329171c2127161b2025151a1e2314181d2113171b1f12161a1e1115191c1014171b0f1316190e1215180e1114170d1013160c0f1215"
-    "0c0e11140b0e10130b0d0f120a0c0f110a0c0e10090b0d0f090b0c0e080a0c0e08090b0d07090b0c07090a0c07080a0b0608090b0607090a0607080902020202"
-)
-"""The less likely part of the range, by state and by how wide the range is."""
-_AFTER_LESS = (
-    0, 0, 1, 2, 2, 4, 4, 5, 6, 7, 8, 9, 9, 11, 11, 12, 13, 13, 15, 15, 16, 16, 18, 18, 19, 19, 21, 21, 22, 22, 23, 24, 24, 25, 26, 26, 27, 27, 28, 29,
-    29, 30, 30, 30, 31, 32, 32, 33, 33, 33, 34, 34, 35, 35, 35, 36, 36, 36, 37, 37, 37, 38, 38, 63,
-)  # fmt: skip
-_LESS = bytes((state & 1) ^ (state < 2) | _AFTER_LESS[state >> 1] << 1 for state in range(128))
-_MORE = bytes(state if state >= 124 else state + 2 for state in range(128))
-"""The next state behind an unlikely and a likely decision; its lowest bit is the likely one."""
-
-_COEFFICIENTS = (
-    (110, 110, 124, 125, 140, 153, 125, 127, 140, 109, 111, 143, 127, 111, 79, 108, 123, 63),
-    (125, 110, 94, 110, 95, 79, 125, 111, 110, 78, 110, 111, 111, 95, 94, 108, 123, 108),
-    (125, 110, 124, 110, 95, 94, 125, 111, 111, 79, 125, 126, 111, 111, 79, 108, 123, 93),
-)
-_STARTS: dict[str, tuple[tuple[int, ...], ...]] = {
-    "merge": ((153,),) * 3,
-    "filter": ((200,), (185,), (160,)),
-    "split": ((139, 141, 157), (107, 139, 126), (107, 139, 126)),
-    "taken": ((154,) * 3, (197, 185, 201), (197, 185, 201)),
-    "step": ((154, 154),) * 3,
-    "inside": ((154,), (149,), (134,)),
-    "part": ((184, 154, 154, 154), (154, 139, 154, 154), (154, 139, 154, 154)),
-    "mode": ((184,), (154,), (183,)),
-    "chroma": ((63,), (152,), (152,)),
-    "motion": ((154,), (110,), (154,)),
-    "which": ((154,), (122,), (137,)),
-    "lists": ((154,) * 5, (95, 79, 63, 31, 31), (95, 79, 63, 31, 31)),
-    "other": ((154, 154), (153, 153), (153, 153)),
-    "vector": ((154, 154), (140, 198), (169, 198)),
-    "guess": ((154,), (168,), (168,)),
-    "rest": ((154,), (79,), (79,)),
-    "tree": ((153, 138, 138), (124, 138, 94), (224, 167, 122)),
-    "luma": ((111, 141), (153, 111), (153, 111)),
-    "color": ((94, 138, 182, 154, 154), (149, 107, 167, 154, 154), (149, 92, 167, 154, 154)),
-    "skip": ((139, 139),) * 3,
-    "last_x": _COEFFICIENTS,
-    "last_y": _COEFFICIENTS,
-    "coded": ((91, 171, 134, 141), (121, 140, 61, 154), (121, 140, 61, 154)),
-    "some": (
-        (111, 111, 125, 110, 110, 94, 124, 108, 124, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 107, 125, 141, 179, 153, 125, 140, 139, 182,
-            182, 152, 136, 152, 136, 153, 136, 139, 111, 136, 139, 111),
-        (155, 154, 139, 153, 139, 123, 123, 63, 153, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 170, 153, 123,
-            123, 107, 121, 107, 121, 167, 151, 183, 140, 151, 183, 140),
-        (170, 154, 139, 153, 139, 123, 123, 63, 124, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 166, 183, 140, 136, 153, 154, 170, 153, 138,
-            138, 122, 121, 122, 121, 167, 151, 183, 140, 151, 183, 140),
-    ),
-    "above_1": (
-        (140, 92, 137, 138, 140, 152, 138, 139, 153, 74, 149, 92, 139, 107, 122, 152, 140, 179, 166, 182, 140, 227, 122, 197),
-        (154, 196, 196, 167, 154, 152, 167, 182, 182, 134, 149, 136, 153, 121, 136, 137, 169, 194, 166, 167, 154, 167, 137, 182),
-        (154, 196, 167, 167, 154, 152, 167, 182, 182, 134, 149, 136, 153, 121, 136, 122, 169, 208, 166, 167, 154, 152, 167, 182),
-    ),
-    "above_2": ((138, 153, 136, 167, 152, 152), (107, 167, 91, 122, 107, 167), (107, 167, 91, 107, 107, 167)),
-}  # fmt: skip
-"""What the contexts of each decision start from, in pictures of each kind."""
-_AT: dict[str, int] = {}
-_FIRST: tuple[list[int], list[int], list[int]] = ([], [], [])
-for _name, _values in _STARTS.items():
-    _AT[_name] = len(_FIRST[0])
-    for _kind in range(3):
-        _FIRST[_kind].extend(_values[_kind])
-
-
-@cache
-def _contexts(kind: int, quality: int) -> bytes:
-    """The states at the start of a part, by its quality step (9.3.2.2)."""
-    found = bytearray()
-    for value in _FIRST[kind]:
-        slope, offset = (value >> 4) * 5 - 45, ((value & 15) << 3) - 16
-        state = min(max((slope * min(max(quality, 0), 51) >> 4) + offset, 1), 126)
-        found.append((state - 64) << 1 | 1 if state > 63 else (63 - state) << 1)
-    return bytes(found)
-
-
-class Misfit(Exception):
-    """The code says what pictures of these settings cannot."""
-
-
-class _Code:
-    """The code of one row, or of a whole picture."""
-
-    __slots__ = ("_at", "_bits", "_offset", "_range", "states")
-
-    def __init__(self, data: bytes, states: bytearray) -> None:
-        whole = data.replace(b"\0\0\3", b"\0\0")
-        text = format(int.from_bytes(b"\1" + whole, "big"), "b")[1:]
-        self._bits = text.encode().translate(_BITS)
-        self._range, self._offset, self._at = 510, int(text[:9] or "0", 2), 9
-        self.states = states
-
-    @property
-    def left(self) -> int:
-        """Bits that were not read yet."""
-        return len(self._bits) - self._at
-
-    def again(self) -> _Code:
-        """The same, as far as it was read."""
-        other = copy(self)
-        other.states = self.states[:]
-        return other
-
-    def decision(self, context: int) -> int:
-        """One decision by a context."""
-        states = self.states
-        state = states[context]
-        wide = self._range
-        less = _LOWER[(state >> 1) * 4 + (wide >> 6 & 3)]
-        wide -= less
-        if self._offset < wide:
-            states[context] = _MORE[state]
-            if wide < 256:
-                wide <<= 1
-                self._offset = self._offset << 1 | self._bits[self._at]
-                self._at += 1
-            self._range = wide
-            return state & 1
-        offset = self._offset - wide
-        states[context] = _LESS[state]
-        while less < 256:
-            less <<= 1
-            offset = offset << 1 | self._bits[self._at]
-            self._at += 1
-        self._range, self._offset = less, offset
-        return state & 1 ^ 1
-
-    def even(self) -> int:
-        """One decision that is as likely as not."""
-        self._offset = self._offset << 1 | self._bits[self._at]
-        self._at += 1
-        if self._offset >= self._range:
-            self._offset -= self._range
-            return 1
-        return 0
-
-    def number(self, count: int) -> int:
-        """So many of these, as a number."""
-        value = 0
-        for _ in range(count):
-            value = value << 1 | self.even()
-        return value
-
-    def is_end(self) -> bool:
-        """The decision whether this is the end."""
-        self._range -= 2
-        if self._offset >= self._range:
-            return True
-        if self._range < 256:
-            self._range <<= 1
-            self._offset = self._offset << 1 | self._bits[self._at]
-            self._at += 1
-        return False
-
-    def is_used_up(self) -> bool:
-        """Whether the bytes end here too: behind the end stand a one and the zeros up to the next whole byte (9.3.2.5, 7.3.2.11)."""
-        last = self._at - 1
-        return (
-            last < len(self._bits)
-            and self._bits[last] == 1
-            and len(self._bits) - last <= 8
-            and not any(self._bits[last + 1 :])
-        )
-
-
-_BITS = bytes(n & 1 for n in range(256))
-
-
-# --- syntax ---------------------------------------------------------------------------------------------------------
 
 
 @lru_cache(16)
@@ -455,7 +127,7 @@ class Walk:
         self._taken = bytearray(len(self._depths))
         self._steps_to_come = True
         self._kept = bytearray()
-        self._code = _Code(b"", bytearray())
+        self._code = Code(b"", bytearray())
 
     def with_size(self, width: int, height: int) -> Walk:
         """The same walk, as far as it has come, through a picture that ends elsewhere behind it."""
@@ -482,8 +154,8 @@ class Walk:
         rows = self._head.rows
         if row < len(rows):
             start = self._head.start + sum(rows[:row])
-            states = bytearray(self._kept or _contexts(self._head.kind, self._head.quality))
-            self._code = _Code(self._unit[start : start + rows[row]], states)
+            states = bytearray(self._kept or contexts(self._head.kind, self._head.quality))
+            self._code = Code(self._unit[start : start + rows[row]], states)
 
     def goes_through(self, rows: range, pause: Callable[[], None]) -> bool:
         """Whether some rows end just where their codes do; those before them were gone through."""
@@ -520,15 +192,15 @@ class Walk:
 
     def _filter(self, column: int, row: int) -> None:
         code = self._code
-        if column and code.decision(_AT["merge"]):
+        if column and code.decision(AT["merge"]):
             return
-        if row and code.decision(_AT["merge"]):
+        if row and code.decision(AT["merge"]):
             return
         for color in range(3):
             if not (self._head.chroma if color else self._head.luma):
                 continue
             if color < 2:
-                kind = code.decision(_AT["filter"]) and 1 + code.even()
+                kind = code.decision(AT["filter"]) and 1 + code.even()
             if not kind:
                 continue
             offsets = [self._up_to((1 << self._set.bits - 5) - 1) for _ in range(4)]
@@ -552,7 +224,7 @@ class Walk:
         if x + pixels <= known.width and y + pixels <= known.height and is_split:
             at = (y >> 2) * self._wide + (x >> 2)
             beside = (x > 0 and self._depths[at - 1] > depth) + (y > 0 and self._depths[at - self._wide] > depth)
-            is_split = bool(self._code.decision(_AT["split"] + beside))
+            is_split = bool(self._code.decision(AT["split"] + beside))
         if known.steps >= 0 and depth <= known.steps:
             self._steps_to_come = True
         if not is_split:
@@ -578,13 +250,13 @@ class Walk:
         if self._head.kind:
             at = (y >> 2) * self._wide + (x >> 2)
             beside = (x > 0 and self._taken[at - 1]) + (y > 0 and self._taken[at - self._wide])
-            is_taken = code.decision(_AT["taken"] + beside)
+            is_taken = code.decision(AT["taken"] + beside)
             self._note(self._taken, x, y, size, is_taken)
             if is_taken:
                 self._note(self._modes, x, y, size, 1)
                 self._motion()
                 return
-            if not code.decision(_AT["inside"]):
+            if not code.decision(AT["inside"]):
                 self._moved(x, y, size, depth)
                 return
         self._inside(x, y, size)
@@ -596,12 +268,12 @@ class Walk:
         is_merged = False
         parts = self._parts(size, pixels)
         for width, height in parts:
-            is_merged = bool(code.decision(_AT["motion"]))
+            is_merged = bool(code.decision(AT["motion"]))
             if is_merged:
                 self._motion()
             else:
                 self._vectors(width, height, depth)
-        if (len(parts) > 1 or not is_merged) and not code.decision(_AT["rest"]):
+        if (len(parts) > 1 or not is_merged) and not code.decision(AT["rest"]):
             return
         self._transforms(
             x, y, size, 0, _Tree(self._set.inner, False, self._set.inner == 0 and len(parts) > 1, None), 0, (1, 1)
@@ -610,13 +282,13 @@ class Walk:
     def _parts(self, size: int, pixels: int) -> list[tuple[int, int]]:
         """Width and height of the parts of a block (7.4.9.5)."""
         code, half, quarter = self._code, pixels >> 1, pixels >> 2
-        if code.decision(_AT["part"]):
+        if code.decision(AT["part"]):
             return [(pixels, pixels)]
-        across = bool(code.decision(_AT["part"] + 1))
+        across = bool(code.decision(AT["part"] + 1))
         if size == self._set.smallest:
-            if not across and size > 3 and not code.decision(_AT["part"] + 2):
+            if not across and size > 3 and not code.decision(AT["part"] + 2):
                 return [(half, half)] * 4
-        elif self._set.unequal and not code.decision(_AT["part"] + 3):
+        elif self._set.unequal and not code.decision(AT["part"] + 3):
             sizes = (pixels - quarter, quarter) if code.even() else (quarter, pixels - quarter)
             return [(pixels, each) if across else (each, pixels) for each in sizes]
         return [(pixels, half) if across else (half, pixels)] * 2
@@ -624,31 +296,31 @@ class Walk:
     def _motion(self) -> None:
         """Which neighbour's motion is taken."""
         most = self._head.motions - 1
-        if most and self._code.decision(_AT["which"]):
+        if most and self._code.decision(AT["which"]):
             self._up_to(most - 1)
 
     def _vectors(self, width: int, height: int, depth: int) -> None:
         code, lists = self._code, 1
         if self._head.kind == 2:
-            if width + height != 12 and code.decision(_AT["lists"] + depth):
+            if width + height != 12 and code.decision(AT["lists"] + depth):
                 lists = 3
             else:
-                lists = 1 + code.decision(_AT["lists"] + 4)
+                lists = 1 + code.decision(AT["lists"] + 4)
         for number in range(2):
             if not lists >> number & 1:
                 continue
             most = self._head.others[number] - 1
             value = 0
-            while value < most and (code.decision(_AT["other"] + value) if value < 2 else code.even()):
+            while value < most and (code.decision(AT["other"] + value) if value < 2 else code.even()):
                 value += 1
             if not (number and lists == 3 and self._head.leaves_out):
                 self._vector()
-            code.decision(_AT["guess"])
+            code.decision(AT["guess"])
 
     def _vector(self) -> None:
         code = self._code
-        some = [code.decision(_AT["vector"]) for _ in range(2)]
-        more = [each and code.decision(_AT["vector"] + 1) for each in some]
+        some = [code.decision(AT["vector"]) for _ in range(2)]
+        more = [each and code.decision(AT["vector"] + 1) for each in some]
         for is_some, is_more in zip(some, more, strict=True):
             if is_more:
                 order = 1
@@ -663,11 +335,11 @@ class Walk:
     def _inside(self, x: int, y: int, size: int) -> None:
         """A block that is foretold from what lies beside it."""
         code = self._code
-        parted = size == self._set.smallest and not code.decision(_AT["part"])
+        parted = size == self._set.smallest and not code.decision(AT["part"])
         step = size - 1 if parted else size
         half = 1 << step
         places = [(x + right, y + down) for down in (0, half) for right in (0, half)] if parted else [(x, y)]
-        said = [code.decision(_AT["mode"]) for _ in places]
+        said = [code.decision(AT["mode"]) for _ in places]
         modes = []
         for (left, top), is_likely in zip(places, said, strict=True):
             likely = self._likely(left, top)
@@ -682,7 +354,7 @@ class Walk:
                 raise Misfit
             self._note(self._modes, left, top, step, mode)
         color = modes[0]
-        if code.decision(_AT["chroma"]):
+        if code.decision(AT["chroma"]):
             color = (0, 26, 10, 1)[code.number(2)]
             color = 34 if color == modes[0] else color
         self._transforms(x, y, size, 0, _Tree(self._set.depth + parted, parted, parted, color), 0, (1, 1))
@@ -703,13 +375,13 @@ class Walk:
     ) -> None:
         code = self._code
         if 2 < size <= 5 and depth < tree.most and not (tree.parted and depth == 0):
-            is_split = bool(code.decision(_AT["tree"] + 5 - size))
+            is_split = bool(code.decision(AT["tree"] + 5 - size))
         else:
             is_split = size > 5 or (tree.splits and depth == 0)
         colors = outer
         if size > 2:
-            blue = outer[0] and code.decision(_AT["color"] + depth)
-            red = outer[1] and code.decision(_AT["color"] + depth)
+            blue = outer[0] and code.decision(AT["color"] + depth)
+            red = outer[1] and code.decision(AT["color"] + depth)
             colors = blue, red
         if is_split:
             if size < 3:
@@ -722,7 +394,7 @@ class Walk:
             return
         luma = 1
         if tree.color is not None or depth or any(colors):
-            luma = code.decision(_AT["luma"] + (depth == 0))
+            luma = code.decision(AT["luma"] + (depth == 0))
         if not luma and not any(colors):
             return
         if self._set.steps >= 0 and self._steps_to_come:
@@ -738,7 +410,7 @@ class Walk:
     def _step(self) -> None:
         """A change of the quality step (9.3.3.10)."""
         code, value = self._code, 0
-        while value < 5 and code.decision(_AT["step"] + (value > 0)):
+        while value < 5 and code.decision(AT["step"] + (value > 0)):
             value += 1
         if value == 5:
             order = 0
@@ -758,13 +430,13 @@ class Walk:
     def _coefficients(self, size: int, color: int, mode: int) -> None:
         code, decision = self._code, self._code.decision
         if self._set.skips and size == 2:
-            decision(_AT["skip"] + (color > 0))
+            decision(AT["skip"] + (color > 0))
         offset, shift = (15, size - 2) if color else (3 * (size - 2) + (size - 1 >> 2), size + 1 >> 2)
-        most, first = (size << 1) - 1, _AT["last_x"] + offset
+        most, first = (size << 1) - 1, AT["last_x"] + offset
         x = y = 0
         while x < most and decision(first + (x >> shift)):
             x += 1
-        first = _AT["last_y"] + offset
+        first = AT["last_y"] + offset
         while y < most and decision(first + (y >> shift)):
             y += 1
         if x > 3:
@@ -786,7 +458,7 @@ class Walk:
             beside = ((across + 1, down) in coded) | ((across, down + 1) in coded) << 1
             is_first, is_coded, infers = number == square, True, False
             if not is_first and number:
-                is_coded = bool(decision(_AT["coded"] + (beside > 0) + 2 * (color > 0)))
+                is_coded = bool(decision(AT["coded"] + (beside > 0) + 2 * (color > 0)))
                 infers = True
             if not is_coded:
                 continue
@@ -807,7 +479,7 @@ class Walk:
                         context += 9 if size == 3 else 12
                     else:
                         context += 3 * (number > 0) + (21 if size > 3 else 15 if kind else 9)
-                if decision(_AT["some"] + context + 27 * (color > 0)):
+                if decision(AT["some"] + context + 27 * (color > 0)):
                     found.append(place)
                     infers = False
             if found:
@@ -821,7 +493,7 @@ class Walk:
             group += 1
         above, larger = 1, -1
         levels = []
-        start = _AT["above_1"] + group * 4 + 16 * (color > 0)
+        start = AT["above_1"] + group * 4 + 16 * (color > 0)
         for place in range(min(len(found), 8)):
             is_larger = decision(start + above)
             levels.append(1 + is_larger)
@@ -832,7 +504,7 @@ class Walk:
             elif 0 < above < 3:
                 above += 1
         if larger >= 0:
-            levels[larger] += decision(_AT["above_2"] + group + 4 * (color > 0))
+            levels[larger] += decision(AT["above_2"] + group + 4 * (color > 0))
         hidden = self._set.hides_signs and found[0] - found[-1] > 3
         for _ in range(len(found) - hidden):
             code.even()

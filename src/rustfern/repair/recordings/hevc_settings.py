@@ -1,8 +1,8 @@
 """Settings of H.265 pictures that stand nowhere but in the lost index: those are tried that the encoder x265 makes, until the code of a picture proves
 them.
 
-What pictures are coded with, their size too, is proved by their bytes alone (`hevc_walk`): no decoder is needed. Source: ITU-T H.265 7.3.2 (parameter sets), 7.4.9.10, A.4.1 (levels); x265,
-common/param.cpp (what the presets are).
+What pictures are coded with, their size too, is proved by their bytes alone (`hevc_walk`): no decoder is needed. Source: ITU-T H.265 7.3.2
+(parameter sets), A.4.1 (levels); x265, common/param.cpp (what the presets are).
 """
 
 from __future__ import annotations
@@ -34,6 +34,11 @@ _LEVELS = ((36_864, 30), (122_880, 60), (245_760, 63), (552_960, 90), (983_040, 
 
 def sets_for(settings: Settings, shown: tuple[int, int]) -> Hevc:
     """The parameter sets of pictures that are coded with these; `shown` are the pixels of which there is something to be seen."""
+    return Hevc((_stream_set(settings), _sequence_set(settings, shown), _picture_set(settings)))
+
+
+def _stream_set(settings: Settings) -> bytes:
+    """What holds for a whole stream (7.3.2.1)."""
     bits = SetBits()
     bits.put(0b0000_11, 6)
     bits.put(0, 6)
@@ -44,7 +49,11 @@ def sets_for(settings: Settings, shown: tuple[int, int]) -> Hevc:
     bits.put(0, 6)
     bits.number(0)
     bits.put(0, 2)
-    stream = bits.unit(b"\x40\x01")
+    return bits.unit(b"\x40\x01")
+
+
+def _sequence_set(settings: Settings, shown: tuple[int, int]) -> bytes:
+    """What holds for a sequence of pictures (7.3.2.2)."""
     bits = SetBits()
     bits.put(0b0000_000_1, 8)
     _profile(bits, settings)
@@ -59,17 +68,18 @@ def sets_for(settings: Settings, shown: tuple[int, int]) -> Hevc:
         bits.number(value)
     _held(bits)
     largest = min(settings.block, 5)
-    for value in (
-        settings.smallest - 3, settings.block - settings.smallest, 0, largest - 2, settings.inner, settings.depth,
-    ):  # fmt: skip
+    blocks = settings.smallest - 3, settings.block - settings.smallest
+    for value in (*blocks, 0, largest - 2, settings.inner, settings.depth):
         bits.number(value)
-    bits.put(0, 1)
-    bits.put(int(settings.unequal), 1)
-    bits.put(int(settings.filtered), 1)
-    bits.put(0, 1)
+    for flag in (False, settings.unequal, settings.filtered, False):
+        bits.put(int(flag), 1)
     bits.number(0)
     bits.put(0b0_1_1_0_0, 5)
-    sequence = bits.unit(b"\x42\x01")
+    return bits.unit(b"\x42\x01")
+
+
+def _picture_set(settings: Settings) -> bytes:
+    """What holds for each picture (7.3.2.3)."""
     bits = SetBits()
     bits.number(0)
     bits.number(0)
@@ -78,9 +88,8 @@ def sets_for(settings: Settings, shown: tuple[int, int]) -> Hevc:
     bits.put(0, 1)
     for value in (0, 0, 0):
         bits.number(value)
-    bits.put(0, 1)
-    bits.put(int(settings.skips), 1)
-    bits.put(int(settings.steps >= 0), 1)
+    for flag in (False, settings.skips, settings.steps >= 0):
+        bits.put(int(flag), 1)
     if settings.steps >= 0:
         bits.number(settings.steps)
     bits.number(0)
@@ -89,7 +98,7 @@ def sets_for(settings: Settings, shown: tuple[int, int]) -> Hevc:
         bits.put(int(flag), 1)
     bits.number(0)
     bits.put(0, 2)
-    return Hevc((stream, sequence, bits.unit(b"\x44\x01")))
+    return bits.unit(b"\x44\x01")
 
 
 def _profile(bits: SetBits, settings: Settings) -> None:

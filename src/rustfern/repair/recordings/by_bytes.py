@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 
 from msgspec.structs import replace
 
@@ -22,6 +23,8 @@ from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_units
 
 _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
+_SIZES = 12
+"""Sizes with which one picture reads that are tried with the others."""
 _BEGINNING = 24 << 20
 
 
@@ -76,25 +79,37 @@ def _by_encoder(
     ]
     sizes = [(each.width, each.height) for each in known]
     key = pictures.places[first], pictures.sizes[first]
-    coding: Avc | Hevc | None
     if isinstance(found.way.coding, Avc):
-        coding = found_settings(window, layout.data[0][0], key, sizes, job.budget)
-    else:
-        proved = hevc_settings.found_settings(
-            window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget
-        )
-        coding = proved[0] if proved is not None else None
-        if proved is not None and not proved[1]:
-            lost.append(Loss(LossKind.DEPTH))
-    entry = entry_of_units(coding) if coding is not None else None
-    if coding is None or entry is None:
+        for coding in islice(found_settings(window, layout.data[0][0], key, sizes, job.budget), _SIZES):
+            if (told := _read_by(job, window, layout, found, coding)) is not None and told[0] > 1:
+                return told[1]
         return None
-    told = replace(found, picture=Track(b"vide", entry, is_guessed=True), way=Units(coding, found.way.width))
+    proved = hevc_settings.found_settings(window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget)
+    if proved is None or (told := _read_by(job, window, layout, found, proved[0])) is None or told[0] <= 0:
+        return None
+    if not proved[1]:
+        lost.append(Loss(LossKind.DEPTH))
+    return told[1]
+
+
+def _read_by(
+    job: Job, window: Window, layout: Layout, found: Reading, coding: Avc | Hevc
+) -> tuple[float, Reading] | None:
+    """(how well it fits, a way of reading) by the settings of pictures."""
+    assert isinstance(found.way, Units)
+    entry = entry_of_units(coding)
+    if entry is None:
+        return None
+    told = replace(
+        found,
+        picture=Track(b"vide", entry, is_guessed=True),
+        way=Units(coding, found.way.width),
+        sounds=list(found.sounds),
+        ways=list(found.ways),
+    )
     if not told.ways:
         guess_plain(window, told, *layout.data[0], job.budget.spend)
-    fit = _fits(job, window, told, _begun(job, window, layout, told))
-    # The code of H.265 pictures proved the settings, also where no decoder is installed.
-    return told if fit > (0 if isinstance(coding, Hevc) else 1) else None
+    return _fits(job, window, told, _begun(job, window, layout, told)), told
 
 
 def _unread(asked: set[str]) -> str:

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from rustfern.formats.media import alac
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
-from rustfern.repair.recordings.find import Finder, Plain
+from rustfern.repair.recordings.find import Finder, Found, Plain
 from rustfern.repair.recordings.tables import Track
 from rustfern.repair.recordings.ways import Aac, Alac, Intra, Jpegs, Mp3, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
@@ -23,12 +23,12 @@ from rustfern.repair.recordings.write import (
     entry_of_units,
 )
 
-_TRIED = 1 << 20
+_TRIED, _SOME_SOUND = 1 << 20, 1 << 16
 _AAC_TABLES = (3, 6, 5, 8, 11, 2, 0)
 """A rate of each group whose frames read alike, the usual first."""
 _INTRA = (b"icpf",)
 _FORMS = ("<i2", ">i2", "u1")
-_MUCH_SMOOTHER, _NEAR, _SMALL = 0.6, 0.02, 320
+_MUCH_SMOOTHER, _ALIKE, _NEAR, _SMALL = 0.6, 0.8, 0.02, 320
 
 
 class Reading(msgspec.Struct):
@@ -169,13 +169,13 @@ def guess_plain(window: Window, found: Reading, start: int, end: int, pause: Cal
     pictures = len(finder.pictures.places)
     if len(heard.places) < 3 or pictures < 3:
         return
-    a_picture = heard.size / pictures
+    a_picture = _a_picture(finder.pictures.places, heard)
     if a_picture < 100:
         return
-    data = window.at(heard.places[len(heard.places) // 2], 65536 & -4)
+    data = _some_of(window, heard)
     form = min(_FORMS, key=lambda each: _roughness(data, each))
     width = 1 if form == "u1" else 2
-    channels = 2 if _roughness(data, form, 2) < _MUCH_SMOOTHER * _roughness(data, form) else 1
+    channels = 2 if _is_paired(data, form) else 1
     entry, _ = entry_for(way, window, finder.pictures.places)
     is_small = entry is not None and size_of(Track(entry=entry))[0] <= _SMALL
     usual = (15.0, 30.0) if is_small else (30.0, 15.0)
@@ -196,6 +196,36 @@ def guess_plain(window: Window, found: Reading, start: int, end: int, pause: Cal
     found.ways.append(Plain(channels * width))
     known = found.picture or Track(is_guessed=True)
     found.picture = replace(known, scale=round(shown * 1000), step=1000)
+
+
+def _a_picture(places: Sequence[int], heard: Found) -> float:
+    """Bytes of sound for each picture: the slope of what lies before each of them, as sound comes in runs (least squares). What follows the last one may
+    be a part of another.
+    """
+    import numpy as np
+
+    before = np.concatenate([[0], np.cumsum(np.array(heard.sizes, float))])[np.searchsorted(heard.places, places)]
+    return float(np.polyfit(np.arange(len(places)), before, 1)[0])
+
+
+def _some_of(window: Window, heard: Found) -> bytes:
+    """Some of a sound, from its middle on."""
+    data = bytearray()
+    for number in range(len(heard.places) // 2, len(heard.places) - 1):
+        data += window.at(heard.places[number], heard.sizes[number] & -4)
+        if len(data) > _SOME_SOUND:
+            break
+    return bytes(data)
+
+
+def _is_paired(data: bytes, form: str) -> bool:
+    """Whether two channels take turns: each goes on from its own last value, or both have the same."""
+    import numpy as np
+
+    if _roughness(data, form, 2) < _MUCH_SMOOTHER * _roughness(data, form):
+        return True
+    values = np.frombuffer(data[: len(data) & ~3], form).reshape(-1, 2)
+    return bool((values[:, 0] == values[:, 1]).mean() > _ALIKE > (values[1:, 0] == values[:-1, 1]).mean())
 
 
 def _roughness(data: bytes, form: str, step: int = 1) -> float:

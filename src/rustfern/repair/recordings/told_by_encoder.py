@@ -117,13 +117,13 @@ def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
 
 def found_settings(
     window: Window, start: int, key: tuple[int, int], known: Sequence[tuple[int, int]], budget: Budget
-) -> Avc | None:
-    """The parameter sets with which a decoder reads the picture at a place (offset, bytes), which needs no other one; None where it reads it with none,
-    where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
+) -> Iterator[Avc]:
+    """The parameter sets with which a decoder reads the picture at a place (offset, bytes), which needs no other one, the likeliest first: one picture
+    may read with several sizes. None where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
     """
     options = options_in(window, start)
     if options is None or not can_show() or key[1] > _MOST:
-        return None
+        return
     sizes = list(dict.fromkeys(_sizes(known)))
     together = max(1, min(_AT_A_TIME, _HELD // max(key[1], 1)))
     for first in range(0, len(sizes), together):
@@ -134,7 +134,7 @@ def found_settings(
             coding = settings_for(options, width, height)
             entry = entry_of_units(coding) if coding is not None else None
             if coding is None or entry is None:
-                return None
+                return
             made = io.BytesIO()
             track = Written(
                 b"vide", entry, 30, width, height, array("Q", [key[0]]), array("I", [key[1]]), array("I", [1]), array("q", [0]), array("b"),
@@ -148,7 +148,4 @@ def found_settings(
             )
             or b""
         )
-        good = [n for n, each in enumerate(told.split()) if each == b"1"]
-        if good:
-            return tried[good[0]]
-    return None
+        yield from (tried[n] for n, each in enumerate(told.split()) if each == b"1")

@@ -25,6 +25,8 @@ _STRANGE = 2
 _ZEROS, _FILLING = bytes(16), bytes(256)
 _HOLE = bytes(2048)
 _MOST_SAMPLES = 20_000_000
+_KNOWN, _LOOKED_AT, _FAR_LARGER = 8, 250, 3
+"""Pictures by which it is told how large they are: at least, at most; how much larger one is that is looked into."""
 
 
 class Plain(msgspec.Struct, frozen=True):
@@ -289,9 +291,27 @@ class Finder:
             if not tried % 256:
                 self._pause()
             sample = self._picture_at(place, end)
-            if sample is not None and (sample.size > 64 or self._follows(place + sample.size, end)):
+            if sample is None or (sample.size <= 64 and not self._follows(place + sample.size, end)):
+                continue
+            if not self._swallows(place, sample.size):
                 return place
         return None
+
+    def _swallows(self, at: int, size: int) -> bool:
+        """Whether what looks like a picture is far larger than all before it, and several pictures lie in it: then it is sound that looks like one."""
+        known = self.pictures.sizes
+        if self._picture is None or len(known) < _KNOWN or size <= _FAR_LARGER * max(known[-_LOOKED_AT:]):
+            return False
+        inner, behind = 0, at + 1
+        for place in self._picture.next_from(self._window, at + 1, at + size):
+            if place < behind:
+                continue
+            sample = self._picture_at(place, at + size)
+            if sample is not None and sample.size > 64:
+                inner, behind = inner + 1, place + sample.size
+                if inner > 1:
+                    return True
+        return False
 
     def _follows(self, at: int, end: int) -> bool:
         """Whether something that is known begins at a place."""

@@ -17,6 +17,7 @@ from rustfern.repair.recordings.ways import Aac, Alac, Intra, Jpegs, Mp3, Texts,
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import (
     entry_of_aac,
+    entry_of_alac,
     entry_of_intra,
     entry_of_jpegs,
     entry_of_plain,
@@ -27,8 +28,10 @@ _TRIED, _SOME_SOUND = 1 << 20, 1 << 16
 _AAC_TABLES = (3, 6, 5, 8, 11, 2, 0)
 """A rate of each group whose frames read alike, the usual first."""
 _INTRA = (b"icpf",)
+_ALAC = ((16, 2), (16, 1), (24, 2), (24, 1))
+"""Bits and channels of ALAC as most encoders make it."""
 _FORMS = ("<i2", ">i2", "u1")
-_MUCH_SMOOTHER, _ALIKE, _NEAR, _SMALL = 0.6, 0.8, 0.02, 320
+_MORE, _MUCH_SMOOTHER, _ALIKE, _NEAR, _SMALL, _NOISE = 1.1, 0.6, 0.8, 0.02, 320, 1.0
 
 
 class Reading(msgspec.Struct):
@@ -101,7 +104,7 @@ def guessed(
     beginning; None where nothing fits.
     """
     stop = min(end, start + _TRIED)
-    best: tuple[int, Way | None] = (0, known)
+    best: tuple[int, int, Way | None] = (0, 0, known)
     makers: list[Callable[[], Way]] = [
         lambda: Units(Avc(), 4),
         lambda: Units(Hevc(), 4),
@@ -111,9 +114,11 @@ def guessed(
     for make in makers if known is None else ():
         finder = Finder(window, make(), [], pause)
         finder.walk(start, stop)
-        if finder.pictures.size > best[0] and len(finder.pictures.places) > 1:
-            best = finder.pictures.size, make()
-    way = best[1]
+        size, count = finder.pictures.size, len(finder.pictures.places)
+        # Of two that explain about as much it is the one with more pictures: a few huge ones are what chance makes of others.
+        if count > 1 and (size > _MORE * best[0] or (_MORE * size > best[0] and count > best[1])):
+            best = size, count, make()
+    way = best[2]
     found = Reading(None, way, [], [])
     heard: tuple[int, Way | None] = (0, None)
     for table in (*_AAC_TABLES, -1):
@@ -122,7 +127,17 @@ def guessed(
         finder.walk(start, min(stop, start + _TRIED // 4))
         if finder.heard[0].size > heard[0] * 1.02 and len(finder.heard[0].places) > 2:
             heard = finder.heard[0].size, sound
-    if heard[1] is not None:
+    for bits, count in _ALAC if heard[1] is None else ():
+        usual = Alac(alac.Settings(4096, bits, 40, 10, 14, count, 44100))
+        finder = Finder(window, way, [usual], pause)
+        finder.walk(start, min(stop, start + _TRIED // 4))
+        if finder.heard[0].size > heard[0] and len(finder.heard[0].places) > 2:
+            heard = finder.heard[0].size, usual
+    if isinstance(heard[1], Alac):
+        told = heard[1].settings
+        found.sounds.append(Track(b"soun", entry_of_alac(told), told.rate, told.samples, is_guessed=True))
+        found.ways.append(heard[1])
+    elif heard[1] is not None:
         channels = _channels(window, heard[1], finder_of(window, way, heard[1], start, stop, pause))
         if isinstance(heard[1], Aac):
             found.sounds.append(
@@ -174,6 +189,8 @@ def guess_plain(window: Window, found: Reading, start: int, end: int, pause: Cal
         return
     data = _some_of(window, heard)
     form = min(_FORMS, key=lambda each: _roughness(data, each))
+    if _roughness(data, form) > _NOISE:
+        return  # what lies there goes up and down as noise does, and as what is coded: as sound it would hurt
     width = 1 if form == "u1" else 2
     channels = 2 if _is_paired(data, form) else 1
     entry, _ = entry_for(way, window, finder.pictures.places)

@@ -7,6 +7,8 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from itertools import pairwise
 
+from msgspec.structs import replace
+
 from rustfern.formats.media.aac import RATES, alike
 from rustfern.formats.media.coded_video import settings_of
 from rustfern.repair.interface import Job, Loss, LossKind
@@ -25,13 +27,14 @@ from rustfern.repair.recordings.timing import (
     times_by_sound,
 )
 from rustfern.repair.recordings.trial import spoiled_by_gaps
-from rustfern.repair.recordings.ways import Aac, Sample, Texts, Units, Way
+from rustfern.repair.recordings.ways import Aac, Alac, Sample, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
-from rustfern.repair.recordings.write import Written, entry_of_aac
+from rustfern.repair.recordings.write import Written, entry_of_aac, entry_of_alac
 
 _AS_LONG = 0.03
 _LEAST = 2
 _FEW = 20
+_ALAC_RATES = (44100, 48000, 32000, 22050, 16000, 96000, 24000, 8000)
 _FILM_SCALE = 90_000
 
 
@@ -163,7 +166,17 @@ def _at_likely_rate(track: Track, way: Way | Plain, found: Found, seconds: float
     """Sound of which nothing tells the rate: of those whose frames read alike the one that makes it as long as the pictures; where nothing tells how long
     these are either, the one with which they come as pictures usually do.
     """
-    if not track.is_guessed or not isinstance(way, Aac) or not (seconds or pictures > _FEW):
+    if not track.is_guessed or not (seconds or pictures > _FEW):
+        return track
+    if isinstance(way, Alac):
+        lasts = len(found.places) * way.settings.samples
+        off = [
+            (abs(lasts / rate / seconds - 1) if seconds else off_usual(pictures * rate / lasts)) for rate in _ALAC_RATES
+        ]
+        near = next((n for n, each in enumerate(off) if each < _AS_LONG), off.index(min(off)))
+        told = replace(way.settings, rate=_ALAC_RATES[near])
+        return Track(b"soun", entry_of_alac(told), told.rate, told.samples, is_guessed=True)
+    if not isinstance(way, Aac):
         return track
     rates = [n for n in range(len(RATES)) if alike(n) == alike(way.rate)]
     if seconds:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 
+from rustfern.formats.media import alac
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape
 from rustfern.repair.recordings.tables import USUAL_MATRIX
@@ -269,6 +270,14 @@ def entry_of_aac(rate: int, channels: int) -> bytes:
     decoder = b"\x04" + bytes([13 + len(inner)]) + struct.pack(">BBBHII", 0x40, 0x15, 0, 0, 0, 0) + inner
     whole = b"\x03" + bytes([3 + len(decoder) + 3]) + b"\0\0\0" + decoder + b"\x06\x01\x02"
     return box(b"mp4a", _sound(channels, 16, RATES[rate]), full(b"esds", 0, 0, whole))
+
+
+def entry_of_alac(settings: alac.Settings) -> bytes:
+    """A description of sound in ALAC, with its cookie."""
+    told = struct.pack(
+        ">IBBBBBBHIII", settings.samples, 0, settings.bits, settings.scale, settings.start, settings.limit, settings.channels, 255, 0, 0, settings.rate
+    )  # fmt: skip
+    return box(b"alac", _sound(settings.channels, settings.bits, settings.rate), full(b"alac", 0, 0, told))
 
 
 def entry_of_plain(coding: bytes, channels: int, bits: int, rate: int) -> bytes:

@@ -30,16 +30,25 @@ from rustfern.formats.media.hevc_heads import Settings as Walked
 from rustfern.formats.media.hevc_walk import Walk, sizes_of
 from rustfern.repair.interface import Job, LossKind, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
-from rustfern.repair.recordings.find import Found
+from rustfern.repair.recordings.find import Found, Plain
 from rustfern.repair.recordings.layout import layout_of
+from rustfern.repair.recordings.settings import guessed
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timing import rate_of, shifts_of, times_by_sound
-from rustfern.repair.recordings.ways import Sample
+from rustfern.repair.recordings.ways import Jpegs, Sample
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.registry import repairers
 
 Rustfern = Callable[..., Run]
 HOLE = 4096
+
+
+@functools.cache
+def small_jpeg() -> bytes:
+    """A picture such as cameras write into recordings."""
+    made = io.BytesIO()
+    Image.new("RGB", (64, 48), (90, 120, 70)).save(made, "jpeg")
+    return made.getvalue()
 
 
 @functools.cache
@@ -118,6 +127,20 @@ def test_a_recording_that_was_never_finished_plays(name: str, like: str, tmp_pat
     shown = lambda track: [s - min(track.shifts, default=0) for s in track.shifts]  # noqa: E731
     assert [n * before.scale / after.scale for n in shown(after)] == pytest.approx(shown(before), abs=1)
     assert after.matrix == before.matrix and after.keys == before.keys
+
+
+@pytest.mark.parametrize("name", ["log-book.m4a", "log-alone.m4a", "deck.mov", "two-sounds.mp4"])
+def test_what_most_encoders_make_needs_no_sample(name: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    if name == "two-sounds.mp4" and not can_show():
+        pytest.skip("no decoder is installed")
+    whole = recordings()[name]
+    made, _, run = repaired(tmp_path, rustfern, name, without_tables(whole))
+    mine, theirs = (
+        [(each.kind, each.coding, list(each.sizes), each.entry[32:36]) for each in tracks(data)]
+        for data in (made, whole)
+    )
+    assert run.status == 0 and [each[:2] for each in mine] == [each[:2] for each in theirs]
+    assert all(a[2] == b[2] or sum(a[2]) == sum(b[2]) for a, b in zip(mine, theirs, strict=True))
 
 
 @pytest.mark.parametrize("damage", ["none", "hole"])
@@ -242,6 +265,28 @@ def test_no_bytes_break_the_walk_through_the_code_of_a_picture(
         with contextlib.suppress(NoUnit):
             Walk(unit, Walked(160, 120, block, depth=depth, by_rows=by_rows, weighs=(True, False))).fits()
             sizes_of(unit, Walked(block=block, depth=depth), lambda: None)
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+@pytest.mark.parametrize("rate", [8_000, 44_100, 48_000])
+@pytest.mark.parametrize("shown", [12.0, 25.0, 30.0, 60.0])
+def test_uncoded_sound_is_told_by_how_much_of_it_lies_by_a_picture(channels: int, rate: int, shown: float) -> None:
+    picture, film = small_jpeg(), bytearray()
+    values = np.random.default_rng(5).normal(0, 300, rate * 4).cumsum() % 20_000 - 10_000
+    sound = np.repeat(values.astype("<i2"), channels).tobytes()
+    step, at = 1_024 * 2 * channels, 0
+    for number in range(int(4 * shown)):
+        film += picture
+        while at + step <= (number + 1) / shown * rate * 2 * channels:
+            film += sound[at : at + step]
+            at += step
+    window = Window(io.BytesIO(bytes(film)), len(film))
+    found = guessed(window, 0, len(film), lambda: None)
+    assert found is not None and isinstance(found.way, Jpegs) and found.picture is not None
+    (track,) = found.sounds
+    # Twice as many pictures with twice as much sound are the same bytes.
+    assert found.ways == [Plain(2 * channels)]
+    assert found.picture.scale / 1000 / track.scale == pytest.approx(shown / rate, rel=0.004)
 
 
 @pytest.mark.parametrize("damage", ["zeros", "noise", "cut", "tables cut", "tables zero", "wrong places"])

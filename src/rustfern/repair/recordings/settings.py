@@ -31,7 +31,7 @@ _INTRA = (b"icpf",)
 _ALAC = ((16, 2), (16, 1), (24, 2), (24, 1))
 """Bits and channels of ALAC as most encoders make it."""
 _FORMS = ("<i2", ">i2", "u1")
-_MORE, _MUCH_SMOOTHER, _ALIKE, _NEAR, _SMALL, _NOISE = 1.1, 0.6, 0.8, 0.02, 320, 1.0
+_MORE, _MUCH_SMOOTHER, _ALIKE, _NEAR, _SMALL, _NOISE, _ALL = 1.1, 0.6, 0.8, 0.02, 320, 1.0, 0.9
 
 
 class Reading(msgspec.Struct):
@@ -133,6 +133,8 @@ def guessed(
         finder.walk(start, min(stop, start + _TRIED // 4))
         if finder.heard[0].size > heard[0] and len(finder.heard[0].places) > 2:
             heard = finder.heard[0].size, usual
+    if known is None and way is not None and _is_sound_alone(window, heard[1], start, stop, pause):
+        way = found.way = None
     if isinstance(heard[1], Alac):
         told = heard[1].settings
         found.sounds.append(Track(b"soun", entry_of_alac(told), told.rate, told.samples, is_guessed=True))
@@ -150,6 +152,14 @@ def guessed(
     elif way is not None and not isinstance(way, Units):
         guess_plain(window, found, start, stop, pause)
     return found if way is not None or found.ways else None
+
+
+def _is_sound_alone(window: Window, sound: Way | None, start: int, stop: int, pause: Callable[[], None]) -> bool:
+    """Whether a sound explains all that there is: what looked like pictures was chance."""
+    stop = min(stop, start + _TRIED // 4)
+    return sound is not None and finder_of(window, None, sound, start, stop, pause).heard[0].size > _ALL * (
+        stop - start
+    )
 
 
 def finder_of(

@@ -263,7 +263,7 @@ class Finder:
         length = stop - at
         if self._last >= 0 and (following is not None or _HOLE in self._window.at(at, length)):
             return at  # sound follows sound only at the end
-        if following is not None and usual and length > max(way.chunk, self._longest()) * 3 // 2:
+        if following is not None and usual and length % usual and length > max(way.chunk, self._longest()) * 3 // 2:
             return at  # a picture is damaged here: what sound there is, is found from the next one backwards
         if length % way.frame and following is not None:
             return at

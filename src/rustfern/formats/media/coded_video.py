@@ -37,12 +37,13 @@ class Bits:
 
     def number(self) -> int:
         """A number of the kind ue(v)."""
-        zeros = 0
-        while not self.take(1):
-            zeros += 1
-            if zeros > 31:
-                raise NoUnit
-        return (1 << zeros) - 1 + (self.take(zeros) if zeros else 0)
+        rest = self._value & ((1 << self._left) - 1)
+        zeros = self._left - rest.bit_length()
+        left = self._left - 2 * zeros - 1
+        if zeros > 31 or left < 0:
+            raise NoUnit
+        self._left = left
+        return (rest >> left) - 1
 
     def signed(self) -> int:
         """A number of the kind se(v)."""

@@ -15,7 +15,7 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.core.paths import plain_path
-from rustfern.core.remarks import NextStep, Notice, Reason, Warn
+from rustfern.core.remarks import Caution, NextStep, Notice, Reason, Warn
 
 
 class Kind(StrEnum):
@@ -344,6 +344,11 @@ class Document(msgspec.Struct, frozen=True):
     def is_lost(self) -> bool:
         """Whether something of it was lost."""
         return self.verdict.situation is not Situation.NOTHING_LOST
+
+    @property
+    def shows_no_loss(self) -> bool:
+        """Whether only the person's word speaks of a loss: no copy holds anything newer."""
+        return any(each.kind is Caution.NOTHING_NEWER for each in self.verdict.warnings)
 
     @property
     def best_id(self) -> str | None:

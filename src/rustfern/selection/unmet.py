@@ -29,7 +29,7 @@ def meant(documents: Sequence[Document], asked: str | None) -> list[int]:
 
 def is_found(document: Document) -> bool:
     """Whether anything shows that something of this document was lost, other than the person's word."""
-    lost = document.verdict.situation is not Situation.NOTHING_LOST
+    lost = document.is_lost
     return lost and not any(each.kind is Caution.NOTHING_NEWER for each in document.verdict.warnings)
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rustfern.cli.context import this_run
 from rustfern.core.model import Copy, Kind, Lock, Record, Situation, State, hides_files
 from rustfern.core.paths import inside, plain_path
-from rustfern.core.remarks import About, Caution, counted
+from rustfern.core.remarks import About, counted
 from rustfern.core.remote_paths import is_remote
 from rustfern.operations import schema
 from rustfern.operations.scan import of_others
@@ -266,11 +266,6 @@ def _asked(documents: Sequence[Document], lost: list[Document]) -> list[Document
     return [d for place, d in enumerate(documents) if place == 0 or d.number in lost_ones]
 
 
-def _shows_no_loss(document: Document) -> bool:
-    """Whether only the person's word speaks of a loss: no copy holds anything newer."""
-    return any(each.kind is Caution.NOTHING_NEWER for each in document.verdict.warnings)
-
-
 def _not_searched(console: Console, answer: Answer) -> None:
     from rustfern.cli.screen.console import bullet, heading, short_path
 
@@ -313,7 +308,7 @@ def _next(console: Console, answer: Answer, shown: list[Document], typed: Sequen
                 style=f"bold {RUST}",
             )
         )
-    found = [d for d in shown if d.best_id and d.is_lost and not _shows_no_loss(d)]
+    found = [d for d in shown if d.best_id and d.is_lost and not d.shows_no_loss]
     where = " ".join(shell_word(root) for root in typed)
     if not found:
         steps = [(f"scan {where} --everything".replace("  ", " "), "all that was found, also what lost nothing")]

@@ -150,10 +150,10 @@ def found_settings(
 
 def _for_all(settings: Settings, pictures: Sequence[bytes], pause: Callable[[], None]) -> Settings | None:
     """The settings with what only pictures need that need others, as most of these prove; None where nothing does."""
-    best, most, tried = None, -1, 0
+    best, most = None, -1
     others = [unit for unit in pictures if unit[0] >> 1 & 63 < 16]
     for tools in _tools(settings):
-        count = tried = 0
+        count = 0
         for unit in others:
             pause()
             try:
@@ -161,12 +161,11 @@ def _for_all(settings: Settings, pictures: Sequence[bytes], pause: Callable[[], 
             except NoUnit:
                 continue
             count += walk.fits(pause)
-        tried = len(others)
         if count > most:
             best, most = tools, count
-        if count == tried:
+        if count == len(others):
             break
-    return best if most >= _PROVED * tried else None
+    return best if most >= _PROVED * len(others) else None
 
 
 class _TooLong(Exception):

@@ -101,6 +101,7 @@ class LossKind(StrEnum):
     PACE = "pace"
     DEPTH = "depth"
     UNLIKE = "unlike"
+    EDGE = "edge"
     AREA = "area"
     LARGE = "large picture"
     HEAD = "head"

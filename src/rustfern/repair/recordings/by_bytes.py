@@ -12,6 +12,7 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft
 from rustfern.repair.recordings import hevc_settings
 from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.layout import Layout
+from rustfern.repair.recordings.set_bits import USUAL_SIZES
 from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain, guessed, reading_of, size_of
 from rustfern.repair.recordings.shared_walk import walk
 from rustfern.repair.recordings.tables import Track, tracks_of
@@ -26,6 +27,8 @@ _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
 _SIZES = 12
 """Sizes with which one picture reads that are tried with the others."""
 _BEGINNING = 24 << 20
+_BLOCK = 16
+"""Pixels of the blocks that H.264 pictures are coded in."""
 
 
 def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], lost: list[Loss]) -> list[Written]:
@@ -82,13 +85,18 @@ def _by_encoder(
     if isinstance(found.way.coding, Avc):
         for coding in islice(found_settings(window, layout.data[0][0], key, sizes, job.budget), _SIZES):
             if (told := _read_by(job, window, layout, found, coding)) is not None and told[0] > 1:
+                shape = coding.shape
+                if shape is not None and (shape.width, shape.height) not in (*sizes, *USUAL_SIZES):
+                    lost.append(Loss(LossKind.EDGE, count=_BLOCK - 1))
                 return told[1]
         return None
     proved = hevc_settings.found_settings(window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget)
-    if proved is None or (told := _read_by(job, window, layout, found, proved[0])) is None or told[0] <= 0:
+    if proved is None or (told := _read_by(job, window, layout, found, proved.coding)) is None or told[0] <= 0:
         return None
-    if not proved[1]:
+    if not proved.tells_bits:
         lost.append(Loss(LossKind.DEPTH))
+    if proved.filling:
+        lost.append(Loss(LossKind.EDGE, count=proved.filling))
     return told[1]
 
 

@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from itertools import product
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.formats.media.coded_video import Hevc, NoUnit, unit_lengths
@@ -119,11 +120,21 @@ def _held(bits: SetBits) -> None:
         bits.number(value)
 
 
+class Proof(msgspec.Struct, frozen=True):
+    """Parameter sets that pictures prove, and what they do not prove: whether how many bits a value has is told; how many rows and columns at the edge,
+    at most, are there only because pictures are coded in whole blocks (0 where the size is a usual one).
+    """
+
+    coding: Hevc
+    tells_bits: bool
+    filling: int
+
+
 def found_settings(
     window: Window, places: Sequence[int], lengths: Sequence[int], known: Sequence[tuple[int, int]], budget: Budget
-) -> tuple[Hevc, bool] | None:
-    """The parameter sets of the pictures at some places (offsets, bytes), proved by the first that needs no other one and by some of the others, and
-    whether that proves how many bits a value has; None where none of those that are tried fits. `known` are sizes of other recordings.
+) -> Proof | None:
+    """The parameter sets of the pictures at some places (offsets, bytes), proved by the first that needs no other one and by some of the others; None
+    where none of those that are tried fits. `known` are sizes of other recordings.
     """
     pictures = _whole_pictures(window, places, lengths)
     alone = next((unit for unit in pictures if unit[0] >> 1 & 63 in _IDR), None)
@@ -141,8 +152,9 @@ def found_settings(
         for fitting in _proved(alone, usual, pause):
             whole = _for_all(fitting, [unit for unit in pictures if unit is not alone], pause)
             if whole is not None:
-                shown = _shown(whole, usual)
-                return sets_for(whole, shown), whole.filtered
+                coded = whole.width, whole.height
+                shown = next((each for each in usual if _coded(whole, each) == coded), None)
+                return Proof(sets_for(whole, shown or coded), whole.filtered, 0 if shown else (1 << whole.smallest) - 1)
     except _TooLong:
         pass
     return None
@@ -236,12 +248,6 @@ def _coded(settings: Settings, shown: tuple[int, int]) -> tuple[int, int]:
     """The size that pictures are coded with of which so many pixels are seen."""
     step = 1 << settings.smallest
     return -(-shown[0] // step) * step, -(-shown[1] // step) * step
-
-
-def _shown(settings: Settings, usual: Sequence[tuple[int, int]]) -> tuple[int, int]:
-    """How much of a picture is meant to be seen: a usual size, if it is coded so."""
-    coded = settings.width, settings.height
-    return next((each for each in usual if _coded(settings, each) == coded), coded)
 
 
 def _tools(settings: Settings) -> Iterator[Settings]:

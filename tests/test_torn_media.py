@@ -223,6 +223,50 @@ def test_settings_that_the_encoder_tells_of_need_no_sample(tmp_path: Path, rustf
     assert mine.entry[32:36] == theirs.entry[32:36]
 
 
+def filmed(coder: str, width: int, height: int, options: dict[str, str], pixels: str = "yuv420p") -> bytes:
+    """A recording of something that moves, by a real encoder."""
+    import av
+
+    made, chance = io.BytesIO(), np.random.default_rng(7)
+    with av.open(made, "w", format="mp4") as film:
+        stream = film.add_stream(coder, rate=25, options=options)
+        stream.width, stream.height, stream.pix_fmt = width, height, pixels
+        ground = chance.integers(0, 200, (height, width, 3), dtype=np.uint8)
+        for number in range(12):
+            ground[8 : height // 2, 8 : width // 2] = (20 * number) % 255
+            picture = av.VideoFrame.from_ndarray(np.roll(ground, 3 * number, 1), format="rgb24")
+            film.mux(stream.encode(picture.reformat(format=pixels)))
+        film.mux(stream.encode(None))
+    return made.getvalue()
+
+
+@pytest.mark.skipif(not can_show(), reason="no decoder is installed")
+@pytest.mark.parametrize(("coder", "size", "options", "edge"), [
+    ("libx264", (640, 360), {"preset": "veryfast"}, 0), ("libx264", (480, 270), {"preset": "fast", "g": "4"}, 0), ("libx264", (208, 112), {}, 15),
+    ("libx265", (320, 180), {"preset": "ultrafast"}, 0), ("libx265", (256, 144), {"preset": "slower"}, 0), ("libx265", (200, 136), {"preset": "fast"}, 7),
+    ("libx265", (176, 144), {"x265-params": "ctu=16:no-signhide=1:amp=1:rect=1"}, 0), ("libx265", (160, 120), {"x265-params": "no-wpp=1"}, 0),
+])  # fmt: skip
+def test_sizes_that_stood_in_the_index_alone(
+    coder: str, size: tuple[int, int], options: dict[str, str], edge: int
+) -> None:
+    import av
+
+    if coder not in av.codecs_available:
+        pytest.skip("the encoder is missing")
+    if coder == "libx265":
+        options = {**options, "x265-params": ":".join(filter(None, ("log-level=none", options.get("x265-params"))))}
+    whole = filmed(coder, *size, options)
+    data, out = without_tables(whole), io.BytesIO()
+    told = movie.repair(Job(io.BytesIO(data), len(data), "slip.mp4", "mp4"), out)
+    assert samples(out.getvalue(), b"vide") == samples(whole, b"vide")
+    (mine,) = tracks(out.getvalue())
+    assert struct.unpack_from(">HH", mine.entry, 32) == size
+    assert [each.count for each in told.lost if each.kind is LossKind.EDGE] == [edge] * bool(edge)
+    with av.open(io.BytesIO(out.getvalue())) as mended, av.open(io.BytesIO(whole)) as first:
+        shown = [[picture.to_ndarray().tobytes() for picture in film.decode(video=0)] for film in (mended, first)]
+    assert shown[0] == shown[1] and len(shown[0]) == 12
+
+
 @pytest.mark.parametrize("decoder", [True, False])
 def test_pictures_whose_code_proves_their_settings_need_no_sample(
     decoder: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

@@ -27,8 +27,8 @@ _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
 _SIZES = 12
 """Sizes with which one picture reads that are tried with the others."""
 _BEGINNING = 24 << 20
-_BLOCK = 16
-"""Pixels of the blocks that H.264 pictures are coded in."""
+_BLOCK, _BEGUN = 16, 4
+"""Pixels of the blocks that H.264 pictures are coded in; pictures that sizes are tried with."""
 
 
 def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], lost: list[Loss]) -> list[Written]:
@@ -81,9 +81,12 @@ def _by_encoder(
         each.way.coding.shape for each in samples if isinstance(each.way, Units) and each.way.coding.shape is not None
     ]
     sizes = [(each.width, each.height) for each in known]
-    key = pictures.places[first], pictures.sizes[first]
+    some = slice(first, first + _BEGUN)
     if isinstance(found.way.coding, Avc):
-        for coding in islice(found_settings(window, layout.data[0][0], key, sizes, job.budget), _SIZES):
+        for coding in islice(
+            found_settings(window, layout.data[0][0], pictures.places[some], pictures.sizes[some], sizes, job.budget),
+            _SIZES,
+        ):
             if (told := _read_by(job, window, layout, found, coding)) is not None and told[0] > 1:
                 shape = coding.shape
                 if shape is not None and (shape.width, shape.height) not in (*sizes, *USUAL_SIZES):

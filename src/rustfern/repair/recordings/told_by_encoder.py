@@ -24,6 +24,7 @@ _SOUGHT = 256 << 10
 _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""
 _AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
+_TALLER, _MOST_ROWS = 6, 270
 
 
 def options_in(window: Window, start: int) -> dict[str, str] | None:
@@ -116,36 +117,88 @@ def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
 
 
 def found_settings(
-    window: Window, start: int, key: tuple[int, int], known: Sequence[tuple[int, int]], budget: Budget
+    window: Window,
+    start: int,
+    places: Sequence[int],
+    lengths: Sequence[int],
+    known: Sequence[tuple[int, int]],
+    budget: Budget,
 ) -> Iterator[Avc]:
-    """The parameter sets with which a decoder reads the picture at a place (offset, bytes), which needs no other one, the likeliest first: one picture
-    may read with several sizes. None where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
+    """The parameter sets with which a decoder reads some pictures (offsets, bytes), the first of which needs no other one, the likeliest first: they may
+    read with several sizes. None where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
     """
     options = options_in(window, start)
-    if options is None or not can_show() or key[1] > _MOST:
+    if options is None or not can_show() or sum(lengths) > _MOST:
         return
     sizes = list(dict.fromkeys(_sizes(known)))
-    together = max(1, min(_AT_A_TIME, _HELD // max(key[1], 1)))
+    together = max(1, min(_AT_A_TIME, _HELD // max(sum(lengths), 1)))
+    seen = set[tuple[int, int]]()
     for first in range(0, len(sizes), together):
-        budget.spend()
-        tried: list[Avc] = []
-        films = bytearray()
-        for width, height in sizes[first : first + together]:
-            coding = settings_for(options, width, height)
-            entry = entry_of_units(coding) if coding is not None else None
-            if coding is None or entry is None:
-                return
-            made = io.BytesIO()
-            track = Written(
-                b"vide", entry, 30, width, height, array("Q", [key[0]]), array("I", [key[1]]), array("I", [1]), array("q", [0]), array("b"),
-            )  # fmt: skip
-            write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
-            films += len(made.getvalue()).to_bytes(4, "big") + made.getvalue()
-            tried.append(coding)
-        told = (
-            made_aside(
-                "rustfern.repair.recordings.trial", b"many" + bytes(films), min(_PATIENCE, max(budget.left(), 0.5))
-            )
-            or b""
-        )
-        yield from (tried[n] for n, each in enumerate(told.split()) if each == b"1")
+        some = sizes[first : first + together]
+        for size, is_read in zip(some, _read(window, places, lengths, options, some, budget), strict=False):
+            if not is_read or _blocks(size) in seen:
+                continue
+            whole = _as_tall_as_it_is(window, places, lengths, options, size, together, budget)
+            if whole is None or _blocks(whole) in seen:
+                continue
+            seen |= {_blocks(size), _blocks(whole)}
+            size = next((each for each in sizes if _blocks(each) == _blocks(whole)), whole)
+            coding = settings_for(options, *size)
+            if coding is not None:
+                yield coding
+
+
+def _blocks(size: tuple[int, int]) -> tuple[int, int]:
+    """Blocks of 16 pixels across and down."""
+    return -(-size[0] // 16), -(-size[1] // 16)
+
+
+def _as_tall_as_it_is(
+    window: Window,
+    places: Sequence[int],
+    lengths: Sequence[int],
+    options: dict[str, str],
+    size: tuple[int, int],
+    together: int,
+    budget: Budget,
+) -> tuple[int, int] | None:
+    """The tallest size of this width that the pictures read with: of one that is too low a decoder leaves out the rest, and does not complain. None where
+    it complains of none, as it does not of pictures that need no others.
+    """
+    rows = _blocks(size)[1]
+    taller = [(size[0], 16 * count) for count in range(rows + 1, min(_TALLER * rows, _MOST_ROWS) + 1)]
+    for first in range(0, len(taller), together):
+        some = taller[first : first + together]
+        for each, is_read in zip(some, _read(window, places, lengths, options, some, budget), strict=False):
+            if not is_read:
+                return size
+            size = each
+    return None
+
+
+def _read(
+    window: Window,
+    places: Sequence[int],
+    lengths: Sequence[int],
+    options: dict[str, str],
+    sizes: Sequence[tuple[int, int]],
+    budget: Budget,
+) -> list[bool]:
+    """Whether a decoder reads pictures with each of some sizes."""
+    budget.spend()
+    films = bytearray()
+    for width, height in sizes:
+        coding = settings_for(options, width, height)
+        entry = entry_of_units(coding) if coding is not None else None
+        if coding is None or entry is None:
+            return []
+        made = io.BytesIO()
+        count = len(places)
+        track = Written(
+            b"vide", entry, 30, width, height, array("Q", places), array("I", lengths), array("I", [1] * count), array("q", [0] * count), array("b"),
+        )  # fmt: skip
+        write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
+        films += len(made.getvalue()).to_bytes(4, "big") + made.getvalue()
+    patience = min(_PATIENCE, max(budget.left(), 0.5))
+    told = made_aside("rustfern.repair.recordings.trial", b"many" + bytes(films), patience) or b""
+    return [each == b"1" for each in told.split()]

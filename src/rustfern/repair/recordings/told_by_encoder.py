@@ -139,7 +139,9 @@ def found_settings(
             if not is_read or _blocks(size) in seen:
                 continue
             whole = _as_tall_as_it_is(window, places, lengths, options, size, together, budget)
-            if whole is None or _blocks(whole) in seen:
+            if whole is None:
+                return  # nothing tells one size from another
+            if _blocks(whole) in seen:
                 continue
             seen |= {_blocks(size), _blocks(whole)}
             size = next((each for each in sizes if _blocks(each) == _blocks(whole)), whole)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
@@ -15,6 +16,9 @@ from typing import Any
 
 import pytest
 from conftest import Run, best_of, by_name, docx, odt, write
+
+from rustfern.operations import keep, keeper
+from rustfern.output.temporary import is_ours
 
 Rustfern = Callable[..., Run]
 Home = Callable[[str], Path]
@@ -81,6 +85,59 @@ def test_keeping_goes_on_where_it_stopped_and_heals_what_was_damaged(tmp_path: P
     assert rustfern("keep", tmp_path / "d", "--to", tmp_path / "full").status == 2
     short = rustfern("keep", tmp_path / "d", "--to", tmp_path / "k2", "--short-lived")
     assert short.status == 0 and "scan " in short.out and (tmp_path / "k2" / "files" / autosave).exists()
+
+
+def autosaves(root: Path, folders: int, each: int) -> dict[str, bytes]:
+    """Documents in many folders, each with an older version beside it: path below the root → bytes."""
+    made = {}
+    for folder in range(folders):
+        for number in range(each):
+            for ending in ("", "~"):
+                path = f"home/ines/Documents/{folder}/order {number}.txt{ending}"
+                text = f"{'slipway ' * (number % 7)}larch for frame {folder}, {number}{ending}"
+                # Some are as long as what is verified together, and one longer.
+                text *= 40_000 if folder % 50 == 3 and number == 0 else 1
+                write(root / path, text, T0 + folder)
+                made[path] = text.encode()
+    return made
+
+
+def test_many_small_files_are_kept_each_with_its_bytes_and_time(tmp_path: Path, rustfern: Rustfern) -> None:
+    (tmp_path / "d/home/ines/.config").mkdir(parents=True)
+    made, kept = autosaves(tmp_path / "d", 80, 3), tmp_path / "kept"
+    told = rustfern("keep", tmp_path / "d", "--to", kept, "--json").json
+    assert told["taken"] == len(made) and not told["problems"] and not told["left"]
+    for path, data in made.items():
+        there = kept / "files" / path
+        assert there.read_bytes() == data and there.stat().st_mtime == (tmp_path / "d" / path).stat().st_mtime
+    lines = [json.loads(line) for line in (kept / "rustfern-kept.jsonl").read_text(encoding="utf-8").splitlines()[1:]]
+    sums = {path: hashlib.sha256(data).hexdigest() for path, data in made.items()}
+    assert {line["path"]: line["sha256"] for line in lines} == sums and len(lines) == len(made)
+    assert not [path for path in kept.rglob("*") if is_ours(path.name)]
+
+
+@pytest.mark.parametrize("after", [1, 63, 64, 65, 200])
+def test_what_was_read_before_an_interrupt_is_kept(after: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "d/home/ines/.config").mkdir(parents=True)
+    autosaves(tmp_path / "d", 10, 15)
+    read, count = keeper.Keeper._read, 0
+
+    def interrupted(*given: Any) -> Any:
+        nonlocal count
+        count += 1
+        if count > after:
+            raise KeyboardInterrupt
+        return read(*given)
+
+    monkeypatch.setattr(keeper.Keeper, "_read", interrupted)
+    kept = tmp_path / "kept"
+    with pytest.raises(KeyboardInterrupt):
+        keep.keep([str(tmp_path / "d")], str(kept))
+    lines = (kept / "rustfern-kept.jsonl").read_text(encoding="utf-8").splitlines()[1:]
+    there = {str(path.relative_to(kept / "files")) for path in (kept / "files").rglob("*") if path.is_file()}
+    assert {json.loads(line)["path"] for line in lines} == there and len(there) == after
+    monkeypatch.undo()
+    assert keep.keep([str(tmp_path / "d")], str(kept)).taken == 300 - after
 
 
 @pytest.mark.parametrize(

@@ -267,6 +267,24 @@ def test_sizes_that_stood_in_the_index_alone(
     assert shown[0] == shown[1] and len(shown[0]) == 12
 
 
+@pytest.mark.skipif(not can_show(), reason="no decoder is installed")
+@pytest.mark.parametrize("coder", ["libx264", "libx265"])
+@pytest.mark.parametrize("other", [(320, 180), (320, 256), (240, 192), (320, 192)])
+def test_a_sample_of_another_size_is_told(coder: str, other: tuple[int, int]) -> None:
+    import av
+
+    if coder not in av.codecs_available:
+        pytest.skip("the encoder is missing")
+    options = {"preset": "veryfast", **({"x265-params": "log-level=none"} if coder == "libx265" else {})}
+    size = (320, 192)
+    whole, sample = filmed(coder, *size, options), filmed(coder, *other, options)
+    data, out = without_tables(whole), io.BytesIO()
+    job = Job(io.BytesIO(data), len(data), "slip.mp4", "mp4", others=[Other(sample, "bow.mp4", True, True)])
+    told = [each.kind for each in movie.repair(job, out).lost]
+    assert struct.unpack_from(">HH", tracks(out.getvalue())[0].entry, 32) == size
+    assert (LossKind.LIKE in told, LossKind.UNLIKE in told) == (size == other, size != other)
+
+
 @pytest.mark.parametrize("decoder", [True, False])
 def test_pictures_whose_code_proves_their_settings_need_no_sample(
     decoder: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

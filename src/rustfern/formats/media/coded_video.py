@@ -6,6 +6,7 @@ Source: ITU-T H.264 7.3 (syntax), 7.4.1.2.4 (where a picture begins), 8.2.1 (ord
 
 from __future__ import annotations
 
+import re
 import struct
 from collections.abc import Sequence
 from typing import Protocol
@@ -27,6 +28,12 @@ class Bits:
     def __init__(self, payload: bytes) -> None:
         data = payload.replace(b"\0\0\3", b"\0\0")
         self._value, self._left = int.from_bytes(data, "big"), len(data) * 8
+        self._whole = self._left
+
+    @property
+    def at(self) -> int:
+        """How many were taken."""
+        return self._whole - self._left
 
     def take(self, count: int) -> int:
         """So many bits. Raises `NoUnit`."""
@@ -49,6 +56,11 @@ class Bits:
         """A number of the kind se(v)."""
         value = self.number()
         return (value + 1) // 2 if value & 1 else -(value // 2)
+
+
+def guarded(payload: bytes) -> bytes:
+    """A payload with the bytes that guard against start codes (H.264 and H.265 7.4.1)."""
+    return re.sub(rb"\0\0(?=[\0-\3])", b"\0\0\3", payload)
 
 
 class Head(msgspec.Struct, frozen=True):
@@ -129,6 +141,20 @@ class Avc:
         """As `Coding.shape`."""
         return next((each.shape for each in self._sps.values()), None)
 
+    def taller(self) -> Avc:
+        """The same settings for pictures that are one row of blocks taller."""
+        sets = []
+        for number, unit in self.sets.items():
+            place, rows = self._sps[number].height
+            data = unit[1:].replace(b"\0\0\3", b"\0\0")
+            text = format(int.from_bytes(b"\1" + data, "big"), "b")[1:]
+            old, new = (2 * each.bit_length() - 1 for each in (rows, rows + 1))
+            text = text[:place] + format(rows + 1, f"0{new}b") + text[place + old :].rstrip("0")
+            text += "0" * (-len(text) % 8)
+            changed = int(text, 2).to_bytes(len(text) // 8, "big")
+            sets.append(unit[:1] + guarded(changed))
+        return Avc((*sets, *self.pictures.values()))
+
     def head(self, unit: bytes) -> Head:
         """As `Coding.head`."""
         first = unit[0]
@@ -170,6 +196,8 @@ class _AvcSet(msgspec.Struct, frozen=True):
     planes: bool
     number_bits: int
     frames_only: bool
+    height: tuple[int, int]
+    """Behind how many bits it stands, and what it is in rows of blocks (or pairs of them)."""
 
 
 _HIGH = frozenset({100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135})
@@ -201,7 +229,8 @@ def _avc_set(unit: bytes) -> _AvcSet:
             bits.signed()
     bits.number()
     bits.take(1)
-    across, down = bits.number() + 1, bits.number() + 1
+    across, place = bits.number() + 1, bits.at
+    down = bits.number() + 1
     frames_only = bool(bits.take(1))
     if not frames_only:
         bits.take(1)
@@ -219,7 +248,7 @@ def _avc_set(unit: bytes) -> _AvcSet:
     )
     if shape.width < 1 or shape.height < 1:
         raise NoUnit
-    return _AvcSet(number, shape, across * down * fields, planes, number_bits, frames_only)
+    return _AvcSet(number, shape, across * down * fields, planes, number_bits, frames_only, (place, down))
 
 
 def _scaling(bits: Bits, count: int) -> None:

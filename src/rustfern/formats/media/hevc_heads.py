@@ -6,8 +6,9 @@ Source: ITU-T H.265 7.3.6 (heads of parts), 7.3.7 (sets of pictures that are nee
 from __future__ import annotations
 
 import msgspec
+from msgspec.structs import replace
 
-from rustfern.formats.media.coded_video import Bits, NoUnit
+from rustfern.formats.media.coded_video import Bits, Hevc, NoUnit
 
 _IDR = (19, 20)
 _PICTURES = frozenset((*range(10), *range(16, 22)))
@@ -33,6 +34,69 @@ class Settings(msgspec.Struct, frozen=True):
     unequal: bool = False
     inner: int = 0
     weighs: tuple[bool, bool] = (False, False)
+
+
+def settings_in(coding: Hevc) -> Settings | None:
+    """The settings that a recording's own sets tell; None where there are several, or what they tell is not known here."""
+    sets = [[unit for (kind, _), unit in coding.sets.items() if kind == wanted] for wanted in (33, 34)]
+    if [len(each) for each in sets] != [1, 1]:
+        return None
+    try:
+        return _of_picture_set(sets[1][0], _of_sequence_set(sets[0][0]))
+    except NoUnit:
+        return None
+
+
+def _expect(*told: tuple[int, int]) -> None:
+    """Raises `NoUnit` where something is told that is not known here."""
+    if any(value != usual for value, usual in told):
+        raise NoUnit
+
+
+def _of_sequence_set(unit: bytes) -> Settings:
+    """What a set for a sequence of pictures tells (7.3.2.2)."""
+    bits = Bits(unit[2:])
+    bits.take(4)
+    _expect((bits.take(3), 0))
+    bits.take(1 + 88 + 8)
+    _expect((bits.number(), 0), (bits.number(), 1))
+    width, height = bits.number(), bits.number()
+    if bits.take(1):
+        for _ in range(4):
+            bits.number()
+    depth = bits.number()
+    _expect((bits.number(), depth), (bits.number(), 4))
+    bits.take(1)
+    for _ in range(3):
+        bits.number()
+    smallest = bits.number() + 3
+    block = smallest + bits.number()
+    _expect((bits.number(), 0), (bits.number(), min(block, 5) - 2))
+    inner, inside = bits.number(), bits.number()
+    _expect((bits.take(1), 0))
+    unequal, filtered = bool(bits.take(1)), bool(bits.take(1))
+    _expect((bits.take(1), 0), (bits.number(), 0), (bits.take(1), 0), (bits.take(1), 1))
+    if block > 6 or depth > 2 or not 0 < width * height < 1 << 28:
+        raise NoUnit
+    return Settings(width, height, block, smallest, inside, 0, filtered, bits=8 + depth, unequal=unequal, inner=inner)
+
+
+def _of_picture_set(unit: bytes, settings: Settings) -> Settings:
+    """What a set for pictures adds (7.3.2.3)."""
+    bits = Bits(unit[2:])
+    _expect((bits.number(), 0), (bits.number(), 0), (bits.take(5), 0))
+    hides = bool(bits.take(1))
+    _expect((bits.take(1), 0), (bits.number(), 0), (bits.number(), 0), (bits.signed(), 0))
+    bits.take(1)
+    skips = bool(bits.take(1))
+    steps = bits.number() if bits.take(1) else -1
+    bits.signed(), bits.signed()
+    _expect((bits.take(1), 0))
+    weighs = bool(bits.take(1)), bool(bits.take(1))
+    _expect((bits.take(2), 0))
+    by_rows = bool(bits.take(1))
+    _expect((bits.take(1), 1), (bits.take(3), 0), (bits.number(), 0), (bits.take(2), 0))
+    return replace(settings, hides_signs=hides, skips=skips, steps=steps, weighs=weighs, by_rows=by_rows)
 
 
 class Head(msgspec.Struct, frozen=True):
@@ -142,7 +206,6 @@ class _Reader(Bits):
     def __init__(self, payload: bytes) -> None:
         self._payload = payload[:8_192]
         super().__init__(self._payload)
-        self._all = self._left
 
     def rest_of_byte(self) -> int:
         """The bits up to the next whole byte."""
@@ -150,7 +213,7 @@ class _Reader(Bits):
 
     def escaped_bytes(self) -> int:
         """How many bytes, with those that guard against start codes, were read up to here."""
-        done, at = (self._all - self._left) // 8, 0
+        done, at = self.at // 8, 0
         zeros = 0
         while done:
             byte = self._payload[at]

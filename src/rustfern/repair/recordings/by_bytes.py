@@ -191,11 +191,30 @@ def _fits(job: Job, window: Window, reading: Reading, finder: Finder) -> float:
         )
         if told is None or told == 1:
             break
-    if share < _EXPLAINED:
+    if share < _EXPLAINED or (reading.name and _is_of_another_size(job, window, reading, pictures)):
         return 0.0
     if told is None:
         return share
     return 1 + share if told == 1 else 0.0
+
+
+def _is_of_another_size(job: Job, window: Window, reading: Reading, pictures: Found) -> bool:
+    """Whether pictures are coded larger than a sample's (or, of H.265, smaller), of which a decoder does not complain: it leaves out the rest."""
+    if not isinstance(reading.way, Units):
+        return False
+    first = _undisturbed(pictures)[0]
+    coding = reading.way.coding
+    if isinstance(coding, Hevc):
+        places, sizes = pictures.places[first:], pictures.sizes[first:]
+        return hevc_settings.are_proved(coding, window, places, sizes, job.budget) is False
+    some = slice(first, first + _BEGUN)
+    if all(pictures.keys[some]):
+        return False
+    taller = coding.taller()
+    entry, shape = entry_of_units(taller), taller.shape
+    if entry is None or shape is None:
+        return False
+    return plays(window, entry, shape.width, shape.height, pictures.places[some], pictures.sizes[some], job.budget) == 1
 
 
 def _undisturbed(pictures: Found) -> list[int]:

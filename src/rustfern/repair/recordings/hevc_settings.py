@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from itertools import product
 
 import msgspec
 from msgspec.structs import replace
 
 from rustfern.formats.media.coded_video import Hevc, NoUnit, unit_lengths
-from rustfern.formats.media.hevc_heads import Settings, head_of
+from rustfern.formats.media.hevc_heads import Settings, head_of, settings_in
 from rustfern.formats.media.hevc_walk import Walk, sizes_of
 from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.set_bits import USUAL_SIZES, SetBits
@@ -29,6 +30,7 @@ _PRESETS = (
     Settings(depth=3, skips=True),
 )
 _SECONDS, _MOST, _TRIED, _PROVED = 60.0, 4 << 20, 24, 0.6
+_HELD_AGAINST = 6
 _IDR = (19, 20)
 _LEVELS = ((36_864, 30), (122_880, 60), (245_760, 63), (552_960, 90), (983_040, 93), (2_228_224, 123), (8_912_896, 153))
 
@@ -158,6 +160,21 @@ def found_settings(
     except _TooLong:
         pass
     return None
+
+
+def are_proved(
+    coding: Hevc, window: Window, places: Sequence[int], lengths: Sequence[int], budget: Budget
+) -> bool | None:
+    """Whether the code of some pictures proves the settings of another recording, their size among them; None where that cannot be told."""
+    settings = settings_in(coding)
+    pictures = _whole_pictures(window, places, lengths)[:_HELD_AGAINST]
+    if settings is None or not pictures:
+        return None
+    count = 0
+    for unit in pictures:
+        with suppress(NoUnit):
+            count += Walk(unit, settings).fits(budget.spend)
+    return count >= _PROVED * len(pictures)
 
 
 def _for_all(settings: Settings, pictures: Sequence[bytes], pause: Callable[[], None]) -> Settings | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+from rustfern.formats.media.coded_video import guarded
 
 USUAL_SIZES = (
     (1920, 1080), (1280, 720), (640, 480), (640, 360), (854, 480), (3840, 2160), (2560, 1440), (1366, 768), (1600, 900), (1024, 768), (1440, 900), (1680, 1050),
@@ -35,4 +35,4 @@ class SetBits:
         text = "".join(self._bits) + "1"
         text += "0" * (-len(text) % 8)
         data = int(text, 2).to_bytes(len(text) // 8, "big")
-        return head + re.sub(rb"\x00\x00(?=[\x00-\x03])", b"\x00\x00\x03", data)
+        return head + guarded(data)

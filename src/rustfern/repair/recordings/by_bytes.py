@@ -89,7 +89,8 @@ def _by_encoder(
         ):
             if (told := _read_by(job, window, layout, found, coding)) is not None and told[0] > 1:
                 shape = coding.shape
-                if shape is not None and (shape.width, shape.height) not in (*sizes, *USUAL_SIZES):
+                shown = (shape.width, shape.height) if shape is not None else (0, 0)
+                if shown not in (*sizes, *USUAL_SIZES) or shown[0] % _BLOCK or shown[1] % _BLOCK:
                     lost.append(Loss(LossKind.EDGE, count=_BLOCK - 1))
                 return told[1]
         return None
@@ -98,8 +99,8 @@ def _by_encoder(
         return None
     if not proved.tells_bits:
         lost.append(Loss(LossKind.DEPTH))
-    if proved.filling:
-        lost.append(Loss(LossKind.EDGE, count=proved.filling))
+    if proved.unsure:
+        lost.append(Loss(LossKind.EDGE, count=proved.unsure))
     return told[1]
 
 

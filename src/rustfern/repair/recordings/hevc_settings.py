@@ -123,13 +123,13 @@ def _held(bits: SetBits) -> None:
 
 
 class Proof(msgspec.Struct, frozen=True):
-    """Parameter sets that pictures prove, and what they do not prove: whether how many bits a value has is told; how many rows and columns at the edge,
-    at most, are there only because pictures are coded in whole blocks (0 where the size is a usual one).
+    """Parameter sets that pictures prove, and what they do not prove: whether how many bits a value has is told; of how many rows and columns at the edge,
+    at most, nothing tells whether they are meant to be seen, as pictures are coded in whole blocks (0 where the size is a usual one).
     """
 
     coding: Hevc
     tells_bits: bool
-    filling: int
+    unsure: int
 
 
 def found_settings(
@@ -156,7 +156,8 @@ def found_settings(
             if whole is not None:
                 coded = whole.width, whole.height
                 shown = next((each for each in usual if _coded(whole, each) == coded), None)
-                return Proof(sets_for(whole, shown or coded), whole.filtered, 0 if shown else (1 << whole.smallest) - 1)
+                unsure = 0 if shown == coded else (1 << whole.smallest) - 1
+                return Proof(sets_for(whole, shown or coded), whole.filtered, unsure)
     except _TooLong:
         pass
     return None

@@ -26,6 +26,7 @@ from rustfern.core.errors import Malformed
 from rustfern.core.model import Content, State
 from rustfern.formats import format_table, paged_bytes
 from rustfern.formats import registry as formats
+from rustfern.formats.interface import Limits
 from rustfern.formats.office import xml_fast
 
 REAL = packed("packages.tar.xz")
@@ -543,28 +544,113 @@ def test_what_may_keep_a_whole_file_from_opening(tmp_path: Path, rustfern: Calla
     assert "sent as text" in " ".join(run.out.split()) and "1213 bytes are zeros" in " ".join(run.out.split())
 
 
-def older_text(text: str, flags: int = 0, lie: int = 0) -> bytes:
-    """A binary text of a version before 1997, as its header is published."""
-    head = struct.pack("<HH6xH", 0xA5DC, 104, flags).ljust(24, b"\0") + struct.pack("<II", 768, 768 + len(text))
-    stream = (head.ljust(52, b"\0") + struct.pack("<i", len(text) + lie)).ljust(768, b"\0") + text.encode("cp1252")
-    return compound_file({"WordDocument": stream.ljust(4096, b"\0")})
+def older_text(
+    *runs: str | bytes,
+    ident: int = 0xA5DC,
+    flags: int = 0,
+    lie: int = 0,
+    language: int = 0x409,
+    order: str = "",
+    fonts: bytes = b"",
+) -> bytes:
+    """A binary text of a version before 1997, as its header is published: its runs one after another, or, with an `order`, in pieces."""
+    laid = [run.encode("cp1252") if isinstance(run, str) else run for run in runs]
+    width, bare = 2 if flags & 0x1000 else 1, ident in (0xA59B, 0xA5DB)
+    text, at = b"".join(laid), 768
+    count = len(text) // width
+    limits, pieces, done = [0], b"", 0
+    for number in map(int, order):
+        done += len(laid[number]) // width
+        limits.append(done)
+        pieces += struct.pack("<HIH", 0, at + sum(map(len, laid[:number])), 0)
+    table = struct.pack(f"<{len(limits)}I", *limits) + pieces
+    shared = b"\1\2\0\x10\1"
+    clx = shared + b"\2" + struct.pack("<H" if bare else "<I", len(table)) + table if order else b""
+    place = {0xA59B: 0x112, 0xA5DB: 0x11E}.get(ident, 0x160)
+    head = bytearray(at)
+    struct.pack_into(
+        "<HHHHHH", head, 0, ident, {0xA59B: 33, 0xA5DB: 45}.get(ident, 104), 0, language, 0, flags | 4 * bool(order)
+    )
+    struct.pack_into("<III", head, 24, at, at + len(text), at + len(text) + len(clx) + len(fonts))
+    struct.pack_into("<i", head, 52, count + lie)
+    struct.pack_into("<IH" if bare else "<II", head, place, at + len(text), len(clx))
+    struct.pack_into("<II", head, 0xD0, at + len(text) + len(clx), len(fonts))
+    stream = bytes(head) + text + clx + fonts
+    return stream if bare else compound_file({"WordDocument": stream.ljust(4096, b"\0")})
+
+
+def paged_text(
+    *paragraphs: bytes, windows: bool = False, pictures: frozenset[int] = frozenset(), flags: int = 0
+) -> bytes:
+    """A text in pages of 128 bytes, as the versions for DOS and the small word processor of Windows wrote it."""
+    text = b"".join(paragraphs)
+    end = 128 + len(text)
+
+    def pages(limits: list[int], marked: frozenset[int]) -> bytes:
+        out, last = b"", 128
+        for number, limit in enumerate(limits):
+            page = bytearray(128)
+            struct.pack_into("<IIH", page, 0, last, limit, 40)
+            page[44], page[61], page[127] = 17, 0x10 * (number in marked), 1
+            out, last = out + bytes(page), limit
+        return out
+
+    body = text.ljust(-(-len(text) // 128) * 128, b"\0")
+    limits = [128 + sum(map(len, paragraphs[: number + 1])) for number in range(len(paragraphs))]
+    characters, properties = pages([end], frozenset()), pages(limits, pictures)
+    first = 1 + len(body) // 128 + len(characters) // 128
+    last = first + len(properties) // 128
+    head = bytearray(128)
+    struct.pack_into("<HHH", head, 0, 0xBE31, 0, 0xAB00)
+    struct.pack_into("<IHHH", head, 14, end, first, last, last)
+    struct.pack_into("<H", head, 0x60 if windows else 0x6A, last)
+    head[0x75] = flags
+    struct.pack_into("<H", head, 0x7E, 0 if windows else 850)
+    return bytes(head) + body + characters + properties
+
+
+KEEL = "Hull survey\rThe hög is sound.\r"
+DOUBLE = "船体の検査\r".encode("cp932").replace(b"\r", b"\0\r")
 
 
 @pytest.mark.parametrize(
     ("data", "state", "said"),
     [
-        (older_text("Hull survey\rThe hog is sound.\r"), State.INTACT, "main stream right"),
+        (older_text(KEEL), State.INTACT, "Hull survey/The hög is sound."),
+        (older_text("sound.\r", "Hull ", "The hög is ", "survey\r", order="1320"), State.INTACT, "Hull survey/The hög is sound."),
+        (older_text("sound.\r", "Hull ", ident=0xA5DB, order="10"), State.INTACT, "Hull sound."),
+        (older_text("sound.\r", "Hull ", ident=0xA59B, order="10"), State.INTACT, "Hull sound."),
+        (older_text("Hull\r\nsound.\r\n", ident=0xA5DB), State.INTACT, "Hull/sound."),
+        (older_text("Корпус\r".encode("cp1251"), language=0x419), State.INTACT, "Корпус"),
+        (older_text(b"".join(DOUBLE[i : i + 2][::-1] for i in range(0, len(DOUBLE), 2)), ident=0xA697, flags=0x1000), State.INTACT, "船体の検査"),
+        (older_text("創建".encode("cp950")[1::-1], b"\x93\x10", ident=0xA699, flags=0x1000, fonts=b"\7\0\5\0\0\0\x88"), State.INTACT, "創“"),
         (older_text("Hull", lie=9), State.DAMAGED, "4 of 13 characters"),
+        (older_text("sound.", "Hull ", order="1", lie=9), State.DAMAGED, "5 of 20 characters"),
+        (older_text("Hull ", order="0")[:-3600].ljust(4608, b"\0"), State.DAMAGED, ""),
         (older_text("Hull" + "\0" * 20), State.DAMAGED, "zeros"),
-        (older_text("Hull", flags=4), State.UNREADABLE, "pieces"),
+        (older_text("Hull sound", ident=0xA5DB)[:-3], State.DAMAGED, "775 of the 778 bytes"),
         (older_text("Hull", flags=0x100), State.ENCRYPTED, "password"),
+        (older_text("Hull", ident=0xA5DB, flags=0x100), State.ENCRYPTED, "password"),
+        (paged_text(b"Hull survey\r\n", "hög\r\n".encode("cp850")), State.INTACT, "Hull survey/hög"),
+        (paged_text(b"Hull\r\n", bytes(300), b"rot\x94s\r\n", windows=True, pictures=frozenset({1})), State.INTACT, "Hull/rot”s"),
+        (paged_text(b"Hull\r\n", bytes(300), b"rot\r\n", windows=True), State.DAMAGED, "zeros"),
+        (paged_text(b"Hull survey\r\n")[:-100], State.DAMAGED, "of the 512 bytes"),
+        (paged_text(b"Hull survey\r\n")[:-128] + bytes(128), State.DAMAGED, "follow one another"),
+        (paged_text(b"Hull survey\r\n", flags=2), State.UNREADABLE, "saved in pieces"),
+        (b"\xfe\x37\x00\x23" + bytes(400), State.UNREADABLE, "other computers"),
     ],
-)
+)  # fmt: skip
 def test_texts_before_1997(data: bytes, state: State, said: str) -> None:
-    content = check(data, "a.doc")
-    assert content.state is state and said in content.reason, content.reason
+    name = "a.wri" if data[:2] == b"\x31\xbe" and data[0x60] else "a.doc"
+    content = check(data, name)
+    assert content.state is state, content.reason
     if state is State.INTACT:
-        assert content.words == 6 and content.glance.needs
+        _, pieces = formats.read_text(io.BytesIO(data), name, 100, Limits())
+        assert "/".join(piece.text.strip() for piece in pieces) == said and content.glance.needs
+    else:
+        assert said in content.reason, content.reason
+    for at in range(0, min(len(data), 900), 7):
+        check(data[:at] + b"\xff\xff" + data[at + 2 :], name)
 
 
 @pytest.mark.parametrize("name", sorted(packed("strange.tar.xz")))

@@ -50,6 +50,7 @@ _RECORDS = (
     FormatInfo("dotx", "text", "OOXML text template"),
     FormatInfo("dotm", "text", "OOXML text template with macros"),
     FormatInfo("doc", "text", "binary word-processor text", others="dot", opens_in="LibreOffice"),
+    FormatInfo("wri", "text", "paged word-processor text", opens_in="LibreOffice"),
     FormatInfo("odt", "text", "ODF text", opens_in="LibreOffice"),
     FormatInfo("ott", "text", "ODF text template", opens_in="LibreOffice"),
     FormatInfo("sxw", "text", "text of before ODF", others="stw sxg", opens_in="LibreOffice"),

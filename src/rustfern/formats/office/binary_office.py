@@ -14,11 +14,10 @@ from rustfern.core.model import Glance, State
 from rustfern.formats.format_table import extension_of, format_of_extension
 from rustfern.formats.holes import lost_sector
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.office import art_pictures, compound_others, doc, opc, ppt, xls
+from rustfern.formats.office import art_pictures, compound_others, doc, doc_before_97, opc, ppt, xls
 from rustfern.formats.office.compound_file import SIGNATURE, Compound, summary
 from rustfern.formats.text_sink import TextSink
 
-_BEFORE_97 = b"\xdc\xa5"
 # Main stream → format, in the order in which they are looked for.
 _MAIN = (
     ("EncryptedPackage", "cfb"),
@@ -76,7 +75,7 @@ class OfficeBinary:
             )
         data = compound.read(main) or b"" if format_name != "ppt" else b""
         protected = untold = False
-        if (main == "WordDocument" and data[:2] == _BEFORE_97) or main == "Book":
+        if (main == "WordDocument" and int.from_bytes(data[:2], "little") in doc_before_97.IDENTS) or main == "Book":
             glance = replace(
                 glance, needs="written by a version before 1997: newer programs block such files until that is allowed"
             )

@@ -5,27 +5,22 @@ Source: [MS-DOC] 2.5.1 (Fib), 2.5.4 (FibRgLw97: character counts), 2.8.35 and 2.
 
 from __future__ import annotations
 
-import re
 import struct
 from typing import TYPE_CHECKING
 
-from rustfern.core.errors import Malformed, Refused
+from rustfern.core.errors import Malformed
+from rustfern.formats.office import doc_before_97
 from rustfern.formats.office.compound_file import Compound
+from rustfern.formats.office.doc_story import END, OTHER, ZEROS, without_fields
 from rustfern.formats.text_sink import TextSink
 
 if TYPE_CHECKING:
     from rustfern.formats.office.doc_layout import Layout
 
-# Field codes stand between 0x13 and 0x14, their result between 0x14 and 0x15.
-_FIELD_CODE = re.compile(r"\x13[^\x13\x14\x15]*(?:\x14|(?=\x15))")
-_ZEROS = "\0" * 8
-_END = re.compile(r"[\r\x07\x0c]")
 _PARAGRAPHS, _PIECES = 13, 33
 _FORMATTED = (12, 13)
 """Lists of pages with the properties of characters and of paragraphs."""
 _PAGE = 512
-_OLDER, _FAR_EAST = 0xA5DC, frozenset({0xA697, 0xA698, 0xA699})
-_OTHER = re.compile(r"[\x00-\x06\x08\x0e-\x1f]")
 
 
 def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
@@ -33,10 +28,8 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     if len(data) < 512:
         raise Malformed("the stream WordDocument is too short for its header")
     ident, version = struct.unpack_from("<HH", data, 0)
-    if ident == _OLDER:
-        return _before_97(data, sink, amounts)
-    if ident in _FAR_EAST:
-        raise Refused("a text of a Far-East version before 1997: reading it was refused")
+    if ident in doc_before_97.IDENTS:
+        return doc_before_97.read(data, sink, amounts)
     if ident != 0xA5EC:
         raise Malformed("the header of the stream WordDocument is damaged", 0)
     if struct.unpack_from("<H", data, 10)[0] & 0x0100:
@@ -70,8 +63,8 @@ def read(compound: Compound, data: bytes, sink: TextSink, amounts: dict[str, int
     for start, length in ((0, main), (main, footnotes), (after, endnotes)):
         story = text[start : start + length]
         told = _Told(sink, layout, story, start)
-        for paragraph in _END.split(_strip_fields(story)):
-            clean = _OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " ")).replace("\x1e", "-")
+        for paragraph in END.split(without_fields(story)):
+            clean = OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " ")).replace("\x1e", "-")
             told.add(clean)
             paragraphs += bool(clean.strip())
     if paragraphs:
@@ -85,8 +78,8 @@ class _Told:
     def __init__(self, sink: TextSink, layout: Layout | None, story: str, start: int) -> None:
         self._sink, self._layout = sink, layout
         # Field codes hold no ends of paragraphs: the ends of the raw story are those of the readable one.
-        self._ends = [start + found.start() for found in _END.finditer(story)] if layout else []
-        self._marks = _END.findall(story) if layout else []
+        self._ends = [start + found.start() for found in END.finditer(story)] if layout else []
+        self._marks = END.findall(story) if layout else []
         self._number = self._table = self._row = self._column = 0
 
     def add(self, text: str) -> None:
@@ -137,39 +130,6 @@ def _formatted(data: bytes, table: bytes, at: int, size: int) -> None:
             raise Malformed("zeros where the formatting of the text should be", begin)
 
 
-def _before_97(data: bytes, sink: TextSink, amounts: dict[str, int]) -> bool:
-    """Texts of the two versions before 1997: the text lies in one run of 8-bit characters, or in pieces, which are not followed here."""
-    flags = struct.unpack_from("<H", data, 10)[0]
-    start, end = struct.unpack_from("<II", data, 24)
-    length = struct.unpack_from("<i", data, 52)[0]
-    if flags & 0x0100:
-        return True
-    if not 32 <= start <= end <= len(data) or not length >= 0:
-        raise Malformed("the text lies beyond the end of the stream WordDocument", 24)
-    if flags & 0x0004:
-        raise Refused("a text of a version before 1997 that was saved in pieces: reading it was refused")
-    if length > end - start:
-        raise Malformed(f"the text has {end - start} of {length} characters", start)
-    text = data[start : start + length].decode("cp1252", "replace")
-    if _ZEROS in text:
-        raise Malformed("zeros where text should be", start + text.index(_ZEROS))
-    for paragraph in _END.split(_strip_fields(text)):
-        clean = _OTHER.sub("", paragraph.replace("\x0b", " ").replace("\t", " "))
-        if clean.strip():
-            sink.add(clean)
-            amounts["paragraphs"] = amounts.get("paragraphs", 0) + 1
-    return False
-
-
-def _strip_fields(text: str) -> str:
-    for _ in range(8):
-        shorter = _FIELD_CODE.sub("", text)
-        if shorter == text:
-            break
-        text = shorter.replace("\x15", "", 1) if "\x13" not in shorter else shorter
-    return text
-
-
 def _pieces(data: bytes, table: bytes, at: int, size: int) -> tuple[str, list[tuple[int, int, int]]]:
     """The text, and of each piece its first character, where it begins in the stream and bytes a character."""
     end = at + size
@@ -199,8 +159,8 @@ def _pieces(data: bytes, table: bytes, at: int, size: int) -> tuple[str, list[tu
         if len(raw) < chars * width:
             raise Malformed("a piece of the text lies beyond its stream", begin)
         piece = raw.decode("cp1252" if narrow else "utf-16-le", "replace")
-        if _ZEROS in piece:
-            raise Malformed("zeros where text should be", begin + piece.index(_ZEROS) * width)
+        if ZEROS in piece:
+            raise Malformed("zeros where text should be", begin + piece.index(ZEROS) * width)
         out.append(piece)
         places.append((start, begin, width))
     return "".join(out), places

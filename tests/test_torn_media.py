@@ -24,14 +24,17 @@ from rustfern.core.errors import Malformed
 from rustfern.formats import registry as formats
 from rustfern.formats.media import alac
 from rustfern.formats.media.aac import frame_length
+from rustfern.formats.media.av1 import sequence_in
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit, settings_of
 from rustfern.formats.media.frame import can_show
 from rustfern.formats.media.hevc_heads import Settings as Walked
 from rustfern.formats.media.hevc_walk import Walk, sizes_of
-from rustfern.repair.interface import Job, LossKind, Other
+from rustfern.operations.repair_samples import sample_in
+from rustfern.repair.interface import Job, LossKind, NothingLeft, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
 from rustfern.repair.recordings.find import Found, Plain
 from rustfern.repair.recordings.layout import layout_of
+from rustfern.repair.recordings.more_ways import Ac3, Amr, FlacFrames, Obus
 from rustfern.repair.recordings.settings import guessed
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timing import rate_of, shifts_of, times_by_sound
@@ -283,6 +286,93 @@ def test_a_sample_of_another_size_is_told(coder: str, other: tuple[int, int]) ->
     told = [each.kind for each in movie.repair(job, out).lost]
     assert struct.unpack_from(">HH", tracks(out.getvalue())[0].entry, 32) == size
     assert (LossKind.LIKE in told, LossKind.UNLIKE in told) == (size == other, size != other)
+
+
+def recorded(form: str, shows: str, sounds: str, seed: int) -> bytes:
+    """A recording with sound by real encoders: something that moves, and a tone under noise."""
+    import av
+
+    made, chance = io.BytesIO(), np.random.default_rng(seed)
+    rate = 8000 if "amr" in sounds else 48000
+    wide, high, pixels = (
+        (720, 576, "yuv420p") if shows == "dvvideo" else (640, 360, "yuv422p" if shows == "dnxhd" else "yuv420p")
+    )
+    options = {"dnxhd": {"profile": "dnxhr_lb"}, "libsvtav1": {"preset": "12"}, "libx264": {"preset": "veryfast"}}
+    with av.open(made, "w", format=form) as film:
+        picture = film.add_stream(shows, rate=25, options=options.get(shows, {}))
+        picture.width, picture.height, picture.pix_fmt = wide, high, pixels
+        sound = film.add_stream(sounds, rate=rate, layout="mono" if "amr" in sounds else "stereo")
+        if "amr" in sounds:
+            sound.bit_rate = 12200
+        ground = chance.integers(0, 200, (high, wide, 3), dtype=np.uint8)
+        channels = 1 if "amr" in sounds else 2
+        fifo = av.AudioFifo()
+        for number in range(40):
+            shown = av.VideoFrame.from_ndarray(np.roll(ground, 3 * number, 1), format="rgb24")
+            film.mux(picture.encode(shown.reformat(format=pixels)))
+            ticks = np.arange(number * rate // 25, (number + 1) * rate // 25)
+            tone = 4000 * np.sin(ticks * 2 * np.pi * (200 + 10 * seed) / rate) + chance.normal(0, 600, len(ticks))
+            heard = av.AudioFrame.from_ndarray(
+                np.repeat(tone.astype(np.int16), channels)[None],
+                format="s16",
+                layout="mono" if channels == 1 else "stereo",
+            )
+            heard.sample_rate = rate
+            for each in av.AudioResampler(sound.format, sound.layout, rate).resample(heard):
+                each.pts = None
+                fifo.write(each)
+            while (part := fifo.read(sound.codec_context.frame_size or 1024)) is not None:
+                film.mux(sound.encode(part))
+        film.mux(picture.encode(None))
+        film.mux([each for each in sound.encode(None) if each.size])
+    return made.getvalue()
+
+
+@pytest.mark.skipif(not can_show(), reason="no decoder is installed")
+@pytest.mark.parametrize(("form", "shows", "sounds", "sampled"), [
+    ("mp4", "libsvtav1", "aac", True), ("mp4", "libsvtav1", "aac", False), ("mp4", "libx264", "flac", True), ("mp4", "libx264", "ac3", True),
+    ("mp4", "libx264", "eac3", True), ("3gp", "libx264", "libopencore_amrnb", True), ("mov", "dvvideo", "pcm_s16le", True),
+    ("mov", "dnxhd", "pcm_s24le", True), ("mp4", "libx264", "libopus", True), ("mp4", "mpeg4", "aac", True), ("mov", "mpeg2video", "pcm_s16be", True),
+])  # fmt: skip
+def test_further_codings_come_back_or_are_said_to_be_lost(form: str, shows: str, sounds: str, sampled: bool) -> None:
+    import av
+
+    if not {shows, sounds} <= av.codecs_available:
+        pytest.skip("the encoder is missing")
+    whole = recorded(form, shows, sounds, 7)
+    others = []
+    if sampled:
+        others.append(sample_in(io.BytesIO(recorded(form, shows, sounds, 5)), "bow." + form))
+    data, out = without_tables(whole), io.BytesIO()
+    job = Job(io.BytesIO(data), len(data), "slip." + form, form, others=others)
+    if shows in ("mpeg4", "mpeg2video"):
+        with pytest.raises(NothingLeft, match="nothing in the bytes marks"):
+            movie.repair(job, out)
+        return
+    told = movie.repair(job, out)
+    made = out.getvalue()
+    assert b"".join(samples(made, b"vide")) == b"".join(samples(whole, b"vide"))
+    if sounds == "libopus":
+        assert [each.text for each in told.lost if each.kind is LossKind.UNHEARD] == ["Opus"]
+        assert len(tracks(made)) == 1
+        return
+    mine, theirs = b"".join(samples(made, b"soun")), b"".join(samples(whole, b"soun"))
+    assert mine == theirs or (theirs.startswith(mine) and len(theirs) - len(mine) < 600)
+    with av.open(io.BytesIO(made)) as film:
+        assert sum(1 for _ in film.decode(video=0)) == 40
+    with av.open(io.BytesIO(made)) as film:
+        assert sum(each.samples for each in film.decode(audio=0)) > 1.4 * film.streams.audio[0].rate
+
+
+@given(st.binary(max_size=600), st.integers(0, 40))
+def test_no_bytes_break_the_ways_of_further_codings(data: bytes, at: int) -> None:
+    window = Window(io.BytesIO(data), len(data))
+    for way in (Obus(), Ac3(), FlacFrames(300), Amr(is_wide=False, together=1), Amr(is_wide=True, together=3)):
+        found = way.sample_at(window, at, len(data))
+        assert found is None or 0 < found.size <= len(data) - at
+        assert all(0 <= place < len(data) for place in way.next_from(window, 0, len(data)))
+    with contextlib.suppress(NoUnit):
+        assert 16 <= sequence_in(data).shape.width <= 16384
 
 
 @pytest.mark.parametrize("decoder", [True, False])

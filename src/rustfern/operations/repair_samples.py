@@ -11,11 +11,13 @@ from rustfern.core.model import Entry
 from rustfern.formats.format_table import class_of, extension_of, format_of_extension
 from rustfern.repair.interface import MAX_HELD_BYTES, Other
 from rustfern.repair.recordings.layout import is_movie, tables_in
+from rustfern.repair.recordings.tables import tracks_of
 from rustfern.sources.registry import Sources
 
 _MOST_NAMES, _MOST_BESIDE = 2000, 12
 """Recordings beside a damaged one that are looked at."""
 _HEAD = 1 << 20
+_BEGINNINGS, _BEGINNING = 8, 64
 _RECORDINGS = ("video", "audio")
 
 
@@ -29,7 +31,20 @@ def sample_in(stream: BinaryIO, name: str, *, asked: bool = True, most: int = MA
     head = stream.read(4096)
     tables = is_movie(head) and tables_in(stream, stream.seek(0, os.SEEK_END))
     stream.seek(0)
-    return Other(tables or stream.read(most), name, asked, True)
+    return Other(tables or stream.read(most), name, asked, True, _beginnings(stream, tables) if tables else ())
+
+
+def _beginnings(stream: BinaryIO, tables: bytes) -> tuple[tuple[int, bytes], ...]:
+    """(bytes, the first of them) of some pictures of a recording, for codings that only this tells."""
+    at = tables.find(b"moov")
+    for track in tracks_of(tables[at + 4 :]) if at >= 0 else ():
+        if track.kind == b"vide" and len(track.places) > _BEGINNINGS:
+            found = []
+            for number in range(0, len(track.places), len(track.places) // _BEGINNINGS):
+                stream.seek(track.places[number])
+                found.append((track.sizes[number], stream.read(_BEGINNING)))
+            return tuple(found)
+    return ()
 
 
 def beside(door: Sources, entry: Entry, name: str) -> list[Other]:

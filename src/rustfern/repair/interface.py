@@ -101,6 +101,7 @@ class LossKind(StrEnum):
     PACE = "pace"
     DEPTH = "depth"
     UNLIKE = "unlike"
+    UNHEARD = "unheard"
     EDGE = "edge"
     AREA = "area"
     LARGE = "large picture"
@@ -145,12 +146,14 @@ class Budget:
 
 class Other(msgspec.Struct, frozen=True):
     """Another copy of a document: its bytes, what it is called, whether its parts were asked for (then they may be of another version), and
-    whether it is a sample by the same hand, of which only what gives a document its looks may be taken."""
+    whether it is a sample by the same hand, of which only what gives a document its looks may be taken. `beginnings`: of some of a sample's pictures,
+    how many bytes each has, and the first of them."""
 
     data: bytes
     name: str
     asked: bool
     is_sample: bool = False
+    beginnings: tuple[tuple[int, bytes], ...] = ()
 
 
 class Job(msgspec.Struct):

@@ -12,6 +12,7 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft
 from rustfern.repair.recordings import hevc_settings
 from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.layout import Layout
+from rustfern.repair.recordings.more_ways import Obus
 from rustfern.repair.recordings.set_bits import USUAL_SIZES
 from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain, guessed, reading_of, size_of
 from rustfern.repair.recordings.shared_walk import walk
@@ -27,6 +28,12 @@ _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
 _SIZES = 12
 """Sizes with which one picture reads that are tried with the others."""
 _BEGINNING = 24 << 20
+_OFTEN, _NEARLY_ALL = 8, 0.9
+_CODINGS = {
+    b"mp4v": "MPEG-4 Visual", b"vp08": "VP8", b"vp09": "VP9", b"s263": "H.263", b"h263": "H.263", b"m2v1": "MPEG-2", b"dvh1": "DV", b"mp4a": "MPEG-4 audio",
+    b"QDM2": "QDesign", b"ima4": "IMA ADPCM",
+}  # fmt: skip
+"""What four letters stand for, where they are not the name itself."""
 _BLOCK, _BEGUN = 16, 4
 """Pixels of the blocks that H.264 pictures are coded in; pictures that sizes are tried with."""
 
@@ -35,10 +42,13 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
     """Pictures and sounds that are found in the bytes."""
     own = reading_of(tracks)
     samples = [
-        found for each in job.others if each.is_sample and (found := reading_of(_tracks_in(each.data), each.name))
+        found
+        for each in job.others
+        if each.is_sample and (found := reading_of(_tracks_in(each.data), each.name, each.beginnings))
     ]
     asked = {each.name for each in job.others if each.is_sample and each.asked}
     if own is not None and own.way is not None:
+        _say_unheard(own, lost)
         reading = own
         if not own.ways:
             reading = _with_sound(job, window, layout, own, samples)
@@ -54,8 +64,14 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
     kinds = {found.picture.entry for found in samples if found.picture is not None}
     if best is not None and best[0] <= 1 and best[1].way is not None and best[1].name not in asked and len(kinds) > 1:
         best = None  # no decoder told: which of several is the right one, nothing shows
+    unseen = {coding for found in samples if found.name in asked and found.way is None for coding in found.unseen}
+    if best is None and unseen:
+        told = ", ".join(sorted(_named(each) for each in unseen))
+        raise NothingLeft(
+            f"its pictures are coded as those of the sample ({told}), and nothing in the bytes marks where such pictures begin and end"
+        )
     if best is None:
-        found = guessed(window, *layout.data[0], job.budget.spend)
+        found = _guessed(job, window, layout)
         if found is not None and isinstance(found.way, Units) and not _has_settings(window, layout, found, job):
             found = _by_encoder(job, window, layout, found, samples, lost)
         if found is None:
@@ -65,7 +81,33 @@ def by_bytes(job: Job, window: Window, layout: Layout, tracks: Sequence[Track], 
     reading = best[1]
     if reading.name:
         lost.append(Loss(LossKind.LIKE, text=reading.name))
-    return timed(job, window, reading, _walked(job, window, layout, reading), lost)
+    finder = _walked(job, window, layout, reading)
+    if not reading.name and not reading.ways and len(finder.pictures.gaps) * _OFTEN > len(finder.pictures.places):
+        lost.append(Loss(LossKind.UNHEARD, text="of a kind that is not known"))
+    _say_unheard(reading, lost)
+    return timed(job, window, reading, finder, lost)
+
+
+def _guessed(job: Job, window: Window, layout: Layout) -> Reading | None:
+    """What its bytes look like; pictures in AV1, which chance makes too, only where they explain nearly all, and a decoder reads them."""
+    found = guessed(window, *layout.data[0], job.budget.spend)
+    if found is None or not isinstance(found.way, Obus):
+        return found
+    finder = _begun(job, window, layout, found)
+    if found.way.entry is None:
+        return None
+    told = replace(found, picture=Track(b"vide", found.way.entry, is_guessed=True))
+    fit = _fits(job, window, told, finder)
+    return told if fit > 1 + _NEARLY_ALL or _NEARLY_ALL < fit <= 1 else None
+
+
+def _say_unheard(reading: Reading, lost: list[Loss]) -> None:
+    lost += [Loss(LossKind.UNHEARD, text=_named(coding)) for coding in reading.unheard]
+
+
+def _named(coding: bytes) -> str:
+    """A coding as people call it, else by its four letters."""
+    return _CODINGS.get(coding) or coding.decode("ascii", "replace").strip()
 
 
 def _by_encoder(
@@ -183,7 +225,7 @@ def _fits(job: Job, window: Window, reading: Reading, finder: Finder) -> float:
     held = pictures.size + sum(each.size for each in finder.heard)
     share = held / (held + finder.missing) if held else 0.0
     if reading.picture is None or not pictures.places:
-        return share if held and reading.way is None else 0.0
+        return share if held and reading.way is None and not reading.unseen else 0.0
     width, height = size_of(reading.picture)
     told: float | None = None
     for first in _undisturbed(pictures):

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from rustfern.repair.recordings.more_ways import Obus
 from rustfern.repair.recordings.ways import Aac, Sample, Texts, Way
 from rustfern.repair.recordings.window import Window
 
@@ -183,7 +184,13 @@ class Finder:
         """The frame at a place, told by the next picture: if the bytes up to it begin and end as frames do, are as long as one or two of those before
         it, and there is no place, or one, inside where one can end and another begin. Then the codes need not be walked through.
         """
-        if self._picture is None or not isinstance(way, Aac) or len(self._sounds) > 1 or len(self._lengths) < _FRAMES:
+        if (
+            self._picture is None
+            or isinstance(self._picture, Obus)
+            or not isinstance(way, Aac)
+            or len(self._sounds) > 1
+            or len(self._lengths) < _FRAMES
+        ):
             return None
         shortest, longest = min(self._lengths), max(self._lengths)
         least, most = int(shortest * _SHORTER), int(longest * _LONGER)
@@ -291,8 +298,10 @@ class Finder:
             if not tried % 256:
                 self._pause()
             sample = self._picture_at(place, end)
-            if sample is None or (sample.size <= 64 and not self._follows(place + sample.size, end)):
+            if sample is None:
                 continue
+            if (sample.size <= 64 or isinstance(self._picture, Obus)) and not self._follows(place + sample.size, end):
+                continue  # what is told by so little must be borne out
             if not self._swallows(place, sample.size):
                 return place
         return None
@@ -317,6 +326,10 @@ class Finder:
         """Whether something that is known begins at a place."""
         if at >= end or self._picture_at(at, end) is not None:
             return True
+        if self.strange and self._picture is not None:
+            near = self._picture.next_from(self._window, at, min(at + self.strange * _STRANGE, end))
+            if any(self._picture_at(place, end) is not None for place in near):
+                return True
         return any(
             isinstance(way, Plain) or self._sample_at(number, way, at, end) is not None
             for number, way in enumerate(self._sounds)

@@ -13,6 +13,7 @@ from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome,
 from rustfern.repair.recordings.by_bytes import by_bytes
 from rustfern.repair.recordings.find import Plain
 from rustfern.repair.recordings.layout import Layout, layout_of
+from rustfern.repair.recordings.more_ways import Obus
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
 from rustfern.repair.recordings.settings import reading_of, size_of
 from rustfern.repair.recordings.tables import Track, tracks_of
@@ -90,7 +91,7 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
         kept = [n for n in range(len(track.places)) if _is_whole(window, track, n, way, job)]
         width, height = size_of(track) if track.kind == b"vide" else (0, 0)
         whole, wrong_ones = len(kept), list[int]()
-        if isinstance(way, Units) and 0 < whole < len(track.places):
+        if isinstance(way, Units | Obus) and 0 < whole < len(track.places):
             keys = [track.keys is None or n + 1 in track.keys for n in kept]
             gaps = [n for n in range(1, whole) if kept[n] != kept[n - 1] + 1]
             spoiled, wrong = spoiled_by_gaps(

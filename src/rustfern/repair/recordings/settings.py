@@ -12,6 +12,7 @@ from rustfern.formats.media import alac
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
 from rustfern.repair.recordings.find import Finder, Found, Plain
+from rustfern.repair.recordings.more_ways import Ac3, Amr, FlacFrames, Obus, way_of_beginnings
 from rustfern.repair.recordings.tables import Track
 from rustfern.repair.recordings.ways import Aac, Alac, Intra, Jpegs, Mp3, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
@@ -25,6 +26,7 @@ from rustfern.repair.recordings.write import (
 )
 
 _TRIED, _SOME_SOUND = 1 << 20, 1 << 16
+_SOUND_BETWEEN = 4096
 _AAC_TABLES = (3, 6, 5, 8, 11, 2, 0)
 """A rate of each group whose frames read alike, the usual first."""
 _INTRA = (b"icpf",)
@@ -36,7 +38,8 @@ _MORE, _MUCH_SMOOTHER, _ALIKE, _NEAR, _SMALL, _NOISE, _ALL = 1.1, 0.6, 0.8, 0.02
 
 class Reading(msgspec.Struct):
     """How to read: the tracks that tell it (with their own settings where they were found in the bytes), the way of each, whose tables they are.
-    `sounds` are texts beside the pictures too. `strange`: the most bytes of a sample of tracks that are not read.
+    `sounds` are texts beside the pictures too. `strange`: the most bytes of a run of tracks that are not read, of which sound is `unheard`, pictures
+    are `unseen` (four letters each).
     """
 
     picture: Track | None
@@ -45,10 +48,12 @@ class Reading(msgspec.Struct):
     ways: list[Way | Plain]
     name: str = ""
     strange: int = 0
+    unheard: list[bytes] = msgspec.field(default_factory=list)
+    unseen: list[bytes] = msgspec.field(default_factory=list)
 
 
-def reading_of(tracks: Sequence[Track], name: str = "") -> Reading | None:
-    """How tables say that a recording is read; None where nothing of it is known."""
+def reading_of(tracks: Sequence[Track], name: str = "", beginnings: Sequence[tuple[int, bytes]] = ()) -> Reading | None:
+    """How tables say that a recording is read, and the beginnings of some of its pictures where those are needed; None where nothing of it is known."""
     found = Reading(None, None, [], [], name)
     for track in tracks:
         coding, width = settings_of(track.entry)
@@ -61,11 +66,21 @@ def reading_of(tracks: Sequence[Track], name: str = "") -> Reading | None:
                 found.picture, found.way = track, Jpegs()
             elif track.coding[:2] == b"ap":
                 found.picture, found.way = track, Intra(b"icpf")
+            elif track.coding == b"av01":
+                found.picture, found.way = track, Obus(track.largest)
+            elif (way := way_of_beginnings(beginnings, len(set(track.sizes)) == 1)) is not None:
+                found.picture, found.way = track, way
+            else:
+                found.unseen.append(track.coding)
+                found.strange = max(found.strange, track.largest)
         elif track.kind == b"soun":
-            way = _sound_way(track)
-            if way is not None:
+            sound = _sound_way(track)
+            if sound is not None:
                 found.sounds.append(track)
-                found.ways.append(way)
+                found.ways.append(sound)
+            else:
+                found.unheard.append(track.coding)
+                found.strange = max(found.strange, track.largest, track.chunk)
         elif track.coding in (b"tx3g", b"text"):
             found.sounds.append(track)
             found.ways.append(Texts(track.largest))
@@ -73,6 +88,9 @@ def reading_of(tracks: Sequence[Track], name: str = "") -> Reading | None:
             found.strange = max(found.strange, track.largest)
     if len(found.ways) == 1 and isinstance(found.ways[0], Alac):
         found.ways[0].is_alone = found.way is None
+    for each in found.ways:
+        if isinstance(each, FlacFrames):
+            each.beside = found.way
     return found if found.way is not None or found.ways else None
 
 
@@ -86,6 +104,12 @@ def _sound_way(track: Track) -> Way | Plain | None:
         return Plain(track.frame, track.chunk)
     if track.is_mp3 or track.coding == b"ms\0U":
         return Mp3()
+    if track.coding == b"fLaC":
+        return FlacFrames(track.largest)
+    if track.coding in (b"ac-3", b"ec-3"):
+        return Ac3()
+    if track.coding in (b"samr", b"sawb") and (at := track.entry.find(b"damr")) > 0:
+        return Amr(is_wide=track.coding == b"sawb", together=track.entry[at + 12] if at + 12 < len(track.entry) else 1)
     return None
 
 
@@ -111,8 +135,10 @@ def guessed(
         Jpegs,
         *(lambda e=each: Intra(e) for each in _INTRA),
     ]
+    if known is None and Obus().is_there(window, start, stop):
+        makers.append(Obus)
     for make in makers if known is None else ():
-        finder = Finder(window, make(), [], pause)
+        finder = Finder(window, make(), [], pause, strange=_SOUND_BETWEEN if make is Obus else 0)
         finder.walk(start, stop)
         size, count = finder.pictures.size, len(finder.pictures.places)
         # Of two that explain about as much it is the one with more pictures: a few huge ones are what chance makes of others.
@@ -268,6 +294,8 @@ def entry_for(way: Way, window: Window, places: Sequence[int]) -> tuple[bytes | 
     """(description of pictures, what their settings tell) by what stands in them; None where it does not."""
     if isinstance(way, Units):
         return entry_of_units(way.coding), way.coding.shape
+    if isinstance(way, Obus):
+        return way.entry, way.shape
     if not places:
         return None, None
     head = window.at(places[0], 1 << 16)

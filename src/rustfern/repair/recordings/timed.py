@@ -13,6 +13,7 @@ from rustfern.formats.media.aac import RATES, alike
 from rustfern.formats.media.coded_video import settings_of
 from rustfern.repair.interface import Job, Loss, LossKind
 from rustfern.repair.recordings.find import Finder, Found, Plain
+from rustfern.repair.recordings.more_ways import FlacFrames, Obus
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
 from rustfern.repair.recordings.settings import Reading, entry_for, size_of
 from rustfern.repair.recordings.tables import Track
@@ -51,6 +52,12 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
     heard = [
         (_at_likely_rate(track, way, found, shown, len(pictures.places)), way, found) for track, way, found in heard
     ]
+    heard = [
+        (replace(track, entry=way.entry_for(track.entry, window.at(found.places[0], 16))), way, found)
+        if isinstance(way, FlacFrames)
+        else (track, way, found)
+        for track, way, found in heard
+    ]
     seconds = max(
         (_seconds(track, way, found) for track, way, found in heard if not isinstance(way, Texts)), default=0.0
     )
@@ -67,7 +74,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
             coding, _ = settings_of(track.entry)
             shape = (coding.shape if coding is not None else None) or shape
         told = track.scale / track.step if track.scale and track.step else shape.rate if shape is not None else 0.0
-        if isinstance(reading.way, Units) and entry is not None and (pictures.gaps or pictures.hurt):
+        if isinstance(reading.way, Units | Obus) and entry is not None and (pictures.gaps or pictures.hurt):
             width, height = (
                 size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
             )
@@ -95,7 +102,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
             times.append(clock)
             clock += each / scale
         if entry is not None:
-            keys = pictures.keys if isinstance(reading.way, Units) else array("b")
+            keys = pictures.keys if isinstance(reading.way, Units | Obus) else array("b")
             made.append(
                 Written(
                     b"vide",
@@ -212,7 +219,8 @@ def _seconds_shown(reading: Reading, pictures: Found) -> float:
     track = reading.picture
     if track is not None and track.scale and track.step:
         return len(pictures.places) * track.step / track.scale
-    shape = reading.way.coding.shape if isinstance(reading.way, Units) else None
+    way = reading.way
+    shape = way.coding.shape if isinstance(way, Units) else way.shape if isinstance(way, Obus) else None
     return len(pictures.places) / shape.rate if shape is not None and shape.rate else 0.0
 
 

@@ -112,7 +112,7 @@ class Units:
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
-        yield from _found(self._mark, window, at, end, 6)
+        yield from found_in(self._mark, window, at, end, 6)
 
 
 class Jpegs:
@@ -137,7 +137,7 @@ class Jpegs:
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
-        yield from _found(re.compile(rb"\xff\xd8\xff[\xc0\xc4\xdb\xdd-\xef\xfe]"), window, at, end, 4)
+        yield from found_in(re.compile(rb"\xff\xd8\xff[\xc0\xc4\xdb\xdd-\xef\xfe]"), window, at, end, 4)
 
 
 class Intra:
@@ -156,7 +156,7 @@ class Intra:
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
-        yield from _found(re.compile(rb"[\0-\xff]{4}" + re.escape(self.letters)), window, at, end, 8)
+        yield from found_in(re.compile(rb"[\0-\xff]{4}" + re.escape(self.letters)), window, at, end, 8)
 
 
 class Aac:
@@ -262,7 +262,7 @@ class Alac:
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
-        yield from _found(self._mark, window, at, end, 3)
+        yield from found_in(self._mark, window, at, end, 3)
 
 
 class Texts:
@@ -308,10 +308,10 @@ class Mp3:
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
-        yield from _found(re.compile(rb"\xff[\xe2-\xff]"), window, at, end, 2)
+        yield from found_in(re.compile(rb"\xff[\xe2-\xff]"), window, at, end, 2)
 
 
-def _found(mark: re.Pattern[bytes], window: Window, at: int, end: int, width: int) -> Iterator[int]:
+def found_in(mark: re.Pattern[bytes], window: Window, at: int, end: int, width: int) -> Iterator[int]:
     """Where a mark stands."""
     while at < end:
         piece = window.from_(at, end - at)

@@ -253,6 +253,11 @@ def _listed(units: Iterable[bytes]) -> bytes:
     return b"".join(struct.pack(">H", len(each)) + each for each in units)
 
 
+def entry_of_av1(shape: Shape, config: bytes) -> bytes:
+    """A description of pictures in AV1 (AV1 in ISO base media files, 2.2 and 2.3)."""
+    return _picture_entry(b"av01", shape, box(b"av1C", config))
+
+
 def entry_of_jpegs(width: int, height: int) -> bytes:
     """A description of pictures each of which is a JPEG."""
     return _picture_entry(b"jpeg", Shape(width, height, 0.0, 0))

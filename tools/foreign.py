@@ -15,6 +15,7 @@ import hashlib
 import json
 import os
 import re
+import resource
 import shutil
 import signal
 import subprocess
@@ -30,7 +31,7 @@ from pathlib import Path
 HERE = Path(__file__).parent
 RUSTFERN = str(Path(sys.executable).parent / "rustfern")
 AT_ONCE, SLOW, SECONDS = 60, 10.0, 20
-MAX_SIZE = 64 << 20
+MAX_SIZE, MEMORY = 64 << 20, 6 << 30
 ARCHIVES = (".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".zip")
 CODE = (
     ".py .pyi .pyx .c .h .cc .cpp .cxx .hpp .hxx .java .js .ts .go .rs .rb .php .pl .pm .pas .cs .swift .kt .m .mm .s .asm .am .ac .in .po .pot"
@@ -327,6 +328,8 @@ def main() -> int:
         unpack(given.folder)
         found = list(documents(given.folder, given.only))
         groups = [found[at : at + AT_ONCE] for at in range(0, len(found), AT_ONCE)]
+        # Some of the readers beside us would take all the memory there is for a file that was made for that.
+        resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
         with concurrent.futures.ThreadPoolExecutor(2) as pool:
             files = [each for group in pool.map(judged, groups) for each in group]
         (given.folder / "judged.json").write_text(json.dumps(files, indent=1))

@@ -102,6 +102,7 @@ class LossKind(StrEnum):
     DEPTH = "depth"
     UNLIKE = "unlike"
     UNHEARD = "unheard"
+    TRIED = "tried"
     EDGE = "edge"
     AREA = "area"
     LARGE = "large picture"

@@ -18,7 +18,7 @@ from rustfern.repair.recordings.settings import Reading, entry_for, guess_plain,
 from rustfern.repair.recordings.shared_walk import walk
 from rustfern.repair.recordings.tables import Track, tracks_of
 from rustfern.repair.recordings.timed import timed
-from rustfern.repair.recordings.told_by_encoder import found_settings
+from rustfern.repair.recordings.told_by_encoder import found_settings, options_in
 from rustfern.repair.recordings.trial import plays
 from rustfern.repair.recordings.ways import Units
 from rustfern.repair.recordings.window import Window
@@ -123,17 +123,18 @@ def _by_encoder(
         each.way.coding.shape for each in samples if isinstance(each.way, Units) and each.way.coding.shape is not None
     ]
     sizes = [(each.width, each.height) for each in known]
-    some = slice(first, first + _BEGUN)
     if isinstance(found.way.coding, Avc):
+        start = layout.data[0][0]
         for coding in islice(
-            found_settings(window, layout.data[0][0], pictures.places[some], pictures.sizes[some], sizes, job.budget),
-            _SIZES,
+            found_settings(window, start, pictures.places[first:], pictures.sizes[first:], sizes, job.budget), _SIZES
         ):
             if (told := _read_by(job, window, layout, found, coding)) is not None and told[0] > 1:
                 shape = coding.shape
                 shown = (shape.width, shape.height) if shape is not None else (0, 0)
                 if shown not in (*sizes, *USUAL_SIZES) or shown[0] % _BLOCK or shown[1] % _BLOCK:
                     lost.append(Loss(LossKind.EDGE, count=_BLOCK - 1))
+                if options_in(window, start) is None:
+                    lost.append(Loss(LossKind.TRIED))
                 return told[1]
         return None
     proved = hevc_settings.found_settings(window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget)

@@ -1,7 +1,8 @@
-"""Settings of H.264 pictures that stand nowhere but in the lost index: made from what the encoder x264 writes of itself into its first picture.
+"""Settings of H.264 pictures that stand nowhere but in the lost index: by what the encoder x264 writes of itself into its first picture, else by the heads
+of the pictures.
 
-It tells how it codes, but not how large pictures are: sizes are tried with a decoder, those of the person's other recordings and the usual ones
-first. Source: ITU-T H.264 7.3.2.1.1 and 7.3.2.2 (parameter sets), E.1.1; x264, encoder/set.c (how it fills them).
+Neither tells how large pictures are: sizes are tried with a decoder, those of the person's other recordings and the usual ones first.
+Source: x264, encoder/set.c (how it fills parameter sets); `avc_settings`.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.coded_video import Avc
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Budget
-from rustfern.repair.recordings.set_bits import USUAL_SIZES, SetBits
+from rustfern.repair.recordings.avc_settings import Facts, made, proved, variants
+from rustfern.repair.recordings.set_bits import USUAL_SIZES
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, entry_of_units, write
 
@@ -25,6 +27,9 @@ _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""
 _AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
 _TALLER, _MOST_ROWS = 6, 270
+_BEGUN, _HEADS, _SLICE_HEAD = 4, 40, 96
+"""Pictures that sizes are tried with, and whose heads are read; bytes of a head, at most."""
+_MOST_WAYS, _MOST_TRIALS = 6, 12_000
 
 
 def options_in(window: Window, start: int) -> dict[str, str] | None:
@@ -35,8 +40,8 @@ def options_in(window: Window, start: int) -> dict[str, str] | None:
     return dict(each.partition("=")[::2] for each in found[1].decode("ascii").split() if "=" in each)
 
 
-def settings_for(options: dict[str, str], width: int, height: int) -> Avc | None:
-    """The parameter sets that the encoder makes for pictures of a size; None for what it codes otherwise."""
+def facts_of(options: dict[str, str]) -> Facts | None:
+    """What the encoder's parameter sets say by its options; None for what it codes otherwise."""
 
     def told(name: str, usual: int) -> int:
         value = options.get(name, str(usual))
@@ -54,57 +59,22 @@ def settings_for(options: dict[str, str], width: int, height: int) -> Avc | None
         number_bits += 1
     while 1 << order_bits <= (held + 2) * (2 if pyramid and between else 1) * 2 * 2:
         order_bits += 1
-    high, cabac = bool(told("8x8dct", 0)), bool(told("cabac", 1))
-    weighted = told("weightp", 0)
-    profile = 100 if high else 77 if cabac or between or weighted else 66
-    bits = SetBits()
-    bits.put(profile, 8)
-    bits.put(0, 8)
-    bits.put(51, 8)
-    bits.number(0)
-    if profile == 100:
-        for value in (1, 0, 0):
-            bits.number(value)
-        bits.put(0, 2)
-    bits.number(number_bits - 4)
-    bits.number(0 if between else 2)
-    if between:
-        bits.number(order_bits - 4)
-    bits.number(held)
-    bits.put(0, 1)
-    across, down = -(-width // 16), -(-height // 16)
-    bits.number(across - 1)
-    bits.number(down - 1)
-    bits.put(0b11, 2)
-    right, bottom = (across * 16 - width) // 2, (down * 16 - height) // 2
-    bits.put(int(bool(right or bottom)), 1)
-    if right or bottom:
-        for value in (0, right, 0, bottom):
-            bits.number(value)
-    bits.put(1, 1)  # usability: only how many pictures wait for others
-    bits.put(0b00000000_11, 10)
-    for value in (0, 0, 11, 11, reorder, held):
-        bits.number(value)
-    first = bits.unit(b"\x67")
-    bits = SetBits()
-    bits.number(0)
-    bits.number(0)
-    bits.put(int(cabac), 1)
-    bits.put(0, 1)
-    bits.number(0)
-    bits.number(max(min(references, held), 1) - 1)
-    bits.number(0)
-    bits.put(int(weighted > 0), 1)
-    bits.put(2 if told("weightb", 0) and between else 0, 2)
+    high, cabac, weighted = bool(told("8x8dct", 0)), bool(told("cabac", 1)), told("weightp", 0) > 0
     quality = {"crf": float(options.get("crf", "26")), "cqp": float(told("qp", 26))}.get(options.get("rc", ""), 26.0)
-    bits.signed(int(quality) - 26)
-    bits.signed(0)
-    bits.signed(told("chroma_qp_offset", 0))
-    bits.put(0b100, 3)
-    if high:
-        bits.put(0b10, 2)
-        bits.signed(told("chroma_qp_offset", 0))
-    return Avc((first, bits.unit(b"\x68")))
+    return Facts(
+        number_bits=number_bits,
+        order_bits=order_bits if between else 0,
+        cabac=cabac,
+        weights=weighted,
+        blends=2 if told("weightb", 0) and between else 0,
+        references=references,
+        held=held,
+        reorder=reorder,
+        high=high,
+        quality=int(quality) - 26,
+        colours=told("chroma_qp_offset", 0),
+        profile=100 if high else 77 if cabac or between or weighted else 66,
+    )
 
 
 def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
@@ -125,29 +95,74 @@ def found_settings(
     budget: Budget,
 ) -> Iterator[Avc]:
     """The parameter sets with which a decoder reads some pictures (offsets, bytes), the first of which needs no other one, the likeliest first: they may
-    read with several sizes. None where no decoder is installed, or where another encoder was at work. `known` are sizes of other recordings.
+    read with several sizes. None where no decoder is installed. What the encoder does not tell, the heads of the pictures do, and trials. `known` are sizes of other recordings.
     """
     options = options_in(window, start)
-    if options is None or not can_show() or sum(lengths) > _MOST:
+    begun = places[:_BEGUN], lengths[:_BEGUN]
+    if not can_show() or sum(begun[1]) > _MOST:
         return
-    sizes = list(dict.fromkeys(_sizes(known)))
-    together = max(1, min(_AT_A_TIME, _HELD // max(sum(lengths), 1)))
-    seen = set[tuple[int, int]]()
-    for first in range(0, len(sizes), together):
-        some = sizes[first : first + together]
-        for size, is_read in zip(some, _read(window, places, lengths, options, some, budget), strict=False):
-            if not is_read or _blocks(size) in seen:
+    if options is not None:
+        facts = facts_of(options)
+        ways = [(facts, size) for size in dict.fromkeys(_sizes(known))] if facts is not None else []
+    else:
+        ways = list(_by_heads(window, places, lengths, known, budget))
+    together = max(1, min(_AT_A_TIME, _HELD // max(sum(begun[1]), 1)))
+    seen = set[tuple[Facts, tuple[int, int]]]()
+    for first in range(0, len(ways), together):
+        some = ways[first : first + together]
+        for (facts, size), is_read in zip(some, _read(window, *begun, some, budget), strict=False):
+            if not is_read or (facts, _blocks(size)) in seen:
                 continue
-            whole = _as_tall_as_it_is(window, places, lengths, options, size, together, budget)
+            whole = _as_tall_as_it_is(window, *begun, facts, size, together, budget)
             if whole is None:
                 return  # nothing tells one size from another
-            if _blocks(whole) in seen:
+            if (facts, _blocks(whole)) in seen:
                 continue
-            seen |= {_blocks(size), _blocks(whole)}
-            size = next((each for each in sizes if _blocks(each) == _blocks(whole)), whole)
-            coding = settings_for(options, *size)
-            if coding is not None:
-                yield coding
+            seen |= {(facts, _blocks(size)), (facts, _blocks(whole))}
+            size = next((each for each in _sizes(known) if _blocks(each) == _blocks(whole)), whole)
+            yield made(facts, *size)
+
+
+def _by_heads(
+    window: Window, places: Sequence[int], lengths: Sequence[int], known: Sequence[tuple[int, int]], budget: Budget
+) -> Iterator[tuple[Facts, tuple[int, int]]]:
+    """(facts that the heads of slices leave open, a usual size) with which the first picture, which needs no other one, can be read."""
+    units = []
+    for place, length in zip(places[:_HEADS], lengths[:_HEADS], strict=True):
+        unit = _first_slice(window, place, place + length)
+        if unit is None:
+            return
+        units.append(unit)
+    sizes = list(dict.fromkeys((*known, *USUAL_SIZES)))
+    ways = [
+        (facts, size)
+        for each in zip(*(variants(facts) for facts in proved(units, budget.spend)[:_MOST_WAYS]), strict=True)
+        for facts in each
+        for size in sizes
+    ]
+    together = max(1, min(_AT_A_TIME, _HELD // max(lengths[0], 1)))
+    count = 0
+    for first in range(0, min(len(ways), _MOST_TRIALS), together):
+        some = ways[first : first + together]
+        for way, is_read in zip(some, _read(window, places[:1], lengths[:1], some, budget), strict=False):
+            if is_read:
+                yield way
+                count += 1
+        if count and first + together >= len(sizes) * 2:
+            return  # the usual ones come first: more would only find others that read by chance
+
+
+def _first_slice(window: Window, place: int, end: int) -> bytes | None:
+    """The beginning of the first slice of a picture whose units have lengths of four bytes."""
+    while place + 4 < end:
+        length = int.from_bytes(window.at(place, 4), "big")
+        unit = window.at(place + 4, min(length, _SLICE_HEAD))
+        if not unit:
+            return None
+        if unit[0] & 31 in (1, 5):
+            return unit
+        place += 4 + length
+    return None
 
 
 def _blocks(size: tuple[int, int]) -> tuple[int, int]:
@@ -159,7 +174,7 @@ def _as_tall_as_it_is(
     window: Window,
     places: Sequence[int],
     lengths: Sequence[int],
-    options: dict[str, str],
+    facts: Facts,
     size: tuple[int, int],
     together: int,
     budget: Budget,
@@ -171,7 +186,8 @@ def _as_tall_as_it_is(
     taller = [(size[0], 16 * count) for count in range(rows + 1, min(_TALLER * rows, _MOST_ROWS) + 1)]
     for first in range(0, len(taller), together):
         some = taller[first : first + together]
-        for each, is_read in zip(some, _read(window, places, lengths, options, some, budget), strict=False):
+        read = _read(window, places, lengths, [(facts, each) for each in some], budget)
+        for each, is_read in zip(some, read, strict=False):
             if not is_read:
                 return size
             size = each
@@ -182,25 +198,23 @@ def _read(
     window: Window,
     places: Sequence[int],
     lengths: Sequence[int],
-    options: dict[str, str],
-    sizes: Sequence[tuple[int, int]],
+    ways: Sequence[tuple[Facts, tuple[int, int]]],
     budget: Budget,
 ) -> list[bool]:
-    """Whether a decoder reads pictures with each of some sizes."""
+    """Whether a decoder reads pictures by each of some facts and sizes."""
     budget.spend()
     films = bytearray()
-    for width, height in sizes:
-        coding = settings_for(options, width, height)
-        entry = entry_of_units(coding) if coding is not None else None
-        if coding is None or entry is None:
+    for facts, (width, height) in ways:
+        entry = entry_of_units(made(facts, width, height))
+        if entry is None:
             return []
-        made = io.BytesIO()
+        film = io.BytesIO()
         count = len(places)
         track = Written(
             b"vide", entry, 30, width, height, array("Q", places), array("I", lengths), array("I", [1] * count), array("q", [0] * count), array("b"),
         )  # fmt: skip
-        write(made, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
-        films += len(made.getvalue()).to_bytes(4, "big") + made.getvalue()
+        write(film, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
+        films += len(film.getvalue()).to_bytes(4, "big") + film.getvalue()
     patience = min(_PATIENCE, max(budget.left(), 0.5))
     told = made_aside("rustfern.repair.recordings.trial", b"many" + bytes(films), patience) or b""
     return [each == b"1" for each in told.split()]

@@ -32,6 +32,7 @@ from rustfern.formats.media.hevc_walk import Walk, sizes_of
 from rustfern.operations.repair_samples import sample_in
 from rustfern.repair.interface import Job, LossKind, NothingLeft, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
+from rustfern.repair.recordings.avc_settings import proved
 from rustfern.repair.recordings.find import Found, Plain
 from rustfern.repair.recordings.layout import layout_of
 from rustfern.repair.recordings.more_ways import Ac3, Amr, FlacFrames, Obus
@@ -184,8 +185,13 @@ def test_texts_stay_beside_their_pictures(damage: str, tmp_path: Path, rustfern:
 
 def test_how_it_is_read_is_found_beside_it_or_asked_for(tmp_path: Path, rustfern: Rustfern) -> None:
     whole = silent(recordings()["launch.mp4"])
-    _, told, run = repaired(tmp_path, rustfern, "silent.mp4", without_tables(whole))
-    assert run.status == 1 and "--like" in told["message"] and not list((tmp_path / "back").iterdir())
+    made, told, run = repaired(tmp_path, rustfern, "silent.mp4", without_tables(whole))
+    if can_show():
+        assert samples(made, b"vide") == samples(whole, b"vide") and any(
+            "found by trying" in each for each in told["lost"]
+        )
+    else:
+        assert run.status == 1 and "--like" in told["message"] and not list((tmp_path / "back").iterdir())
     (tmp_path / "aft.mp4").write_bytes(whole)
     if can_show():  # else nothing tells which of the two is right
         (tmp_path / "other.mp4").write_bytes(recordings()["two-sounds.mp4"])
@@ -209,7 +215,7 @@ def test_a_sample_of_other_settings_is_refused(like: str, tmp_path: Path, rustfe
     assert run.status == 0 and any(like in each and "not used" in each for each in told["lost"])
     assert samples(made, b"vide") == samples(recordings()["crane.mp4"], b"vide")
     # What nothing proves is not read with settings of another recording.
-    untold = silent(without_tables(recordings()["launch.mp4"]))
+    untold = silent(without_tables(filmed("libx264", 160, 120, {"profile": "baseline"})))
     like = like.replace("launch", "two-sounds")
     (tmp_path / "other" / like).write_bytes(recordings()[like])
     _, told, run = repaired(tmp_path, rustfern, "silent.mp4", untold, "--like", tmp_path / "other" / like)
@@ -268,6 +274,34 @@ def test_sizes_that_stood_in_the_index_alone(
     with av.open(io.BytesIO(out.getvalue())) as mended, av.open(io.BytesIO(whole)) as first:
         shown = [[picture.to_ndarray().tobytes() for picture in film.decode(video=0)] for film in (mended, first)]
     assert shown[0] == shown[1] and len(shown[0]) == 12
+
+
+@pytest.mark.skipif(not can_show(), reason="no decoder is installed")
+@pytest.mark.parametrize("options", [
+    {"preset": "veryfast"}, {"preset": "slow", "crf": "29"}, {"preset": "medium", "b": "300k", "profile": "main"}, {"preset": "faster", "bf": "0", "slices": "3"},
+    {"profile": "baseline"},
+])  # fmt: skip
+def test_the_heads_of_slices_tell_how_an_encoder_codes_that_tells_nothing(options: dict[str, str]) -> None:
+    import av
+
+    if "libx264" not in av.codecs_available:
+        pytest.skip("the encoder is missing")
+    whole = silent(filmed("libx264", 320, 240, options))
+    data, out = without_tables(whole), io.BytesIO()
+    job = Job(io.BytesIO(data), len(data), "slip.mp4", "mp4")
+    if options.get("profile") == "baseline":  # without arithmetic code pictures read with any brightness
+        with pytest.raises(NothingLeft, match="--like"):
+            movie.repair(job, out)
+        return
+    told = movie.repair(job, out)
+    assert samples(out.getvalue(), b"vide") == samples(whole, b"vide") and LossKind.TRIED in {
+        each.kind for each in told.lost
+    }
+    with av.open(io.BytesIO(out.getvalue())) as mended, av.open(io.BytesIO(whole)) as first:
+        shown = [
+            np.array([each.to_ndarray()[:240] for each in film.decode(video=0)], float) for film in (mended, first)
+        ]
+    assert shown[0].shape == shown[1].shape and np.abs(shown[0] - shown[1]).mean() < 0.5
 
 
 @pytest.mark.skipif(not can_show(), reason="no decoder is installed")
@@ -362,6 +396,11 @@ def test_further_codings_come_back_or_are_said_to_be_lost(form: str, shows: str,
         assert sum(1 for _ in film.decode(video=0)) == 40
     with av.open(io.BytesIO(made)) as film:
         assert sum(each.samples for each in film.decode(audio=0)) > 1.4 * film.streams.audio[0].rate
+
+
+@given(st.lists(st.binary(min_size=1, max_size=90), max_size=6))
+def test_no_bytes_break_what_reads_the_heads_of_slices(units: list[bytes]) -> None:
+    assert all(facts.number_bits >= 4 for facts in proved([b"\x65" + each for each in units], lambda: None))
 
 
 @given(st.binary(max_size=600), st.integers(0, 40))

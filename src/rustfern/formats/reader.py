@@ -25,7 +25,7 @@ class ByteReader:
 
     def upto(self, at: int, count: int) -> bytes:
         """Bytes from a place on, as many of `count` as there are."""
-        if at < 0 or count <= 0:
+        if not 0 <= at < self.size or count <= 0:
             return b""
         self.stream.seek(at)
         return self.stream.read(min(count, max(self.size - at, 0)))

@@ -18,8 +18,10 @@ from rustfern.repair.recordings.set_bits import SetBits
 _B, _I = 1, 2
 _FEWEST, _SURE_ONES = 4, 24
 _REFERENCES = (1, 2, 3, 4, 5, 6, 8, 16)
-_MOST_REFERENCES = 32
+_MOST_REFERENCES, _HELD = 32, 4
 _USUAL_QUALITY = 26
+_NEVER = 510
+"""Arithmetic code never begins with this, or more, in its first nine bits (9.3.1.2)."""
 
 
 class Facts(msgspec.Struct, frozen=True):
@@ -134,17 +136,19 @@ def _slice(unit: bytes, facts: Facts) -> _Slice:
             bits.take(2)
         elif bits.take(1):
             _told(bits, 0, (1, 2, 3, 4, 5, 6))
-    if facts.cabac and kind != _I and bits.number() > 2:
+    if kind != _I and bits.number() > 2:
         raise NoUnit
     if not -51 <= bits.signed() <= 51:
         raise NoUnit
     if facts.filters and (how := bits.number()) != 1 and (how > 2 or max(abs(bits.signed()), abs(bits.signed())) > 6):
         raise NoUnit
     ones = 0
-    while facts.cabac and bits.at % 8:
+    while bits.at % 8:
         if not bits.take(1):
             raise NoUnit
         ones += 1
+    if bits.at // 8 + 3 < len(unit) and bits.take(9) >= _NEVER:
+        raise NoUnit
     return _Slice(kind, ones, is_usual)
 
 
@@ -193,18 +197,18 @@ def _number_bits(units: Sequence[bytes]) -> int:
 
 
 def proved(units: Sequence[bytes], pause: Callable[[], None]) -> list[Facts]:
-    """The facts that fit the first slices of some pictures one behind the other, from the first that needs no other one: with arithmetic code hardly more than
-    one, else some, the usual ones first. Not told: the size, `quality`, `high`, `colours`.
+    """The facts that fit the first slices of some pictures one behind the other, from the first that needs no other one: hardly more than one. None of
+    pictures without arithmetic code, as those read with any `quality`, and show something else with each. Not told: the size, `quality`, `high`, `colours`.
     """
     number_bits = _number_bits(units)
     if not number_bits or len(units) < _FEWEST:
         return []
     found: list[tuple[int, Facts]] = []
-    for order_bits, filters, weights, blends, cabac, references in product(
-        (0, *range(4, 17)), (True, False), (False, True), (0, 1), (True, False), _REFERENCES
+    for order_bits, filters, weights, blends, references in product(
+        (0, *range(4, 17)), (True, False), (False, True), (0, 1), _REFERENCES
     ):
         pause()
-        facts = Facts(number_bits, order_bits, cabac, filters, weights, blends, references)
+        facts = Facts(number_bits, order_bits, True, filters, weights, blends, references)
         try:
             slices = [_slice(unit, facts) for unit in units]
         except NoUnit:
@@ -216,19 +220,14 @@ def proved(units: Sequence[bytes], pause: Callable[[], None]) -> list[Facts]:
             continue
         if references > 1 and not any(each.is_usual for each in slices):
             continue
-        is_pyramid = any(each.kind == _B and unit[0] & 0x60 for each, unit in zip(slices, units, strict=True))
-        reorder = (2 if is_pyramid else 1) if has_between else 0
-        held = min(16, max(references, 1 + reorder, 4 if is_pyramid else 1))
+        # More than are needed change nothing; fewer would do harm.
+        reorder, held = 2 * has_between, max(references, _HELD)
         found.append((sum(each.ones for each in slices), replace(facts, held=held, reorder=reorder)))
-    most = max((ones for ones, _ in found), default=0)
-    if most >= _SURE_ONES:
-        return [facts for ones, facts in found if ones == most]
-    return [facts for _, facts in found if not facts.cabac]
+    return [facts for ones, facts in found if ones >= _SURE_ONES]
 
 
 def variants(facts: Facts) -> Iterator[Facts]:
     """The same with what the heads of slices do not tell, the usual first."""
     for quality in sorted(range(-_USUAL_QUALITY, 26), key=lambda each: (each != 0, each != -3, abs(each))):
-        for high in (True, False) if facts.cabac else (False, True):
-            profile = 100 if high else 77 if facts.cabac or facts.order_bits or facts.weights else 66
-            yield replace(facts, quality=quality, high=high, profile=profile)
+        for high in (True, False):
+            yield replace(facts, quality=quality, high=high, profile=100 if high else 77)

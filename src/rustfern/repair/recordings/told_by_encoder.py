@@ -29,7 +29,8 @@ _AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
 _TALLER, _MOST_ROWS = 6, 270
 _BEGUN, _HEADS, _SLICE_HEAD = 4, 40, 96
 """Pictures that sizes are tried with, and whose heads are read; bytes of a head, at most."""
-_MOST_WAYS, _MOST_TRIALS = 6, 12_000
+_MOST_WAYS, _FOR_THE_REST = 6, 0.5
+"""Ways to read heads that are tried; the share of the time that trials leave for all else."""
 
 
 def options_in(window: Window, start: int) -> dict[str, str] | None:
@@ -140,9 +141,11 @@ def _by_heads(
         for facts in each
         for size in sizes
     ]
-    together = max(1, min(_AT_A_TIME, _HELD // max(lengths[0], 1)))
-    count = 0
-    for first in range(0, min(len(ways), _MOST_TRIALS), together):
+    together = max(1, min(len(sizes) * 2, _HELD // max(lengths[0], 1)))
+    count, least = 0, budget.left() * _FOR_THE_REST
+    for first in range(0, len(ways), together):
+        if budget.left() < least:
+            return
         some = ways[first : first + together]
         for way, is_read in zip(some, _read(window, places[:1], lengths[:1], some, budget), strict=False):
             if is_read:

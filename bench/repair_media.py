@@ -66,6 +66,19 @@ KINDS: dict[str, tuple[str, ...]] = {
     ),
     "mjpeg, pcm.mov": ("-c:v", "mjpeg", "-q:v", "6", "-c:a", "pcm_s16le"),
     "prores, pcm.mov": ("-c:v", "prores_ks", "-profile:v", "0", "-c:a", "pcm_s16le"),
+    "av1, aac.mp4": ("-c:v", "libsvtav1", "-preset", "12", "-c:a", "aac"),
+    "h264, flac.mp4": ("-c:v", "libx264", "-preset", "fast", "-c:a", "flac", "-sample_fmt", "s16", "-strict", "-2"),
+    "h264, ac3.mp4": ("-c:v", "libx264", "-preset", "veryfast", "-c:a", "ac3"),
+    "h264 that tells nothing of itself.mp4": (
+        "-c:v",
+        "libx264",
+        "-preset",
+        "medium",
+        "-bsf:v",
+        "filter_units=remove_types=6",
+        "-c:a",
+        "aac",
+    ),
     "sound alone.m4a": ("-vn", "-c:a", "aac", "-b:a", "96k"),
 }
 

@@ -458,9 +458,9 @@ def test_no_bytes_break_the_walk_through_the_code_of_a_picture(
             sizes_of(unit, Walked(block=block, depth=depth), lambda: None)
 
 
-@pytest.mark.parametrize("channels", [1, 2])
-@pytest.mark.parametrize("rate", [8_000, 44_100, 48_000])
-@pytest.mark.parametrize("shown", [12.0, 25.0, 30.0, 60.0])
+@pytest.mark.parametrize(("channels", "rate", "shown"), [
+    (1, 8_000, 12.0), (2, 8_000, 30.0), (2, 44_100, 12.0), (1, 44_100, 30.0), (2, 44_100, 60.0), (1, 48_000, 25.0), (2, 48_000, 60.0),
+])  # fmt: skip
 def test_uncoded_sound_is_told_by_how_much_of_it_lies_by_a_picture(channels: int, rate: int, shown: float) -> None:
     picture, film = small_jpeg(), bytearray()
     values = np.random.default_rng(5).normal(0, 300, rate * 4).cumsum() % 20_000 - 10_000

@@ -23,6 +23,8 @@ are at least, and three are not (times the shortest).
 """
 _STRANGE = 2
 """Samples of tracks that are not read, which may lie in a row."""
+_BEGINNINGS = frozenset((0, 1, 0x20, 0x21, 0x60, 0x61, *range(0x80, 0xA0), *range(0xC0, 0xE0)))
+"""What a frame of AAC begins with: its first element is the first of its kind (ISO 14496-3, table 4.85), or what fills it up."""
 _ZEROS, _FILLING = bytes(16), bytes(256)
 _HOLE = bytes(2048)
 _MOST_SAMPLES = 20_000_000
@@ -367,6 +369,8 @@ class Finder:
         for place in range(len(data) - 4, lead - 1, -1):
             if not place % 1024:
                 self._pause()
+            if data[place] not in _BEGINNINGS:
+                continue
             sample = way.sample_at(self._window, start + place, stop)
             if sample is not None and (place + sample.size == len(data) or place + sample.size in chain):
                 chain[place] = sample.size

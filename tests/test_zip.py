@@ -71,6 +71,7 @@ UNUSUAL = {
     "with bytes in front": b"#!/bin/sh\nexit 0\n" + PLAIN,
     "streamed": streamed(parts_of(PLAIN)),
     "zip64": zip64(PLAIN),
+    "zip64 with bytes behind": zip64(PLAIN) + b"appended",
     "content types last": package(dict(sorted(parts_of(PLAIN).items(), reverse=True))),
     "with an external relationship": docx(
         "garboard seam", "frame seven",

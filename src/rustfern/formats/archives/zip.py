@@ -103,6 +103,12 @@ class Archive:
             _, _, _, _, length, start = struct.unpack_from("<HHHHII", tail, at + 4)
             if start + length == self.size - len(tail) + at and tail[max(at - length, 0) :][:4] in (_CENTRAL, _END):
                 return at
+            locator = tail[max(at - 20, 0) : at]
+            if locator[:4] == _LOCATOR64:
+                record = self._bytes.upto(int.from_bytes(locator[8:16], "little"), 56)
+                place = int.from_bytes(locator[8:16], "little") + 12 + int.from_bytes(record[4:12], "little")
+                if record[:4] == _END64 and place == self.size - len(tail) + at - 20:
+                    return at
             at = tail.rfind(_END, 0, at)
         return -1
 

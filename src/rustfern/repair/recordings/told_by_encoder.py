@@ -12,6 +12,8 @@ import re
 from array import array
 from collections.abc import Iterator, Sequence
 
+from msgspec.structs import replace
+
 from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.coded_video import Avc
 from rustfern.formats.media.frame import can_show
@@ -27,9 +29,9 @@ _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""
 _AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
 _TALLER, _MOST_ROWS = 6, 270
-_BEGUN, _HEADS, _SLICE_HEAD = 4, 40, 96
-"""Pictures that sizes are tried with, and whose heads are read; bytes of a head, at most."""
-_MOST_WAYS, _FOR_THE_REST = 6, 0.5
+_BEGUN, _TO_BE_SURE, _HEADS, _SLICE_HEAD = 4, 24, 40, 96
+"""Pictures that sizes are tried with, all that heads leave open too, and whose heads are read; bytes of a head, at most."""
+_MOST_WAYS, _FOR_THE_REST = 8, 0.5
 """Ways to read heads that are tried; the share of the time that trials leave for all else."""
 
 
@@ -99,7 +101,10 @@ def found_settings(
     read with several sizes. None where no decoder is installed. What the encoder does not tell, the heads of the pictures do, and trials. `known` are sizes of other recordings.
     """
     options = options_in(window, start)
-    begun = places[:_BEGUN], lengths[:_BEGUN]
+    count = _BEGUN if options is not None else _TO_BE_SURE
+    while count > _BEGUN and sum(lengths[:count]) > _MOST:
+        count -= 1
+    begun = places[:count], lengths[:count]
     if not can_show() or sum(begun[1]) > _MOST:
         return
     if options is not None:
@@ -134,24 +139,24 @@ def _by_heads(
         if unit is None:
             return
         units.append(unit)
+    found = proved(units, budget.spend)[:_MOST_WAYS]
+    if not found:
+        return
     sizes = list(dict.fromkeys((*known, *USUAL_SIZES)))
-    ways = [
-        (facts, size)
-        for each in zip(*(variants(facts) for facts in proved(units, budget.spend)[:_MOST_WAYS]), strict=True)
-        for facts in each
-        for size in sizes
-    ]
+    # The first picture needs no other one: it reads the same way whatever the heads say of others.
+    tried = [(facts, size) for facts in variants(found[0]) for size in sizes]
     together = max(1, min(len(sizes) * 2, _HELD // max(lengths[0], 1)))
-    count, least = 0, budget.left() * _FOR_THE_REST
-    for first in range(0, len(ways), together):
+    least = budget.left() * _FOR_THE_REST
+    for first in range(0, len(tried), together):
         if budget.left() < least:
             return
-        some = ways[first : first + together]
-        for way, is_read in zip(some, _read(window, places[:1], lengths[:1], some, budget), strict=False):
-            if is_read:
-                yield way
-                count += 1
-        if count and first + together >= len(sizes) * 2:
+        some = tried[first : first + together]
+        read = _read(window, places[:1], lengths[:1], some, budget)
+        good = [way for way, is_read in zip(some, read, strict=False) if is_read]
+        for facts, size in good:
+            for each in found:
+                yield replace(each, quality=facts.quality, high=facts.high, profile=facts.profile), size
+        if good:
             return  # the usual ones come first: more would only find others that read by chance
 
 

@@ -398,6 +398,22 @@ def test_further_codings_come_back_or_are_said_to_be_lost(form: str, shows: str,
         assert sum(each.samples for each in film.decode(audio=0)) > 1.4 * film.streams.audio[0].rate
 
 
+def test_several_frames_of_sound_in_one_sample_are_whole() -> None:
+    frames = bytes((0x3C, *range(31))) * 3 + bytes((0x04, *range(12)))  # of AMR, the last one shorter
+    track, job = Track(kind=b"soun", entry=bytes(36)), Job(io.BytesIO(frames), len(frames), "log.3gp", "3gp")
+    track.places.append(0)
+    track.sizes.append(len(frames))
+    for together, size, whole in (
+        (1, len(frames), True),
+        (2, len(frames), True),
+        (3, len(frames), True),
+        (2, len(frames) - 4, False),
+    ):
+        track.sizes[0] = size
+        way = Amr(is_wide=False, together=together)
+        assert movie._is_whole(Window(io.BytesIO(frames), len(frames)), track, 0, way, job) == whole
+
+
 @given(st.lists(st.binary(min_size=1, max_size=90), max_size=6))
 def test_no_bytes_break_what_reads_the_heads_of_slices(units: list[bytes]) -> None:
     assert all(facts.number_bits >= 4 for facts in proved([b"\x65" + each for each in units], lambda: None))

@@ -97,7 +97,7 @@ def made(facts: Facts, width: int, height: int) -> Avc:
 
 
 class _Slice(msgspec.Struct, frozen=True):
-    """What one way of reading the head of a slice gives: its kind, its number, ones in front of its code, whether it uses the usual number of references."""
+    """What one way of reading the head of a slice gives: its kind, ones in front of its code, whether it uses the usual number of references."""
 
     kind: int
     ones: int

@@ -31,7 +31,7 @@ _BEGINNING = 24 << 20
 _OFTEN, _NEARLY_ALL = 8, 0.9
 _CODINGS = {
     b"mp4v": "MPEG-4 Visual", b"vp08": "VP8", b"vp09": "VP9", b"s263": "H.263", b"h263": "H.263", b"m2v1": "MPEG-2", b"dvh1": "DV", b"mp4a": "MPEG-4 audio",
-    b"QDM2": "QDesign", b"ima4": "IMA ADPCM",
+    b"ima4": "IMA ADPCM",
 }  # fmt: skip
 """What four letters stand for, where they are not the name itself."""
 _BLOCK, _BEGUN = 16, 4

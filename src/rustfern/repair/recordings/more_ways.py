@@ -241,7 +241,6 @@ class Amr:
     def __init__(self, *, is_wide: bool, together: int) -> None:
         self._sizes = self._WIDE if is_wide else self._NARROW
         self._together = max(together, 1)
-        self.is_wide = is_wide
 
     def sample_at(self, window: Window, at: int, end: int) -> Sample | None:
         """As `Way.sample_at`."""
@@ -254,6 +253,8 @@ class Amr:
             place += 1 + (self._sizes[kind] if kind < len(self._sizes) else 0)
             if place > end:
                 return None
+            if place == end:
+                break  # the last sample may have fewer
         return Sample(place - at)
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:

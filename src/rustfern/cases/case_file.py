@@ -127,6 +127,10 @@ def _works(process: int, began: str, host: str) -> bool:
     return host != machine_name() or process_began(process) == began
 
 
+_NO_COPIES = '"copies":[]'
+_Keyed = tuple[str, str, str]
+
+
 class StoredCopy(msgspec.Struct, frozen=True):
     """A copy as the case remembers it, and its document (without copies), as they were answered."""
 
@@ -307,6 +311,32 @@ class CaseFile:
         )
         return ident
 
+    def identify(self, documents: Iterable[tuple[str, Sequence[_Keyed]]]) -> list[tuple[int, tuple[str, ...]]]:
+        """The number of each document, and the ids of its copies, (key, path, root) of which are given: as `number_for` and `id_for`, all at once."""
+        numbers = {key: int(number) for key, number in self._db.execute("SELECT key, number FROM document")}
+        ids: dict[int, dict[bytes, str]] = {}
+        for number, key, ident in self._db.execute("SELECT number, key, id FROM copy"):
+            ids.setdefault(number, {})[key] = ident
+        last = max(numbers.values(), default=0)
+        fresh: list[tuple[int, bytes]] = []
+        copies: list[tuple[str, int, bytes, bytes, bytes]] = []
+        told = []
+        for key, found in documents:
+            raw = os.fsencode(key)
+            if (number := numbers.get(raw)) is None:
+                number = numbers[raw] = last = last + 1
+                fresh.append((number, raw))
+            known = ids.setdefault(number, {})
+            for each, path, root in found:
+                inner = os.fsencode(each)
+                if inner not in known:
+                    known[inner] = f"{number}{letters(len(known))}"
+                    copies.append((known[inner], number, inner, os.fsencode(path), os.fsencode(root)))
+            told.append((number, tuple(known[os.fsencode(each)] for each, _, _ in found)))
+        self._db.executemany("INSERT INTO document (number, key) VALUES (?, ?)", fresh)
+        self._db.executemany("INSERT INTO copy (id, number, key, path, root) VALUES (?, ?, ?, ?, ?)", copies)
+        return told
+
     @contextmanager
     def writing(self) -> Iterator[None]:
         """Everything inside is written at once, or not at all."""
@@ -319,6 +349,18 @@ class CaseFile:
         self._db.execute("UPDATE document SET facts = ? WHERE number = ?", (facts, number))
         rows = [(_written(copy), copy.id) for copy in told.copies]
         self._db.executemany("UPDATE copy SET facts = ? WHERE id = ?", rows)
+
+    def kept(self, number: int, ids: Sequence[str]) -> str | None:
+        """A document with these of its copies, as `keep_document` was told of it, as JSON; None where it was told nothing."""
+        try:
+            row = self._db.execute("SELECT facts FROM document WHERE number = ?", (number,)).fetchone()
+            copies = dict(self._db.execute("SELECT id, facts FROM copy WHERE number = ?", (number,)))
+        except sqlite3.Error:
+            return None
+        facts = [copies.get(each) for each in ids]
+        if row is None or row[0] is None or row[0].count(_NO_COPIES) != 1 or not all(facts):
+            return None
+        return str(row[0]).replace(_NO_COPIES, f'"copies":[{",".join(map(str, facts))}]')
 
     def keep_about(self, **facts: object) -> None:
         """Remember facts of the whole case, such as the roots."""

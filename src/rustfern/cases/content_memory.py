@@ -47,6 +47,11 @@ class ContentMemory:
         except (CaseError, sqlite3.Error):
             self._on = False
 
+    @property
+    def knows_some(self) -> bool:
+        """Whether it was told of a search before this one."""
+        return bool(self._asked)
+
     def known(self, entry: Entry, name: str) -> Content | None:
         """What was read of a file that has not changed since; None if nothing is known."""
         stamp = _stamp(entry)

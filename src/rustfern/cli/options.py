@@ -160,7 +160,7 @@ language_option = click.option(
 json_option = click.option("--json", "as_json", is_flag=True, help="Machine-readable answer on stdout.")
 
 
-def print_json(told: Fields, lists: Mapping[str, Iterable[Fields]] | None = None) -> None:
+def print_json(told: Fields, lists: Mapping[str, Iterable[Fields | msgspec.Raw]] | None = None) -> None:
     """JSON on stdout: ASCII, so that names which are not UTF-8 survive. Written item by item: an answer on a large disk is long."""
     before = "{"
     for key, value in parts(told, lists):
@@ -177,10 +177,20 @@ def print_json(told: Fields, lists: Mapping[str, Iterable[Fields]] | None = None
 
 
 def _laid_out(value: object, depth: int) -> str:
-    """JSON with a line for each value, to stand at a depth of others."""
-    text = as_written(json.dumps(value))
+    """JSON with a line for each value, to stand at a depth of others. A text is JSON already where it is `Raw`."""
+    text = as_written(_as_ascii(value))
     try:
         text = msgspec.json.format(text, indent=1)
     except msgspec.DecodeError:  # names that are not UTF-8
-        text = as_written(json.dumps(value, indent=1))
+        text = as_written(json.dumps(json.loads(text), indent=1))
     return text.replace("\n", "\n" + " " * depth)
+
+
+def _as_ascii(value: object) -> str:
+    try:
+        told = bytes(value) if isinstance(value, msgspec.Raw) else msgspec.json.encode(value)
+        if told.isascii():
+            return told.decode("ascii")
+    except UnicodeEncodeError:
+        pass
+    return json.dumps(json.loads(bytes(value)) if isinstance(value, msgspec.Raw) else msgspec.to_builtins(value))

@@ -322,9 +322,11 @@ def plain(answer: Fields) -> Any:
     return msgspec.to_builtins(answer)
 
 
-def parts(answer: Fields, lists: Mapping[str, Iterable[Fields]] | None = None) -> Iterator[tuple[str, Any]]:
+def parts(
+    answer: Fields, lists: Mapping[str, Iterable[Fields | msgspec.Raw]] | None = None
+) -> Iterator[tuple[str, Any]]:
     """The same, field by field; a list comes as an iterator over its items, as all of a large answer at once takes much memory. `lists` stand for
-    fields of the answer that were left empty.
+    fields of the answer that were left empty (`Raw`: JSON already).
     """
     config = type(answer).__struct_config__
     if config.omit_defaults:
@@ -335,8 +337,6 @@ def parts(answer: Fields, lists: Mapping[str, Iterable[Fields]] | None = None) -
     for field in msgspec.structs.fields(answer):
         value = getattr(answer, field.name)
         if lists is not None and field.name in lists:
-            yield field.encode_name, (msgspec.to_builtins(item) for item in lists[field.name])
-        elif isinstance(value, list):
-            yield field.encode_name, (msgspec.to_builtins(item) for item in value)
+            yield field.encode_name, iter(lists[field.name])
         else:
-            yield field.encode_name, msgspec.to_builtins(value)
+            yield field.encode_name, iter(value) if isinstance(value, list) else value

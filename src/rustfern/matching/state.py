@@ -14,6 +14,7 @@ from rustfern.cases.case_file import CaseFile
 from rustfern.cases.content_memory import ContentMemory
 from rustfern.catalogue.loader import Catalogue, Place
 from rustfern.content import open as contents
+from rustfern.content.ahead import ReadAhead, Wanted
 from rustfern.core.errors import KeptEncrypted, SourceError
 from rustfern.core.model import (
     Content,
@@ -88,6 +89,7 @@ class Reader:
         self._door, self._memory = door, memory
         self._known: dict[Location, tuple[Content, tuple[str, ...]]] = {}
         self._on_problem = on_problem
+        self._ahead: ReadAhead | None = None
         self.bytes_read = 0
 
     def content(self, entry: Entry, name: str) -> tuple[Content, tuple[str, ...]]:
@@ -122,6 +124,11 @@ class Reader:
         memory = None if entry.deleted else self._memory
         if memory is not None and (content := memory.known(entry, name)) is not None:
             return content, ()
+        if self._ahead is not None and (content := self._ahead.content(entry, name)) is not None:
+            self.bytes_read += content.size
+            if memory is not None:
+                memory.remember(entry, name, content)
+            return content, ()
         source = self._door.open(entry.root)
         for attempt in range(_TRIES):
             known = contents.check(self._door, entry, name)
@@ -139,6 +146,19 @@ class Reader:
                 self._on_problem(entry.path, "this copy is still being written: scan again in a minute")
                 return content, known[1]
         return known
+
+    @contextmanager
+    def ahead_of(self, wanted: Iterable[Wanted]) -> Iterator[None]:
+        """In here these files are read by other cores before they are asked for, unless most are known from an earlier search."""
+        if not self.is_reading or (self._memory is not None and self._memory.knows_some):
+            yield
+            return
+        with ReadAhead(self._door, wanted) as ahead:
+            self._ahead = ahead
+            try:
+                yield
+            finally:
+                self._ahead = None
 
     is_reading = True
     """Whether contents are read; where they are not, steps ask for what they would have to read."""
@@ -324,12 +344,16 @@ class LinkState:
         """The checked content of a copy and its members."""
         return self.reader.content(entry, name)
 
+    def name_of(self, find: Find) -> str:
+        """The name that tells of what kind a copy is: its document's, as far as its own tells that, else its own."""
+        told = near.shown_stem(find, self.catalogue.places[find.place].prefixes) if "name" in find.fields else None
+        return told or os.path.basename(find.entry.path)
+
     def read_copy(self, find: Find, entry: Entry, evidence: tuple[Evidence, ...], name: str | None = None) -> Copy:
         """Read what a find holds, to its end."""
         place = self.catalogue.places[find.place]
         base = os.path.basename(entry.path)
-        told = near.shown_stem(find, place.prefixes) if "name" in find.fields else None
-        content, members = self.content_of(entry, name or told or base)
+        content, members = self.content_of(entry, name or self.name_of(find))
         content, notes = complete_enough(content, place) if not is_other_format(content, place) else (content, ())
         return Copy(
             entry=entry,

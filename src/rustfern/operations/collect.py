@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 
 from msgspec.structs import replace
 
 from rustfern.cases.case_file import CaseFile
 from rustfern.catalogue.loader import Catalogue
+from rustfern.content.ahead import Wanted
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Find, Hints, Home, Location, Situation
 from rustfern.core.observer import Observer
@@ -90,7 +91,8 @@ def gather(
         finds = [find for find in finds if "unsure" not in find.fields]
     fetch_ahead(search, finds)
     observer.stage("reading and matching copies")
-    match(linker, linker.state.catalogue, finds)
+    with linker.state.reader.ahead_of(_wanted(linker, finds)):
+        match(linker, linker.state.catalogue, finds)
     with linker.state.isolated(top):
         if live:
             linker.versions.add_open_deleted_files()
@@ -106,6 +108,18 @@ def gather(
             linker.requests.add_not_opening(hints.lost_at)
     linker.versions.take_mail()
     linker.records.take_placeholders()
+
+
+def _wanted(linker: Linker, finds: Sequence[Find]) -> Iterator[Wanted]:
+    """The copies that will be read, and the documents beside them whose names they carry."""
+    for find in sorted(finds, key=lambda find: find.kind != "trash"):
+        entry = find.entry
+        if find.kind in ("lock", "record") or not entry.is_file or entry.deleted or entry.companions:
+            continue
+        yield Wanted(entry.root, entry.path, linker.state.name_of(find))
+        name = find.fields.get("name")
+        if name and name != os.path.basename(entry.path) and find.kind != "trash":
+            yield Wanted(entry.root, os.path.join(os.path.dirname(entry.path), name), name)
 
 
 def read_gently(search: Search, linker: Linker, file: CaseFile, hints: Hints) -> None:

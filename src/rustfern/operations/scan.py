@@ -500,16 +500,13 @@ def _numbered(hit: Hit, keys: Sequence[str], documents: Sequence[Document]) -> H
 
 
 def _number(documents: list[Document], file: CaseFile) -> list[Document]:
-    out = []
+    keyed = (
+        (each.key, [(f"{copy.path}\0{copy.entry.part or ''}", copy.path, copy.entry.root) for copy in each.copies])
+        for each in documents
+    )
     with file.writing():
-        for document in documents:
-            number = file.number_for(document.key)
-            ids = tuple(
-                file.id_for(number, f"{copy.path}\0{copy.entry.part or ''}", copy.path, copy.entry.root)
-                for copy in document.copies
-            )
-            out.append(replace(document, number=number, ids=ids))
-    return out
+        told = file.identify(keyed)
+    return [replace(each, number=number, ids=ids) for each, (number, ids) in zip(documents, told, strict=True)]
 
 
 def _unique_problems(problems: Sequence[Problem]) -> list[Problem]:

@@ -2,18 +2,39 @@
 
 from __future__ import annotations
 
-import click
+from collections.abc import Iterator
+from contextlib import suppress
 
+import click
+import msgspec
+
+from rustfern.cases.case_file import CaseFile
 from rustfern.cli import print_message
 from rustfern.cli.context import this_run
 from rustfern.cli.many import Called, ManyCommand
 from rustfern.cli.options import case_option, hint_options, json_option, paths_option, print_json
 from rustfern.cli.screen.progress import run_scan
 from rustfern.cli.time_types import SPAN
-from rustfern.core.errors import WrongUsage
-from rustfern.core.model import Hints
+from rustfern.core.answers import DocumentAnswer
+from rustfern.core.errors import CaseError, WrongUsage
+from rustfern.core.model import Answer, Hints
 from rustfern.operations import schema
 from rustfern.operations.scan import exit_status
+
+
+def _documents(answer: Answer) -> Iterator[DocumentAnswer | msgspec.Raw]:
+    """The documents as they are answered: from the case, which was told of them just now, else anew."""
+    case = None
+    if answer.case is not None:
+        with suppress(CaseError):
+            case = CaseFile.open(answer.case)
+    try:
+        for each in answer.documents:
+            kept = case.kept(each.number, each.ids) if case is not None else None
+            yield msgspec.Raw(kept.encode()) if kept is not None else schema.document(each, this_run().clock)
+    finally:
+        if case is not None:
+            case.close()
 
 
 def _words(one: Called) -> list[str]:
@@ -95,9 +116,7 @@ def command(
     finally:
         reading.end()
     if as_json:
-        clock = this_run().clock
-        documents = (schema.document(each, clock) for each in answer.documents)
-        print_json(schema.answer(answer, clock, with_documents=False), {"documents": documents})
+        print_json(schema.answer(answer, this_run().clock, with_documents=False), {"documents": _documents(answer)})
     else:
         from rustfern.cli.screen.console import paged
         from rustfern.cli.screen.scan_answer import show

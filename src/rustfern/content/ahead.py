@@ -54,7 +54,7 @@ class ReadAhead:
     def __init__(self, door: Sources, wanted: Iterable[Wanted]) -> None:
         """Nothing is read ahead of what lies on disks that are read gently, or where there are few files or one core."""
         known = {(each.root, each.path): each for each in reversed(list(wanted))}
-        roots = {root for root, _ in known if door.may_be_written(root)}  # no archive, no image, no other machine
+        roots = {root for root in {root for root, _ in known} if door.may_be_written(root)}  # no archive, no image
         files = [each for each in reversed(known.values()) if each.root in roots]
         self._door, self._work = door, partial(_read_all, door)
         self._pieces: list[Sequence[Wanted]] = []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from rustfern.core.errors import SourceError
@@ -62,8 +63,8 @@ class Comparing:
                 self.state.reader.need(item.path for item in found)
             return
         contents = {item.path: self.contents_of(item.path) for item in found[:_MAX_COMPARED]}
-        for path in contents:
-            self.index(path)
+        for path, held in contents.items():
+            self._add(path, held)
         shares = by_content.shared_among(copy.content, contents)
         folders = self._recorded_folders(copy)
         for item in found[:_MAX_COMPARED]:
@@ -240,7 +241,9 @@ class Comparing:
 
     def index(self, path: str) -> None:
         """Take what is known of a document's contents into the index, each version once."""
-        contents = self.contents_of(path)
+        self._add(path, self.contents_of(path))
+
+    def _add(self, path: str, contents: Sequence[Content]) -> None:
         for content in contents[self.indexed.get(path, 0) :]:
             self.likeness.add(path, content)
         self.indexed[path] = len(contents)

@@ -451,6 +451,7 @@ def big(name: str, prefix: bytes, unit: bytes, times: int) -> bytes:
     return out.getvalue()
 
 
+PAGE_IN_MAIL = b"From: ines@marlow.example\r\nSubject: hull\r\nMIME-Version: 1.0\r\nContent-Type: text/html\r\n\r\n"
 LAUGHS = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY a "ha">' + "".join(
     f'<!ENTITY a{n} "{f"&a{n - 1 if n > 1 else str()};" * 10}">' for n in range(1, 10)
 )
@@ -481,6 +482,9 @@ LAUGHS = '<?xml version="1.0"?><!DOCTYPE a [<!ENTITY a "ha">' + "".join(
         (lambda: b"[" * 3_000_000, "a.json", ""),
         (lambda: b"%PDF-1.4\n1 0 obj\n" + b"<<" * 1_000_000, "a.pdf", "end mark"),
         (lambda: odt(body="<text:p>" * 30_000 + "</text:p>" * 30_000), "a.odt", ""),
+        (lambda: PAGE_IN_MAIL + b"<" * 400_000, "a.eml", ""),
+        (lambda: PAGE_IN_MAIL + b"<script>" * 50_000, "a.eml", ""),
+        (lambda: b"a." * 100_000 + b"a = 1\n", "a.toml", ""),
         (lambda: package({"inner.zip": package({"more.zip": bytes(1 << 20)}) * 3}), "a.zip", "sums of all 1"),
     ],
 )

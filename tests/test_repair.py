@@ -813,5 +813,7 @@ def test_bombs_cost_no_more_than_other_files(rustfern: Rustfern, tmp_path: Path)
     (tmp_path / "deep.svg").write_bytes(deep)
     (tmp_path / "nested.json").write_bytes(b"[" * 100_000)
     (tmp_path / "nested.rtf").write_bytes(b"{\\rtf1 oak" + b"{" * 100_000)
+    for name, unit in (("a.xml", b"<!--"), ("b.xml", b"<?"), ("c.svg", b"<![CDATA["), ("d.html", b"<!--x>")):
+        (tmp_path / name).write_bytes(b"<a><b>keel</b>" + unit * 50_000)
     run = rustfern("repair", *sorted(tmp_path.glob("*.*")), "--to", tmp_path / "out", "--json")
-    assert run.status in (0, 1, 3) and len(run.json["repaired"]) + len(run.json["refused"]) == 5
+    assert run.status in (0, 1, 3) and len(run.json["repaired"]) + len(run.json["refused"]) == 9

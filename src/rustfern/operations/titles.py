@@ -15,7 +15,7 @@ from rustfern.formats import registry as formats
 from rustfern.sources.registry import Sources
 
 _NUMBER = re.compile(r"[0-9a-fA-F]{8}(?:-?[0-9a-fA-F]{4}){3}-?[0-9a-fA-F]{12}|[0-9a-fA-F]{16,64}|\d{9,}")
-_TITLE = re.compile(r"<title[^>]*>\s*([^<]*\w[^<]*?)\s*<")
+_TITLE = re.compile(r"<title[^<>]*>\s*([^<]*)<")
 _READ_CHARACTERS, _MAX_CHARACTERS = 400, 80
 
 
@@ -33,7 +33,9 @@ def with_title(door: Sources, copy: Copy) -> Copy:
         _, pieces = formats.first_text(stream, os.path.basename(copy.path), _READ_CHARACTERS, door.limits)
         lines = [" ".join(piece.text.split()) for piece in pieces]
         element = _TITLE.search("\n".join(lines))
-        line = element[1] if element else next((each for each in lines if any(map(str.isalnum, each))), "")
+        named = element[1].strip() if element else ""
+        told = [named] if any(map(str.isalnum, named)) else lines
+        line = next((each for each in told if any(map(str.isalnum, each))), "")
         if line:
             title = line[:_MAX_CHARACTERS]
             return replace(copy, content=replace(copy.content, glance=replace(glance, title=title)))

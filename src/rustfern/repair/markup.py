@@ -18,9 +18,11 @@ _VOID = frozenset(
 )
 _LOOSE = frozenset(["p", "li", "dt", "dd", "td", "th", "tr", "thead", "tbody", "tfoot", "option", "colgroup"])
 _TAG = re.compile(
-    r"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|![^>]*>|\?[^>]*>|(/?)([A-Za-z][\w:-]*)((?:[^<>\"']|\"[^\"]*\"|'[^']*')*)>)",
+    r"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|![^>]*>|\?[^>]*>|(/?)([A-Za-z][\w:-]*+)((?:[^<>\"']++|\"[^\"]*+\"|'[^']*+')*+)>)",
     re.DOTALL,
 )
+_SHORT_TAG = re.compile(r"<(?:![^>]*>|\?[^>]*>|(/?)([A-Za-z][\w:-]*+)((?:[^<>\"']++|\"[^\"]*+\"|'[^']*+')*+)>)")
+"""The same where no comment and no section of letters ends any more: none is sought from each place where one may begin."""
 _ELEMENT = re.compile(
     rb"<(?:!--.*?-->|!\[CDATA\[.*?\]\]>|(/?)([A-Za-z_][\w:.-]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>)",
     re.DOTALL,
@@ -148,7 +150,9 @@ def repair_html(job: Job, out: BinaryIO) -> Outcome:
     text, encoding = decoded(_without_torn_tags(job.data()), lost, steps, "")
     open_tags: list[str] = []
     at = 0
-    while (found := _TAG.search(text, at)) is not None:
+    last = max(text.rfind("-->"), text.rfind("]]>"))
+    end = text.rfind(">") + 1
+    while (found := (_TAG if at <= last else _SHORT_TAG).search(text, at, end)) is not None:
         at = found.end()
         name = (found[2] or "").casefold()
         if not name:
@@ -160,8 +164,8 @@ def repair_html(job: Job, out: BinaryIO) -> Outcome:
         elif name not in _VOID and not found[3].rstrip().endswith("/"):
             open_tags.append(name)
             if name in _RAW:
-                end = re.compile(f"</{name}", re.IGNORECASE).search(text, at)
-                at = end.start() if end else len(text)
+                closing_tag = re.compile(f"</{name}", re.IGNORECASE).search(text, at)
+                at = closing_tag.start() if closing_tag else len(text)
     rest = text.rfind("<", at)
     if rest >= 0 and (text[rest + 1 : rest + 2].isalpha() or text[rest + 1 : rest + 2] in ("/", "!", "")):
         text = text[:rest]

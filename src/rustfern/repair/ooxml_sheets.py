@@ -16,11 +16,11 @@ from rustfern.repair.package import natural
 from rustfern.repair.xml_mend import first_fault, mend
 
 _SHEET_TAG = re.compile(rb"<(?:\w+:)?sheet\b([^>]*)/?>")
-_SHARED = re.compile(rb"<c\b[^>]*\bt=\"s\"[^>]*>(?:<f\b[^>]*?(?:/>|>[^<]*</f>))?<v>(\d{1,9})</v>")
-_STYLE = re.compile(rb"<(?:c|row|col)\b[^>]*?\b(?:s|style)=\"(\d{1,6})\"")
+_SHARED = re.compile(rb"<c\b[^<>]*\bt=\"s\"[^<>]*>(?:<f\b[^<>]*?(?:/>|>[^<]*</f>))?<v>(\d{1,9})</v>")
+_STYLE = re.compile(rb"<(?:c|row|col)\b[^<>]*?\b(?:s|style)=\"(\d{1,6})\"")
 _ITEM = re.compile(rb"<si(?=[\s/>])")
 _ITEMS = re.compile(rb"<si(?=[\s/>])[^>]*?(?:/>|>.*?</si>)", re.DOTALL)
-_SHOWN_TEXT = re.compile(rb"<t\b[^>]*>[^<]*\S[^<]*</t>")
+_SHOWN_TEXT = re.compile(rb"<t\b[^<>]*>\s*[^<\s][^<]*</t>")
 _MOST_STRINGS = 5_000_000
 
 

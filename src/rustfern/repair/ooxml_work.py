@@ -44,7 +44,7 @@ _IMPLIED = re.compile(
     r"|ppt/(?:presProps|viewProps|tableStyles)\.xml|(?:word|xl|ppt|visio)/theme/theme1\.xml|visio/(?:windows|masters/masters|pages/pages)\.xml)"
 )
 LINKED = re.compile(rb"\br:(?:id|embed|link|pict|dm|lo|qs|cs)=\"([^\"]+)\"")
-_TYPE = re.compile(r"<(?:\w+:)?(Override|Default)\b([^>]*?)/?>")
+_TYPE = re.compile(r"<(?:\w+:)?(Override|Default)\b([^<>]*?)/?>")
 _NEVER = ("xl/calcChain.xml", "docProps/thumbnail")
 
 

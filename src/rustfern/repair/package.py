@@ -250,8 +250,8 @@ class Link(msgspec.Struct, frozen=True):
     outside: bool = False
 
 
-_RELATION = re.compile(r"<(?:\w+:)?Relationship\b([^>]*?)/?>")
-_PAIR = re.compile(r'([\w:]+)\s*=\s*(?:"([^"]*)"|\'([^\']*)\')')
+_RELATION = re.compile(r"<(?:\w+:)?Relationship\b([^<>]*?)/?>")
+_PAIR = re.compile(r'(?<![\w:])([\w:]++)\s*+=\s*(?:"([^"]*)"|\'([^\']*)\')')
 
 
 def attributes(text: str) -> dict[str, str]:

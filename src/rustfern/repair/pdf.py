@@ -38,7 +38,7 @@ _MOST_PAGES = 100_000
 _UNPACKED = frozenset({"FlateDecode", "Fl", "ASCII85Decode", "A85", "ASCIIHexDecode", "AHx"})
 _TEXT = re.compile(rb"\bBT\b.*?\bET\b", re.DOTALL)
 _CONTENT = re.compile(rb"(?:^|\s)(?:BT|re|cm|Do|l|m|S|f)(?=\s)")
-_FONT = re.compile(rb"/(\S+)\s+[\d.]+\s+Tf")
+_FONT = re.compile(rb"/([^\s/]+)\s+[\d.]+\s+Tf")
 
 
 def repair(job: Job, out: BinaryIO) -> Outcome:

@@ -7,7 +7,7 @@ told by a `Grammar`. What is before the first fault is taken over byte for byte.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypedDict, Unpack
 from xml.parsers import expat
 
@@ -17,9 +17,11 @@ _TAG = re.compile(
     rb"<(?:(/)?((?:[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*:)?[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*)((?:[^<>\"'/]|/(?!>)|\"[^\"<]*\"|'[^'<]*')*)(/?)>|!--.*?-->|!\[CDATA\[(.*?)\]\]>|\?.*?\?>|!DOCTYPE[^>\[]*(?:\[.*?\]\s*)?>)",
     re.DOTALL,
 )
+_ENDS = ((b"<!--", b"-->"), (b"<![CDATA[", b"]]>"), (b"<?", b"?>"), (b"<!DOCTYPE", b">"))
+_MOST_DECLARATIONS = 8
 _TAG_STARTS = re.compile(rb"<[A-Za-z_\x80-\xff]")
 _ATTRIBUTE = re.compile(
-    rb"((?:[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*:)?[A-Za-z_\x80-\xff][\w.\-\x80-\xff]*)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')"
+    rb"((?:[A-Za-z_\x80-\xff][\w.\-\x80-\xff]{0,199}:)?[A-Za-z_\x80-\xff][\w.\-\x80-\xff]{0,199})\s*+=\s*+(?:\"([^\"]*)\"|'([^']*)')"
 )
 _ENTITY = re.compile(rb"&(?!(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});)")
 _NUMBERED = re.compile(rb"&#(?:x([0-9A-Fa-f]{1,6})|([0-9]{1,7}));")
@@ -145,6 +147,26 @@ def mend(
     return Mended(bytes(builder.out), is_open or not complete, builder.cleaned, builder.units, about, len(useful))
 
 
+def _tags(data: bytes) -> Iterator[re.Match[bytes]]:
+    """Each tag, comment, section of letters, instruction and declaration. The end of what ends nowhere is not sought from each place where it begins."""
+    last = {begin: data.rfind(end) for begin, end in _ENDS}
+    declarations = 0
+    at = data.find(b"<")
+    while at >= 0:
+        found = None
+        begins = (
+            next((begin for begin in last if data.startswith(begin, at)), None)
+            if data[at + 1 : at + 2] in b"!?"
+            else None
+        )
+        declarations += begins == b"<!DOCTYPE"
+        if begins is None or (at < last[begins] and declarations <= _MOST_DECLARATIONS):
+            found = _TAG.match(data, at)
+        if found is not None:
+            yield found
+        at = data.find(b"<", found.end() if found is not None else at + 1)
+
+
 class _Said(TypedDict, total=False):
     """What `mend` is told of what is missing."""
 
@@ -218,7 +240,7 @@ class _Builder:
     def _scan(self, data: bytes, trusted: int) -> None:
         position = copied = 0
         out = self.out
-        for found in _TAG.finditer(data):
+        for found in _tags(data):
             start, end = found.span()
             name = found[2]
             if end <= trusted and not self.loose:
@@ -343,7 +365,7 @@ class _Builder:
         made = self.grammar.implied(name, attributes) if self.grammar.implied else b""
         self._child(name)
         frame = _Frame(name, len(self.out))
-        frame.children = {found[2]: 1 for found in _TAG.finditer(made) if found[2] and found[2] != name}
+        frame.children = {found[2]: 1 for found in _tags(made) if found[2] and found[2] != name}
         self.stack.append(frame)
         self.out += made or b"<" + name + b">"
 
@@ -536,10 +558,10 @@ class _Builder:
 
     def _continue_anew(self, mark: str) -> None:
         """The document breaks before its container: an empty one follows."""
-        names = [found[2] for found in _TAG.finditer(self.grammar.opening) if found[2]]
+        names = [found[2] for found in _tags(self.grammar.opening) if found[2]]
         if self.stack and names and self.stack[0].name == names[0]:
             rest = b"".join(
-                found[0] for found in list(_TAG.finditer(self.grammar.opening)) if found[2] and found[2] != names[0]
+                found[0] for found in list(_tags(self.grammar.opening)) if found[2] and found[2] != names[0]
             )
             self._scan_opening(rest)
         elif not _TAG_STARTS.search(self.out):
@@ -550,7 +572,7 @@ class _Builder:
 
     def _scan_opening(self, rest: bytes) -> None:
         self.loose, before = False, self.loose
-        for found in _TAG.finditer(rest):
+        for found in _tags(rest):
             if found[1]:
                 self._end(found[2])
             else:

@@ -13,7 +13,7 @@ from rustfern.core.errors import Malformed
 from rustfern.traces.facts import Kept
 
 _MAGIC = (b"GVariant", b"raVGtnai")
-_LINE = re.compile(rb"\d+;(file://[^;\0]*/autosave-\d+);(file://[^;\0]*|\+)?\0")
+_LINE = re.compile(rb"\d;(file://[^;\0]{0,8192}/autosave-\d{1,20});(file://[^;\0]{0,8192}|\+)?\0")
 _LIMIT = 64 << 20
 
 

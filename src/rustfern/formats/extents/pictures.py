@@ -13,7 +13,7 @@ import zlib
 from rustfern.formats.extents.interface import Bytes, Reach, broken, whole, within
 
 _PIECE = 1 << 18
-_MARKER = re.compile(rb"\xff+([^\x00\xff\xd0-\xd7])", re.DOTALL)
+_MARKER = re.compile(rb"\xff([^\x00\xff\xd0-\xd7])", re.DOTALL)
 _CHUNK = re.compile(rb"[A-Za-z]{4}")
 _MAX_SEGMENTS, _MAX_DIRECTORIES, _FAR = 10_000, 4096, 1 << 30
 

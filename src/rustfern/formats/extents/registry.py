@@ -80,7 +80,7 @@ _NAMES = (
     (re.compile(rb"(?:\xef\xbb\xbf)?\s*<\?xml\s"), "find.xml"),
     (re.compile(rb"(?:\xef\xbb\xbf)?\s*[\[{]\s*[\"\[{\]}]"), "find.json"),
     (re.compile(rb"\s*0\r?\n\s*SECTION\r?\n"), "find.dxf"),
-    (re.compile(rb"From \S+@?\S* .*\d\d:\d\d"), "find.mbox"),
+    (re.compile(rb"From \S+ .*\d\d:\d\d"), "find.mbox"),
 )
 """What texts of a kind begin with, and a name of that kind."""
 

@@ -39,7 +39,7 @@ _MARKUP = re.compile(
 )
 _PAGE = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:!DOCTYPE\s+html|html[\s>])", re.IGNORECASE)
 _DRAWING = re.compile(rb"\s*0\r?\n\s*SECTION\r?\n")
-_DRAWING_END = re.compile(rb"\n\s*0\r?\nEOF\r?\n?")
+_DRAWING_END = re.compile(rb"\n[ \t]{0,80}0\r?\nEOF\r?\n?")
 _VALUE = re.compile(rb"(?:\xef\xbb\xbf)?\s*[\[{]\s*[\"\[{\]}\-0-9tfn]")
 
 

@@ -18,7 +18,7 @@ _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
 _KIND = re.compile(rb" t=[\"'](\w+)[\"']")
 _VALUE = re.compile(rb"<[vt](?: [^>]*)?>([^<]*)</")
 _HEADING_NAME = re.compile(r"(?:heading ([1-9])|title)")
-_LITERAL = re.compile(r'"[^"]*"|\\.|\[[^\]]*\]|_.')
+_LITERAL = re.compile(r'"[^"]{0,255}"|\\.|\[[^\]]{0,255}\]|_.')
 _ADDRESS = re.compile(r"\$?([A-Z]{1,3})\$?([0-9]{1,7})")
 
 _LONG_TEXT, _MAX_REPEATED = 1_000, 32 << 20
@@ -281,7 +281,7 @@ class PlainStrings:
         self.plain = self.plain and len(self._held) < LONG_CHARACTERS
 
 
-_SHARED = re.compile(rb't="s"[^<>]*><v>([0-9]+)</v></c>')
+_SHARED = re.compile(rb't="s"[^<>]{0,400}><v>([0-9]+)</v></c>')
 _TAIL = 512
 
 

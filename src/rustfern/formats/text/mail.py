@@ -19,7 +19,7 @@ from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.text_sink import TextSink
 
-_FROM = re.compile(rb"From \S+.* \d{4}\s*\r?\n?$")
+_FROM = re.compile(rb"From \S.* \d{4}\s*$")
 _FIELD = re.compile(rb"([!-9;-~]+):[ \t]*(.*)", re.DOTALL)
 _KNOWN = frozenset(
     b"return-path received delivered-to mime-version message-id date from to cc subject reply-to sender content-type "
@@ -34,6 +34,16 @@ _SIGNS = (b"--", b"From ")
 _ALPHABET = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/\r\n"
 _BASE64 = re.compile(rb"[A-Za-z0-9+/]*={0,2}")
 _MAX_DEPTH = 50
+
+
+def _without_markup(text: str) -> str:
+    """What a web page shows, roughly. What ends nowhere is not sought from each place where it may begin."""
+    for raw in ("script", "style"):
+        end = text.rfind(f"</{raw}>") + len(raw) + 3
+        if end > len(raw) + 2:
+            text = re.sub(rf"(?s)<{raw}.*?</{raw}>", " ", text[:end]) + text[end:]
+    end = text.rfind(">") + 1
+    return re.sub(r"<[^>]*>", " ", text[:end]) + text[end:]
 
 
 class _Part(msgspec.Struct):
@@ -306,8 +316,7 @@ class _Reader:
                 from rustfern.formats.text_layout import of_html
 
                 of_html(text, self.sink.show)
-            text = re.sub(r"(?s)<(script|style).*?</\1>|<[^>]*>", " ", text)
-            for line in text.splitlines():
+            for line in _without_markup(text).splitlines():
                 self.sink.count(line)
         else:
             for line in text.splitlines():

@@ -16,6 +16,7 @@ from rustfern.core.errors import Malformed
 
 _LIMIT_YAML = 4 << 20
 _LIMIT_TOML = 2 << 20
+_MANY_KEYS = re.compile(r"""(?<![\w"'-])(?:[\w"'-]++[ \t]*+\.[ \t]*+){64}""")
 _WINDOW = 1 << 20
 """Characters that are worked on at once: lines, tags and cells may be longer."""
 _GROUPS = 1 << 15
@@ -46,6 +47,8 @@ def _toml(text: TextIO, size: int) -> str:
     whole = text.read(_LIMIT_TOML)
     if len(whole) >= _LIMIT_TOML:
         return ""  # so long a file is data, not settings
+    if _MANY_KEYS.search(whole):
+        return ""  # a name of so many parts takes longer than any settings are worth
     try:
         tomllib.loads(whole)
     except tomllib.TOMLDecodeError as error:

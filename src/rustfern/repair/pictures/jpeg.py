@@ -22,7 +22,7 @@ from rustfern.repair.pictures.jpeg_fill import NOTHING, Fill, bright_of, placed_
 from rustfern.repair.pictures.jpeg_layers import layers
 from rustfern.repair.pictures.jpeg_scan import Bits, Run, Unit, difference_code, follow, taken_up, taken_up_between
 
-_MARKER = re.compile(rb"\xff+([^\0\xff])", re.DOTALL)
+_MARKER = re.compile(rb"(?<!\xff)\xff++([^\0\xff])", re.DOTALL)
 _ZEROS = re.compile(rb"\0{48,}")
 _LEFT_OVER = 64
 """Bits that may follow the last block."""

@@ -23,7 +23,7 @@ from rustfern.repair.recordings.set_bits import USUAL_SIZES
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, entry_of_units, write
 
-_OPTIONS = re.compile(rb"x264 - core \d+[^\0]*? - options: ([ -~]{40,2000})")
+_OPTIONS = re.compile(rb"x264 - core \d{1,5}[^\0]{0,300}? - options: ([ -~]{40,2000})")
 _SOUGHT = 256 << 10
 _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""

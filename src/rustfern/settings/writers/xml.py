@@ -15,7 +15,7 @@ from rustfern.settings.writers.interface import CannotWrite, SetElsewhere, Wante
 
 _SEGMENT = re.compile(r"(?P<tag>[^\[\]]+)(?:\[(?P<by>[\w:.-]+)=(?P<name>[^\]]*)\])?")
 _MOST_ELEMENTS = 400_000
-_ATTRIBUTE = re.compile(rb"""\s+([^\s=/>]+)\s*=\s*("[^"]*"|'[^']*')""")
+_ATTRIBUTE = re.compile(rb"""\s([^\s=/>]++)\s*+=\s*("[^"]*"|'[^']*')""")
 
 
 def escape(text: str) -> str:

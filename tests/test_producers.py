@@ -642,10 +642,13 @@ DOUBLE = "船体の検査\r".encode("cp932").replace(b"\r", b"\0\r")
         (paged_text(b"Hull survey\r\n")[:-128] + bytes(128), State.DAMAGED, "follow one another"),
         (paged_text(b"Hull survey\r\n", flags=2), State.UNREADABLE, "saved in pieces"),
         (b"\xfe\x37\x00\x23" + bytes(400), State.UNREADABLE, "other computers"),
+        (b"\xfe\x34\x00\x00" + bytes(400), State.UNREADABLE, "other computers"),
+        (b"\xed\xde\xad\x0b\x03" + bytes(400), State.UNREADABLE, "presentation of 1995 or before"),
+        (b"\x0b\xad\xde\xed\x00" + bytes(400), State.UNREADABLE, "presentation of 1995 or before"),
     ],
 )  # fmt: skip
 def test_texts_before_1997(data: bytes, state: State, said: str) -> None:
-    name = "a.wri" if data[:2] == b"\x31\xbe" and data[0x60] else "a.doc"
+    name = "a.ppt" if "presentation" in said else "a.wri" if data[:2] == b"\x31\xbe" and data[0x60] else "a.doc"
     content = check(data, name)
     assert content.state is state, content.reason
     if state is State.INTACT:

@@ -64,6 +64,18 @@ def zip64(data: bytes) -> bytes:
     return data[:at] + record + locator + end
 
 
+def with_nothing_packed(data: bytes) -> bytes:
+    """The same package, whose empty part has not even the end mark that packed bytes end with."""
+    out = io.BytesIO(data)
+    with zipfile.ZipFile(out, "a", zipfile.ZIP_STORED) as target:
+        target.writestr("docProps/thumbnail.wmf", b"")
+        at = target.getinfo("docProps/thumbnail.wmf").header_offset
+    made = bytearray(out.getvalue())
+    for place in (at + 8, made.rindex(b"docProps/thumbnail.wmf") - 46 + 10):
+        made[place] = 8
+    return bytes(made)
+
+
 PLAIN = docx("garboard seam", "frame seven")
 UNUSUAL = {
     "with a comment": PLAIN[:-2] + struct.pack("<H", 9) + b"a comment",
@@ -71,6 +83,7 @@ UNUSUAL = {
     "with bytes in front": b"#!/bin/sh\nexit 0\n" + PLAIN,
     "streamed": streamed(parts_of(PLAIN)),
     "zip64": zip64(PLAIN),
+    "an empty part without an end mark": with_nothing_packed(docx("garboard seam", "frame seven", extra={"docProps/a.xml": "<a/>"})),
     "zip64 with bytes behind": zip64(PLAIN) + b"appended",
     "content types last": package(dict(sorted(parts_of(PLAIN).items(), reverse=True))),
     "with an external relationship": docx(

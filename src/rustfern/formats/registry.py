@@ -55,7 +55,7 @@ FAMILIES = (
     Family("office.binary_office.OfficeBinary", lambda head, tail: head[:4] == b"\xd0\xcf\x11\xe0"),
     Family(
         "office.before_compound.BeforeCompound",
-        lambda head, tail: head[:1] in b"\x09\xdb\x9b\x31\x32\xfe" and head[:1] != b"",
+        lambda head, tail: head[:1] in b"\x09\xdb\x9b\x31\x32\xfe\xed\x0b" and head[:1] != b"",
     ),
     Family(
         "archives.compressed.Unmarked",

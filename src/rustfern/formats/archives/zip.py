@@ -211,6 +211,9 @@ class Archive:
         if member.method in _OTHERS:
             yield from self._unpacked_otherwise(member, at)
             return
+        if not (member.packed or member.size or member.crc):
+            yield b""  # some writers leave out the end mark of nothing
+            return
         inflate = zlib.decompressobj(-15) if member.method == 8 else None
         if member.size <= _SMALL and member.packed <= _SMALL:
             yield self._at_once(inflate, member, at)

@@ -1,6 +1,6 @@
-"""Office documents of the versions before compound files: workbooks of the second to the fourth version, texts for Windows and DOS.
+"""Office documents of the versions before compound files: workbooks of the second to the fourth version, texts for Windows and DOS; presentations.
 
-Source: [MS-XLS] 2.4.21 (BOF; the older ones by the published layouts of those versions), `doc_before_97`. Texts of other computers are only told.
+Source: [MS-XLS] 2.4.21 (BOF; the older ones by the published layouts of those versions), `doc_before_97`. Texts of other computers, and presentations, are only told.
 """
 
 from __future__ import annotations
@@ -18,7 +18,8 @@ _BARE = (b"\x09\x08\x08\x00", b"\x09\x08\x10\x00")
 """Workbooks of later versions that programs wrote without the compound file around."""
 _TEXTS = (b"\x9b\xa5\x21\x00", b"\xdb\xa5\x2d\x00")
 _PAGED = (b"\x31\xbe\x00\x00\x00\xab", b"\x32\xbe\x00\x00\x00\xab")
-_ELSEWHERE = (b"\xfe\x37\x00\x1c", b"\xfe\x37\x00\x23")
+_ELSEWHERE = (b"\xfe\x32\x00\x00", b"\xfe\x34\x00\x00", b"\xfe\x37\x00\x1c", b"\xfe\x37\x00\x23")
+_SLIDES = (b"\xed\xde\xad\x0b", b"\x0b\xad\xde\xed")
 _MAX_BYTES = 64 << 20
 _SECRET = "protected by a password; its text cannot be read"
 _NEEDS = "written by a version before 1995: newer programs block such files until that is allowed"
@@ -28,7 +29,7 @@ class BeforeCompound:
     """Workbooks and texts that are no compound files yet."""
 
     def score(self, head: bytes, tail: bytes) -> float:
-        return 0.9 if head.startswith((*_WORKBOOKS, *_BARE, *_TEXTS, *_PAGED, *_ELSEWHERE)) else 0.0
+        return 0.9 if head.startswith((*_WORKBOOKS, *_BARE, *_TEXTS, *_PAGED, *_ELSEWHERE, *_SLIDES)) else 0.0
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
         head = stream.read(128)
@@ -36,6 +37,8 @@ class BeforeCompound:
             return Glance(format="xls")
         if head.startswith(_PAGED) and doc_before_97.is_of_windows(head):
             return Glance(format="wri", needs=_NEEDS)
+        if head.startswith(_SLIDES):
+            return Glance(format="ppt", needs=_NEEDS)
         head = head[:4]
         return Glance(format="xls" if head in _WORKBOOKS else "doc", needs=_NEEDS)
 
@@ -43,6 +46,8 @@ class BeforeCompound:
         glance = self.glance(stream, size, name)
         if size > _MAX_BYTES:
             raise Refused("larger than documents of its version can be: refused")
+        if glance.format == "ppt":
+            raise Refused("a presentation of 1995 or before: reading it was refused")
         stream.seek(0)
         data = stream.read()
         if data[:4] in _BARE and data[4:6] not in (b"\x00\x05", b"\x00\x06"):

@@ -285,6 +285,7 @@ def declared_type(archive: zips.Archive) -> str | None:
 
 
 _NO_CONTENT = (
+    "settings.xml",  # how it was shown
     "layout-cache",
     "Configurations",
     "Thumbnails/",

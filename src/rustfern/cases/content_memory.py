@@ -48,6 +48,11 @@ class ContentMemory:
             self._on = False
 
     @property
+    def cases(self) -> tuple[CaseFile, ...]:
+        """The cases that are asked, this one first."""
+        return (self._case,) if self._earlier is None else (self._case, self._earlier)
+
+    @property
     def knows_some(self) -> bool:
         """Whether it was told of a search before this one."""
         return bool(self._asked)

@@ -207,7 +207,8 @@ def purge_texts(path: str) -> bool:
         tables = (
             "DROP TABLE IF EXISTS wording",
             "DROP TABLE IF EXISTS was_read",
-        )  # the latter holds sums of their words
+            "DROP TABLE IF EXISTS answered",
+        )  # the latter two hold sums of their words
         for statement in ("PRAGMA secure_delete = ON", *tables):
             file.connection.execute(statement)
         there = _forget_words(file) or there

@@ -61,13 +61,15 @@ from rustfern.operations.session import (
     open_sources,
     own_folders,
 )
+from rustfern.operations.unchanged import asked_for, earlier_answer, keep_answer, may_be_kept
 from rustfern.operations.volumes import note_other_volumes
 from rustfern.output.inside import real_path
 from rustfern.output.temporary import usual_folder
 from rustfern.search.search import Search
 from rustfern.selection import ranking, unmet
-from rustfern.settings.advice import advice_from
+from rustfern.settings.advice import Advice, advice_from
 from rustfern.sources.live_machine import earlier_states
+from rustfern.sources.looked import Looked
 
 _FIRST_ANSWERS, _FIRST_SECONDS = 5, 0.8
 _MAX_MATCHED_WHEN_STOPPED = 500
@@ -98,12 +100,23 @@ def scan(
     """
     session = session or Session()
     session.observer = observer or session.observer
-    work = _Scan(session, roots, hints or Hints(), case, thorough=thorough, partial=partial, raw=raw)
+    try:
+        work = _Scan(session, roots, hints or Hints(), case, thorough=thorough, partial=partial, raw=raw)
+        answer = None
+        with work.until_interrupted():
+            answer = work.as_before()
+        return answer or _anew(work)
+    finally:
+        session.sources.access.looked = None
+
+
+def _anew(work: _Scan) -> Answer:
     with work.search.ahead(), work.until_interrupted():
-        work.look_into_places()
-        work.read_records()
-        work.walk()
-        work.match()
+        if not work.stopped:
+            work.look_into_places()
+            work.read_records()
+            work.walk()
+            work.match()
     work.match_what_was_found()
     with work.until_interrupted():
         work.search_raw()
@@ -135,6 +148,7 @@ class _Scan:
         self.observer, self.door = session.observer, session.sources
         self.started, self.began = time.monotonic(), datetime.now(UTC)
         self.door.health.reset()
+        self.looked = self.door.access.looked = Looked()
         self.own = not roots
         self.stopped = False
         self.problems: list[Problem] = []
@@ -187,6 +201,13 @@ class _Scan:
             )
         )  # fmt: skip
         self.linker.state.synced = self.search.synced
+        self.asked, self.begun_with = "", len(self.notices)
+        plain = not kept and raw is None and not self.live and not self.door.gentle.is_on
+        if plain and all(map(self.door.may_be_written, self.tops)) and may_be_kept(self.tops, own_folders(self.file)):
+            zone = session.clock.zone
+            self.asked = asked_for(self.tops, hints, thorough=thorough, places=len(self.places.places), zone=zone)
+        if not self.asked:
+            self.door.access.looked = None
         self.dismissed: list[str] | None = None
         self.zones: tuple[str, ...] = ()
         self.zone = hints.zone
@@ -206,6 +227,25 @@ class _Scan:
                 raise
             self.stopped = True
 
+    def as_before(self) -> Answer | None:
+        """The answer of an earlier search of the same of which nothing has changed since; None where it must be searched."""
+        kept = earlier_answer(self.memory.cases, self.asked, self.search, self.file) if self.asked else None
+        if kept is None or kept.homes != tuple(self.homes):
+            return None
+        self.observer.stage("nothing has changed since it was searched: taking its answer from the case")
+        self.zones, self.search.searched = kept.zones, list(kept.searched)
+        self._tell_times()
+        documents = _number(list(kept.documents), self.file)
+        seconds = time.monotonic() - self.started
+        totals = replace(kept.totals, bytes_read=0, seconds=seconds, search_seconds=seconds, first_seconds=seconds)
+        answer = Answer(
+            self.file.path, tuple(self.tops), tuple(self.homes), kept.searched, tuple(documents), kept.unmatched,
+            tuple(_unique_problems([*self.problems, *kept.problems])), totals, self.hints, (*self.notices, *kept.notices), self.live,
+            kept.zones, self.zone, thorough=self.thorough,
+        )  # fmt: skip
+        with _undisturbed() as came:
+            return self._finished(answer, kept.advice, came)
+
     def look_into_places(self) -> None:
         """The known folders first; from a disk that may die what is wanted most comes before anything else is read, settings too."""
         self.observer.stage("looking into the folders where applications leave copies")
@@ -222,13 +262,17 @@ class _Scan:
         """Settings, the clock on the person's wall, what records say; the first answers."""
         take_settings(self.search, self.linker)
         self.zones = tuple(sorted({told.text for told in self.search.settings.of("zone")}))
-        self.hints, self.zone, clock = _in_their_zone(self.hints, self.zones, live=self.own)
-        self.session.clock = self.linker.state.clock = clock
-        self.door.set_zone(clock.zone)
+        self._tell_times()
         take_records(self.search, self.linker)
         fetch_ahead(self.search, self.search.finds)
         self.observer.so_far(self.linker.first_answers(self.search.finds, _FIRST_SECONDS, _FIRST_ANSWERS))
         self.totals.first_seconds = time.monotonic() - self.started
+
+    def _tell_times(self) -> None:
+        """Have times told by the clock on the person's wall."""
+        self.hints, self.zone, clock = _in_their_zone(self.hints, self.zones, live=self.own)
+        self.session.clock = self.linker.state.clock = clock
+        self.door.set_zone(clock.zone)
 
     def walk(self) -> None:
         """The rest of the tree."""
@@ -331,9 +375,19 @@ class _Scan:
     def finish(self) -> Answer:
         """Rank, number, remember. The rest takes a moment only: an interrupt waits until what was found is in the case."""
         with _undisturbed() as came:
-            answer = self._answer()
-            self._keep(answer)
-            self.memory.close()
+            return self._finished(self._answer(), None, came)
+
+    def _finished(self, answer: Answer, advice: Sequence[Advice] | None, came: Sequence[int] = ()) -> Answer:
+        """An answer, when the case remembers it; without `advice` it is new."""
+        is_new = advice is None
+        if advice is None:
+            advice = advice_from(protections_of(self.search, own=self.own))
+        self._keep(answer, advice)
+        if is_new and self.asked and not self.door.health.troubles and not came:
+            keep_answer(
+                self.file, self.asked, answer, self.looked, self.search.listing, self.began, advice, answer.notices[self.begun_with :]
+            )  # fmt: skip
+        self.memory.close()
         if self.own_case:
             self.file.close()
         if came and not self.partial:
@@ -419,9 +473,8 @@ class _Scan:
             notices.append(Notice(kind=About.CHECKED_LATEST, count=found.checked, text=str(found.documents)))
         return notices
 
-    def _keep(self, answer: Answer) -> None:
+    def _keep(self, answer: Answer, advice: Sequence[Advice]) -> None:
         """Have the case remember what was searched and found."""
-        advice = advice_from(protections_of(self.search, own=self.own))
         with self.file.writing():
             roots = [os.fsencode(top).hex() for top in self.tops]
             self.file.keep_about(roots=roots, live=self.live, zone=self.zone)

@@ -31,10 +31,11 @@ from rustfern.search.patterns import (
 from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.search.synced import synced_roots
-from rustfern.search.walk import Sorting, Task
+from rustfern.search.walk import Listed, Sorting, Task
 from rustfern.settings.interface import Settings
 from rustfern.sources.folder import with_companions
 from rustfern.sources.interface import OnProblem, Source
+from rustfern.sources.looked import sum_of
 from rustfern.sources.registry import Sources
 
 OnDocuments = Callable[[str, list[str]], None]
@@ -57,6 +58,7 @@ ADDED = re.compile(
     re.IGNORECASE,
 )
 """A document's name with an addition that a program gave it before it was deleted: a counter or a sum."""
+_SUMS = 1 << 64
 _MAX_OF_PROGRAMS = 300_000
 """Names in folders of programs that are looked at."""
 _MANY_HOMES = 5
@@ -105,6 +107,8 @@ class Search(msgspec.Struct, dict=True):
     deleted: list[str] = msgspec.field(default_factory=list)
     deleted_nameless: list[str] = msgspec.field(default_factory=list)
     settings: Settings = msgspec.field(default_factory=Settings)
+    listing: int = 0
+    """The sum of all that listing told, where what is looked at is noted."""
     _lies_in: dict[str, Source] = msgspec.field(default_factory=dict)
     _own_names: int = 0
     _trees: dict[str, bool] = msgspec.field(default_factory=dict)
@@ -494,6 +498,16 @@ class Search(msgspec.Struct, dict=True):
     def _task(self, top: str) -> Task:
         return Task(top, [top], frozenset(self.own_folders), self.thorough, tuple(home.path for home in self.homes))
 
+    def listed_now(self) -> int:
+        """The sum of all listings, as `listing` is after `rest`."""
+        told, walked = 0, list[str]()
+        for top, _ in self._tops():
+            if not any(inside(top, done) for done in walked):
+                walked.append(top)
+                for listed in self._lister.listings(self._task(top)):
+                    told = (told + _sum_of(listed)) % _SUMS
+        return told
+
     def rest(
         self,
         on_documents: OnDocuments,
@@ -512,7 +526,10 @@ class Search(msgspec.Struct, dict=True):
             if any(inside(top, done) for done in walked):
                 continue
             walked.append(top)
-            for folder, files, leftovers, documents, names in self._lister.listings(self._task(top)):
+            for listed in self._lister.listings(self._task(top)):
+                folder, files, leftovers, documents, names = listed
+                if self.door.access.looked is not None:
+                    self.listing = (self.listing + _sum_of(listed)) % _SUMS
                 if (
                     names
                     and self._own_names < _MAX_OF_PROGRAMS
@@ -567,6 +584,14 @@ class Search(msgspec.Struct, dict=True):
                     on_documents(folder, documents)
                 if totals.directories % 500 == 0:
                     tick(totals.files)
+
+
+def _sum_of(listed: Listed) -> int:
+    """A sum of all that is told of a folder."""
+    told = [f"{name}/{place}" for name, place, _ in listed.leftovers]
+    return sum_of(
+        (listed.folder, f"/{listed.files}", *told, *(f"//{name}" for name in listed.documents), *listed.names)
+    )
 
 
 def names_of(gone: Collection[str], documents: Iterable[str]) -> list[str]:

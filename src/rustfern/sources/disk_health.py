@@ -18,6 +18,7 @@ import msgspec
 
 from rustfern.core.errors import SourceError
 from rustfern.output.temporary import Scratch
+from rustfern.sources.looked import Looked
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -169,6 +170,8 @@ class DiskAccess:
         self.health = Health()
         self.gentle = ReadOnceCache(self.scratch)
         self.reader = reader
+        self.looked: Looked | None = None
+        """Where is noted what is looked at, if that is asked for."""
 
     def __reduce__(self) -> tuple[type[DiskAccess], tuple[Scratch, Reader]]:
         """What another process needs to know: what was counted and taken here stays here."""

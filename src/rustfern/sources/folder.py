@@ -19,6 +19,7 @@ from rustfern.core.times import utc
 from rustfern.output.temporary import is_ours
 from rustfern.sources.disk_health import DiskAccess
 from rustfern.sources.interface import OnProblem, Source
+from rustfern.sources.looked import sum_of
 from rustfern.sources.parts import NothingDeleted, materialised
 
 if TYPE_CHECKING:
@@ -90,6 +91,17 @@ def _list(folder: str, folders: list[str], files: list[str]) -> None:
                     files += [item.name for item in there]
 
 
+def sum_of_names(folder: str) -> int | None:
+    """The sum of the names in a folder, as `Looked` notes it; None where it cannot be listed."""
+    folders: list[str] = []
+    files: list[str] = []
+    try:
+        _list(folder, folders, files)
+    except OSError:
+        return None
+    return sum_of((*folders, *files))
+
+
 class FolderSource(NothingDeleted):
     """Everything below one folder. Links are never followed; devices, FIFOs and sockets are never opened."""
 
@@ -102,6 +114,7 @@ class FolderSource(NothingDeleted):
         while stack:
             folder = stack.pop()
             found = self.list_folder(folder, folder == top, on_problem)
+            self._note_names(folder, None if found is None else (*found[0], *found[1]))
             if found is None:
                 if self.access.health.failing():
                     return
@@ -114,10 +127,12 @@ class FolderSource(NothingDeleted):
 
     def exists(self, path: str) -> bool:
         """Whether there is anything at this path, a dangling link included."""
-        return os.path.lexists(path)
+        return os.path.lexists(path) if self.access.looked is None else self.access.looked.ask(path)
 
     def is_folder(self, path: str) -> bool | None:
         """Whether this is a folder and no link to one; None if we are not allowed to know."""
+        if self.access.looked is not None:
+            self.access.looked.ask(path)
         return self.is_folder_here(path)
 
     @staticmethod
@@ -156,8 +171,14 @@ class FolderSource(NothingDeleted):
         try:
             _list(folder, folders, files)
         except OSError as error:
+            self._note_names(folder, None)
             raise SourceError(f"this folder could not be listed ({explain(error)})", folder) from error
+        self._note_names(folder, (*folders, *files))
         return sorted(folders), sorted(files)
+
+    def _note_names(self, folder: str, names: Sequence[str] | None) -> None:
+        if self.access.looked is not None:
+            self.access.looked.names(folder, names)
 
     def entry(self, path: str) -> Entry:
         try:
@@ -165,7 +186,11 @@ class FolderSource(NothingDeleted):
             target = os.readlink(path) if stat.S_ISLNK(facts.st_mode) else None
         except (OSError, ValueError) as error:
             reason = explain(error) if isinstance(error, OSError) else str(error)
+            if self.access.looked is not None:
+                self.access.looked.thing(path, None)
             raise SourceError(f"this could not be looked at ({reason})", path) from error
+        if self.access.looked is not None:
+            self.access.looked.thing(path, facts)
         return Entry(
             Location(self.root, path),
             size=facts.st_size,
@@ -181,6 +206,8 @@ class FolderSource(NothingDeleted):
         )
 
     def open(self, entry: Entry) -> BinaryIO:
+        if self.access.looked is not None:
+            self.access.looked.ask(entry.path)
         if (taken := self.access.gentle.taken(entry.path)) is not None:
             return taken
         try:

@@ -345,12 +345,14 @@ class Sources:
 
     def exists(self, path: str) -> bool:
         """Whether there is anything at this path, a dangling link included; on a disk or in an archive that is open."""
-        if os.path.lexists(path):
+        if os.path.lexists(path) if self.access.looked is None else self.access.looked.ask(path):
             return True
         return any(held.exists(path) for held in self._held() if inside(path, held.root))
 
     def is_file(self, path: str) -> bool:
         """Whether this is a regular file, or a link to one; on a disk or in an archive."""
+        if self.access.looked is not None and self.access.looked.ask(path) and os.path.islink(path):
+            self.access.looked.is_sure = False
         if os.path.isfile(path):
             return True
         source = self.around(os.path.abspath(path))
@@ -364,6 +366,8 @@ class Sources:
         for held in self._held():
             if inside(path, held.root):
                 return held.is_folder(path)
+        if self.access.looked is not None:
+            self.access.looked.ask(path)
         return FolderSource.is_folder_here(path)
 
 

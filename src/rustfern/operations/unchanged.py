@@ -28,7 +28,8 @@ from rustfern.sources.looked import Looked, Stamp, stamp_now
 
 _STILL_NS = 3_000_000_000
 """A thing that was changed so shortly before the search may change again without another time: file systems count in steps of up to two seconds."""
-_MOST_BYTES = 96 << 20
+_MOST_BYTES, _A_COPY = 48 << 20, 1500
+"""So long an answer is not kept: to write it takes its length in memory twice. About so many bytes of a copy are not of its words."""
 _PROGRAM = frozenset((".py", ".toml", ".json"))
 
 
@@ -109,16 +110,22 @@ def keep_answer(
     case: CaseFile, asked: str, answer: Answer, looked: Looked, listing: int, began: datetime, advice: Sequence[Advice], notices: Sequence[Notice]
 ) -> None:  # fmt: skip
     """Have the case remember an answer, where a later search may take it over. `notices` are those that the search itself led to."""
-    times = [time for each in answer.documents for copy in each.copies for time in copy.clocks.values()]
-    is_settled = looked.is_still(int(began.timestamp() * 1e9) - _STILL_NS) and all(time <= began for time in times)
-    if not asked or answer.live or answer.stopped or answer.hits or answer.disks or not is_settled:
+    unmatched = [each for each in answer.unmatched if isinstance(each, Copy)]
+    copies = [*(copy for each in answer.documents for copy in each.copies), *unmatched]
+    if not asked or answer.live or answer.stopped or answer.hits or answer.disks:
+        return
+    if not looked.is_still(int(began.timestamp() * 1e9) - _STILL_NS):
+        return
+    if any(time > began for copy in copies for time in copy.clocks.values()):
+        return  # a time that has not come yet is no time; later it is one
+    if sum(_A_COPY + len(copy.content.tokens) + len(copy.content.lines) for copy in copies) > _MOST_BYTES:
         return
     order = "".join(
         "c" if isinstance(each, Copy) else "l" if isinstance(each, Lock) else "r" for each in answer.unmatched
     )
     kept = Kept(
         answer.homes, answer.searched, answer.documents,
-        tuple(each for each in answer.unmatched if isinstance(each, Copy)),
+        tuple(unmatched),
         tuple(each for each in answer.unmatched if isinstance(each, Lock)),
         tuple(each for each in answer.unmatched if isinstance(each, Record)),
         order, answer.problems, answer.totals, tuple(notices), answer.zones, tuple(advice),
@@ -132,8 +139,7 @@ def keep_answer(
         written = msgspec.msgpack.encode(kept)
     except (UnicodeEncodeError, OverflowError):  # names that are no Unicode
         return
-    if len(written) <= _MOST_BYTES:
-        remember_answer(case, asked, msgspec.msgpack.encode(rests), written)
+    remember_answer(case, asked, msgspec.msgpack.encode(rests), written)
 
 
 def may_be_kept(tops: Sequence[str], own_folders: Sequence[str]) -> bool:

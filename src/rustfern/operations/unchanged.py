@@ -14,8 +14,7 @@ from pathlib import Path
 
 import msgspec
 
-import rustfern
-from rustfern._version import __version__
+from rustfern import _version
 from rustfern.cases.case_file import CaseFile
 from rustfern.cases.earlier_answer import answer_of, carry_over, remember_answer
 from rustfern.core.model import Answer, Copy, Document, Hints, Home, Lock, Problem, Record, Searched, Totals
@@ -69,7 +68,7 @@ class Kept(msgspec.Struct, frozen=True):
 def asked_for(tops: Sequence[str], hints: Hints, *, thorough: bool, places: int, zone: object) -> str:
     """All that an answer depends on beside the disk: what is asked, by whom, with which program."""
     person = os.getuid() if hasattr(os, "getuid") else os.environ.get("USERNAME", "")
-    told = [__version__, _program(), places, list(tops), hints, thorough, person, str(zone), time.tzname]
+    told = [_version.__version__, _program(), places, list(tops), hints, thorough, person, str(zone), time.tzname]
     try:
         return msgspec.json.encode(told).decode()
     except UnicodeEncodeError:
@@ -78,7 +77,7 @@ def asked_for(tops: Sequence[str], hints: Hints, *, thorough: bool, places: int,
 
 def _program() -> int:
     """A sum over the files of this program: another one may answer otherwise under the same version."""
-    files = Path(rustfern.__file__).parent.rglob("*.*")
+    files = Path(_version.__file__).parent.rglob("*.*")
     told = [facts.st_mtime_ns ^ facts.st_size for each in files if each.suffix in _PROGRAM for facts in (each.stat(),)]
     return sum(told) % (1 << 63)
 

@@ -13,8 +13,8 @@ from typing import Protocol
 
 import msgspec
 
-_HEAD = 96
-"""Bytes of a unit that its head lies in."""
+_HEAD, _AVC_HEAD = 96, 40
+"""Bytes of a unit that its head lies in, and of H.264 what is read of it."""
 _MOST_SETTINGS = 32
 
 
@@ -165,7 +165,7 @@ class Avc:
             raise NoUnit
         if kind not in (1, 5, 19):
             return Head(kind, opens=kind in (6, 7, 8, 9, 13, 14, 15))
-        bits = Bits(unit[1:_HEAD])
+        bits = Bits(unit[1:_AVC_HEAD])
         place, shown, settings = bits.number(), bits.number(), bits.number()
         if shown > 9 or settings > 255 or (self._pps and settings not in self._pps) or place > 139_264:
             raise NoUnit

@@ -224,6 +224,8 @@ def _coding(track: _Track, inner: bytes) -> None:
 def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> int:
     """Follow the chunks of one track; every sample must lie in the recorded data."""
     number, group = 0, 0
+    low, high = data[0] if data else (0, 0)
+    looked_into = track.kind in (b"vide", b"soun") and track.coding not in _PLAIN
     for chunk, start in enumerate(track.chunks, 1):
         while group + 1 < len(track.groups) and track.groups[group + 1][0] <= chunk:
             group += 1
@@ -233,9 +235,12 @@ def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> in
             sizes = []  # counted in sound frames, whose size the table does not give
         number += count
         length = sum(sizes)
-        if start > read.size or (length and not any(low <= start and start + length <= high for low, high in data)):
-            raise Malformed("a sample lies outside of the recorded data", min(start, read.size))
-        if length and track.kind in (b"vide", b"soun") and track.coding not in _PLAIN:
+        if start > read.size or (length and not low <= start <= start + length <= high):
+            within = next((each for each in data if each[0] <= start and start + length <= each[1]), None)
+            if start > read.size or within is None:
+                raise Malformed("a sample lies outside of the recorded data", min(start, read.size))
+            low, high = within
+        if length and looked_into:
             _whole(read.upto(start, length), sizes, track, start)
     if number < track.count and track.chunks:
         raise Malformed(f"only {number} of {track.count} samples of a track have a place")

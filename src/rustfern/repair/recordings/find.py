@@ -220,6 +220,8 @@ class Finder:
             or not (least <= inner[0] <= most and least <= length - inner[0] <= most)
         ):
             return None
+        # There is no place inside of the second one, as there was one in both.
+        self._known[at + inner[0], -2] = Sample(length - inner[0])
         return Sample(inner[0])
 
     def _picture_at(self, at: int, end: int) -> Sample | None:
@@ -311,7 +313,9 @@ class Finder:
     def _swallows(self, at: int, size: int) -> bool:
         """Whether what looks like a picture is far larger than all before it, and several pictures lie in it: then it is sound that looks like one."""
         known = self.pictures.sizes
-        if self._picture is None or len(known) < _KNOWN or size <= _FAR_LARGER * max(known[-_LOOKED_AT:]):
+        if self._picture is None or len(known) < _KNOWN or size <= _FAR_LARGER * known[-1]:
+            return False  # the largest is no smaller than the last
+        if size <= _FAR_LARGER * max(known[-_LOOKED_AT:]):
             return False
         inner, behind = 0, at + 1
         for place in self._picture.next_from(self._window, at + 1, at + size):

@@ -104,11 +104,13 @@ class Units:
 
     def _goes_on(self, head: bytes, length: int) -> bool:
         """Whether a further part of the picture begins here that is not all there."""
+        if not 1 <= length <= self.largest:
+            return False
         try:
             told = self.coding.head(head[self.width :])
         except (NoUnit, IndexError):
             return False
-        return 1 <= length <= self.largest and told.is_slice and not told.begins
+        return told.is_slice and not told.begins
 
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""

@@ -25,9 +25,11 @@ def answer_of(cases: Iterable[CaseFile], asked: str) -> tuple[CaseFile, bytes, b
     for case in cases:
         with suppress(sqlite3.Error):
             if _has(case, "answered"):
-                row = case.connection.execute("SELECT asked, looked, answer FROM answered").fetchone()
-                if row is not None and row[0] == asked:
-                    return case, row[1], row[2]
+                row = case.connection.execute(
+                    "SELECT looked, answer FROM answered WHERE asked = ?", (asked,)
+                ).fetchone()
+                if row is not None:
+                    return case, row[0], row[1]
     return None
 
 

@@ -11,7 +11,7 @@ from typing import BinaryIO
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.odf import repair_flat, split_zeros
 from rustfern.repair.text import decoded
-from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mark_of, mend_to_the_end
+from rustfern.repair.xml_mend import Grammar, escaped, first_fault, mark_of, mend_to_the_end, tags
 
 _VOID = frozenset(
     ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"]
@@ -102,7 +102,7 @@ def _under_lost_roots(data: bytes) -> bytes:
     opened: list[bytes] = []
     lost: list[bytes] = []
     prefixes: set[bytes] = set()
-    for found in _ELEMENT.finditer(data):
+    for found in tags(data, _ELEMENT):
         name = found[2]
         if name is None or not name.isascii():
             continue
@@ -124,8 +124,8 @@ def _under_lost_roots(data: bytes) -> bytes:
     head = data[:begin].rpartition(b">")[2]
     head = b"" if b'="' in head else head
     outer, *inner = reversed(lost)
-    tags = b"<" + outer + spaces + b">" + b"".join(b"<" + name + b">" for name in inner)
-    return b'<?xml version="1.0" encoding="UTF-8"?>' + tags + head + data[begin:]
+    roots = b"<" + outer + spaces + b">" + b"".join(b"<" + name + b">" for name in inner)
+    return b'<?xml version="1.0" encoding="UTF-8"?>' + roots + head + data[begin:]
 
 
 def _without_torn_tags(data: bytes) -> bytes:

@@ -330,7 +330,8 @@ class _Document:
             fonts = self._fonts(page["Resources"])
             if {found.decode("latin-1") for found in _FONT.findall(plain)} - fonts:
                 known = False
-                plain = _TEXT.sub(b" ", plain)
+                end = plain.rfind(b"ET") + 2  # behind it none of them ends
+                plain = _TEXT.sub(b" ", plain[:end]) + plain[end:]
             content = self._add({"Filter": Raw(b"/FlateDecode")}, packed(plain))
             page["Contents"] = [content]
             if self.job.marks and not known:

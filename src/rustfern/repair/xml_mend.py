@@ -147,7 +147,7 @@ def mend(
     return Mended(bytes(builder.out), is_open or not complete, builder.cleaned, builder.units, about, len(useful))
 
 
-def _tags(data: bytes) -> Iterator[re.Match[bytes]]:
+def tags(data: bytes, shape: re.Pattern[bytes] = _TAG) -> Iterator[re.Match[bytes]]:
     """Each tag, comment, section of letters, instruction and declaration. The end of what ends nowhere is not sought from each place where it begins."""
     last = {begin: data.rfind(end) for begin, end in _ENDS}
     declarations = 0
@@ -161,7 +161,7 @@ def _tags(data: bytes) -> Iterator[re.Match[bytes]]:
         )
         declarations += begins == b"<!DOCTYPE"
         if begins is None or (at < last[begins] and declarations <= _MOST_DECLARATIONS):
-            found = _TAG.match(data, at)
+            found = shape.match(data, at)
         if found is not None:
             yield found
         at = data.find(b"<", found.end() if found is not None else at + 1)
@@ -240,7 +240,7 @@ class _Builder:
     def _scan(self, data: bytes, trusted: int) -> None:
         position = copied = 0
         out = self.out
-        for found in _tags(data):
+        for found in tags(data):
             start, end = found.span()
             name = found[2]
             if end <= trusted and not self.loose:
@@ -365,7 +365,7 @@ class _Builder:
         made = self.grammar.implied(name, attributes) if self.grammar.implied else b""
         self._child(name)
         frame = _Frame(name, len(self.out))
-        frame.children = {found[2]: 1 for found in _tags(made) if found[2] and found[2] != name}
+        frame.children = {found[2]: 1 for found in tags(made) if found[2] and found[2] != name}
         self.stack.append(frame)
         self.out += made or b"<" + name + b">"
 
@@ -453,7 +453,7 @@ class _Builder:
             return raw
         if b"\0" in raw:
             raw = _ZEROS.sub("…".encode(), raw)
-        raw = self._without_broken_tags(raw)
+        raw = self._without_brokentags(raw)
         text = _FORBIDDEN.sub("", raw.decode("utf-8", "replace").replace("\ufffd", ""))
         made = text.encode("utf-8")
         if b"&" in made:
@@ -488,7 +488,7 @@ class _Builder:
         self._put(raw[at:])
 
     @staticmethod
-    def _without_broken_tags(raw: bytes) -> bytes:
+    def _without_brokentags(raw: bytes) -> bytes:
         parts = raw.split(b"<")
         kept = [parts[0]]
         for part in parts[1:]:
@@ -558,11 +558,9 @@ class _Builder:
 
     def _continue_anew(self, mark: str) -> None:
         """The document breaks before its container: an empty one follows."""
-        names = [found[2] for found in _tags(self.grammar.opening) if found[2]]
+        names = [found[2] for found in tags(self.grammar.opening) if found[2]]
         if self.stack and names and self.stack[0].name == names[0]:
-            rest = b"".join(
-                found[0] for found in list(_tags(self.grammar.opening)) if found[2] and found[2] != names[0]
-            )
+            rest = b"".join(found[0] for found in list(tags(self.grammar.opening)) if found[2] and found[2] != names[0])
             self._scan_opening(rest)
         elif not _TAG_STARTS.search(self.out):
             self.out.clear()
@@ -572,7 +570,7 @@ class _Builder:
 
     def _scan_opening(self, rest: bytes) -> None:
         self.loose, before = False, self.loose
-        for found in _tags(rest):
+        for found in tags(rest):
             if found[1]:
                 self._end(found[2])
             else:
@@ -596,7 +594,9 @@ _CONTROL = re.compile(rb"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 
 def _without_declarations(data: bytes) -> bytes:
     return (
-        re.sub(rb"<!DOCTYPE[^>\[]*\[.*?\]\s*>", b"", data, flags=re.DOTALL) if b"<!ENTITY" in data[: 1 << 16] else data
+        re.sub(rb"<!DOCTYPE[^>\[]{0,2000}\[.{0,16384}?\]\s*>", b"", data, flags=re.DOTALL)
+        if b"<!ENTITY" in data[: 1 << 16]
+        else data
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -14,6 +15,7 @@ from conftest import Run, odt, write
 from rustfern.content import ahead
 from rustfern.content import open as contents
 from rustfern.content.ahead import ReadAhead, Wanted
+from rustfern.engine.local import uninterrupted
 from rustfern.sources.registry import Sources
 
 NAMES = ("survey", "order", "rota")
@@ -69,6 +71,14 @@ def test_a_process_that_dies_costs_nothing(tmp_path: Path, monkeypatch: pytest.M
     entry = door.open(str(tmp_path)).entry(files[0].path)
     with ReadAhead(door, files) as reading:
         assert reading.content(entry, files[0].name) is None
+
+
+def test_an_interrupt_in_the_middle_of_a_fork_waits_for_its_end() -> None:
+    done = []
+    with pytest.raises(KeyboardInterrupt), uninterrupted():
+        os.kill(os.getpid(), signal.SIGINT)
+        done.append(time.sleep(0.01))
+    assert done and signal.getsignal(signal.SIGINT) is signal.default_int_handler
 
 
 def test_one_core_and_two_give_one_answer(tmp_path: Path, rustfern: Callable[..., Run]) -> None:

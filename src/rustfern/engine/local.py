@@ -6,12 +6,13 @@ The processes hear no Ctrl-C, which is for the command alone, and end with it, a
 from __future__ import annotations
 
 import os
+import signal
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from itertools import islice
 from multiprocessing import Pipe, get_context
 from multiprocessing.context import BaseContext
@@ -54,7 +55,8 @@ class LocalEngine:
     def submit(self, work: Callable[[_P], _R], piece: _P) -> Future[_R]:
         """As `Engine.submit`."""
         try:
-            return self._pool.submit(work, piece)
+            with uninterrupted():
+                return self._pool.submit(work, piece)
         except (BrokenProcessPool, OSError) as error:
             raise EngineLost(str(error)) from error
 
@@ -190,6 +192,23 @@ def in_order(engine: Engine, work: Callable[[_P], _R], pieces: Iterable[_P]) -> 
         yield result
 
 
+@contextmanager
+def uninterrupted() -> Iterator[None]:
+    """In here an interrupt waits for the end: in the middle of a fork it would be lost, with a word about it."""
+    came: list[int] = []
+    try:
+        before = signal.signal(signal.SIGINT, lambda number, _: came.append(number))
+    except ValueError:  # not the main thread, which alone hears interrupts
+        yield
+        return
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+    if came and callable(before):
+        before(came[0], None)
+
+
 def cores() -> int:
     """How many cores this process may use; where it is one of several workers (`ALONE`), one."""
     if os.environ.get(ALONE):
@@ -200,8 +219,6 @@ def cores() -> int:
 
 
 def _begin(hear: Any, prepare: Callable[..., None] | None, told: tuple[object, ...]) -> None:
-    import signal
-
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.Thread(target=_end_when_told, args=(hear,), daemon=True).start()
     if prepare is not None:

@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern.catalogue.loader import catalogue
+from rustfern.engine.local import uninterrupted
 from rustfern.search.walk import Leftover, Listed, Sorting, Task, here
 from rustfern.sources.interface import OnProblem
 from rustfern.sources.registry import Sources
@@ -108,19 +109,20 @@ class _Copied:
         if sys.platform == "win32":
             raise OSError(errno.ENOTSUP, "processes are not copied here")
         told, tell = os.pipe()
-        try:
-            self._id = os.fork()
-        except OSError:
-            os.close(told)
-            os.close(tell)
-            raise
-        if self._id == 0:
+        with uninterrupted():
             try:
-                _let_go_of(told)
-                with os.fdopen(tell, "wb") as stream:
-                    _list_for(task, sorting, stream)
-            finally:
-                os._exit(0)  # nothing that was copied is written, closed or tidied twice
+                self._id = os.fork()
+            except OSError:
+                os.close(told)
+                os.close(tell)
+                raise
+            if self._id == 0:
+                try:
+                    _let_go_of(told)
+                    with os.fdopen(tell, "wb") as stream:
+                        _list_for(task, sorting, stream)
+                finally:
+                    os._exit(0)  # nothing that was copied is written, closed or tidied twice
         os.close(tell)
         self.stdout = os.fdopen(told, "rb")
 

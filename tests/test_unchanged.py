@@ -13,6 +13,7 @@ import pytest
 from conftest import Run, odt, unpack, write
 
 from rustfern.api import scan
+from rustfern.cases.manage import purge_texts
 from rustfern.core.model import Hints
 from rustfern.operations import scan as scanning
 
@@ -126,6 +127,10 @@ def test_the_answer_is_the_same_and_nothing_is_searched(tmp_path: Path, monkeypa
     searched.clear()
     scan([str(disk)], case=case)
     assert not searched
+    shutil.copy(case, tmp_path / "purged.fern")
+    purge_texts(str(tmp_path / "purged.fern"))
+    scan([str(disk)], case=str(tmp_path / "purged.fern"))
+    assert len(searched) == 1  # nothing of the texts is left, sums of words neither
     os.utime(disk / "home/ines/Documents/survey.txt")
     scan([str(disk)], case=case)
-    assert len(searched) == 1
+    assert len(searched) == 2

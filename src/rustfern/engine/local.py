@@ -63,7 +63,9 @@ class LocalEngine:
     def map(self, work: Callable[[_P], _R], pieces: Iterable[_P], together: int = 1) -> Iterator[_R]:
         """As `Engine.map`."""
         try:
-            yield from self._pool.map(work, pieces, chunksize=together)
+            with uninterrupted():
+                results = self._pool.map(work, pieces, chunksize=together)
+            yield from results
         except (BrokenProcessPool, OSError) as error:
             raise EngineLost(str(error)) from error
 

@@ -443,10 +443,16 @@ class Search(msgspec.Struct, dict=True):
         self.deleted += [path for path in earlier if is_document_name(plain_path(os.path.basename(path)))]
 
     def _tops(self) -> list[tuple[str, Source]]:
-        """What is walked: every root whole, or only the homes of the person who was asked for."""
+        """What is walked, each once: every root whole, or only the homes of the person who was asked for."""
+        tops: list[tuple[str, Source]] = []
         if self.only_homes:
-            return [(home.path, self._source(home.root)) for home in self.homes]
-        return [(source.root, source) for source in self.sources]
+            every = [(home.path, self._source(home.root)) for home in self.homes]
+        else:
+            every = [(source.root, source) for source in self.sources]
+        for top, source in every:
+            if not any(inside(top, done) for done, _ in tops):
+                tops.append((top, source))
+        return tops
 
     def _tree(self, folder: str) -> tuple[Place, str | None, dict[str, str]] | None:
         """The tree of older versions that a folder lies in: (place, the folder that it repeats, parts of its path).
@@ -500,13 +506,8 @@ class Search(msgspec.Struct, dict=True):
 
     def listed_now(self) -> int:
         """The sum of all listings, as `listing` is after `rest`."""
-        told, walked = 0, list[str]()
-        for top, _ in self._tops():
-            if not any(inside(top, done) for done in walked):
-                walked.append(top)
-                for listed in self._lister.listings(self._task(top)):
-                    told = (told + _sum_of(listed)) % _SUMS
-        return told
+        listings = (each for top, _ in self._tops() for each in self._lister.listings(self._task(top)))
+        return sum(map(_sum_of, listings)) % _SUMS
 
     def rest(
         self,
@@ -521,11 +522,7 @@ class Search(msgspec.Struct, dict=True):
         kept_out, below = self.kept_out, set[str]()
         home_of = home_finder(self.homes)
         homes = tuple(home.path for home in self.homes)
-        walked: list[str] = []
         for top, source in self._tops():
-            if any(inside(top, done) for done in walked):
-                continue
-            walked.append(top)
             for listed in self._lister.listings(self._task(top)):
                 folder, files, leftovers, documents, names = listed
                 if self.door.access.looked is not None:

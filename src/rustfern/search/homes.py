@@ -26,7 +26,7 @@ _LINUX_SIGNS = frozenset({".config", ".local", ".bashrc", ".profile", ".cache", 
 def layout_of(folders: Iterable[str], files: Iterable[str]) -> Layout | None:
     """The layout that the things directly in a home show, None if it is no home."""
     low = {name.casefold() for name in folders}
-    if "appdata" in low or low & _OLD_WINDOWS or any(name.casefold() == "ntuser.dat" for name in files):
+    if "appdata" in low or low & _OLD_WINDOWS or "ntuser.dat" in map(str.casefold, files):
         return Layout.WINDOWS
     if "library" in low and low & {"documents", "desktop", "downloads", ".trash", "movies", "pictures"}:
         return Layout.MACOS

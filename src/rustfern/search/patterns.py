@@ -69,14 +69,22 @@ def is_glob(pattern: str) -> bool:
     return "*" in pattern or "?" in pattern
 
 
-def fitting(names: Sequence[str], pattern: str) -> list[str]:
-    """The names that a pattern fits, whatever their case. In a large folder, most patterns are told by their plain parts alone."""
-    wanted = pattern.casefold()
-    whole = "/".join(names).casefold()
-    if "[" not in wanted and any(part not in whole for part in re.split(r"[*?]", wanted)):
-        return []
-    fits = re.compile(fnmatch.translate(wanted)).match
-    return [name for name in names if fits(name.casefold())]
+class Names:
+    """Names that many patterns are held against."""
+
+    def __init__(self, names: Sequence[str]) -> None:
+        self._names = names
+        self._folded: str | None = None
+
+    def fitting(self, pattern: str) -> list[str]:
+        """The names that a pattern fits, whatever their case. In a large folder, most patterns are told by their plain parts alone."""
+        wanted = pattern.casefold()
+        if self._folded is None:
+            self._folded = "/".join(self._names).casefold()
+        if "[" not in wanted and any(part not in self._folded for part in re.split(r"[*?]", wanted)):
+            return []
+        fits = re.compile(fnmatch.translate(wanted)).match
+        return [name for name in self._names if fits(name.casefold())]
 
 
 def with_temporary(patterns: Iterable[str], folders: Sequence[str]) -> list[str]:

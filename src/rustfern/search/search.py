@@ -21,7 +21,7 @@ from rustfern.search.patterns import (
     TEMPORARY,
     TEMPORARY_OF_HOME,
     TEMPORARY_OF_VOLUME,
-    fitting,
+    Names,
     is_glob,
     is_system,
     is_uninformative_name,
@@ -71,9 +71,9 @@ _ORDERS = {str(order): order for order in Order}
 
 
 class _Inner(NamedTuple):
-    """The folders in one: their names, and these by their folded form."""
+    """The folders in one: their names, as patterns ask for them, and by their folded form."""
 
-    names: list[str]
+    names: Names
     there: frozenset[str]
     folded: dict[str, list[str]]
 
@@ -82,7 +82,7 @@ class _Inner(NamedTuple):
         folded: dict[str, list[str]] = {}
         for name in names:
             folded.setdefault(name.casefold(), []).append(name)
-        return cls(names, frozenset(names), folded)
+        return cls(Names(names), frozenset(names), folded)
 
 
 class Search(msgspec.Struct, dict=True):
@@ -116,6 +116,7 @@ class Search(msgspec.Struct, dict=True):
     _listed: dict[str, tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
     _resolved: dict[tuple[str, str], tuple[list[str], list[str]]] = msgspec.field(default_factory=dict)
     _folders_in: dict[str, _Inner | None] = msgspec.field(default_factory=dict)
+    _files_in: dict[str, Names] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         on_disks = any(self.door.disk(source.root) is not None for source in self.sources)
@@ -166,17 +167,17 @@ class Search(msgspec.Struct, dict=True):
                             self._place(place, base, source, owners.get(layout), whole)
         if settings:
             self._moved_places()
-        self._listed.clear()
-        self._resolved.clear()
-        self._folders_in.clear()
+        self._forget_listings()
 
     def settings_after_all(self) -> None:
         """What `known_places` left out without `settings`: read them, and look where they moved copies."""
         self._read_settings()
         self._moved_places()
-        self._listed.clear()
-        self._resolved.clear()
-        self._folders_in.clear()
+        self._forget_listings()
+
+    def _forget_listings(self) -> None:
+        for listed in (self._listed, self._resolved, self._folders_in, self._files_in):
+            listed.clear()
 
     def _in_all_languages(self, patterns: Iterable[str]) -> list[str]:
         """Patterns with the names that folders of older systems have on disk in other languages."""
@@ -216,11 +217,12 @@ class Search(msgspec.Struct, dict=True):
                 with suppress(SourceError):
                     found += [path] if source.entry(path).is_file else []
                 continue
-            try:
-                names = self._names(source, folder)[1]
-            except SourceError:
-                continue
-            found += [os.path.join(folder, each) for each in fitting(names, name)]
+            if folder not in self._files_in:
+                try:
+                    self._files_in[folder] = Names(self._names(source, folder)[1])
+                except SourceError:
+                    continue
+            found += [os.path.join(folder, each) for each in self._files_in[folder].fitting(name)]
         return found
 
     def _moved_places(self) -> None:
@@ -330,7 +332,7 @@ class Search(msgspec.Struct, dict=True):
             denied = list(denied)
             for folder in folders:
                 inner = self._folders_in.get(folder)
-                if inner is not None and not inner.names and last != ".":
+                if inner is not None and not inner.there and last != ".":
                     continue
                 there = self._step(source, folder, last, any_case=any_case)
                 if there is None:
@@ -357,7 +359,7 @@ class Search(msgspec.Struct, dict=True):
             if part in listed.there:
                 return [prefix + part]
             return [prefix + name for name in listed.folded.get(part.casefold(), ())] if any_case else []
-        return [prefix + name for name in fitting(listed.names, part)]
+        return [prefix + name for name in listed.names.fitting(part)]
 
     def _inner(self, source: Source, folder: str) -> _Inner | None:
         """The folders in one, listed once; None if it may not be listed."""
@@ -377,12 +379,9 @@ class Search(msgspec.Struct, dict=True):
         names = [*files, *folders] if place.folders_too else files
         earlier = self._earlier_in(source, folder)
         for name in names[:_MAX_IN_PLACE]:
-            path = os.path.join(folder, name)
-            if path in self.seen and name not in earlier:
-                continue
             fields = self.catalogue.match(place, name)
             if fields is not None:
-                for each in (path, *earlier.get(name, ())):
+                for each in (os.path.join(folder, name), *earlier.get(name, ())):
                     if each not in self.seen:
                         self._add(place, source, each, fields, home)
         if depth > 0:

@@ -173,8 +173,10 @@ class FolderSource(NothingDeleted):
         except OSError as error:
             self._note_names(folder, None)
             raise SourceError(f"this folder could not be listed ({explain(error)})", folder) from error
+        folders.sort()
+        files.sort()
         self._note_names(folder, (*folders, *files))
-        return sorted(folders), sorted(files)
+        return folders, files
 
     def _note_names(self, folder: str, names: Sequence[str] | None) -> None:
         if self.access.looked is not None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
@@ -30,6 +31,11 @@ NEW = [
     "Keel bolts not drawn",
     "Garboard seam weeping at frame seven",
 ]
+CELLS = st.lists(
+    st.tuples(st.integers(1, 9), st.integers(1, 3), st.text("ab c", max_size=5)),
+    max_size=12,
+    unique_by=lambda cell: cell[:2],
+)
 PIECES = st.lists(st.text("ab c", min_size=1, max_size=9), max_size=8)
 
 
@@ -172,6 +178,24 @@ def test_changes_lead_from_one_text_to_the_other(left: list[str], right: list[st
         wanted = "removed" if change.kind == "removed" else "added"
         kept = " ".join(run.text for run in change.runs if run.kind in ("same", wanted)).split()
         assert kept == side[change.at - 1].split()
+
+
+@given(CELLS, CELLS)
+def test_words_are_counted_wherever_they_stand(a: list[tuple[int, int, str]], b: list[tuple[int, int, str]]) -> None:
+    """Cells in any order, fields and lines among them."""
+    left, right = (
+        [
+            Piece(text, "cell", section="Orders", spot=(0, row, column))
+            if row < 7
+            else Piece(text, "field" if row == 7 else "line", label=str(column))
+            for row, column, text in side
+        ]
+        for side in (a, b)
+    )
+    found = compare_pieces(left, right)
+    old, new = (Counter(" ".join(piece.text for piece in side).split()) for side in (left, right))
+    wanted = (new - old).total(), (old - new).total(), (old & new).total()
+    assert (found.more, found.fewer, found.same) == wanted
 
 
 def test_long_sheets_differ_where_they_do() -> None:

@@ -9,6 +9,7 @@ import os
 import sys
 from collections.abc import Callable
 from functools import cache
+from operator import attrgetter
 from typing import BinaryIO, NamedTuple
 
 from msgspec.structs import replace
@@ -253,15 +254,19 @@ def all_text(stream: BinaryIO, name: str, put: Callable[[Piece], None], limits: 
         return None
 
 
-def read_text(stream: BinaryIO, name: str, keep: int, limits: Limits) -> tuple[Content, list[Piece]]:
-    """The verdict together with the first `keep` characters of the text, by paragraphs, cells or lines."""
-    sink = TextSink(keep)
+def read_text(
+    stream: BinaryIO, name: str, keep: int, limits: Limits, *, hashed: bool = True
+) -> tuple[Content, list[Piece]]:
+    """The verdict together with the first `keep` characters of the text, by paragraphs, cells or lines; `hashed` as for `TextSink`."""
+    sink = TextSink(keep, hashed=hashed)
     return _check(stream, name, sink, limits), in_order(sink)
 
 
 def in_order(sink: TextSink) -> list[Piece]:
     """What was kept of a text, in the order in which the document shows it."""
-    return sorted(sink.kept, key=lambda piece: sink.order.get(piece.section, -1)) if sink.order else sink.kept
+    if not sink.order or len(set(map(attrgetter("section"), sink.kept))) < 2:
+        return sink.kept
+    return sorted(sink.kept, key=lambda piece: sink.order.get(piece.section, -1))
 
 
 def _check(stream: BinaryIO, name: str, sink: TextSink, limits: Limits, *, digest: bool = True) -> Content:

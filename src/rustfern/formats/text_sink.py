@@ -8,9 +8,11 @@ import zlib
 from array import array
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
+from operator import attrgetter
 from typing import Literal
 
 import msgspec
+from msgspec.structs import replace
 
 _WORD = re.compile(r"[^\W_]+(?:[.,'’][^\W_]+)*")
 _ASCII_WORD = re.compile(rb"[A-Za-z0-9]+(?:[.,'][A-Za-z0-9]+)*")
@@ -236,21 +238,15 @@ class TextSink:
         if not self.counted:
             self.pieces += bool(texts)
             return
-        self.pieces += len(texts)
-        waiting, length = self._waiting, self._length
-        for text in texts:
-            if len(text) > LONG_CHARACTERS:
-                self._length = length
+        if max(map(len, texts), default=0) > LONG_CHARACTERS:
+            for text in texts:
                 self.count(text)
-                self.pieces -= 1
-                length = self._length
-                continue
-            waiting.append(text)
-            length += len(text)
-            if length > _BATCH_CHARACTERS:
-                self._work()
-                length = 0
-        self._length = length
+            return
+        self.pieces += len(texts)
+        self._waiting += texts
+        self._length += sum(map(len, texts))
+        if self._length > _BATCH_CHARACTERS:
+            self._work()
 
     def count_lines(self, lines: list[str]) -> None:
         """The same for many short pieces at once."""
@@ -285,19 +281,24 @@ class TextSink:
             self.kept.append(Piece(shown[: self._keep], kind, level, self.section, spot, label))
             self._keep -= len(shown) + 1
 
-    def show_cells(self, cells: list[tuple[str, CellAddress]]) -> None:
-        """The same for many cells of a sheet at once: (text, address), with the white space folded and none empty."""
-        put, section, kept = self._put, self.section, self.kept
-        for text, spot in cells:
+    def show_cells(self, cells: list[Piece]) -> None:
+        """The same for many cells of a sheet at once, with the white space folded and none empty."""
+        put, kept = self._put, self.kept
+        together = sum(map(len, map(attrgetter("text"), cells))) + len(cells)
+        if put is None and together < self._keep:
+            kept += cells
+            self._keep -= together
+            return
+        for cell in cells:
             if self._keep <= 0:
                 if self._stops:
                     raise Enough
                 return
             if put is not None:
-                put(Piece(text, "cell", 0, section, spot))
+                put(cell)
                 continue
-            kept.append(Piece(text[: self._keep], "cell", 0, section, spot))
-            self._keep -= len(text) + 1
+            kept.append(replace(cell, text=cell.text[: self._keep]))
+            self._keep -= len(cell.text) + 1
 
     @property
     def asks(self) -> bool:

@@ -6,6 +6,7 @@ import hashlib
 import io
 import os
 from collections.abc import Iterator, Sequence
+from operator import attrgetter
 from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
@@ -93,7 +94,7 @@ def _by_lines(stream: BinaryIO, name: str, limits: Limits) -> Preview | None:
 
 
 def _is_cut(kept: Sequence[Piece], keep: int) -> bool:
-    return sum(len(piece.text) + 1 for piece in kept) >= keep
+    return sum(map(len, map(attrgetter("text"), kept))) + len(kept) >= keep
 
 
 def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int, *, compared: bool = False) -> Preview:
@@ -107,11 +108,12 @@ def see(door: Sources, copy: StoredCopy, bases: Sequence[StoredCopy], keep: int,
                 return _begin(stream, name, keep, copy.facts.size, door.limits)
             seen = _by_lines(stream, name, door.limits) if compared else None
             if seen is None:
-                content, kept = formats.read_text(stream, name, keep, door.limits)
-                seen = Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep))
+                content, kept = formats.read_text(stream, name, keep, door.limits, hashed=not compared)
+                seen = Preview(tuple(kept), None, content, cut=_is_cut(kept, keep))
                 if not compared:
                     entry = contents.stored_entry(door, copy)
-                    seen = msgspec.structs.replace(seen, outlook=outlook(stream, name, content, door, entry=entry))
+                    left = outlook(stream, name, content, door, entry=entry)
+                    seen = msgspec.structs.replace(seen, parts=tuple(parts(stream)), outlook=left)
     except SourceError as error:
         return Preview((), f"{error}. It was there at the scan: scan again, and look at the other copies")
     changed = seen.content is not None and seen.content.sha256 != copy.facts.sha256
@@ -125,11 +127,13 @@ def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> 
             return _begin(stream, os.path.basename(path), keep, size, door.limits)
         if compared and (seen := _by_lines(stream, os.path.basename(path), door.limits)):
             return seen
-        content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits)
+        content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits, hashed=not compared)
+        seen = Preview(tuple(kept), None, content, cut=_is_cut(kept, keep))
+        if compared:
+            return seen
         whole = os.path.abspath(path)
-        entry = None if compared else door.around(whole).entry(whole)
-        left = None if compared else outlook(stream, os.path.basename(path), content, door, entry=entry)
-        return Preview(tuple(kept), None, content, tuple(parts(stream)), cut=_is_cut(kept, keep), outlook=left)
+        left = outlook(stream, os.path.basename(path), content, door, entry=door.around(whole).entry(whole))
+        return msgspec.structs.replace(seen, parts=tuple(parts(stream)), outlook=left)
 
 
 def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:

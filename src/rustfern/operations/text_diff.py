@@ -9,12 +9,13 @@ import re
 from collections import deque
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
+from operator import attrgetter, lt
 from typing import Literal
 
 import msgspec
 from msgspec.structs import replace
 
-from rustfern.formats.text_sink import Piece, all_words, column_name
+from rustfern.formats.text_sink import Piece, all_words, column_name, count_words, fold
 from rustfern.operations.alignment import Gap, gaps
 
 Kind = Literal["same", "added", "removed"]
@@ -63,10 +64,17 @@ def compare_pieces(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool =
     """
     if cut:
         left, right = _common(left, right)
-    changes = [*_running(left, right, cut=cut), *_sheets(left, right), *_fields(left, right)]
+    old, new, apart = _Side.of(left), _Side.of(right), _Apart()
+    changes = [
+        *_running(old.rest, new.rest, apart, cut=cut),
+        *_sheets(old.sheets, new.sheets, apart),
+        *_fields(old.rest, new.rest, apart),
+    ]
+    was, now = all_words(apart.old), all_words(apart.new)
     # The sum counts words wherever they stand: what was only moved is neither more nor fewer.
-    old, new = (all_words([piece.text for piece in side]) for side in (left, right))
-    return Comparison((new - old).total(), (old - new).total(), (old & new).total(), tuple(changes))
+    more, fewer = (now - was).total(), (was - now).total()
+    whole = fold("\n".join(map(attrgetter("text"), right))).encode("utf-8", "surrogatepass")
+    return Comparison(more, fewer, count_words(whole) - more, tuple(changes))
 
 
 def _common(left: Sequence[Piece], right: Sequence[Piece]) -> list[list[Piece]]:
@@ -97,16 +105,28 @@ def _of_sheet(piece: Piece) -> bool:
     return piece.spot is not None and piece.spot[0] == 0
 
 
-def _running(left: Sequence[Piece], right: Sequence[Piece], *, cut: bool) -> list[Change]:
+_Numbered = tuple[int, Piece]
+"""A piece, and its number in the text, from 1."""
+
+
+class _Apart(msgspec.Struct):
+    """The texts of all pieces that do not stand in the same place of both sides."""
+
+    old: list[str] = msgspec.field(default_factory=list)
+    new: list[str] = msgspec.field(default_factory=list)
+
+
+def _running(left: Sequence[_Numbered], right: Sequence[_Numbered], apart: _Apart, *, cut: bool) -> list[Change]:
     """What is read from top to bottom: paragraphs, headings, lines, tables inside texts."""
     sides = []
     for side in (left, right):
-        rest = [(at, p) for at, p in enumerate(side, 1) if p.kind != "cell" or not _of_sheet(p)]
-        kept = [(at, p) for at, p in rest if p.text and p.kind != "field" and not _of_sheet(p)]
+        kept = [(at, p) for at, p in side if p.text and p.kind != "field"]
         sides.append(([p.text for _, p in kept], [at for at, _ in kept], [p.section for _, p in kept]))
     (old, old_at, old_where), (new, new_at, new_where) = sides
     changes: list[Change] = []
     for a, b, c, d in _differing(old, new):
+        apart.old += old[a:b]
+        apart.new += new[c:d]
         if cut and (b == len(old) or d == len(new)):
             continue
         for change in paired(old[a:b], new[c:d], a, c):
@@ -126,46 +146,62 @@ def _differing(old: Sequence[Hashable], new: Sequence[Hashable]) -> Iterator[Gap
             yield gap[0], gap[1], gap[2], gap[3]
 
 
-_Row = tuple[tuple[int, str], ...]
+_Row = tuple[tuple[int, ...], tuple[str, ...]]
+"""Columns, and the texts in them."""
 
 
 class _Cells(msgspec.Struct, gc=False):
-    """One row: the texts in its columns, and the numbers of the pieces that these are."""
+    """The cells of one row as they come: columns, texts, and the numbers of the pieces that these are."""
 
-    texts: dict[int, str] = msgspec.field(default_factory=dict)
-    numbers: dict[int, int] = msgspec.field(default_factory=dict)
+    columns: list[int] = msgspec.field(default_factory=list)
+    texts: list[str] = msgspec.field(default_factory=list)
+    numbers: list[int] = msgspec.field(default_factory=list)
 
     def cells(self) -> dict[int, tuple[int, str]]:
         """Column → (number of the piece, text)."""
-        return {column: (self.numbers[column], text) for column, text in self.texts.items()}
+        return dict(zip(self.columns, zip(self.numbers, self.texts, strict=True), strict=True))
 
     def key(self) -> _Row:
         """What makes rows the same."""
-        return tuple(sorted(self.texts.items()))
+        columns = tuple(self.columns)
+        if all(map(lt, columns, columns[1:])):
+            return columns, tuple(self.texts)
+        cells = sorted(dict(zip(columns, self.texts, strict=True)).items())
+        return tuple(column for column, _ in cells), tuple(text for _, text in cells)
 
 
 _Rows = dict[int, _Cells]
 
 
-def _rows_of(side: Sequence[Piece]) -> dict[str, _Rows]:
-    """The sheets of a text."""
-    found: dict[str, _Rows] = {}
-    sheet, row, cells = None, -1, _Cells()
-    for at, piece in enumerate(side, 1):
-        spot = piece.spot
-        if spot is None or spot[0]:
-            continue
-        if row != spot[1] or sheet != piece.section:
-            sheet, row = piece.section, spot[1]
-            cells = found.setdefault(sheet, {}).setdefault(row, _Cells())
-        cells.texts[spot[2]] = piece.text
-        cells.numbers[spot[2]] = at
-    return found
+class _Side(msgspec.Struct):
+    """One of two texts: its sheets, and all else."""
+
+    rest: list[_Numbered]
+    sheets: dict[str, _Rows]
+
+    @classmethod
+    def of(cls, pieces: Sequence[Piece]) -> _Side:
+        rest: list[_Numbered] = []
+        sheets: dict[str, _Rows] = {}
+        sheet, row = None, -1
+        columns, texts, numbers = [], [], []
+        for at, piece in enumerate(pieces, 1):
+            spot = piece.spot
+            if spot is None or spot[0]:
+                rest.append((at, piece))
+                continue
+            if row != spot[1] or sheet != piece.section:
+                sheet, row = piece.section, spot[1]
+                cells = sheets.setdefault(sheet, {}).setdefault(row, _Cells())
+                columns, texts, numbers = cells.columns, cells.texts, cells.numbers
+            columns.append(spot[2])
+            texts.append(piece.text)
+            numbers.append(at)
+        return cls(rest, sheets)
 
 
-def _sheets(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
+def _sheets(old: dict[str, _Rows], new: dict[str, _Rows], apart: _Apart) -> list[Change]:
     """Rows are aligned first, so that one that was put in between does not change all below it; then cells are compared."""
-    old, new = _rows_of(left), _rows_of(right)
     changes: list[Change] = []
     # A sheet that is called otherwise on the other side, or has no name there, stands for the one in its place.
     alone = [name for name in new if name not in old]
@@ -173,6 +209,8 @@ def _sheets(left: Sequence[Piece], right: Sequence[Piece]) -> list[Change]:
     for before, sheet in [*called.items(), *((name, name) for name in alone)]:
         mine, theirs = old.get(before, {}), new.get(sheet, {})
         for a, b in _aligned(mine, theirs):
+            apart.old += mine[a].texts if a is not None else ()
+            apart.new += theirs[b].texts if b is not None else ()
             name = f"{sheet} row {b if b is not None else a}" if sheet else f"row {b if b is not None else a}"
             if a is None and b is not None:
                 changes.append(_whole_row("added", theirs[b].cells(), name))
@@ -202,7 +240,8 @@ def _aligned(old: _Rows, new: _Rows) -> list[tuple[int | None, int | None]]:
 
 
 def _row_alike(old: _Row, new: _Row) -> bool:
-    return 2 * len(set(old) & set(new)) >= max(len(old), len(new))
+    same = set(zip(*old, strict=True)) & set(zip(*new, strict=True))
+    return 2 * len(same) >= max(len(old[0]), len(new[0]))
 
 
 def _whole_row(kind: Literal["added", "removed"], row: dict[int, tuple[int, str]], name: str) -> Change:
@@ -222,12 +261,13 @@ def _cells(old: dict[int, tuple[int, str]], new: dict[int, tuple[int, str]], row
             yield Change("removed", before[0], (Run("removed", before[1]),), where)
 
 
-def _fields(left: Sequence[Piece], right: Sequence[Piece]) -> Iterable[Change]:
+def _fields(left: Sequence[_Numbered], right: Sequence[_Numbered], apart: _Apart) -> Iterable[Change]:
     """Form fields, or the heads of a message, by their names."""
     old, new = (
-        {piece.label: (at, piece.text) for at, piece in enumerate(side, 1) if piece.kind == "field"}
-        for side in (left, right)
+        {piece.label: (at, piece.text) for at, piece in side if piece.kind == "field"} for side in (left, right)
     )
+    for there, side in ((apart.old, left), (apart.new, right)):
+        there += [piece.text for _, piece in side if piece.kind == "field"]
     for label in dict.fromkeys([*old, *new]):
         before, after = old.get(label), new.get(label)
         if before and after and before[1] != after[1]:

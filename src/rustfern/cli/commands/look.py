@@ -311,7 +311,7 @@ def _compared(left: LookedUp, right: LookedUp, as_json: bool, target: str | None
     notice = f"only the first {WHOLE_CHARACTERS >> 20} million characters of the text were compared" if cut else None
     seen: Differing | None = None
     if not found.more + found.fewer + found.same and not any(
-        side.seen.content and side.seen.content.tokens for side in (left, right)
+        side.seen.content and side.seen.content.words for side in (left, right)
     ):
         pictures = [picture(this_run().session.sources, each.copy, each.bases, each.label) for each in (left, right)]
         if pictures[0] and pictures[1]:

@@ -52,7 +52,7 @@ def show(
     elif not found.changes:
         same = left[2] is not None and right[2] is not None and left[2].sha256 == right[2].sha256
         said = "They are the same to the last byte." if same else "Their text is the same; they differ in other things."
-        if left[2] and right[2] and not (found.same or left[2].tokens or right[2].tokens):
+        if left[2] and right[2] and not (found.same or left[2].words or right[2].words):
             pixel_hash = left[2].pixel_hash is not None and left[2].pixel_hash == right[2].pixel_hash
             said = (
                 "The same pixels."

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from rustfern.core.errors import Malformed
 from rustfern.formats.office import sheet_rows, xml_parts
 from rustfern.formats.text_layout import Grid, day, emit, figure, truth
-from rustfern.formats.text_sink import LONG_CHARACTERS, CellAddress, Gathered, Texts, TextSink, number
+from rustfern.formats.text_sink import LONG_CHARACTERS, CellAddress, Gathered, Piece, Texts, TextSink, number
 
 _CELL = re.compile(rb"<c( [^>]*[^/>])>(.*?)</c>", re.DOTALL)
 _KIND = re.compile(rb" t=[\"'](\w+)[\"']")
@@ -389,8 +389,9 @@ class Cells(xml_parts.Handler):
         """Cells as `understood` gives them. As `_take` does with each, but what all of them share is done once."""
         sink, shown = self._sink, self._sink.asks
         counted: list[str] = []
-        cells: list[tuple[str, CellAddress]] = []
+        cells: list[Piece] = []
         columns: dict[bytes, int] = {}
+        section, last, line = sink.section, b"", 0
         try:
             for letters, row, style, kind, other, value, own in found:
                 if not value and not own:
@@ -416,7 +417,9 @@ class Cells(xml_parts.Handler):
                     column = columns.get(letters)
                     if column is None:
                         column = columns[letters] = sheet_rows.column_of(letters)
-                    cells.append((plain, (0, int(row), column)))
+                    if row != last:
+                        last, line = row, int(row)
+                    cells.append(Piece(plain, "cell", 0, section, (0, line, column)))
         finally:
             sink.count_folded(counted)
             if counted:

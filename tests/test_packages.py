@@ -23,6 +23,8 @@ from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import extension_right
 from rustfern.formats.office import ooxml_text, xml_parts
+from rustfern.formats.pages.ciphers import aes_encrypt
+from rustfern.formats.pages.pdf_rights import without_password
 from rustfern.formats.text_sink import Texts, TextSink
 
 RELATIONS = "http://schemas.openxmlformats.org/"
@@ -84,11 +86,37 @@ def test_packages_are_read_as_far_as_they_lead(data: bytes, state: State, said: 
     assert (content.state, said in content.reason) == (state, True), content.reason
 
 
+OFFICE = "application/vnd.openxmlformats-officedocument."
+
+
+def typed(parts: dict[str, str]) -> str:
+    rows = "".join(f'<Override PartName="/{name}" ContentType="{kind}"/>' for name, kind in parts.items())
+    rels = '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+    return f'<Types xmlns="{RELATIONS}package/2006/content-types">{rels}{rows}</Types>'
+
+
 def test_packages_of_other_kinds_are_archives() -> None:
     theme = package({"[Content_Types].xml": "<Types/>", "_rels/.rels": links("theme.xml"), "theme.xml": "<a/>"})
     content = check(theme, "yard.thmx")
     assert (content.state, content.format) == (State.INTACT, "zip") and "not known" in content.reason
     assert check(theme, "yard.docx").state is State.DAMAGED
+    # A theme of an office suite holds a presentation that shows it.
+    types = typed(
+        {
+            "theme/themeManager.xml": f"{OFFICE}themeManager+xml",
+            "theme/p.xml": f"{OFFICE}presentationml.presentation.main+xml",
+        }
+    )
+    parts = {
+        "theme/themeManager.xml": "<a/>",
+        "theme/p.xml": "<a/>",
+        "_rels/.rels": links("theme/themeManager.xml", kind="x/officeDocument"),
+    }
+    content = check(package({"[Content_Types].xml": types, **parts}), "yard.thmx")
+    assert (content.state, content.format) == (State.INTACT, "zip"), content.reason
+    types = typed({"xl/workbook.xml": "application/vnd.ms-excel.addin.macroEnabled.main+xml"})
+    parts = {"xl/workbook.xml": "<workbook/>", "_rels/.rels": links("xl/workbook.xml", kind="x/officeDocument")}
+    assert check(package({"[Content_Types].xml": types, **parts}), "yard.xlam").format == "xlam"
     with zipfile.ZipFile(io.BytesIO(docx("keel"))) as source:
         parts = {name.replace("/", "\\").casefold(): source.read(name) for name in source.namelist()}
     assert check(raw_zip([(name, 0, data, data) for name, data in parts.items()]), "a.docx").state is State.INTACT
@@ -141,6 +169,23 @@ def test_archives_as_they_are_written(
     assert (content.state, said in content.reason) == (state, True), content.reason
     moved = check(b"#!stub\n" * 9 + raw_zip(members, needless=needless), "a.zip")
     assert moved.state is (state if members else moved.state), moved.reason
+
+
+def test_archives_in_several_files_are_no_damaged_ones() -> None:
+    whole = raw_zip([("a.txt", 0, TEXT, TEXT)], needless=True)
+    several = whole[:-22] + whole[-22:].replace(b"PK\5\6" + bytes(4), b"PK\5\6\2\0\2\0")
+    plain = raw_zip([("a.txt", 0, TEXT, TEXT)])
+    locator = whole.index(b"PK\6\7") + 16
+    for data, name in (
+        (whole[:locator] + b"\3" + whole[locator + 1 :], "a.zip"),
+        (plain[:-18] + several[-18:-14] + plain[-14:], "a.zip"),
+        (plain[:90], "a.zip.001"),
+        (plain[90:], "a.zip.002"),
+        (plain[90:], "a.z01"),
+    ):
+        content = check(data, name)
+        assert content.state is State.UNREADABLE and "cut into several files" in content.reason, content.reason
+    assert check(plain[:90], "a.zip").state is State.DAMAGED
 
 
 def test_documents_have_each_part_once() -> None:
@@ -250,6 +295,37 @@ def test_documents_that_open_for_everybody_are_verified(algorithm: str) -> None:
     hurt[start : start + 8] = bytes(8)
     assert check(bytes(hurt), "plan.pdf").state is State.DAMAGED
     assert check(pdf(algorithm, "slip"), "plan.pdf").state is State.ENCRYPTED
+
+
+@pytest.mark.parametrize("revision", [5, 6])
+@pytest.mark.parametrize(("user", "owner", "opens"), [("slip", "", True), ("", "yard", True), ("slip", "yard", False)])
+def test_who_has_no_password_may_be_the_owner(revision: int, user: str, owner: str, opens: bool) -> None:
+    from pypdf._encryption import AlgV5
+
+    key = bytes(range(32))
+    made = AlgV5.generate_values(revision, user.encode(), owner.encode(), key, 0xFFFFFFFC, True)
+    facts = {name[1:]: bytes(value).hex().encode() for name, value in made.items()}
+    facts |= {"Filter": "Standard", "V": 5, "R": revision, "StmF": "Std", "CF": {"Std": {"CFM": "AESV3"}}}
+    rights = without_password(facts, b"")
+    assert (rights is not None) is opens
+    packed = b"\7" * 16 + aes_encrypt(key, b"\7" * 16, b"Kittiwake" + b"\7" * 7)
+    assert rights is None or rights.open(packed, 1, 0, 0) == b"Kittiwake"
+
+
+@pytest.mark.parametrize(("cut", "state"), [(0, State.INTACT), (8, State.DAMAGED)])
+def test_streams_that_were_flushed_and_never_closed(cut: int, state: State) -> None:
+    """As a program fills in a form: the packed stream has no end, but all of its content."""
+    from pypdf import PdfWriter
+    from pypdf.generic import NameObject, StreamObject
+
+    writer, stream, pack = PdfWriter(), StreamObject(), zlib.compressobj()
+    packed = pack.compress(b"BT (Kittiwake) Tj ET " * 40) + pack.flush(zlib.Z_SYNC_FLUSH)
+    stream.set_data(packed[: len(packed) - cut])
+    stream[NameObject("/Filter")] = NameObject("/FlateDecode")
+    writer.add_blank_page(200, 200)[NameObject("/Contents")] = writer._add_object(stream)
+    out = io.BytesIO()
+    writer.write(out)
+    assert check(out.getvalue(), "form.pdf").state is state
 
 
 def streams(*texts: bytes) -> bytes:

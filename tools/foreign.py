@@ -89,7 +89,7 @@ def fetch(base: Path, only: Iterable[str]) -> None:
     for name in wanted["debian"]:
         folder = sources / f"debian-{name}"
         if (not only or name in only) and not list(folder.glob("*")):
-            folder.mkdir()
+            folder.mkdir(exist_ok=True)
             _say(name, ["apt-get", *options, "-q", "source", "--download-only", name], folder)
 
 

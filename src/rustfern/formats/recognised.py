@@ -25,8 +25,10 @@ def format_of_magic(head: bytes) -> str | None:
         return "bmp"
     if found is None and len(head) > 6 and head[0] == 0xFF and head[1] & 0xF6 == 0xF0 and head[2] >> 2 & 15 < 13:
         return "aac"
-    if found is None and len(head) > 3 and head[0] == 0xFF and head[1] in (0xFB, 0xFA, 0xF3, 0xF2):
-        return "mp3"
+    if found is None and len(head) > 3 and head[0] == 0xFF:
+        # Of the lowest rates (MPEG 2.5) the first bytes alone tell less: bits and rate must be possible, too.
+        low = head[1] in (0xE3, 0xE2) and 0 < head[2] >> 4 < 15 and head[2] >> 2 & 3 < 3
+        return "mp3" if low or head[1] in (0xFB, 0xFA, 0xF3, 0xF2) else None
     return found
 
 

@@ -6,6 +6,7 @@ import errno
 import importlib
 import io
 import os
+import re
 import sys
 from collections.abc import Callable
 from functools import cache
@@ -22,6 +23,8 @@ from rustfern.formats.text_sink import Enough, Piece, TextSink
 
 __all__ = ["check", "glance", "identify", "is_blank", "prepare", "read_text"]
 
+UNKNOWN = "of a format that is not known"
+"""The reason that is given for a file of which nothing else can be said."""
 _HEAD = 4096
 _IN_MEMORY = 32 << 20
 _CHUNK = 1 << 20
@@ -30,6 +33,9 @@ _HOLE = 256 << 20
 _EXTENTS = 100_000
 _BLOCK = 4096
 _TAIL, _ZEROS = 1 << 16, 512
+
+
+_PIECE_OF_ARCHIVE = re.compile(r"\.(?:zip|7z|rar|tar)\.\d{3}$|\.z\d\d$|\.r\d\d$", re.IGNORECASE)
 
 
 class Family(NamedTuple):
@@ -339,6 +345,13 @@ def _before_hole(stream: BinaryIO, written: int, size: int, name: str, sink: Tex
 
 def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     reading = _by_format(stream, size, name, sink, limits)
+    if (
+        _PIECE_OF_ARCHIVE.search(name)
+        and (reading.state is State.DAMAGED or reading.reason.startswith(UNKNOWN))
+        and size
+    ):
+        said = "a part of an archive that was cut into several files: put the others beside it"
+        return replace(reading, state=State.UNREADABLE, reason=said)
     if reading.state is State.DAMAGED and (cause := _cause(stream, size)):
         return replace(reading, reason=f"{reading.reason}; {cause}")
     return reading
@@ -385,16 +398,14 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
         if nothing or claimed is not None:
             what = "starts with zeros" if nothing else f"the bytes are not those of {claimed}"
             return Reading(Glance(), State.DAMAGED, f"{what} (byte 0)", has_text=False)
-        return Reading(Glance(), State.UNREADABLE, "of a format that is not known", has_text=False)
+        return Reading(Glance(), State.UNREADABLE, UNKNOWN, has_text=False)
     stream.seek(0)
     try:
         reading = _family(family.place).check(stream, size, name, sink, limits)
     except Malformed as error:
         if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES and family.is_guess:
             # Its name is of a kind that is not known, and what its bytes look like was only a guess.
-            return Reading(
-                Glance(), State.UNREADABLE, f"of a format that is not known; no text: {error}", has_text=False
-            )
+            return Reading(Glance(), State.UNREADABLE, f"{UNKNOWN}; no text: {error}", has_text=False)
         state = State.UNREADABLE if isinstance(error, Refused) else State.DAMAGED
         likely = _likely(head, name)
         if not sink.words and head[:2] == b"PK":

@@ -33,7 +33,7 @@ from rustfern.formats.format_table import (
 )
 from rustfern.operations.session import Session, set_scratch_outside_of
 from rustfern.sources.folder import with_companions
-from rustfern.sources.registry import Sources, is_searched_file, on_disk
+from rustfern.sources.registry import Sources, is_archive, is_searched_file, on_disk
 
 _MIN_ALARMING_FILES, _ALARM_WINDOW = 5, timedelta(minutes=30)
 _MIN_FOLDERS, _MIN_KINDS, _MOST_NOTES = 3, 3, 2
@@ -182,9 +182,8 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
             raise SourceError("this is not a regular file and was not opened", path)
         entry = with_companions(door.around(whole), entry, companions_of(name))
         content = contents.check(door, entry, name, digest=False, counted=counted)[0]
-        if content.format is None and content.state is State.UNREADABLE and on_disk(whole) and is_searched_file(whole):
-            what = "this is the image of a disk, no document: search it with scan, or check what lies in it with --recursive"
-            content = replace(content, state=State.UNREADABLE, reason=what)
+        if content.format is None and content.reason.startswith(formats.UNKNOWN) and on_disk(whole):
+            content = replace(content, reason=_searched_as(whole) or content.reason)
     except SourceError as error:
         state = State.ENCRYPTED if isinstance(error, KeptEncrypted) else State.UNREADABLE
         content = Content(Glance(), state, error.what, entry.size if entry else 0)
@@ -194,6 +193,16 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
     right = extension_right(name, content.format)
     stands = hindrances(door, whole, name, content, right) if content.state in (State.INTACT, State.EMPTY) else []
     return Checked(path, content, class_of(content.format), right, tuple(stands), entry)
+
+
+def _searched_as(path: str) -> str:
+    """What is said of a file that is searched like a folder; empty of any other. Photographs and sound are called `.raw` too."""
+    from rustfern.sources.disks.disk import holds_disk
+
+    if not is_searched_file(path) or (path.casefold().endswith(".raw") and not holds_disk(path)):
+        return ""
+    what = "an archive" if is_archive(path) else "the image of a disk"
+    return f"this is {what}, no document: search it with scan, or check what lies in it with --recursive"
 
 
 def _shared(item: Checked) -> Checked:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 
+from rustfern.formats.office.opc import MAIN
 from rustfern.repair.ooxml_grammar import A, P, R, S, W, shape_mark
 from rustfern.repair.xml_mend import escaped
 
@@ -17,26 +18,8 @@ _TYPES = "http://schemas.openxmlformats.org/package/2006/content-types"
 _RELS = "http://schemas.openxmlformats.org/package/2006/relationships"
 _OFFICE = "application/vnd.openxmlformats-officedocument."
 CORE = "http://schemas.openxmlformats.org/package/2006/relationships/metadata/core-properties"
-MAIN_TYPES = {
-    "docx": _OFFICE + "wordprocessingml.document.main+xml",
-    "docm": "application/vnd.ms-word.document.macroEnabled.main+xml",
-    "dotx": _OFFICE + "wordprocessingml.template.main+xml",
-    "dotm": "application/vnd.ms-word.template.macroEnabledTemplate.main+xml",
-    "xlsx": _OFFICE + "spreadsheetml.sheet.main+xml",
-    "xlsm": "application/vnd.ms-excel.sheet.macroEnabled.main+xml",
-    "xltx": _OFFICE + "spreadsheetml.template.main+xml",
-    "xltm": "application/vnd.ms-excel.template.macroEnabled.main+xml",
-    "xlsb": "application/vnd.ms-excel.sheet.binary.macroEnabled.main",
-    "pptx": _OFFICE + "presentationml.presentation.main+xml",
-    "pptm": "application/vnd.ms-powerpoint.presentation.macroEnabled.main+xml",
-    "ppsx": _OFFICE + "presentationml.slideshow.main+xml",
-    "potx": _OFFICE + "presentationml.template.main+xml",
-    "potm": "application/vnd.ms-powerpoint.template.macroEnabled.main+xml",
-    "vsdx": "application/vnd.ms-visio.drawing.main+xml",
-    "vsdm": "application/vnd.ms-visio.drawing.macroEnabled.main+xml",
-    "vssx": "application/vnd.ms-visio.stencil.main+xml",
-    "vstx": "application/vnd.ms-visio.template.main+xml",
-}
+MAIN_TYPES = {kind: told for told, kind in reversed(MAIN.items())}
+"""Format → the type of its main part, the usual one where there are several."""
 _PARTS: tuple[tuple[re.Pattern[str], str, str], ...] = tuple(
     (re.compile(pattern, re.IGNORECASE), kind if "/" in kind else _OFFICE + kind + "+xml", link if "://" in link else f"{R}/{link}")
     for pattern, kind, link in (

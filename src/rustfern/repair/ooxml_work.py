@@ -28,9 +28,10 @@ _FOLDERS = {
     "ppsx": "ppt",
     "potx": "ppt",
     "potm": "ppt",
+    "ppam": "ppt",
 }
-_FOLDERS |= dict.fromkeys(("xlsx", "xlsm", "xlsb", "xltx", "xltm"), "xl") | dict.fromkeys(
-    ("vsdx", "vsdm", "vssx", "vstx"), "visio"
+_FOLDERS |= dict.fromkeys(("xlsx", "xlsm", "xlsb", "xltx", "xltm", "xlam"), "xl") | dict.fromkeys(
+    ("vsdx", "vsdm", "vssx", "vssm", "vstx", "vstm"), "visio"
 )
 _MAIN = {
     "word": "word/document.xml",

@@ -14,7 +14,7 @@ def _named(words: str) -> tuple[str, ...]:
 
 
 _PACKAGES = _named(
-    "docx docm dotx dotm xlsx xlsm xlsb xltx xltm pptx pptm ppsx potx potm vsdx vsdm vssx vstx odt ott ods ots odp otp odg otg epub zip"
+    "docx docm dotx dotm xlsx xlsm xlsb xltx xltm xlam pptx pptm ppsx potx potm ppam vsdx vsdm vssx vssm vstx vstm odt ott ods ots odp otp odg otg epub zip"
 )
 _OTHER_PACKAGES = _named("3mf xps kra ora fcstd mscz qgz ksp cdr sxw sxc sxi sxd odf")
 _XML = _named("xml kml gpx dae x3d musicxml fb2 rss abw drawio mm opml sla qgs kdenlive ardour mscx aup graphml")

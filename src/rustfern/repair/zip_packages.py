@@ -13,6 +13,7 @@ from urllib.parse import quote, unquote
 
 from msgspec.structs import replace
 
+from rustfern.formats.office.opc import PACKAGES
 from rustfern.repair import odf, ooxml
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Repairer, Step
 from rustfern.repair.package import Package, attributes, is_xml, natural
@@ -20,28 +21,7 @@ from rustfern.repair.xml_mend import Grammar, escaped, mark_of
 from rustfern.repair.zip_mending import mended_bytes
 from rustfern.repair.zip_salvage import find_members
 
-_OOXML = frozenset(
-    {
-        "docx",
-        "docm",
-        "dotx",
-        "dotm",
-        "xlsx",
-        "xlsm",
-        "xlsb",
-        "xltx",
-        "xltm",
-        "pptx",
-        "pptm",
-        "ppsx",
-        "potx",
-        "potm",
-        "vsdx",
-        "vsdm",
-        "vssx",
-        "vstx",
-    }
-)
+_OOXML = PACKAGES - {"3mf", "xps"}
 _ODF = frozenset({"odt", "ott", "ods", "ots", "odp", "otp", "odg", "otg"})
 _HTML = "http://www.w3.org/1999/xhtml"
 _CONTAINER = "META-INF/container.xml"

@@ -35,6 +35,8 @@ _SMALL, _FEW = 1 << 20, 1 << 10
 _TIMES = 4
 """Parts of relationships and lists are read more than once."""
 
+_SEVERAL_FILES = "the last part of an archive that was cut into several files: put the others beside it"
+
 
 class Member(msgspec.Struct, frozen=True):
     """One member by the central directory; `offset` is that of its local header in the file."""
@@ -86,7 +88,7 @@ class Archive:
         if total == 0xFFFF or length == _ALL or start == _ALL or needless:
             total, length, start, end_at = self._end64(end_at, total, length, start)
         elif disk or start_disk:
-            raise Malformed("part of a ZIP file split over several volumes", end_at)
+            raise Refused(_SEVERAL_FILES, end_at)
         shift = end_at - length - start  # bytes in front of the archive
         if shift < 0:
             raise Malformed("the directory of parts does not fit into the file", end_at)
@@ -120,6 +122,8 @@ class Archive:
             if total == 0xFFFF and length != _ALL and start != _ALL:
                 return total, length, start, end_at
             raise Malformed("the zip64 locator is missing", end_at - 20)
+        if int.from_bytes(locator[16:20], "little") > 1:
+            raise Refused(_SEVERAL_FILES, end_at)
         at = int.from_bytes(locator[8:16], "little")
         if self._bytes.upto(at, 4) != _END64 and self._bytes.upto(end_at - 76, 4) == _END64:
             at = end_at - 76  # bytes stand in front of the archive

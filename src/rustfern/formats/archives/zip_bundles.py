@@ -32,7 +32,7 @@ _PAGES = (".xhtml", ".html", ".htm")
 _NEEDED = {
     "epub": (_CONTAINER,),
     "kra": ("maindoc.xml",),
-    "ora": ("stack.xml", "mergedimage.png"),
+    "ora": ("stack.xml",),
     "fcstd": ("Document.xml",),
     "mscz": (_CONTAINER,),
 }

@@ -44,7 +44,7 @@ BEGINNINGS: tuple[Beginning, ...] = (
     _B(b"RIFX", "media.iff", "find"),
     _B(b"FORM", "media.iff", "find.aiff"),
     _B(b"ID3", "media.mp3", "find.mp3"),
-    *(_B(b"\xff" + bytes([second]), "media.mp3", "find.mp3") for second in (0xFB, 0xFA, 0xF3, 0xF2)),
+    *(_B(b"\xff" + bytes([second]), "media.mp3", "find.mp3") for second in (0xFB, 0xFA, 0xF3, 0xF2, 0xE3, 0xE2)),
     *(_B(b"\xff" + bytes([second]), "media.aac", "find.aac") for second in (0xF0, 0xF1, 0xF8, 0xF9)),
     _B(b"fLaC", "media.flac", "find.flac"),
     _B(b"OggS", "media.ogg", "find.ogg"),

@@ -28,6 +28,7 @@ MAIN = {
     "application/vnd.ms-excel.sheet.macroEnabled.main+xml": "xlsm",
     "application/vnd.openxmlformats-officedocument.spreadsheetml.template.main+xml": "xltx",
     "application/vnd.ms-excel.template.macroEnabled.main+xml": "xltm",
+    "application/vnd.ms-excel.addin.macroEnabled.main+xml": "xlam",
     "application/vnd.ms-excel.sheet.binary.macroEnabled.main": "xlsb",
     "application/vnd.openxmlformats-officedocument.presentationml.presentation.main+xml": "pptx",
     "application/vnd.ms-powerpoint.presentation.macroEnabled.main+xml": "pptm",
@@ -35,13 +36,17 @@ MAIN = {
     "application/vnd.ms-powerpoint.slideshow.macroEnabled.main+xml": "ppsx",
     "application/vnd.openxmlformats-officedocument.presentationml.template.main+xml": "potx",
     "application/vnd.ms-powerpoint.template.macroEnabled.main+xml": "potm",
+    "application/vnd.ms-powerpoint.addin.macroEnabled.main+xml": "ppam",
     "application/vnd.ms-visio.drawing.main+xml": "vsdx",
     "application/vnd.ms-visio.drawing.macroEnabled.main+xml": "vsdm",
     "application/vnd.ms-visio.stencil.main+xml": "vssx",
+    "application/vnd.ms-visio.stencil.macroEnabled.main+xml": "vssm",
     "application/vnd.ms-visio.template.main+xml": "vstx",
+    "application/vnd.ms-visio.template.macroEnabled.main+xml": "vstm",
     "application/vnd.ms-package.3dmanufacturing-3dmodel+xml": "3mf",
     "application/vnd.ms-package.xps-fixeddocumentsequence+xml": "xps",
 }
+_THEME = "application/vnd.openxmlformats-officedocument.themeManager+xml"
 _MAIN_PARTS = frozenset(
     {"word/document.xml", "xl/workbook.xml", "xl/workbook.bin", "ppt/presentation.xml", "visio/document.xml"}
 )
@@ -134,13 +139,17 @@ class Package:
         return main, MAIN.get(self.type_of(main) or "")
 
     def is_office(self, name: str) -> bool:
-        """Whether this should be an office document: by its name, by the types of its parts, or by one that only these have."""
+        """Whether this should be an office document: by its name, by the types of its parts, or by one that only these have. A theme holds such
+        parts too, and is none.
+        """
         if format_of_extension(extension_of(name)) in PACKAGES or not _MAIN_PARTS.isdisjoint(self.named):
             return True
         try:
-            self.kind()
+            main, _ = self.kind()
         except Malformed:
             return not MAIN.keys().isdisjoint(self._overrides.values())
+        if self.type_of(main) == _THEME:
+            return False
         return not MAIN.keys().isdisjoint((*self._overrides.values(), *self._defaults.values()))
 
     def type_of(self, part: str) -> str | None:

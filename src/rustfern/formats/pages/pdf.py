@@ -33,6 +33,8 @@ _MAX_OBJECTS = 2_000_000
 _MAX_NUMBER = 8_388_607
 _LARGEST = (1 << 63) - 1
 _AT, _PACKED, _FREE = 1, 2, 3
+_FLUSHED, _LAST = b"\0\0\xff\xff", 8
+"""What ends a packed stream that was flushed and never closed, as form fillers write them (RFC 1951, 3.2.4: an empty stored block)."""
 _PIECE = 1 << 20
 _MAX_UNPACKED = 2 << 30
 _MAX_PACKED_BYTES = 48 << 20
@@ -486,10 +488,11 @@ class _Document:
         """Inflate a stream to its end, piece by piece; at most `most` bytes of it are kept. Raises `Malformed`."""
         inflate = zlib.decompressobj()
         kept = bytearray()
-        white = True
+        white, last = True, b""
         try:
             for piece in pieces:
                 waiting = piece
+                last = (last + piece[-_LAST:])[-_LAST:]
                 white = white and not piece.strip(_SPACE)
                 while waiting and not inflate.eof:
                     out = inflate.decompress(waiting, _PIECE)
@@ -503,7 +506,7 @@ class _Document:
                             raise Refused("a table or a stream of objects is larger than any: refused", at)
         except zlib.error as error:
             raise Malformed("a packed stream is damaged", at) from error
-        if not inflate.eof and not white:
+        if not inflate.eof and not white and not last.rstrip(b"\r\n").endswith(_FLUSHED):
             # Some producers leave the sum at the end away; the data itself must be whole.
             try:
                 out = inflate.flush()

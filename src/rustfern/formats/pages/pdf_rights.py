@@ -1,6 +1,6 @@
-"""Encrypted documents that open for everybody: their user password is empty, and only what may be done with them is restricted.
+"""Encrypted documents that open for everybody: a password is empty, and only what may be done with them is restricted.
 
-Source: ISO 32000-2, 7.6.2 (which bytes are encrypted), 7.6.3 (keys of objects), 7.6.4 (standard security handler: algorithms 2, 2.A, 2.B, 6 and 11),
+Source: ISO 32000-2, 7.6.2 (which bytes are encrypted), 7.6.3 (keys of objects), 7.6.4 (standard security handler: algorithms 2, 2.A, 2.B, 6, 11 and 12),
 7.6.6 (crypt filters).
 """
 
@@ -37,7 +37,7 @@ def text_of(value: object) -> bytes:
 
 
 class Rights:
-    """What decrypts the streams of a document whose user password is empty."""
+    """What decrypts the streams of a document that opens by an empty password."""
 
     def __init__(self, key: bytes, method: str, *, not_of: str = "") -> None:
         """`not_of`: the type of streams that were left as they are."""
@@ -105,23 +105,26 @@ def without_password(facts: Mapping[str, Any], ident: bytes) -> Rights | None:
 
 
 def _of_2008(facts: Mapping[str, Any], user: bytes, revision: int, method: str) -> Rights | None:
-    """Keys of 256 bits: the user's entry holds the sum of the password and two salts, another one the key."""
-    packed = text_of(facts.get("UE"))
-    if len(user) < 48 or len(packed) < 32 or revision not in (5, 6):
+    """Keys of 256 bits: the user's entry, or the owner's, holds the sum of a password and two salts, another one the key."""
+    if revision not in (5, 6) or len(user) < 48:
         return None
-    hashed = _hash_of_2017 if revision == 6 else lambda salt: hashlib.sha256(salt).digest()
-    if hashed(user[32:40]) != user[:32]:
-        return None
+    hashed = _hash_of_2017 if revision == 6 else lambda *parts: hashlib.sha256(b"".join(parts)).digest()
     not_of = "Metadata" if facts.get("EncryptMetadata") is False else ""
-    return Rights(aes_decrypt(hashed(user[40:48]), bytes(16), packed[:32]), method, not_of=not_of)
+    for told, packed, more in (
+        (user, text_of(facts.get("UE")), b""),
+        (text_of(facts.get("O")), text_of(facts.get("OE")), user[:48]),
+    ):
+        if len(told) >= 48 and len(packed) >= 32 and hashed(told[32:40], more) == told[:32]:
+            return Rights(aes_decrypt(hashed(told[40:48], more), bytes(16), packed[:32]), method, not_of=not_of)
+    return None
 
 
-def _hash_of_2017(salt: bytes) -> bytes:
-    """Algorithm 2.B for an empty password."""
-    key = hashlib.sha256(salt).digest()
+def _hash_of_2017(salt: bytes, more: bytes) -> bytes:
+    """Algorithm 2.B for an empty password; `more` is what the sum of an owner's password takes of the user's."""
+    key = hashlib.sha256(salt + more).digest()
     turn = 0
     while True:
-        mixed = aes_encrypt(key[:16], key[16:32], key * 64)
+        mixed = aes_encrypt(key[:16], key[16:32], (key + more) * 64)
         kind = sum(mixed[:16]) % 3
         key = (hashlib.sha256, hashlib.sha384, hashlib.sha512)[kind](mixed).digest()
         turn += 1

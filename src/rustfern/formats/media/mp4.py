@@ -26,6 +26,7 @@ TOP = frozenset(
      b"udta", b"emsg", b"prft", b"PICT", b"pdin", b"ssix"}
 )  # fmt: skip
 _MAX_MOOV = 256 << 20
+_AHEAD = 1 << 20
 _MAX_SAMPLES = 20_000_000
 _HOLE_BYTES = bytes(2048)
 """Zeros that show a hole inside compressed samples."""
@@ -223,7 +224,8 @@ def _coding(track: _Track, inner: bytes) -> None:
 
 def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> int:
     """Follow the chunks of one track; every sample must lie in the recorded data."""
-    number, group = 0, 0
+    number = group = begun = 0
+    held = b""
     low, high = data[0] if data else (0, 0)
     looked_into = track.kind in (b"vide", b"soun") and track.coding not in _PLAIN
     for chunk, start in enumerate(track.chunks, 1):
@@ -241,7 +243,10 @@ def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> in
                 raise Malformed("a sample lies outside of the recorded data", min(start, read.size))
             low, high = within
         if length and looked_into:
-            _whole(read.upto(start, length), sizes, track, start)
+            if not begun <= start <= start + length <= begun + len(held):
+                # Chunks are small and follow one another: what is read serves many of them.
+                held, begun = read.upto(start, max(length, _AHEAD)), start
+            _whole(held[start - begun : start - begun + length], sizes, track, start)
     if number < track.count and track.chunks:
         raise Malformed(f"only {number} of {track.count} samples of a track have a place")
     return min(number, track.count) if track.count else number

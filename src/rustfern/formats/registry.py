@@ -381,7 +381,10 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
 
         if refine(name) in TEXT_FORMATS and claimed in TEXT_FORMATS:
             return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: an empty text")
-        if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES:
+        if claimed == "mbox":
+            return Reading(Glance(format=claimed), State.EMPTY, "zero bytes: no message is in it")
+        is_mark = name.startswith(".") and "." not in name[1:]  # as `.keep` and `.nomedia` are
+        if is_mark or (claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES):
             return Reading(Glance(), State.EMPTY, "zero bytes", has_text=False)
         return Reading(Glance(), State.DAMAGED, "zero bytes", has_text=False)
     if blank := is_blank(stream):

@@ -18,7 +18,11 @@ _SIGN = b"\x89PNG\r\n\x1a\n"
 _SAMPLES = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}
 _DEPTHS = {0: (1, 2, 4, 8, 16), 2: (8, 16), 3: (1, 2, 4, 8), 4: (8, 16), 6: (8, 16)}
 _PASSES = ((0, 0, 8, 8), (4, 0, 8, 8), (0, 4, 4, 8), (2, 0, 4, 4), (0, 2, 2, 4), (1, 0, 2, 2), (0, 1, 1, 2))
+_MORE = 1 << 20
+"""Bytes behind the last row that are no damage: some encoders leave them (libpng says so, and goes on)."""
 _STEP = 1 << 18
+_MORE = 1 << 20
+"""Bytes behind the last row, which some encoders leave: readers say so, and show the picture."""
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -61,11 +65,12 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
             raise Malformed("the first chunk is not the picture's header", at)
         at += 12 + length
         ended = kind == b"IEND"
-    if got != expected:
+    if got < expected:
         raise Malformed(f"the image data unpacks to {got} of {expected} bytes", at)
     if not inflate.eof:
         raise Malformed("the image data stops before its own end", at)
-    more = f"; {size - at} bytes follow behind its end" if size > at else ""
+    more = f"; {got - expected} bytes more than its rows need" if got > expected else ""
+    more += f"; {size - at} bytes follow behind its end" if size > at else ""
     reason = f"read to the end: all sums fit, {width} by {height} pixels{more}"
     return Reading(Glance(format="png"), State.INTACT, reason, {"width": width, "height": height}, has_text=False)
 
@@ -97,13 +102,13 @@ def _inflate(inflate: zlib._Decompress, data: bytes, got: int, expected: int, ro
             piece = inflate.decompress(data, _STEP)
         except zlib.error as error:
             raise Malformed("the image data is damaged", at) from error
-        if row and piece:
+        if row and got < expected:
             # Each row begins with its filter type; anything else shows data of another place.
-            for value in piece[-got % row :: row]:
+            for value in piece[-got % row : expected - got : row]:
                 if value > 4:
                     raise Malformed("a row of the picture has an impossible filter", at)
         got += len(piece)
-        if got > expected:
+        if got > expected + _MORE:
             raise Malformed("the image data is longer than the picture", at)
         data = inflate.unconsumed_tail
     return got

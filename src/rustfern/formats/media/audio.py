@@ -14,7 +14,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
-from rustfern.formats.paged_bytes import load_or_page
+from rustfern.formats.paged_bytes import Data, load_or_page
 from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
@@ -29,6 +29,7 @@ _MAX_BLOCK = 64 << 20
 _HOLE_BYTES = bytes(1024)
 """Zeros that show a hole inside a block of packed pictures or sounds."""
 _MIN_FRAMES = 3
+_LONGEST_FRAME, _HOLE = 1441, bytes(64)
 _BEHIND = 1 << 20
 
 
@@ -113,7 +114,7 @@ def ogg_sum(data: bytes) -> int:
 
 def _mp3(stream: BinaryIO, size: int) -> Reading:
     data = load_or_page(stream, size)
-    at = frames = 0
+    at = frames = before = 0
     if data[:3] == b"ID3" and len(data) > 10:
         at = 10 + sum((data[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
     expected = 0
@@ -122,6 +123,10 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
             break
         length = mp3_frame_length(data[at : at + 4])
         if not length:
+            if not frames and (first := _first_frame(data, at)):
+                # It was cut out of a longer one: the rest of a frame stands in front.
+                before, at = first - at, first
+                continue
             if frames and not data[at : at + _BEHIND].strip(b"\0"):
                 break
             raise Malformed("no frame of sound, where one should begin", at)
@@ -138,7 +143,24 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
         raise Malformed("it holds no sound", at)
     if at > len(data):
         raise Malformed("the recording stops inside its last frame", len(data))
-    return _reading("mp3", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
+    more = f"; the rest of another one, {before} bytes, stands in front" if before else ""
+    said = f"read to the end: {frames} frames, one after the other; they carry no sum{more}"
+    return _reading("mp3", said, frames=frames)
+
+
+def _first_frame(data: Data, at: int) -> int:
+    """Where the first of some frames in a row begins, no further away than the rest of another one reaches; 0 if nowhere."""
+    for place in range(at + 1, min(at + _LONGEST_FRAME, len(data) - 4)):
+        if data[place : place + 1] == b"\xff":
+            here = place
+            for _ in range(_MIN_FRAMES):
+                length = mp3_frame_length(data[here : here + 4])
+                if not length:
+                    break
+                here += length
+            else:
+                return 0 if _HOLE in data[at:place] else place
+    return 0
 
 
 def _aac(stream: BinaryIO, size: int) -> Reading:

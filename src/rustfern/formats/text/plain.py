@@ -21,6 +21,7 @@ from rustfern.formats.text import encodings
 from rustfern.formats.text_sink import LONG_CHARACTERS, TextSink, parts_of
 
 _MAX_BLANK = 64 << 10
+_NO_CHANCE = 32
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
 _DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
@@ -51,14 +52,17 @@ def encoding_of(head: bytes) -> str | None:
         return "utf-16-be"
     stripped = head.rstrip(b"\0")
     controls = len(stripped) - len(stripped.translate(None, _CONTROLS))
-    if controls > 0.02 * len(head) + (1 if len(head) > 200 else 0):
-        return encodings.by_decoding(head)
+    high = sum(1 for byte in head if byte >= 0x80)
+    many_controls = controls > 0.02 * len(head) + (1 if len(head) > 200 else 0)
     try:
         codecs.getincrementaldecoder("utf-8")().decode(head, False)
-        return "utf-8"
+        # Tables of signs in a program hold controls, too; that so many accents are in order is no chance.
+        if not many_controls or (high >= _NO_CHANCE and b"\0" not in head):
+            return "utf-8"
     except UnicodeDecodeError:
-        high = sum(1 for byte in head if byte >= 0x80)
-        return "cp1252" if high <= 0.3 * len(head) else encodings.by_decoding(head)
+        if not many_controls and high <= 0.3 * len(head):
+            return "cp1252"
+    return encodings.by_decoding(head)
 
 
 def refine(name: str) -> str:

@@ -147,7 +147,7 @@ def ends(*command: str, good: Iterable[int] = (0,), quiet: bool = False) -> Call
     def read(path: Path) -> str:
         done = run([each.replace("{}", str(path)) for each in command])
         said = done.stderr + done.stdout
-        if re.search(r"(?i)password|encrypted", said) and done.returncode:
+        if re.search(r"(?i)password|(?<!not )encrypted", said) and done.returncode:
             return "encrypted"
         return "good" if done.returncode in good and not (quiet and done.stderr.strip()) else "bad"
 

@@ -68,7 +68,7 @@ _RECORDS = (
         reader="office.rtf",
         opens_in="LibreOffice",
     ),
-    FormatInfo("txt", "text", "plain text", others="text log nfo 1st me readme asc dot", is_text=True),
+    FormatInfo("txt", "text", "plain text", others="text log nfo 1st me readme asc dot msg", is_text=True),
     FormatInfo("md", "text", "Markdown text", others="markdown mkd", is_text=True),
     FormatInfo("tex", "text", "TeX source", others="sty cls bib", is_text=True),
     FormatInfo("org", "notes", "outline text", is_text=True),
@@ -210,8 +210,17 @@ _RECORDS = (
     FormatInfo(
         "asf", "video", "ASF recording", others="wmv wma", signatures=((0, b"\x30\x26\xb2\x75\x8e\x66\xcf\x11"),)
     ),
+    FormatInfo("mts", "video", "MPEG transport recording", others="m2ts ts m2t mpg mpeg tod", reader="media.mpeg"),
+    FormatInfo(
+        "mpg",
+        "video",
+        "MPEG program recording",
+        others="mpeg vob m2p",
+        signatures=((0, b"\0\0\1\xba"), (0, b"\0\0\1\xb3")),
+        reader="media.mpeg",
+    ),
     FormatInfo("flv", "video", "FLV recording", signatures=((0, b"FLV\x01"),)),
-    FormatInfo("aac", "audio", "AAC recording", others="adts", reader="media.audio"),
+    FormatInfo("aac", "audio", "AAC recording", others="adts", signatures=((0, b"ADIF"),), reader="media.audio"),
     FormatInfo("flac", "audio", "FLAC recording", signatures=((0, b"fLaC"),), reader="media.flac", recording="flac"),
     FormatInfo(
         "ogg",
@@ -311,7 +320,7 @@ _RECORDS = (
     FormatInfo("java", "code", "Java source", is_text=True),
     FormatInfo("zip", "other", "ZIP archive"),
     FormatInfo("gz", "other", "gzip file", others="tgz", signatures=((0, b"\x1f\x8b"),), unlisted="gz"),
-    FormatInfo("svgz", "drawing", "packed SVG drawing", others="svg", opens_in="Inkscape"),
+    FormatInfo("svgz", "drawing", "packed SVG drawing", others="svg gz", opens_in="Inkscape"),
     FormatInfo("ai", "drawing", "AI vector illustration", others="ait", carries=XMP),
     FormatInfo(
         "eps",

@@ -17,6 +17,10 @@ _FIRST: dict[int, tuple[tuple[int, bytes, str], ...]] = {
 """First byte → the signatures that bytes with it may carry, the most telling first."""
 
 
+PACKET, TIMED = 188, 192
+"""Bytes of a transport packet (ISO/IEC 13818-1, 2.4.3.2); of one behind four bytes that tell its time, as on cards of camcorders."""
+
+
 def format_of_magic(head: bytes) -> str | None:
     """The format whose signature the first bytes carry."""
     likely = _FIRST[head[0]] if head else ()
@@ -29,7 +33,19 @@ def format_of_magic(head: bytes) -> str | None:
         # Of the lowest rates (MPEG 2.5) the first bytes alone tell less: bits and rate must be possible, too.
         low = head[1] in (0xE3, 0xE2) and 0 < head[2] >> 4 < 15 and head[2] >> 2 & 3 < 3
         return "mp3" if low or head[1] in (0xFB, 0xFA, 0xF3, 0xF2) else None
+    if found is None and 0x47 in (head[:1] + head[4:5]) and packet_length(head):
+        return "mts"
     return found
+
+
+def packet_length(head: bytes) -> int:
+    """How many bytes lie between the packets of a transport stream that begins here; 0 where none does. Some of its first packet is no text."""
+    for length, begin in ((PACKET, 0), (TIMED, 4)):
+        first = head[begin : begin + PACKET]
+        marks = head[begin::length]
+        if len(marks) > 1 and set(marks) == {0x47} and first[3] & 0x30 and (b"\0" in first or b"\xff" in first):
+            return length
+    return 0
 
 
 class SignatureOnly:
@@ -39,7 +55,7 @@ class SignatureOnly:
         return 0.5 if format_of_magic(head) else 0.0
 
     def glance(self, stream: BinaryIO, size: int, name: str) -> Glance:
-        return Glance(format=format_of_magic(stream.read(300)))
+        return Glance(format=format_of_magic(stream.read(400)))
 
     def check(self, stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
         glance = self.glance(stream, size, name)

@@ -196,12 +196,14 @@ def check_one(path: str, door: Sources, *, counted: bool = True) -> Checked:
 
 
 def _searched_as(path: str) -> str:
-    """What is said of a file that is searched like a folder; empty of any other. Photographs and sound are called `.raw` too."""
+    """What is said of a file that is searched like a folder; empty of any other. Pictures and sound are called as images of disks are, too."""
     from rustfern.sources.disks.disk import holds_disk
 
-    if not is_searched_file(path) or (path.casefold().endswith(".raw") and not holds_disk(path)):
+    if not is_searched_file(path):
         return ""
-    what = "an archive" if is_archive(path) else "the image of a disk"
+    if not (archive := is_archive(path)) and not holds_disk(path):
+        return f"{formats.UNKNOWN}; if it is the image of a disk, search it with scan"
+    what = "an archive" if archive else "the image of a disk"
     return f"this is {what}, no document: search it with scan, or check what lies in it with --recursive"
 
 

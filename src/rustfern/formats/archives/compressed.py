@@ -30,6 +30,8 @@ _FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
 """The first line of a font, or of a part of one: no drawing."""
 _LAST_LINE = re.compile(rb"[\r\n](?:%[^\r\n]*|(?![0-9A-Fa-f]*[\r\n])[$A-Za-z][$\w]{0,30})[\r\n\x04\x1a ]*\Z")
 """A whole last line: one operator alone, or a comment. Many drawings end without the mark that the conventions ask for."""
+_END_OF_SCRIPT = re.compile(rb"%%EOF|showpage|%AI\d+_PrivateDataEnd|[\r\n]quit[\r\n\x04\x1a ]*\Z")
+"""What a drawing ends with; the private data of a program may stand behind its pages."""
 _PAIRED = re.compile(rb"(?<![\w$/%])[$\w]*(?:Begin|begin|End|end|gsave|grestore)(?!\w)")
 _MAX_COUNTED = 64 << 20
 _BINARY = (b"%%BeginBinary", b"%%BeginData", b"readstring", b"currentfile")
@@ -170,7 +172,7 @@ def _script(stream: BinaryIO, size: int) -> Reading:
         raise Refused("a font: its program is not read")
     stream.seek(max(size - 2048, 0))
     tail = stream.read(2048)
-    marked = b"%%EOF" in tail or b"showpage" in tail
+    marked = _END_OF_SCRIPT.search(tail) is not None
     if not marked and not (_LAST_LINE.search(tail) and size <= _MAX_COUNTED and _all_closed(stream)):
         raise Malformed("the drawing stops before its end mark", size)
     # A program is text; only what is declared as binary may hold zeros.

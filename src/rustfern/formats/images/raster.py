@@ -20,6 +20,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page, unpack
 from rustfern.formats.text_sink import TextSink
 
+_MOST_STRAYS = 64
 _COMPLAINTS = ("Bad code word", "Not enough data", "Corrupt JPEG data", "Premature end of JPEG", "Decoding error")
 _SILENCE = threading.Lock()
 _MAX = 1 << 30
@@ -52,12 +53,15 @@ def _gif(data: Data, limits: Limits) -> Reading:
         raise Malformed("the picture stops inside its header", len(data))
     width, height, flags = unpack("<HHB", data, 6)
     at = 13 + (3 << (flags & 7) + 1 if flags & 0x80 else 0)
-    pictures = 0
+    pictures = strays = 0
     while True:
         if at >= len(data):
             raise Malformed("the picture stops without its end mark", len(data))
         kind = data[at]
         at += 1
+        if not kind and strays < _MOST_STRAYS:
+            strays += 1  # some writers end a block twice
+            continue
         if kind == 0x3B:
             break
         if kind == 0x21:

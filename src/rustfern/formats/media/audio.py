@@ -11,7 +11,7 @@ import zlib
 from collections.abc import Callable
 from typing import BinaryIO
 
-from rustfern.core.errors import Malformed
+from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.paged_bytes import Data, load_or_page
@@ -31,6 +31,7 @@ _HOLE_BYTES = bytes(1024)
 _MIN_FRAMES = 3
 _LONGEST_FRAME, _HOLE = 1441, bytes(64)
 _BEHIND = 1 << 20
+_OTHERS_BEHIND_TAGS = (b"TTA1", b"MP+", b"MPCK", b"MAC ", b"OggS", b"wvpk", b"RIFF", b"FORM", b"DSD ")
 
 
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
@@ -42,9 +43,27 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         return _ogg(stream, size)
     if head[:4] == b"\x1a\x45\xdf\xa3":
         return _matroska(stream, size)
+    if head[:4] == b"ADIF":
+        raise Refused("AAC whose frames have no marks: they are not told apart")
     if head[0] == 0xFF and head[1] & 0xF6 == 0xF0:
-        return _aac(stream, size)
+        return _aac(stream, size, 0)
+    behind = _behind_tag(head) if head[:3] == b"ID3" else 0
+    stream.seek(behind)
+    inner = stream.read(4)
+    if behind and inner == b"fLaC":
+        from rustfern.formats.media import flac
+
+        return flac.check(stream, size, name, sink, limits, begin=behind)
+    if behind and inner.startswith(_OTHERS_BEHIND_TAGS):
+        raise Refused("a tag as MP3 recordings have, and behind it sound of another kind, which is not read")
+    if behind and len(inner) == 4 and inner[0] == 0xFF and inner[1] & 0xF6 == 0xF0:
+        return _aac(stream, size, behind)
     return _mp3(stream, size)
+
+
+def _behind_tag(head: bytes) -> int:
+    """Where a tag ends (ID3v2.4 3.1: four bytes of seven bits, behind ten of its head)."""
+    return 10 + sum((head[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
 
 
 def _reading(form: str, reason: str, **amounts: int) -> Reading:
@@ -116,7 +135,7 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
     data = load_or_page(stream, size)
     at = frames = before = 0
     if data[:3] == b"ID3" and len(data) > 10:
-        at = 10 + sum((data[6 + n] & 0x7F) << 7 * (3 - n) for n in range(4))
+        at = _behind_tag(data[:10])
     expected = 0
     while at + 4 <= len(data):
         if data[at : at + 3] in (b"TAG", b"APE", b"LYR", b"ID3"):
@@ -163,10 +182,10 @@ def _first_frame(data: Data, at: int) -> int:
     return 0
 
 
-def _aac(stream: BinaryIO, size: int) -> Reading:
+def _aac(stream: BinaryIO, size: int, at: int) -> Reading:
     """Frames that say their own length (ISO 14496-3, 1.A.2.2.1: ADTS)."""
     read = ByteReader(stream, size).upto
-    at = frames = 0
+    frames = 0
     while at < size:
         head = read(at, 7)
         length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF if len(head) == 7 else 0

@@ -35,9 +35,9 @@ class _Frame(msgspec.Struct, frozen=True):
     length: int
 
 
-def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
-    """Follow a recording to its last frame. Raises `Malformed`."""
-    at, streaminfo = _description(stream, size)
+def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits, *, begin: int = 0) -> Reading:
+    """Follow a recording, which may `begin` behind a tag, to its last frame. Raises `Malformed`."""
+    at, streaminfo = _description(stream, size, begin)
     total = int.from_bytes(streaminfo[13:18], "big") & 0xFFFFFFFFF
     rate = int.from_bytes(streaminfo[10:13], "big") >> 4
     end = size
@@ -61,10 +61,10 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     return Reading(Glance(format="flac"), State.INTACT, reason, amounts, has_text=False)
 
 
-def _description(stream: BinaryIO, size: int) -> tuple[int, bytes]:
+def _description(stream: BinaryIO, size: int, begin: int) -> tuple[int, bytes]:
     """Where the sound begins, and the block that describes it."""
     read = ByteReader(stream, size, "the recording stops inside {}")
-    at, last = 4, False
+    at, last = begin + 4, False
     first = b""
     while not last:
         head = read.exactly(at, 4, "its description")

@@ -67,7 +67,7 @@ def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> Outcome:
         elif kind == _SEVERAL:
             total, cells = total + (length - 6) // 6, cells + (length - 6) // 6
             most = max(most, cells)
-        elif kind == _BOUNDSHEET and length >= 4:
+        elif kind == _BOUNDSHEET and length >= 4 and begins == _BOF:  # before, it holds a name alone
             sheets.append(int.from_bytes(data[position + 4 : position + 8], "little"))
         position += 4 + length
     if depth or not substreams:

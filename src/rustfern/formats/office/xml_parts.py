@@ -70,8 +70,24 @@ WHOLE = "document"
 _MAX_ENTITIES, _MAX_ENTITY = 1_000, 1_024
 _NEWER = re.compile(rb"(?:\xef\xbb\xbf)?<\?xml\s+version=[\"']1\.1")
 _BAD_REFERENCE = expat.errors.codes[expat.errors.XML_ERROR_BAD_CHAR_REF]
-_NUMBER = re.compile(r"&#(?:\d{1,7}|x[0-9A-Fa-f]{1,6});")
+_NAMED = re.compile(r"&([^#;&\s][^;&\s]*);")
+_MAX_NESTED = 8
+_GROWN = 43
+"""What expat says of a text that grows by its entities far beyond what was read."""
 """Internal entities (XML 1.0, section 4.3): those of an external subset are not fetched."""
+
+
+def _grown(name: str, values: Mapping[str, str], known: dict[str, int], depth: int) -> int:
+    """Letters that an entity stands for with those that it names; beyond all measure where they name one another too deep. `known` holds those of others."""
+    if name in known:
+        return known[name]
+    value = values.get(name, "")
+    length = len(value)
+    for each in _NAMED.findall(value):
+        if length <= _MAX_ENTITY and each in values:
+            length += _grown(each, values, known, depth - 1) if depth else _MAX_ENTITY
+    known[name] = length
+    return length
 
 
 def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
@@ -169,17 +185,25 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
             listen()
 
     entities = 0
+    values: dict[str, str] = {}
 
     def declared(name: str, is_parameter: bool, value: str | None, *_: object) -> None:
-        # Short ones that stand for plain text are what drawing programs write; those that hold others can grow without end.
+        # Short ones are what drawing programs and handbooks write; those that hold others could grow without end.
         nonlocal entities
         entities += 1
-        nested = value is not None and not is_parameter and "&" in value and not _NUMBER.fullmatch(value)
+        if value is not None and not is_parameter:
+            values.setdefault(name, value)
         # Parts of packages declare none (ECMA-376-2, 9.1.4).
-        if part != WHOLE or nested or entities > _MAX_ENTITIES or len(value or "") > _MAX_ENTITY:
+        if part != WHOLE or entities > _MAX_ENTITIES or len(value or "") > _MAX_ENTITY:
+            raise Refused(f"part {part} declares entities: refused")
+
+    def all_declared() -> None:
+        known: dict[str, int] = {}
+        if any(_grown(name, values, known, _MAX_NESTED) > _MAX_ENTITY for name in values):
             raise Refused(f"part {part} declares entities: refused")
 
     parser.EntityDeclHandler = declared
+    parser.EndDoctypeDeclHandler = all_declared
     try:
         for chunk in chunks:
             newer = newer or (parser.CurrentByteIndex <= 0 and bool(_NEWER.match(chunk)))
@@ -203,6 +227,8 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
             _tell_before(untold[0][: max(parser.CurrentByteIndex - fed, 0)], handler, first=not fed)
         if partial:
             return
+        if error.code == _GROWN:
+            raise Refused(f"part {part} declares entities: refused") from error
         if newer and error.code == _BAD_REFERENCE:
             raise Refused(f"part {part} is XML 1.1 with control characters: reading it was refused") from error
         raise Malformed(

@@ -56,6 +56,8 @@ class Rights:
             return rc4(key, data)
         if not data:
             return data
+        if len(data) == 16:
+            return b""  # nothing stands behind what it begins with
         if len(data) % 16 or len(data) < 32:
             raise Malformed("an encrypted stream stops before its end", at)
         found = aes_decrypt(key, data[:16], data[16:])

@@ -1,0 +1,180 @@
+"""Files that are whole in an unusual way, and those that only look like it: tags in front, strays between blocks, other owners of an ending."""
+
+from __future__ import annotations
+
+import io
+import struct
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from backports import zstd
+from conftest import Run, packed, write
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rustfern.core.model import Content
+from rustfern.formats import registry as formats
+from rustfern.formats.format_table import extension_right
+from rustfern.formats.media.audio import mp3_frame_length
+from rustfern.formats.pages.pdf_rights import Rights
+
+MEDIA = packed("media.tar.xz")
+TAG = b"ID3\3\0\0\0\0\0\x0a" + bytes(10)
+LOW = b"\xff\xe2\x44\x64"
+"""The head of a frame with a sum, of the lowest rates."""
+
+
+def check(data: bytes, name: str) -> Content:
+    return formats.check(io.BytesIO(data), name)
+
+
+def flac() -> bytes:
+    """One frame of silence in FLAC (RFC 9639, 8.2 and 9.1): 192 samples of two constant channels."""
+    from rustfern.formats.media.flac import crc16
+
+    head = b"\xff\xf8\x19\x18\0"
+    crc = 0
+    for byte in head:
+        crc ^= byte
+        for _ in range(8):
+            crc = (crc << 1 ^ 0x07) & 0xFF if crc & 0x80 else crc << 1
+    body = head + bytes([crc]) + bytes(6)
+    facts = struct.pack(">HH6xQ16x", 192, 192, 44100 << 44 | 1 << 41 | 15 << 36 | 192)
+    return b"fLaC\x80\0\0\x22" + facts + body + crc16(body).to_bytes(2, "big")
+
+
+def adts(frames: int) -> bytes:
+    """Frames of AAC, each with its length (ISO 14496-3, 1.A.2.2.1)."""
+    return b"".join(
+        b"\xff\xf1\x50\x80" + (57 << 5).to_bytes(2, "big") + b"\xfc" + bytes(range(50)) for _ in range(frames)
+    )
+
+
+def mp3(frames: int) -> bytes:
+    return (LOW + bytes(range(1, 200)))[: mp3_frame_length(LOW)] * frames
+
+
+def transport(packets: int, *, skip: int = -1, timed: bool = False) -> bytes:
+    """Packets of two streams that take turns (ISO/IEC 13818-1, 2.4.3.2), without the one of number `skip`."""
+    out = bytearray()
+    for n in range(packets):
+        if n != skip:
+            out += bytes(4) * timed + struct.pack(">BHB", 0x47, 0x100 + n % 2, 0x10 | n // 2 & 15) + b"\xff" * 184
+    return bytes(out)
+
+
+PACK = b"\0\0\1\xba\x44\0\4\0\4\1\0\0\3\xf8"
+PROGRAM = b"".join(PACK + b"\0\0\1\xe0\3\xf2" + bytes([n]) * 1010 for n in range(1, 20))
+
+
+def png(more: int) -> bytes:
+    """Eight grey rows of eight, and bytes behind them in the same stream."""
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    head = chunk(b"IHDR", struct.pack(">IIBBBBB", 8, 8, 8, 0, 0, 0, 0))
+    return b"\x89PNG\r\n\x1a\n" + head + chunk(b"IDAT", zlib.compress(bytes(9 * 8 + more))) + chunk(b"IEND", b"")
+
+
+def pdf(packed: bytes) -> bytes:
+    from pypdf import PdfWriter
+    from pypdf.generic import NameObject, StreamObject
+
+    writer, stream = PdfWriter(), StreamObject()
+    stream.set_data(packed)
+    stream[NameObject("/Filter")] = NameObject("/FlateDecode")
+    writer.add_blank_page(200, 200)[NameObject("/Contents")] = writer._add_object(stream)
+    out = io.BytesIO()
+    writer.write(out)
+    return out.getvalue()
+
+
+DRAWN = zlib.compress(b"BT (Kittiwake) Tj ET " * 40)
+TABLE = ('var signs = "' + "".join(map(chr, (*range(1, 10), *range(14, 32), *range(0xA0, 0x180)))) + '";').encode()
+XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
+
+
+@pytest.mark.parametrize(
+    ("data", "name", "wanted", "said"),
+    [
+        (flac(), "a.flac", "intact", "all 1 frames"),
+        (TAG + flac(), "a.flac", "intact", "all 1 frames"),
+        (TAG + flac()[:-1] + b"x", "a.flac", "damaged", ""),
+        (TAG + adts(5), "a.aac", "intact", "5 frames"),
+        (TAG + b"TTA1" + bytes(90), "a.tta", "unreadable", "another kind"),
+        (b"ADIF" + bytes(range(90)), "a.aac", "unreadable", "no marks"),
+        (mp3(9), "a.mp3", "intact", "9 frames"),
+        (TAG + mp3(9)[50:], "a.mp3", "intact", "stands in front"),
+        (TAG + bytes(90) + mp3(9), "a.mp3", "damaged", "no frame"),
+        (mp3(4) + bytes(range(99)) + mp3(4), "a.mp3", "damaged", "no frame"),
+        (MEDIA["plan.gif"][:-1] + b"\0;", "a.gif", "intact", ""),
+        (MEDIA["plan.gif"][:-1] + bytes(90) + b";", "a.gif", "damaged", ""),
+        (png(0), "a.png", "intact", "8 by 8 pixels"),
+        (png(30), "a.png", "intact", "30 bytes more"),
+        (png(-9), "a.png", "damaged", "63 of 72"),
+        (png(3 << 20), "a.png", "damaged", "longer"),
+        (transport(400), "a.mts", "intact", "400 packets, each where it should be"),
+        (transport(400, timed=True), "a.m2ts", "intact", "400 packets"),
+        (transport(400, skip=200), "a.ts", "intact", "at 1 place some are missing"),
+        (transport(400)[:-9], "a.mts", "damaged", "inside its last packet"),
+        (transport(400)[:37_600] + bytes(512) + transport(400)[38_112:], "a.mts", "damaged", "byte 37600"),
+        (b"Gang plank, two slings, high water at six. " * 40, "a.txt", "intact", "UTF-8"),
+        (PROGRAM, "a.mpg", "intact", "19 packs"),
+        (PROGRAM + b"\0\0\1\xb9", "a.vob", "intact", "19 packs"),
+        (PROGRAM[:-5], "a.mpg", "damaged", "inside its last packet"),
+        (PROGRAM[:9_000] + bytes(4096) + PROGRAM[13_096:], "a.mpg", "damaged", ""),
+        (b"\0\0\1\xb3" + bytes(range(99)), "a.mpg", "unreadable", "without packs"),
+        (TABLE * 20, "a.js", "intact", "UTF-8"),
+        (bytes(range(256)) * 20, "a.gpx", "unreadable", "other programs"),
+        (bytes(range(256)) * 20, "a.log", "unreadable", "other programs"),
+        (b"", "a.mbox", "empty", "no message"),
+        (b"", ".nomedia", "empty", "zero bytes"),
+        (b"", "survey", "damaged", "zero bytes"),
+        (b"%!PS-Adobe-3.0\nshow\n%%EOF\n" + b"%x\n" * 900 + b"%AI9_PrivateDataEnd\n", "a.eps", "intact", "end mark"),
+        (b"%!PS-Adobe-2.0\n/work { show } def\nquit\n", "a.ps", "intact", "end mark"),
+        (pdf(DRAWN), "a.pdf", "intact", ""),
+        (pdf(DRAWN[:-4]), "a.pdf", "intact", ""),
+        (pdf(DRAWN[:-2]), "a.pdf", "intact", ""),
+        (pdf(DRAWN[:-9]), "a.pdf", "damaged", "stops before its end"),
+        (XML.format('<!ENTITY b "&c; yard"><!ENTITY c "Quay">').encode(), "a.xml", "intact", "well-formed"),
+        (XML.format('<!ENTITY b "&c;"><!ENTITY c "&b;">').encode(), "a.xml", "unreadable", "entities"),
+        (XML.format(f'<!ENTITY b "&c;&c;"><!ENTITY c "{"x" * 900}">').encode(), "a.xml", "unreadable", "entities"),
+        (XML.format(f'<!ENTITY b "{"x" * 999}">').replace("&b;", "&b;" * 99_000).encode(), "a.xml", "unreadable", "entities"),
+    ],
+    ids=lambda value: value if isinstance(value, str) else "",
+)  # fmt: skip
+def test_whole_in_an_unusual_way(data: bytes, name: str, wanted: str, said: str) -> None:
+    content = check(data, name)
+    assert (str(content.state), said in content.reason) == (wanted, True), content.reason
+    assert wanted == "unreadable" or extension_right(name, content.format) is not False
+
+
+def test_an_encrypted_stream_of_nothing() -> None:
+    assert Rights(bytes(16), "AESV2").open(bytes(16), 1, 0, 0) == b""
+
+
+@given(st.binary(max_size=1200), st.integers(0, 399), st.booleans())
+def test_any_bytes_in_a_transport_stream_get_a_verdict(some: bytes, place: int, timed: bool) -> None:
+    whole = transport(400, timed=timed)
+    at = place * 188
+    for data in (whole[:at] + some + whole[at + len(some) :], whole[:188] + some):
+        assert str(check(data, "a.mts").state) in ("intact", "damaged", "unreadable", "empty")
+
+
+@given(st.binary(max_size=300), st.integers(0, len(PROGRAM)))
+def test_any_bytes_in_a_program_stream_get_a_verdict(some: bytes, at: int) -> None:
+    for data in (PROGRAM[:at] + some + PROGRAM[at + len(some) :], PROGRAM[:at] + some):
+        assert str(check(data, "a.mpg").state) in ("intact", "damaged", "unreadable", "empty")
+
+
+def test_what_is_searched_like_a_folder_is_told(tmp_path: Path, rustfern: Callable[..., Run]) -> None:
+    files = [
+        write(tmp_path / "yard.tar.zst", zstd.compress(b"boats" * 99)),
+        write(tmp_path / "photo.raw", bytes(range(1, 256)) * 99),
+    ]
+    told = rustfern("check", *files, "--json").json["files"]
+    reasons = {Path(each["path"]).name: each["reason"] for each in told}
+    assert "this is an archive" in reasons["yard.tar.zst"] and "if it is the image of a disk" in reasons["photo.raw"]

@@ -360,12 +360,12 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
     ):
         said = "a part of an archive that was cut into several files: put the others beside it"
         return replace(reading, state=State.UNREADABLE, reason=said)
-    if reading.state is State.DAMAGED and (cause := _cause(stream, size)):
+    if reading.state is State.DAMAGED and (cause := _cause(stream, size, reading.glance.format)):
         return replace(reading, reason=f"{reading.reason}; {cause}")
     return reading
 
 
-def _cause(stream: BinaryIO, size: int) -> str | None:
+def _cause(stream: BinaryIO, size: int, kind: str | None) -> str | None:
     """What the bytes of a damaged file show of how it happened."""
     stream.seek(max(size - _TAIL, 0))
     tail = stream.read(_TAIL)
@@ -378,7 +378,7 @@ def _cause(stream: BinaryIO, size: int) -> str | None:
     ends = head.count(b"\n")
     text_mode = "it was sent as text, which changes the bytes of such files: fetch it again as binary"
     # The texts in a tape archive may have such line ends of their own.
-    if b"\0" in head and head[257:262] != b"ustar" and ends >= 4 and ends > len(head) // 1024 and ends == head.count(b"\r\n"):
+    if b"\0" in head and kind != "tar" and ends >= 4 and ends > len(head) // 1024 and ends == head.count(b"\r\n"):
         return text_mode
     return text_mode if head[:7] in (b"\x89PNG\n\x1a\n", b"\x89PNG\r\r\n"[:7]) else None
 

@@ -210,6 +210,7 @@ _RECORDS = (
     FormatInfo(
         "asf", "video", "ASF recording", others="wmv wma", signatures=((0, b"\x30\x26\xb2\x75\x8e\x66\xcf\x11"),)
     ),
+    FormatInfo("dcm", "image", "DICOM picture", others="dicom", signatures=((128, b"DICM"),)),
     FormatInfo("mts", "video", "MPEG transport recording", others="m2ts ts m2t mpg mpeg tod", reader="media.mpeg"),
     FormatInfo(
         "mpg",

@@ -23,6 +23,8 @@ PACKET, TIMED = 188, 192
 
 def format_of_magic(head: bytes) -> str | None:
     """The format whose signature the first bytes carry."""
+    if head[128:132] == b"DICM":
+        return "dcm"  # in front of it may stand what another format begins with
     likely = _FIRST[head[0]] if head else ()
     found = next((name for at, magic, name in likely if head[at : at + len(magic)] == magic), None)
     if found is None and head[:2] == b"BM" and head[6:10] == bytes(4):

@@ -121,6 +121,7 @@ _SHARED_ENDINGS = frozenset(
         "db",
         "cut",
         "gpx",
+        "dcm",
         "log",
         "md",
         "tab",
@@ -378,7 +379,7 @@ def _cause(stream: BinaryIO, size: int, kind: str | None) -> str | None:
     ends = head.count(b"\n")
     text_mode = "it was sent as text, which changes the bytes of such files: fetch it again as binary"
     # The texts in a tape archive may have such line ends of their own.
-    if b"\0" in head and kind != "tar" and ends >= 4 and ends > len(head) // 1024 and ends == head.count(b"\r\n"):
+    if b"\0" in head and kind != "tar" and ends >= 8 and ends > len(head) // 512 and ends == head.count(b"\r\n"):
         return text_mode
     return text_mode if head[:7] in (b"\x89PNG\n\x1a\n", b"\x89PNG\r\r\n"[:7]) else None
 

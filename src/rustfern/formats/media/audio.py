@@ -158,7 +158,7 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
         frames += 1
     if expected and frames - 1 < expected:
         raise Malformed(f"the recording stops after {frames - 1} of {expected} frames", len(data))
-    if frames < _MIN_FRAMES:
+    if frames < (1 if data[:3] == b"ID3" else _MIN_FRAMES):
         raise Malformed("it holds no sound", at)
     if at > len(data):
         raise Malformed("the recording stops inside its last frame", len(data))

@@ -30,6 +30,7 @@ from rustfern.formats.archives.sevenzip import SevenArchive
 from rustfern.formats.interface import Limits
 from rustfern.formats.office.compound_file import Compound
 from rustfern.formats.text_sink import words_of
+from rustfern.operations import sum_beside
 from rustfern.operations.repair_words import loss, method
 from rustfern.repair import json_text, rtf, text, xls
 from rustfern.repair.compound_salvage import CompoundSalvage
@@ -817,3 +818,27 @@ def test_bombs_cost_no_more_than_other_files(rustfern: Rustfern, tmp_path: Path)
         (tmp_path / name).write_bytes(b"<a><b>keel</b>" + unit * 50_000)
     run = rustfern("repair", *sorted(tmp_path.glob("*.*")), "--to", tmp_path / "out", "--json")
     assert run.status in (0, 1, 3) and len(run.json["repaired"]) + len(run.json["refused"]) == 9
+
+
+@pytest.mark.parametrize("ending", ["in order", "gone back", "cut off", "failed", "unreadable"])
+def test_a_file_is_summed_while_it_is_written(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, ending: str) -> None:
+    monkeypatch.setattr(sum_beside, "_WORTH_IT", 5_000)
+    monkeypatch.setattr(sum_beside, "_STEP", 1_000)
+    path, pieces = tmp_path / "long.mp4", [bytes([n]) * (n * 37) for n in range(60)]
+    again = (lambda: (tmp_path / "absent").open("rb")) if ending == "unreadable" else (lambda: path.open("rb"))
+    try:
+        with path.open("wb") as out, sum_beside.SumBeside(out, again) as made:
+            made.writelines(pieces[:9])
+            for piece in pieces[9:]:
+                made.write(piece)
+            if ending == "gone back":
+                made.seek(4)
+                made.write(b"size")
+            elif ending == "cut off":
+                made.truncate(9_000)
+            elif ending == "failed":
+                raise Malformed("nothing is left")
+    except Malformed:
+        assert ending == "failed"
+    told = made.sum()
+    assert told == (hashlib.sha256(b"".join(pieces)).hexdigest() if ending == "in order" else None)

@@ -29,6 +29,7 @@ from rustfern.operations.repair_samples import beside, is_recording, sample_in
 from rustfern.operations.restore import make_new, open_target, place
 from rustfern.operations.restore_names import safe_name, target_name
 from rustfern.operations.session import Session
+from rustfern.operations.sum_beside import SumBeside
 from rustfern.operations.targets import check_target
 from rustfern.output.folder import Folder
 from rustfern.output.temporary import clean
@@ -324,8 +325,8 @@ def _mend(
         )
         with target.scratch() as made:
             try:
-                with make_new(target, made) as out:
-                    outcome = mend(job, cast(BinaryIO, out))
+                with make_new(target, made) as out, SumBeside(out, partial(target.open, made)) as beside_it:
+                    outcome = mend(job, cast(BinaryIO, beside_it))
                     out.flush()
                     os.fsync(out.fileno())
             except Malformed as error:
@@ -333,7 +334,7 @@ def _mend(
                 continue
             name = safe_name(f"{item.stem} (repaired).{_ending(item.name, outcome.format)}")
             with ThreadPoolExecutor(1) as aside, target.open(made) as again, target.open(made) as back:
-                summed = aside.submit(_sum, again)
+                summed = aside.submit(lambda: beside_it.sum() or _sum(again))
                 verdict = formats.check(back, name, limits=door.limits, digest=False)
                 digest = summed.result()
             if verdict.state is not State.INTACT:

@@ -26,7 +26,8 @@ TOP = frozenset(
      b"udta", b"emsg", b"prft", b"PICT", b"pdin", b"ssix"}
 )  # fmt: skip
 _MAX_MOOV = 256 << 20
-_AHEAD = 1 << 20
+_AHEAD, _WORTH_IT = 4 << 20, 64
+"""Bytes read at a time, and pictures in them that are worth NumPy's start."""
 _MAX_SAMPLES = 20_000_000
 _HOLE_BYTES = bytes(2048)
 """Zeros that show a hole inside compressed samples."""
@@ -224,8 +225,8 @@ def _coding(track: _Track, inner: bytes) -> None:
 
 def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> int:
     """Follow the chunks of one track; every sample must lie in the recorded data."""
-    number = group = begun = 0
-    held = b""
+    number = group = 0
+    ahead = _Ahead(read, track)
     low, high = data[0] if data else (0, 0)
     looked_into = track.kind in (b"vide", b"soun") and track.coding not in _PLAIN
     for chunk, start in enumerate(track.chunks, 1):
@@ -243,10 +244,8 @@ def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> in
                 raise Malformed("a sample lies outside of the recorded data", min(start, read.size))
             low, high = within
         if length and looked_into:
-            if not begun <= start <= start + length <= begun + len(held):
-                # Chunks are small and follow one another: what is read serves many of them.
-                held, begun = read.upto(start, max(length, _AHEAD)), start
-            _whole(held[start - begun : start - begun + length], sizes, track, start)
+            ahead.look(start, length, sizes)
+    ahead.settle()
     if number < track.count and track.chunks:
         raise Malformed(f"only {number} of {track.count} samples of a track have a place")
     return min(number, track.count) if track.count else number
@@ -277,13 +276,17 @@ class CodedPicture(msgspec.Struct, frozen=True):
             return False
         if not self.width:
             return data.startswith(self.begin)
-        at = 0
-        while at + self.width <= len(data):
-            length = int.from_bytes(data[at : at + self.width], "big")
-            at += self.width + length
-            if not length:
-                return False
-        return at == len(data) and at > 0
+        return _is_filled(data, 0, len(data), self.width) and bool(data)
+
+
+def _is_filled(data: bytes, at: int, end: int, width: int) -> bool:
+    """Whether units, each behind its length, lie one behind the other up to an end."""
+    while at + width <= end:
+        length = int.from_bytes(data[at : at + width], "big")
+        at += width + length
+        if not length:
+            return False
+    return at == end
 
 
 def coded_pictures(moov: bytes) -> list[CodedPicture]:
@@ -315,16 +318,54 @@ def _whole(data: bytes, sizes: list[int], track: _Track, start: int) -> None:
             if size and data[at + begin[0] : at + begin[0] + len(begin[1])] != begin[1]:
                 raise Malformed("no picture lies where the tables say that one does", start + at)
             at += size
-    if not track.nal:
-        return
-    at = 0
-    for size in sizes:
-        end, unit = at + size, at
-        while unit + track.nal <= end:
-            length = int.from_bytes(data[unit : unit + track.nal], "big")
-            unit += track.nal + length
-            if not length or unit > end:
-                raise Malformed("a picture of the recording is damaged", start + at)
-        if unit != end:
-            raise Malformed("a picture of the recording is damaged", start + at)
-        at = end
+
+
+class _Ahead:
+    """The samples of one track, read many chunks at a time: these are small mostly, and follow one another."""
+
+    def __init__(self, read: ByteReader, track: _Track) -> None:
+        self._read, self._track = read, track
+        self._held, self._begun = b"", 0
+        self._waiting: list[tuple[int, int]] = []
+
+    def look(self, start: int, length: int, sizes: list[int]) -> None:
+        """Look into the samples of a chunk. Raises `Malformed`, perhaps not before `settle`."""
+        if not self._begun <= start <= start + length <= self._begun + len(self._held):
+            self.settle()
+            self._held, self._begun = self._read.upto(start, max(length, _AHEAD)), start
+            if len(self._held) < length:
+                raise Malformed("a sample lies outside of the recorded data", self._read.size)
+        at = start - self._begun
+        _whole(self._held[at : at + length], sizes, self._track, start)
+        if self._track.nal:
+            for size in sizes:
+                self._waiting.append((at, size))
+                at += size
+
+    def settle(self) -> None:
+        """Follow the units of all pictures that wait, each a step at a time: they must end where the pictures do. Raises `Malformed`."""
+        width = self._track.nal
+        if len(self._waiting) < _WORTH_IT:
+            for at, size in self._waiting:
+                if not _is_filled(self._held, at, at + size, width):
+                    raise Malformed("a picture of the recording is damaged", self._begun + at)
+            self._waiting.clear()
+            return
+        import numpy as np
+
+        waiting, self._waiting = np.array(self._waiting, np.int64), []
+        data = np.frombuffer(self._held, np.uint8)
+        unit, end = waiting[:, 0].copy(), waiting.sum(axis=1)
+        hurt = np.zeros(len(unit), bool)
+        open_ = np.flatnonzero(unit + width <= end)
+        while len(open_):
+            here = unit[open_]
+            length = np.zeros(len(here), np.int64)
+            for place in range(width):
+                length = length << 8 | data[here + place]
+            unit[open_] = here + width + length
+            hurt[open_] |= (length == 0) | (unit[open_] > end[open_])
+            open_ = open_[(unit[open_] + width <= end[open_]) & ~hurt[open_]]
+        wrong = np.flatnonzero(hurt | (unit != end))
+        if len(wrong):
+            raise Malformed("a picture of the recording is damaged", self._begun + int(waiting[wrong[0], 0]))

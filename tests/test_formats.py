@@ -305,7 +305,7 @@ def test_numbers_have_one_form(text: str, same: str) -> None:
     [
         ("a.docx", "docx", True), ("a.docx", "odt", False), ("a.tmp", "docx", None), ("a.asd", "doc", None), ("A.DOC", "rtf", True),
         ("a.jpeg", "jpg", True), ("5A3F1B20", "xlsx", None), ("a.txt~", "txt", None), ("a.xls", "csv", False), ("a.docx", None, None),
-        ("boats.dot", "txt", True), ("boats.dot", "doc", True), ("crane.eml", "mbox", True), ("book.xml", "gnucash", True),
+        ("boats.dot", "txt", True), ("tide.ts", "js", True), ("tide.ts", "mts", True), ("tide.mts", "txt", True), ("boats.dot", "doc", True), ("crane.eml", "mbox", True), ("book.xml", "gnucash", True),
     ],
 )  # fmt: skip
 def test_extension_right(name: str, format_name: str | None, right: bool | None) -> None:

@@ -68,7 +68,7 @@ _RECORDS = (
         reader="office.rtf",
         opens_in="LibreOffice",
     ),
-    FormatInfo("txt", "text", "plain text", others="text log nfo 1st me readme asc dot msg", is_text=True),
+    FormatInfo("txt", "text", "plain text", others="text log nfo 1st me readme asc dot msg mts", is_text=True),
     FormatInfo("md", "text", "Markdown text", others="markdown mkd", is_text=True),
     FormatInfo("tex", "text", "TeX source", others="sty cls bib", is_text=True),
     FormatInfo("org", "notes", "outline text", is_text=True),
@@ -211,7 +211,6 @@ _RECORDS = (
         "asf", "video", "ASF recording", others="wmv wma", signatures=((0, b"\x30\x26\xb2\x75\x8e\x66\xcf\x11"),)
     ),
     FormatInfo("dcm", "image", "DICOM picture", others="dicom", signatures=((128, b"DICM"),)),
-    FormatInfo("mts", "video", "MPEG transport recording", others="m2ts ts m2t mpg mpeg tod", reader="media.mpeg"),
     FormatInfo(
         "mpg",
         "video",
@@ -314,6 +313,7 @@ _RECORDS = (
     ),
     FormatInfo("py", "code", "Python source", others="pyw", is_text=True),
     FormatInfo("js", "code", "JavaScript source", others="mjs ts", is_text=True, unlisted="js mjs"),
+    FormatInfo("mts", "video", "MPEG transport recording", others="m2ts ts m2t mpg mpeg tod", reader="media.mpeg"),
     FormatInfo("css", "code", "style sheet", is_text=True, unlisted="css"),
     FormatInfo("c", "code", "C source", others="h cc cpp hpp cxx", is_text=True),
     FormatInfo("sh", "code", "shell script", others="bash", is_text=True),

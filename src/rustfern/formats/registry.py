@@ -121,6 +121,7 @@ _SHARED_ENDINGS = frozenset(
         "db",
         "cut",
         "gpx",
+        "ts",
         "dcm",
         "log",
         "md",

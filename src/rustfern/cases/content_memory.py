@@ -23,7 +23,7 @@ _LONGEST_BYTES, _MOST_BYTES = 1 << 20, 192 << 20
 _WAITING_BYTES = 4 << 20
 _STILL_SECONDS = 2
 """A file that was changed within so many seconds may change again without another time."""
-_Row = tuple[bytes, bytes, str, str, bytes]
+_Row = tuple[bytes, bytes, bytes, str, bytes]
 
 
 class ContentMemory:
@@ -68,7 +68,7 @@ class ContentMemory:
                     "SELECT name, stamp, content FROM was_read WHERE path = ? AND root = ?",
                     (os.fsencode(entry.path), os.fsencode(entry.root)),
                 ).fetchone()
-                if row is not None and (row[0], row[1]) == (name, stamp):
+                if row is not None and (row[0], row[1]) == (os.fsencode(name), stamp):
                     content = self._decoder.decode(row[2])
                     if case is self._earlier:
                         self._keep(entry, name, stamp, row[2])
@@ -81,12 +81,13 @@ class ContentMemory:
         if stamp is not None and self._on and entry.modified_ns is not None:
             if abs(time.time() - max(entry.modified_ns, entry.changed_ns) / 1e9) < _STILL_SECONDS:
                 return
-            self._keep(entry, name, stamp, msgspec.msgpack.encode(content))
+            with suppress(UnicodeEncodeError):  # what a document says of itself may be no Unicode: it is read again
+                self._keep(entry, name, stamp, msgspec.msgpack.encode(content))
 
     def _keep(self, entry: Entry, name: str, stamp: str, data: bytes) -> None:
         if len(data) > _LONGEST_BYTES or self._held + self._bytes + len(data) > _MOST_BYTES:
             return
-        self._waiting.append((os.fsencode(entry.path), os.fsencode(entry.root), name, stamp, data))
+        self._waiting.append((os.fsencode(entry.path), os.fsencode(entry.root), os.fsencode(name), stamp, data))
         self._bytes += len(data)
         if self._bytes > _WAITING_BYTES:
             self.write()

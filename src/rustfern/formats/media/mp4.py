@@ -7,9 +7,11 @@ published MOV file format.
 from __future__ import annotations
 
 import struct
+import sys
 import zlib
+from array import array
 from collections.abc import Iterator
-from typing import BinaryIO
+from typing import BinaryIO, Literal
 
 import msgspec
 
@@ -42,11 +44,13 @@ class _Track(msgspec.Struct):
     kind: bytes = b""
     coding: bytes = b""
     nal: int = 0
-    sizes: list[int] = msgspec.field(default_factory=list)
+    sizes: array[int] = msgspec.field(default_factory=lambda: array("I"))
     same_size: int = 0
     count: int = 0
-    chunks: list[int] = msgspec.field(default_factory=list)
-    groups: list[tuple[int, int]] = msgspec.field(default_factory=list)
+    chunks: array[int] = msgspec.field(default_factory=lambda: array("I"))
+    group_chunks: array[int] = msgspec.field(default_factory=lambda: array("I"))
+    group_samples: array[int] = msgspec.field(default_factory=lambda: array("I"))
+    """Where runs of chunks with as many samples each begin, and how many these are."""
     scale: int = 0
     length: int = 0
 
@@ -200,19 +204,31 @@ def _track(body: bytes) -> _Track:
                     if track.count > _MAX_SAMPLES:
                         raise Malformed("the recording claims more samples than there can be")
                     if not track.same_size:
-                        track.sizes = list(struct.unpack_from(f">{track.count}I", inner, 12))
+                        track.sizes = _numbers("I", inner, 12, track.count)
                 elif kind == b"stco":
-                    track.chunks = list(struct.unpack_from(f">{struct.unpack_from('>I', inner, 4)[0]}I", inner, 8))
+                    track.chunks = _numbers("I", inner, 8, struct.unpack_from(">I", inner, 4)[0])
                 elif kind == b"co64":
-                    track.chunks = list(struct.unpack_from(f">{struct.unpack_from('>I', inner, 4)[0]}Q", inner, 8))
+                    track.chunks = _numbers("Q", inner, 8, struct.unpack_from(">I", inner, 4)[0])
                 elif kind == b"stsc":
                     count = struct.unpack_from(">I", inner, 4)[0]
                     if 8 + 12 * count > len(inner):
                         raise Malformed("a table of the recording (stsc) is damaged")
-                    track.groups = [struct.unpack_from(">II", inner, 8 + 12 * n) for n in range(count)]
+                    runs = _numbers("I", inner, 8, 3 * count)
+                    track.group_chunks, track.group_samples = runs[0::3], runs[1::3]
     except (struct.error, IndexError, MemoryError) as error:
         raise Malformed("a table of the recording is cut off") from error
     return track
+
+
+def _numbers(code: Literal["I", "Q"], data: bytes, at: int, count: int) -> array[int]:
+    """So many numbers of four or eight bytes, the first byte the highest. Raises `struct.error` where they are not all there."""
+    found = array(code)
+    if at + count * found.itemsize > len(data):
+        raise struct.error
+    found.frombytes(data[at : at + count * found.itemsize])
+    if sys.byteorder == "little":
+        found.byteswap()
+    return found
 
 
 def _coding(track: _Track, inner: bytes) -> None:
@@ -230,10 +246,10 @@ def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> in
     low, high = data[0] if data else (0, 0)
     looked_into = track.kind in (b"vide", b"soun") and track.coding not in _PLAIN
     for chunk, start in enumerate(track.chunks, 1):
-        while group + 1 < len(track.groups) and track.groups[group + 1][0] <= chunk:
+        while group + 1 < len(track.group_chunks) and track.group_chunks[group + 1] <= chunk:
             group += 1
-        count = track.groups[group][1] if track.groups else 0
-        sizes = [track.same_size] * count if track.same_size else track.sizes[number : number + count]
+        count = track.group_samples[group] if track.group_samples else 0
+        sizes = [track.same_size] * count if track.same_size else track.sizes[number : number + count].tolist()
         if track.same_size and track.coding in _PLAIN:
             sizes = []  # counted in sound frames, whose size the table does not give
         number += count
@@ -299,9 +315,9 @@ def coded_pictures(moov: bytes) -> list[CodedPicture]:
             continue
         number = group = 0
         for chunk, start in enumerate(track.chunks, 1):
-            while group + 1 < len(track.groups) and track.groups[group + 1][0] <= chunk:
+            while group + 1 < len(track.group_chunks) and track.group_chunks[group + 1] <= chunk:
                 group += 1
-            for size in track.sizes[number : number + (track.groups[group][1] if track.groups else 0)]:
+            for size in track.sizes[number : number + (track.group_samples[group] if track.group_samples else 0)]:
                 found.append(CodedPicture(start, size, track.nal, begin))
                 start, number = start + size, number + 1
     return sorted(found, key=lambda each: each.at)

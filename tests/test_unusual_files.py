@@ -133,6 +133,7 @@ XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
         (b"II*\0".ljust(128, b"\0") + b"DICM" + bytes(range(99)), "a.dcm", "unreadable", "DICOM picture"),
         (bytes(range(1, 256)) * 9, "a.dcm", "unreadable", "other programs"),
         (TAG + mp3(1), "a.mp3", "intact", "1 frames"),
+        (bytes(5_000), "a.zip.001", "damaged", "the content is gone"),
         (b"", "a.mbox", "empty", "no message"),
         (b"", ".nomedia", "empty", "zero bytes"),
         (b"", "survey", "damaged", "zero bytes"),

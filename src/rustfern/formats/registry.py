@@ -359,6 +359,7 @@ def _verdict(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Lim
         _PIECE_OF_ARCHIVE.search(name)
         and (reading.state is State.DAMAGED or reading.reason.startswith(UNKNOWN))
         and size
+        and not is_blank(stream)
     ):
         said = "a part of an archive that was cut into several files: put the others beside it"
         return replace(reading, state=State.UNREADABLE, reason=said)

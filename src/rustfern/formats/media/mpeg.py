@@ -39,17 +39,20 @@ def _transport(stream: BinaryIO, size: int, length: int) -> Reading:
     stream.seek(0)
     at = breaks = hurt = 0
     last = np.full(_PIDS, -1, np.int64)
-    while data := stream.read(length * _TOGETHER):
+    rest = b""
+    while piece := stream.read(length * _TOGETHER):
+        data = rest + piece
         whole = len(data) // length
+        rest = data[whole * length :]
         packets = np.frombuffer(data, np.uint8, whole * length).reshape(whole, length)[:, begin:]
         wrong = np.flatnonzero(packets[:, 0] != 0x47)
         if len(wrong):
             raise Malformed("no packet of the recording lies where one should", at + int(wrong[0]) * length)
-        if whole * length < len(data):
-            raise Malformed("the recording stops inside its last packet", size)
         hurt += int((packets[:, 1] >> 7).sum())
         breaks += _breaks(packets, last)
-        at += len(data)
+        at += whole * length
+    if rest:
+        raise Malformed("the recording stops inside its last packet", size)
     said = f"read to the end: {size // length} packets, each where it should be"
     if breaks:
         said += f"; at {counted(breaks, 'place')} some are missing, as where reception was poor or it was cut"

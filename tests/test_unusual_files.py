@@ -14,11 +14,15 @@ from conftest import Run, packed, write
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rustfern.core.errors import Malformed
 from rustfern.core.model import Content
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import extension_right
+from rustfern.formats.interface import Limits
+from rustfern.formats.media import mpeg
 from rustfern.formats.media.audio import mp3_frame_length
 from rustfern.formats.pages.pdf_rights import Rights
+from rustfern.formats.text_sink import TextSink
 
 MEDIA = packed("media.tar.xz")
 TAG = b"ID3\3\0\0\0\0\0\x0a" + bytes(10)
@@ -154,6 +158,20 @@ def test_whole_in_an_unusual_way(data: bytes, name: str, wanted: str, said: str)
     content = check(data, name)
     assert (str(content.state), said in content.reason) == (wanted, True), content.reason
     assert wanted == "unreadable" or extension_right(name, content.format) is not False
+
+
+class Slow(io.BytesIO):
+    """Gives a little at a time, as files in archives may."""
+
+    def read(self, size: int | None = -1) -> bytes:
+        return super().read(min(size or 0, 1000) if size and size > 0 else size)
+
+
+def test_packets_are_followed_whatever_a_read_gives() -> None:
+    data = transport(400)
+    assert "400 packets" in mpeg.check(Slow(data), len(data), "a.mts", TextSink(), Limits()).reason
+    with pytest.raises(Malformed, match="last packet"):
+        mpeg.check(Slow(data[:-9]), len(data) - 9, "a.mts", TextSink(), Limits())
 
 
 def test_an_encrypted_stream_of_nothing() -> None:

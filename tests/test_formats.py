@@ -426,7 +426,7 @@ def test_archives_as_others_write_them() -> None:
         assert formats.check(io.BytesIO(data), "a.zip").state is State.INTACT
         data[60] ^= 0xFF
         assert formats.check(io.BytesIO(data), "a.zip").state is State.DAMAGED
-        data = bytearray(out.getvalue().replace(struct.pack("<H", method), struct.pack("<H", 98)))
+        data = bytearray(out.getvalue().replace(struct.pack("<H", method), struct.pack("<H", 97)))
         assert formats.check(io.BytesIO(data), "a.zip").state is State.UNREADABLE
     whole = odt("the garboard seam")
     assert formats.check(io.BytesIO(whole + b"sent by the yard's mail program\n" * 9), "a.odt").state is State.INTACT

@@ -12,6 +12,7 @@ import zipfile
 import zlib
 from collections.abc import Sequence
 
+import pyppmd
 import pytest
 from backports import zstd
 from conftest import compound_file, docx, odt, package, packed
@@ -145,6 +146,12 @@ def raw_zip(members: Sequence[tuple[str, int, bytes, bytes]], *, needless: bool 
 TEXT = b"two slings, high water at six\n" * 40
 
 
+def by_ppmd(data: bytes) -> bytes:
+    """A member of a ZIP archive: order 8, one megabyte, restart (APPNOTE 5.10), then what it packs to."""
+    encoder = pyppmd.Ppmd8Encoder(8, 1 << 20, 0)
+    return struct.pack("<H", 7) + encoder.encode(data) + encoder.flush(False)
+
+
 @pytest.mark.parametrize(
     "members,needless,state,said",
     [
@@ -155,7 +162,11 @@ TEXT = b"two slings, high water at six\n" * 40
         ([("a.txt", 93, zstd.compress(TEXT), TEXT)], False, State.INTACT, ""),
         ([("a.txt", 93, zstd.compress(TEXT)[:-20] + bytes(20), TEXT)], False, State.DAMAGED, "a.txt"),
         ([("a.txt", 93, zstd.compress(bytes(1 << 28)), TEXT)], False, State.DAMAGED, "longer than its size says"),
-        ([("a.txt", 1, b"shrunk", TEXT)], False, State.UNREADABLE, "method 1"),
+        ([("a.txt", 98, by_ppmd(TEXT), TEXT)], False, State.INTACT, ""),
+        ([("a.txt", 98, by_ppmd(TEXT)[:-9] + bytes(9), TEXT)], False, State.DAMAGED, "a.txt"),
+        ([("a.txt", 98, by_ppmd(TEXT)[:-9], TEXT)], False, State.DAMAGED, "a.txt"),
+        ([("a.txt", 98, b"\x07", TEXT)], False, State.DAMAGED, "a.txt"),
+        ([("a.txt", 98, b"\xf7\xff" + by_ppmd(TEXT)[2:], TEXT)], False, State.DAMAGED, "a.txt"),
         ([("a.txt", 1, b"shrunk", TEXT)], False, State.UNREADABLE, "method 1"),
         ([("ümlaut.txt", 0, TEXT, TEXT)], False, State.INTACT, ""),
         ([("a.txt", 0, TEXT, TEXT), ("a.txt", 0, b"later", b"later")], False, State.INTACT, "more than once"),

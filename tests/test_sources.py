@@ -95,7 +95,7 @@ def _disk(base: Path) -> Path:
 MAKERS = {
     "folder": lay_out_folder, "tar": _tar, "gz": _packed("gz", gzip.compress), "xz": _packed("xz", lzma.compress), "bz2": _packed("bz2", bz2.compress),
     "zst": _packed("zst", zstd.compress), "zip": _zip, "nested": _nested, "inside": _inside,
-    "7z": _seven("solid"), "7z each alone": _seven("alone"),
+    "7z": _seven("solid"), "7z each alone": _seven("alone"), "7z by PPMd": _seven("ppmd"), "7z by Deflate64": _seven("deflate64"),
     "disk": _disk,
 }  # fmt: skip
 
@@ -263,7 +263,7 @@ def test_hostile_archives_are_said_and_cost_little(
             (3,),
             "some of its files could not be unpacked",
         ),
-        ("strange.7z", seven["strange"], (3,), "packed by PPMd"),
+        ("strange.7z", seven["strange"], (3,), "packed by BCJ2"),
         ("locked.7z", seven["locked"], (3,), "protected by a password"),
         ("secret.7z", seven["secret"], (3,), "protected by a password"),
         ("empty.zip", zip_of(), (1,), ""),

@@ -7,7 +7,7 @@ from PyInstaller.utils.hooks import collect_data_files, collect_submodules, copy
 HERE = os.path.dirname(os.path.abspath(SPEC))  # noqa: F821 - PyInstaller gives it
 HIDDEN = [
     *collect_submodules("rustfern"),
-    "backports.zstd", "inflate64", "pypdfium2", "regipy.registry", "resvg_py", "simplejpeg", "xlrd", "xlrd.formula",
+    "backports.zstd", "inflate64", "pypdfium2", "pyppmd", "regipy.registry", "resvg_py", "simplejpeg", "xlrd", "xlrd.formula",
 ]  # fmt: skip
 # What the figures' own folder asks of the program's (tools/make_stick.py tells); they lie outside of it.
 HIDDEN += [each for each in os.environ.get("RUSTFERN_FOR_FIGURES", "").split() if each]

@@ -1,7 +1,8 @@
 """7z archives: headers and their sums, every packed file unpacked and its sum compared, where the packing is known here.
 
 Source: the published 7z layout (7zFormat.txt: signature header, pack info, folders, substreams, digests), with LZMA, LZMA2, BCJ and delta
-through the standard library's `lzma`, and bzip2 and deflate through `bz2` and `zlib`.
+through the standard library's `lzma`, bzip2 and deflate through `bz2` and `zlib`,
+and PPMd and Deflate64 by libraries of their own.
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ import msgspec
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.core.times import filetime
+from rustfern.formats.archives import deflate64, ppmd
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
@@ -33,7 +35,8 @@ _BRANCHES = {
     b"\x03\x03\x04\x01": lzma.FILTER_IA64, b"\x03\x03\x05\x01": lzma.FILTER_ARM, b"\x03\x03\x07\x01": lzma.FILTER_ARMTHUMB,
     b"\x03\x03\x08\x05": lzma.FILTER_SPARC,
 }  # fmt: skip
-_NAMES = {b"\x03\x04\x01": "PPMd", b"\x03\x03\x01\x1b": "BCJ2", b"\x04\x01\x09": "Deflate64"}
+_PPMD, _DEFLATE64 = b"\x03\x04\x01", b"\x04\x01\x09"
+_NAMES = {_PPMD: "PPMd", b"\x03\x03\x01\x1b": "BCJ2", _DEFLATE64: "Deflate64"}
 
 
 class _Unknown(Exception):
@@ -460,6 +463,9 @@ def _unpacked(
     """What one run of packed bytes unpacks to: exactly as much as the list says."""
     if limits.too_much(folder.size, sum(packs)):
         raise Refused("it would unpack to more than can be a document: refused")
+    if len(folder.coders) == 1 and folder.coders[0][0] in (_PPMD, _DEFLATE64):
+        yield from _by_library(stream, folder, at, sum(packs))
+        return
     inflate = _inflater(folder)
     left, got = sum(packs), 0
     stream.seek(at)
@@ -485,3 +491,25 @@ def _unpacked(
         got += len(piece)
         if piece:
             yield piece
+
+
+def _by_library(stream: BinaryIO, folder: _Folder, at: int, packed: int) -> Iterator[bytes]:
+    """What a run by PPMd or Deflate64 alone unpacks to."""
+    got = 0
+    stream.seek(at)
+    method, properties = folder.coders[0]
+    try:
+        pieces = (
+            ppmd.unpacked(stream, packed, folder.size, properties, "it")
+            if method == _PPMD
+            else deflate64.unpacked(stream, packed, "it")
+        )
+        for piece in pieces:
+            got += len(piece)
+            if got > folder.size:
+                raise Malformed("more is packed than its list says", at)
+            yield piece
+    except (ValueError, EOFError) as error:
+        raise Malformed("the packed files are damaged", at) from error
+    if got < folder.size:
+        raise Malformed("the packed files stop before their end", at)

@@ -13,14 +13,15 @@ from typing import TYPE_CHECKING, BinaryIO, Protocol, cast
 import msgspec
 
 from rustfern.core.errors import Malformed, Refused
+from rustfern.formats.archives import deflate64, ppmd
 from rustfern.formats.interface import Limits
 from rustfern.formats.reader import ByteReader
 
 if TYPE_CHECKING:
     import lzma
 
-_DEFLATE64, _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ = 9, 12, 14, 20, 93, 95
-_OTHERS = frozenset({_DEFLATE64, _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ})
+_DEFLATE64, _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ, _PPMD = 9, 12, 14, 20, 93, 95, 98
+_OTHERS = frozenset({_DEFLATE64, _BZIP2, _LZMA, _ZSTD_OLD, _ZSTD, _XZ, _PPMD})
 _END = b"PK\x05\x06"
 _END64 = b"PK\x06\x06"
 _LOCATOR64 = b"PK\x06\x07"
@@ -31,7 +32,7 @@ _ALL = 0xFFFFFFFF
 _HIDDEN_DIRECTORY = 62
 """The version that a reader needs for an encrypted directory (APPNOTE 4.4.3, 7.3)."""
 _CHUNK = 1 << 18
-_SMALL, _FEW = 1 << 20, 1 << 10
+_SMALL = 1 << 20
 _TIMES = 4
 """Parts of relationships and lists are read more than once."""
 
@@ -242,7 +243,7 @@ class Archive:
             raise Malformed(f"the sum of part {member.name} does not fit its bytes", at)
 
     def _unpacked_otherwise(self, member: Member, at: int) -> Iterator[bytes]:
-        """A member that is packed by Deflate64, bzip2, LZMA, xz or Zstandard (APPNOTE 4.4.5, 5.8)."""
+        """A member that is packed by Deflate64, bzip2, LZMA, xz, PPMd or Zstandard (APPNOTE 4.4.5, 5.8, 5.10)."""
         import lzma
 
         crc = got = 0
@@ -263,7 +264,10 @@ class Archive:
             yield from _zstandard(self.stream, member, at)
             return
         if member.method == _DEFLATE64:
-            yield from _deflate64(self.stream, member, at)
+            yield from deflate64.unpacked(self.stream, member.packed, f"part {member.name}")
+            return
+        if member.method == _PPMD:
+            yield from ppmd.unpacked(self.stream, member.packed, member.size, None, f"part {member.name}")
             return
         unpack: _Unpacker
         left = member.packed
@@ -354,25 +358,6 @@ def _zstandard(stream: BinaryIO, member: Member, at: int) -> Iterator[bytes]:
                 yield piece
     except EOFError as error:
         raise ValueError(str(error)) from error
-
-
-def _deflate64(stream: BinaryIO, member: Member, at: int) -> Iterator[bytes]:
-    """What a member by Deflate64 unpacks to, as file managers pack files of more than 2 GB. Raises `ValueError` for damage."""
-    try:
-        import inflate64
-    except ImportError as error:
-        raise Refused(f"part {member.name} is packed by Deflate64, whose package is not installed", at) from error
-    unpack = inflate64.Inflater()
-    left = member.packed
-    # A kilobyte stands for at most 30 MB: small pieces keep what comes back in bounds.
-    while left > 0 and not unpack.eof:
-        data = stream.read(min(_FEW, left))
-        if not data:
-            raise EOFError
-        left -= len(data)
-        yield unpack.inflate(data)
-    if not unpack.eof:
-        raise EOFError
 
 
 def _unpacker(member: Member) -> _Unpacker:

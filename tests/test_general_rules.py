@@ -115,7 +115,9 @@ def test_whole_paths_and_their_sums() -> None:
             digest = hashlib.new(kind, text.encode()).hexdigest()
             for written in (digest, digest[:16], digest.upper()):
                 said = sums_in(f"{written}-1.bak", "saves")
-                assert sums_of([("/r/other", "/other"), ("/r" + own, own)], said) == {said[0]: "/r" + own}
+                assert sums_of([("/r", "/", ["other"]), ("/r/home/ines", "/home/ines/", [own[11:]])], said) == {
+                    said[0]: "/r" + own
+                }
     long = "/home/ines/Documents/Surveys and reports of the season/hull survey of the ketch Saltern Lass.txt"
     cut = WholePaths([*documents, "/r" + long, "/r" + long.replace("Lass", "Gull")])
     assert cut.begun(long.replace("/", "%")[:90] + "-3f2a91bc") == ["/r" + long]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 
 from rustfern.core.errors import Malformed, SourceError
@@ -62,6 +62,16 @@ class _Paths:
                 yield prefix + name
 
 
+def _documents_first(listed: Iterable[tuple[str, Sequence[str]]]) -> list[tuple[str, Sequence[str]]]:
+    """The same names, those that programs make behind all others."""
+    apart = [(folder, names, [_is_of_programs(name) for name in names]) for folder, names in listed]
+    return [
+        (folder, [name for name, made in zip(names, marks, strict=True) if made is last])
+        for last in (False, True)
+        for folder, names, marks in apart
+    ]
+
+
 class ProgramFolders:
     """The steps that look into the folders of programs, when all names are known."""
 
@@ -89,12 +99,11 @@ class ProgramFolders:
         self._people = {fold_name(os.path.basename(home.path)) for home in self.state.homes}
         summed: dict[str, str] = {}
         if sums:
-            whole = list(_Paths(documents))
-            if len(whole) > told_names.MAX_HASHED:
-                whole.sort(key=_is_of_programs)
+            if sum(len(names) for _, names in documents) > told_names.MAX_HASHED:
+                documents = _documents_first(documents)
                 what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {told_names.MAX_HASHED:,} documents only"
                 self.state.problem(self.state.roots[0], what)
-            summed = told_names.sums_of(((path, self._own(path)) for path in whole), sums)
+            summed = told_names.sums_of(((folder, self._own(folder), names) for folder, names in documents), sums)
         for (folder, names), text in zip(listed, texts, strict=True):
             with self.state.isolated(folder):
                 self._folder(folder, names, text, there, paths, summed)
@@ -115,13 +124,14 @@ class ProgramFolders:
             if count > _MAX_FOLDERS:
                 return
 
-    def _own(self, path: str) -> str:
-        """A path as its own system writes it."""
-        home = self.state.home_of(path)
+    def _own(self, folder: str) -> str:
+        """A folder as its own system writes it, with the separator that names follow."""
+        inner = folder if folder.endswith(os.sep) else folder + os.sep
+        home = self.state.home_of(folder)
         top = home.volume if home else None
-        if top and path.startswith(top):
-            return "/" + path[len(top) :].lstrip(os.sep).replace(os.sep, "/")
-        return "/" + os.path.relpath(path, top).replace(os.sep, "/") if top else path
+        if top and inner.startswith(top):
+            return "/" + inner[len(top) :].lstrip(os.sep).replace(os.sep, "/")
+        return "/" + os.path.relpath(inner + "x", top)[:-1].replace(os.sep, "/") if top else inner
 
     def _folder(
         self,

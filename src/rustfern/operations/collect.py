@@ -16,6 +16,7 @@ from rustfern.core.errors import SourceError
 from rustfern.core.model import Find, Hints, Home, Location, Situation
 from rustfern.core.observer import Observer
 from rustfern.core.paths import inside
+from rustfern.formats.format_table import companions_of
 from rustfern.matching.linker import Draft, Linker
 from rustfern.search.neighbours import AUTOSAVE
 from rustfern.search.patterns import is_system, is_uninformative_name
@@ -120,6 +121,15 @@ def _wanted(linker: Linker, finds: Sequence[Find]) -> Iterator[Wanted]:
         name = find.fields.get("name")
         if name and name != os.path.basename(entry.path) and find.kind != "trash":
             yield Wanted(entry.root, os.path.join(os.path.dirname(entry.path), name), name)
+
+
+def saved_of(linker: Linker, drafts: Iterable[Draft]) -> Iterator[Wanted]:
+    """The saved files of documents, where nobody has read them yet."""
+    for draft in drafts:
+        if draft.original is not None and (source := linker.state.source_of(draft.original)) is not None:
+            location = Location(source.root, draft.original)
+            if not linker.state.reader.has(location) and not companions_of(name := os.path.basename(draft.original)):
+                yield Wanted(source.root, draft.original, name)
 
 
 def read_gently(search: Search, linker: Linker, file: CaseFile, hints: Hints) -> None:

@@ -42,6 +42,7 @@ from rustfern.operations.collect import (
     gather,
     match,
     read_gently,
+    saved_of,
     take_records,
     take_settings,
     unique,
@@ -358,7 +359,8 @@ class _Scan:
         known = [list(draft.copies) for draft in drafts]
         looked = sum(s.status == "found" for s in self.search.searched)
         told = Told(self.hints, missing, looked, self.thorough)
-        self.documents += [judged(draft, self.linker, told) for draft in drafts]
+        with self.reader.ahead_of(saved_of(self.linker, drafts)):
+            self.documents += [judged(draft, self.linker, told) for draft in drafts]
         means = unmet.meant(self.documents, self.hints.document)
         if self.hints.happened is not None and not any(unmet.is_found(self.documents[i]) for i in means):
             # Nothing speaks of a loss but the person: their word stands, and what there is is said.

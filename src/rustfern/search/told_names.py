@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import base64
 import binascii
 import bisect
 import hashlib
 import itertools
 import os
 import re
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from urllib.parse import quote, unquote
 
+from rustfern.catalogue.words import EVERYWHERE
 from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
-from rustfern.search.neighbours import is_everywhere, tells_of_copies
+from rustfern.search.neighbours import tells_of_copies
 
 _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
 _BASE32 = re.compile(r"(?<![0-9A-Za-z])(?=[A-Za-z]*[2-7])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
@@ -25,7 +27,7 @@ _WHOLE_LENGTHS, _FEW_SUMS = frozenset({26, 32, 40, 52, 64}), 12
 _UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _WHOLE_SUMS = frozenset({32, 40, 64})
 _PLAIN = re.compile(r"/[A-Za-z0-9/._~ -]*")
-_HEX_DIGITS = frozenset("0123456789abcdef")
+_HEX_DIGITS, _BEGUN = frozenset("0123456789abcdef"), 4
 MAX_HASHED = 100_000
 """Documents whose paths are tried for names that may be sums of paths."""
 SURE_SUM = 12
@@ -55,18 +57,20 @@ class OwnNames:
 
     def __init__(self, names: Iterable[str]) -> None:
         self._names: dict[str, str] = {}
-        self._stems: dict[str, set[str]] = {}
+        self._stems: dict[str, list[str]] = {}
         endings = set()
-        for name in names:
-            if is_everywhere(name):
+        listed = [name for name in names if "/" not in name]
+        # Folded all at once: no name holds a separator.
+        for name, said in zip(listed, alike(fold_name("/".join(listed))).split("/"), strict=bool(listed)):
+            if name.casefold() in EVERYWHERE:
                 continue
-            said = alike(fold_name(name))
             self._names.setdefault(said, name)
             stem, dot, ending = said.rpartition(".")
             if dot and len(stem) >= _MIN_STEM:
-                self._stems.setdefault(stem, set()).add(name)
-            if dot and ending in DOCUMENT_EXTENSIONS:
+                self._stems.setdefault(stem, []).append(name)
+            if dot:
                 endings.add(ending)
+        endings &= DOCUMENT_EXTENSIONS
         known = "|".join(sorted(map(re.escape, endings))) or "(?!)"
         self._ending = re.compile(rf"\.(?:{known})(?![0-9a-z])")
 
@@ -90,7 +94,7 @@ class OwnNames:
             if found:
                 named[number] = found
             elif held := self._stems.get(name.rpartition(".")[0] or name):
-                by_stem[number] = held
+                by_stem[number] = set(held)
             at = until + 1
         return named | by_stem if for_copies or len(by_stem) <= _FEW_STEMS else named
 
@@ -194,12 +198,11 @@ def sums_in(names: str, folder: str) -> list[str]:
     return [each for each in found if not each.isdecimal()]  # a date, a counter
 
 
-def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[str, str]:
-    """Which of the sums that are wanted are of which document, given as (path, the path as its own system writes it): CRC-32, MD5, SHA-1 and
-    SHA-256 of the path and of its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6), also where they were cut.
+def sums_of(folders: Iterable[tuple[str, str, Sequence[str]]], wanted: Collection[str]) -> dict[str, str]:
+    """Which of the sums that are wanted are of which document: (folder, the folder as its own system writes it, names of its documents).
+    CRC-32, MD5, SHA-1 and SHA-256 of the path and of its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6), also where
+    they were cut. Of the first `MAX_HASHED` documents.
     """
-    import base64
-
     found: dict[str, str] = {}
     in_hex = {len(each) for each in wanted if not set(each) - _HEX_DIGITS}
     in_letters = {len(each) for each in wanted if set(each) - _HEX_DIGITS}
@@ -209,20 +212,45 @@ def sums_of(paths: Iterable[tuple[str, str]], wanted: Collection[str]) -> dict[s
         for kind, whole in _SUM_KINDS
     ]
     of_kind = [(kind, lengths) for kind, lengths in of_kind if lengths or in_letters]
-    for path, own in itertools.islice(paths, MAX_HASHED):
-        uri = f"file://{own}".replace(" ", "%20")
-        if not _PLAIN.fullmatch(own):
-            uri = "file://" + quote(own if own.startswith("/") else "/" + own.replace("\\", "/"), safe="/:()!'*~")
-        for data in (os.fsencode(own), os.fsencode(uri)):
-            if _CRC_DIGITS in in_hex and (said := f"{binascii.crc32(data):08x}") in wanted:
-                found[said] = path
-            for kind, lengths in of_kind:
-                digest = kind(data, usedforsecurity=False).digest()
-                said = digest.hex()
-                for length in lengths:
-                    if said[:length] in wanted:
-                        found[said[:length]] = path
-                if in_letters:
-                    said = base64.b32encode(digest).decode().rstrip("=").casefold()
-                    found |= {said[:n]: path for n in in_letters if n <= len(said) and said[:n] in wanted}
+    begun = set(filter(None, map(_begun, wanted)))
+    checks = {int(each, 16) for each in wanted if len(each) == _CRC_DIGITS and not set(each) - _HEX_DIGITS}
+    for folder, name, data in _written(itertools.islice(_each(folders), MAX_HASHED)):
+        if checks and (crc := binascii.crc32(data)) in checks:
+            found[f"{crc:08x}"] = os.path.join(folder, name)
+        for kind, lengths in of_kind:
+            digest = kind(data, usedforsecurity=False).digest()
+            if digest[:_BEGUN] in begun:
+                path, said = os.path.join(folder, name), digest.hex()
+                found |= {said[:n]: path for n in lengths if said[:n] in wanted}
+                said = base64.b32encode(digest).decode().rstrip("=").casefold()
+                found |= {said[:n]: path for n in in_letters if n <= len(said) and said[:n] in wanted}
     return found
+
+
+def _begun(said: str) -> bytes:
+    """The first bytes of a sum as it is written in a name; none where it is neither."""
+    if not set(said) - _HEX_DIGITS:
+        return bytes.fromhex(said[: 2 * _BEGUN])
+    try:
+        return base64.b32decode(said[:_CRC_DIGITS].upper())[:_BEGUN]
+    except ValueError:
+        return b""
+
+
+def _each(folders: Iterable[tuple[str, str, Sequence[str]]]) -> Iterator[tuple[str, str, str]]:
+    for folder, own, names in folders:
+        for name in names:
+            yield folder, own, name
+
+
+def _written(files: Iterable[tuple[str, str, str]]) -> Iterator[tuple[str, str, bytes]]:
+    """(folder, name, what a program may take the sum of): paths as their system writes them, and their URIs."""
+    for folder, own, name in files:
+        path = own + name
+        data = path.encode("utf-8", "surrogateescape") if os.name == "posix" else os.fsencode(path)
+        yield folder, name, data
+        if _PLAIN.fullmatch(path):
+            yield folder, name, b"file://" + data.replace(b" ", b"%20")
+        else:
+            uri = quote(path if path.startswith("/") else "/" + path.replace("\\", "/"), safe="/:()!'*~")
+            yield folder, name, b"file://" + uri.encode()

@@ -549,6 +549,7 @@ def test_who_walks_through_it_changes_nothing(damage: str, tmp_path: Path, monke
     file = tmp_path / "launch.mp4"
     file.write_bytes(data)
     monkeypatch.setattr(shared_walk, "_WORTH_SHARING", 1000)
+    monkeypatch.setattr(shared_walk, "_PIECE", len(data) // 7)
     made = []
     for cores in (1, 3):
         monkeypatch.setattr(shared_walk, "cores", lambda n=cores: n)

@@ -131,11 +131,12 @@ class Finder:
         return max(ends, default=start)
 
     def join(self, pictures: Found, heard: Sequence[Found], missing: int) -> None:
-        """Take what was found behind it."""
+        """Take what was found behind it, out of there."""
         for mine, theirs in zip((self.pictures, *self.heard), (pictures, *heard), strict=True):
             mine.gaps += [(number + len(mine.places), size) for number, size in theirs.gaps]
             for name in ("places", "sizes", "orders", "keys"):
-                getattr(mine, name).extend(getattr(theirs, name))
+                getattr(mine, name).extend(theirs_of := getattr(theirs, name))
+                del theirs_of[:]
             mine.hurt += theirs.hurt
         self.missing += missing
         self._last = -1

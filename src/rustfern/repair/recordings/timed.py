@@ -5,7 +5,7 @@ from __future__ import annotations
 from array import array
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from itertools import pairwise
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
@@ -21,6 +21,7 @@ from rustfern.repair.recordings.timing import (
     lasting_of,
     lost_by_bytes,
     lost_by_pictures,
+    numbers,
     off_usual,
     rate_of,
     shifts_in,
@@ -32,6 +33,10 @@ from rustfern.repair.recordings.ways import Aac, Alac, Sample, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_aac, entry_of_alac
 
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
 _AS_LONG = 0.03
 _LEAST = 2
 _FEW = 20
@@ -41,6 +46,8 @@ _FILM_SCALE = 90_000
 
 def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list[Loss]) -> list[Written]:
     """The tracks with times: of the pictures by the rate, of sound by its own; gaps last as long as what is missing did."""
+    import numpy as np
+
     pictures, made = finder.pictures, list[Written]()
     _told_apart(reading, finder, _seconds_shown(reading, pictures))
     heard = [
@@ -64,7 +71,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
     is_told = bool(shown) and not (reading.picture is not None and reading.picture.is_guessed)
     if not is_told and all(track.is_guessed for track, _, _ in heard):
         lost.append(Loss(LossKind.PACE))
-    times: list[float] = []
+    times = array("d")
     wrong: list[int] = []
     if reading.way is not None and len(pictures.places) >= 1:
         track = reading.picture if reading.picture is not None else Track()
@@ -94,13 +101,12 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         shifts, late = shifts_of(pictures.orders, pictures.keys, orders, step)
         uneven = _uneven(pictures, heard, scale, rate)
         if uneven is not None:
-            lasting = array("I", [max(after - at, 1) for at, after in pairwise(uneven)])
+            lasting = numbers("I", np.maximum(np.diff(uneven), 1))
             shifts, late = shifts_in(uneven[:-1], pictures.orders, pictures.keys, orders)
         width, height = size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
-        clock = start / scale
-        for each in lasting:
-            times.append(clock)
-            clock += each / scale
+        clock = np.concatenate([[start / scale], np.frombuffer(lasting, np.uint32)[:-1] / scale])
+        times.frombytes(np.cumsum(clock, out=clock).data.cast("B"))
+        del clock
         if entry is not None:
             keys = pictures.keys if isinstance(reading.way, Units | Obus) else array("b")
             made.append(
@@ -136,8 +142,10 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
 
 def _uneven(
     pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]], scale: int, rate: float
-) -> list[int] | None:
+) -> NDArray[np.int64] | None:
     """Ticks at which pictures come, and the end, where they came now quick, now slow; None where they came evenly, or something is missing."""
+    import numpy as np
+
     if pictures.gaps or len(heard) != 1 or heard[0][2].gaps:
         return None
     track, way, found = heard[0]
@@ -145,15 +153,18 @@ def _uneven(
         return None
     sound = max(track.scale, 1)
     seconds = (
-        [n / way.frame / sound for n in found.sizes]
+        np.frombuffer(found.sizes, np.uint32) / way.frame / sound
         if isinstance(way, Plain)
-        else [(track.step or 1024) / sound] * len(found.sizes)
+        else (track.step or 1024) / sound
     )
     times = times_by_sound(pictures, found, seconds, rate)
     if times is None:
         return None
-    ticks = [round(time * scale) for time in times]
-    return [*ticks, max(ticks[-1] + 1, round(sum(seconds) * scale))]
+    times *= scale
+    ticks = np.rint(times, out=times).astype(np.int64)
+    del times
+    whole = len(found.sizes) * seconds if isinstance(seconds, float) else float(seconds.sum())
+    return np.append(ticks, max(int(ticks[-1]) + 1, round(whole * scale)))
 
 
 def _texts(track: Track, found: Found, pictures: Found, times: Sequence[float]) -> Written:
@@ -164,7 +175,7 @@ def _texts(track: Track, found: Found, pictures: Found, times: Sequence[float]) 
     end = round(times[-1] * scale) if times else 0
     lasting = array("I", [max(after - at, 1) for at, after in zip(ticks, [*ticks[1:], end], strict=True)])
     return Written(
-        track.kind, track.entry, scale, 0, 0, found.places, found.sizes, lasting, array("q", bytes(8 * len(lasting))), array("b"), ticks[0],
+        track.kind, track.entry, scale, 0, 0, found.places, found.sizes, lasting, array("q"), array("b"), ticks[0],
         language=track.language, matrix=track.matrix,
     )  # fmt: skip
 
@@ -281,7 +292,7 @@ def _sound(
     if isinstance(way, Plain):
         lasting = array("I", [size // way.frame for size in found.sizes])
         made = Written(
-            b"soun", track.entry, scale, 0, 0, found.places, array("I", [n * way.frame for n in lasting]), lasting, array("q", bytes(8 * len(lasting))),
+            b"soun", track.entry, scale, 0, 0, found.places, array("I", [n * way.frame for n in lasting]), lasting, array("q"),
             array("b"), frame=way.frame, language=track.language,
         )  # fmt: skip
         if times and found.places:
@@ -308,6 +319,6 @@ def _sound(
             clock += each
         say_lost(lost, b"soun", sum(many for _, many in missing), at)
     return Written(
-        b"soun", track.entry, scale, 0, 0, found.places, found.sizes, lasting, array("q", bytes(8 * len(lasting))), array("b"), start,
+        b"soun", track.entry, scale, 0, 0, found.places, found.sizes, lasting, array("q"), array("b"), start,
         language=track.language,
     )  # fmt: skip

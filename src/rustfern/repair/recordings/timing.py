@@ -9,9 +9,13 @@ from __future__ import annotations
 from array import array
 from bisect import bisect_left
 from collections.abc import Sequence
-from itertools import accumulate, pairwise
+from typing import TYPE_CHECKING
 
 from rustfern.repair.recordings.find import Found
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 USUAL_RATES = (
     24000 / 1001,
@@ -55,46 +59,81 @@ def rate_of(pictures: int, told: float, seconds: float) -> float:
     return near if abs(measured / near - 1) < close else measured
 
 
-def times_by_sound(pictures: Found, sound: Found, seconds: Sequence[float], rate: float) -> list[float] | None:
-    """When each picture comes, in seconds from the first, told by the sound among which it lies (each lasts so many `seconds`): recorders write both as
-    they come. None where they come evenly at a `rate` (a second), to the length of the runs in which they lie.
+def times_by_sound(
+    pictures: Found, sound: Found, seconds: float | NDArray[np.float64], rate: float
+) -> NDArray[np.float64] | None:
+    """When each picture comes, in seconds from the first, told by the sound among which it lies (each lasts so many `seconds`, or all as many):
+    recorders write both as they come. None where they come evenly at a `rate` (a second), to the length of the runs in which they lie.
     """
+    import numpy as np
+
     count = len(pictures.places)
     if count < _LEAST_PICTURES or len(sound.places) < _LEAST_PICTURES:
         return None
-    clock = list(accumulate(seconds, initial=0.0))
-    groups: list[tuple[float, int]] = []
-    """(time of the sound before them, pictures) of pictures between which no sound lies."""
-    for place in pictures.places:
-        at = clock[bisect_left(sound.places, place)]
-        if groups and groups[-1][0] == at:
-            groups[-1] = at, groups[-1][1] + 1
-        else:
-            groups.append((at, 1))
-    if len(groups) < _LEAST_RUNS:
+    before = np.searchsorted(np.frombuffer(sound.places, np.uint64), np.frombuffer(pictures.places, np.uint64))
+    if isinstance(seconds, float):
+        seconds = np.full(1, seconds)
+    told = before * seconds[0] if len(seconds) == 1 else np.concatenate([[0.0], np.cumsum(seconds)])[before]
+    # Runs of pictures between which no sound lies: each lasts until the sound before the next one.
+    is_first = np.ones(count, bool)
+    np.not_equal(before[1:], before[:-1], out=is_first[1:])
+    first = np.flatnonzero(is_first).astype(np.int32)
+    if len(first) < _LEAST_RUNS:
         return None
-    start = groups[0][0]
-    times: list[float] = []
-    usual = (groups[-1][0] - start) / max(count - groups[-1][1], 1)
-    for number, (at, many) in enumerate(groups):
-        long = groups[number + 1][0] - at if number + 1 < len(groups) else usual * many
-        times += [at - start + long * n / many for n in range(many)]
-    even = times[-1] / (count - 1)
-    runs = sorted(after[0] - at[0] for at, after in pairwise(groups))
-    slack = max(_UNEVEN, _RUNS * runs[len(runs) * 9 // 10])
-    if max(abs(time - n * even) for n, time in enumerate(times)) > slack:
+    at = told[first]
+    at -= at[0]
+    del before, told, is_first
+    many = np.diff(first, append=np.int32(count))
+    usual = at[-1] / max(count - int(many[-1]), 1)
+    long = np.diff(at, append=at[-1] + usual * many[-1])
+    slack = max(_UNEVEN, _RUNS * float(np.partition(long[:-1], (len(long) - 1) * 9 // 10)[(len(long) - 1) * 9 // 10]))
+    last = float(at[-1] + long[-1] * (many[-1] - 1) / many[-1])
+    even = last / (count - 1)
+    # Between the first of a run and its last the way is straight.
+    off = max(_away(at, first, even), _away(at + long * (many - 1) / many, first + many - 1, even))
+    if off > slack:
+        times: NDArray[np.float64] = np.repeat(long / many, many)
+        times *= np.arange(count, dtype=np.uint32) - np.repeat(first.astype(np.uint32), many)
+        times += np.repeat(at, many)
         return times
     # Even, but not at that rate: what follows the last sound came quicker or slower.
-    return [n * even for n in range(count)] if abs(times[-1] - (count - 1) / rate) > slack else None
+    evenly = np.arange(count, dtype=np.float64)
+    evenly *= even
+    return evenly if abs(last - (count - 1) / rate) > slack else None
 
 
-def shifts_in(times: Sequence[int], orders: Sequence[int], keys: Sequence[int], many: int) -> tuple[array[int], int]:
+def _away(times: NDArray[np.float64], numbers: NDArray[np.int32], even: float) -> float:
+    """How far times are from even ones at most, in seconds."""
+    import numpy as np
+
+    off = numbers * even
+    np.subtract(times, off, out=off)
+    return float(np.abs(off, out=off).max())
+
+
+def shifts_in(
+    times: NDArray[np.int64], orders: Sequence[int], keys: Sequence[int], many: int
+) -> tuple[array[int], int]:
     """The same as `shifts_of` for pictures that come at uneven `times` (ticks)."""
+    import numpy as np
+
     plain, late = shifts_of(orders, keys, many, 1)
     # Encoders have a picture decoded when the one is shown that came so many before it.
-    usual = (times[-1] - times[0]) // max(len(times) - 1, 1)
-    longer = [*times, *(times[-1] + usual * n for n in range(1, late + 1))]
-    return array("q", (longer[n + shift] - times[n] for n, shift in enumerate(plain))), longer[late] - times[0]
+    usual = int(times[-1] - times[0]) // max(len(times) - 1, 1)
+    longer = np.concatenate([times, times[-1] + usual * np.arange(1, late + 1)])
+    shown = np.arange(len(plain))
+    shown += np.frombuffer(plain, np.int64)
+    shifted = longer[shown]
+    shifted -= times
+    return numbers("q", shifted), int(longer[late] - times[0])
+
+
+def numbers(code: str, values: NDArray[np.int64]) -> array[int]:
+    """The same as an array of another kind."""
+    out = array(code)
+    if len(values):
+        out.frombytes(values.astype(code, copy=False).data.cast("B"))
+    return out
 
 
 def shifts_of(orders: Sequence[int], keys: Sequence[int], many: int, step: int) -> tuple[array[int], int]:
@@ -104,7 +143,7 @@ def shifts_of(orders: Sequence[int], keys: Sequence[int], many: int, step: int) 
     count = len(orders)
     if not many or count < 2 or min(orders) < 0:
         return array("q", bytes(8 * count)), 0
-    shown = [0] * count
+    shown = array("I", bytes(4 * count))
     start, group = 0, list[tuple[int, int]]()
     reference = high = 0
 

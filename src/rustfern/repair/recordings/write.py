@@ -22,17 +22,22 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    _Chunks = tuple[array[int], array[int]]
+
 _TICKS = 1000
 _PIECE = 4 << 20
 _MOST_TOGETHER = 512
 """Samples of one chunk."""
+_AT_ONCE = 1 << 17
+"""Samples of one track that are put in order at once."""
 _TIMES_MOST = (1 << 32) - 1
 
 
 class Written(msgspec.Struct):
     """One track to be written: its kind, the description of its samples, ticks a second, width and height (0 for sound); of each sample the
     place, bytes, ticks it lasts, ticks that it is shown later than it comes, and whether it needs no other one (empty: none does); `start` ticks
-    before the first. `frame`: uncoded sound, bytes of a moment. `skipped` ticks of the first ones are not played.
+    before the first. `frame`: uncoded sound, bytes of a moment. `skipped` ticks of the first ones are not played. No `shifts`: each is shown when it
+    comes.
     """
 
     kind: bytes
@@ -57,6 +62,32 @@ def box(kind: bytes, *parts: bytes) -> bytes:
     return struct.pack(">I4s", 8 + sum(map(len, parts)), kind) + b"".join(parts)
 
 
+class _Offsets(msgspec.Struct):
+    """A table of places, which are told once it is known where the data begins."""
+
+    offsets: array[int]
+    is_wide: bool
+
+    def __len__(self) -> int:
+        return len(self.offsets) * (8 if self.is_wide else 4)
+
+    def from_place(self, first: int) -> bytes:
+        """Its bytes, where the data begins at a place."""
+        import numpy as np
+
+        return (
+            (np.frombuffer(self.offsets, np.uint64) + np.uint64(first))
+            .astype(">u8" if self.is_wide else ">u4")
+            .tobytes()
+        )
+
+
+def _around(kind: bytes, *parts: Sequence[bytes | _Offsets]) -> list[bytes | _Offsets]:
+    """A box around others, in pieces: what is large is not copied at each level."""
+    pieces = [piece for part in parts for piece in part]
+    return [struct.pack(">I4s", 8 + sum(map(len, pieces)), kind), *pieces]
+
+
 def full(kind: bytes, version: int, flags: int, *parts: bytes) -> bytes:
     """A box with a version and flags."""
     return box(kind, struct.pack(">I", version << 24 | flags), *parts)
@@ -64,30 +95,21 @@ def full(kind: bytes, version: int, flags: int, *parts: bytes) -> bytes:
 
 def write(out: BinaryIO, window: Window, brand: bytes, tracks: Sequence[Written], pause: Callable[[], None]) -> None:
     """Write a recording: `brand` is its first box."""
-    import numpy as np
-
-    places = np.concatenate([np.frombuffer(each.places, np.uint64) for each in tracks]).astype(np.int64)
-    sizes = np.concatenate([np.frombuffer(each.sizes, np.uint32) for each in tracks]).astype(np.int64)
-    whose = np.concatenate([np.full(len(each.places), n, np.int32) for n, each in enumerate(tracks)])
-    order = np.argsort(places, kind="stable")
-    places, sizes, whose = places[order], sizes[order], whose[order]
-    offsets = np.concatenate([[0], np.cumsum(sizes)[:-1]])
-    chunks = [_chunks(offsets, whose, n, is_plain=bool(each.frame)) for n, each in enumerate(tracks)]
-    total = int(sizes.sum())
+    layout = _laid_out(tracks)
+    total = layout.total
     head = (
         struct.pack(">I4sQ", 1, b"mdat", total + 16) if total > 0xFFFF0000 else struct.pack(">I4s", total + 8, b"mdat")
     )
     is_wide = total > 0xFFFF0000 - (64 << 20)
-    first = len(_tables(tracks, chunks, 0, is_wide=is_wide)) + len(brand) + len(head)
+    tables = _tables(tracks, layout.chunks, is_wide=is_wide)
+    first = sum(map(len, tables)) + len(brand) + len(head)
     out.write(brand)
-    out.write(_tables(tracks, chunks, first, is_wide=is_wide))
+    for each in tables:
+        out.write(each.from_place(first) if isinstance(each, _Offsets) else each)
+    del tables
     out.write(head)
-    ends = places + sizes
-    breaks = np.flatnonzero(places[1:] != ends[:-1]) + 1
-    starts = [0, *breaks.tolist()]
-    for n, start in enumerate(starts):
-        last = starts[n + 1] - 1 if n + 1 < len(starts) else len(places) - 1
-        at, stop = int(places[start]), int(ends[last])
+    for start, stop in zip(layout.starts, layout.stops, strict=True):
+        at = start
         while at < stop:
             pause()
             piece = window.at(at, min(_PIECE, stop - at))
@@ -97,11 +119,60 @@ def write(out: BinaryIO, window: Window, brand: bytes, tracks: Sequence[Written]
             at += len(piece)
 
 
-_Chunks = tuple["NDArray[np.int64]", "NDArray[np.int64]"]
-"""(offset in the data, samples) of each chunk."""
+class _LaidOut(msgspec.Struct):
+    """The data as it is written: bytes in all; (offset in the data, samples) of the chunks of each track; where the pieces that are copied as they
+    lie start and stop.
+    """
+
+    total: int
+    chunks: list[_Chunks]
+    starts: array[int] = msgspec.field(default_factory=lambda: array("Q"))
+    stops: array[int] = msgspec.field(default_factory=lambda: array("Q"))
 
 
-def _chunks(offsets: NDArray[np.int64], whose: NDArray[np.int32], track: int, *, is_plain: bool) -> _Chunks:
+def _laid_out(tracks: Sequence[Written]) -> _LaidOut:
+    """The samples of all tracks in the order in which they lie, some at a time."""
+    import numpy as np
+
+    found = _LaidOut(0, [(array("Q"), array("I")) for _ in tracks])
+    places = [np.frombuffer(each.places, np.uint64).view(np.int64) for each in tracks]
+    sizes = [np.frombuffer(each.sizes, np.uint32) for each in tracks]
+    longest = max(places, key=len)
+    bounds = [1 << 62]
+    if all(bool((each[1:] >= each[:-1]).all()) for each in places):
+        bounds = [*longest[_AT_ONCE::_AT_ONCE].tolist(), *bounds]
+    done = [0] * len(tracks)
+    for bound in bounds:
+        ends = [int(np.searchsorted(each, bound)) if len(bounds) > 1 else len(each) for each in places]
+        spans = [slice(start, end) for start, end in zip(done, ends, strict=True)]
+        done = ends
+        if not any(span.stop > span.start for span in spans):
+            continue
+        at = np.concatenate([each[span] for each, span in zip(places, spans, strict=True)])
+        order = np.argsort(at, kind="stable")
+        at = at[order]
+        long = np.concatenate([each[span] for each, span in zip(sizes, spans, strict=True)])[order].astype(np.int64)
+        whose = np.concatenate([np.full(span.stop - span.start, n) for n, span in enumerate(spans)])[order]
+        offsets = np.cumsum(long) - long + found.total
+        for n, each in enumerate(tracks):
+            first, counts = _chunks(offsets, whose, n, is_plain=bool(each.frame))
+            found.chunks[n][0].frombytes(first.astype(np.uint64).tobytes())
+            found.chunks[n][1].frombytes(counts.astype(np.uint32).tobytes())
+        found.total += int(long.sum())
+        breaks = np.flatnonzero(at[1:] != at[:-1] + long[:-1]).tolist()
+        starts, stops = at[[0, *(n + 1 for n in breaks)]].tolist(), (at + long)[[*breaks, -1]].tolist()
+        if found.stops and found.stops[-1] == starts[0]:
+            found.stops.pop()
+            del starts[0]
+        found.starts.extend(starts)
+        found.stops.extend(stops)
+    return found
+
+
+def _chunks(
+    offsets: NDArray[np.int64], whose: NDArray[np.int64], track: int, *, is_plain: bool
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """(offset in the data, samples) of each chunk of a track."""
     import numpy as np
 
     mine = np.flatnonzero(whose == track)
@@ -114,32 +185,31 @@ def _chunks(offsets: NDArray[np.int64], whose: NDArray[np.int32], track: int, *,
     place = np.arange(len(mine)) - np.flatnonzero(new)[run] if len(mine) else np.zeros(0, np.int64)
     new |= place % _MOST_TOGETHER == 0
     starts = np.flatnonzero(new)
-    return offsets[mine[starts]], np.diff([*starts, len(mine)])
+    return offsets[mine[starts]], np.diff(starts, append=len(mine))
 
 
-def _tables(tracks: Sequence[Written], chunks: Sequence[_Chunks], first: int, *, is_wide: bool) -> bytes:
+def _tables(tracks: Sequence[Written], chunks: Sequence[_Chunks], *, is_wide: bool) -> list[bytes | _Offsets]:
     lasting = [(each.start + _shown_to(each) - each.skipped) * _TICKS // each.scale for each in tracks]
     most = min(max(lasting, default=0), _TIMES_MOST)
     head = full(
         b"mvhd", 0, 0, struct.pack(">IIIIIH10x", 0, 0, _TICKS, most, 0x10000, 0x100), USUAL_MATRIX, bytes(24), struct.pack(">I", len(tracks) + 1),
     )  # fmt: skip
-    return box(
+    return _around(
         b"moov",
-        head,
-        *(_trak(each, n, lasting[n - 1], chunks[n - 1], first, is_wide=is_wide) for n, each in enumerate(tracks, 1)),
+        [head],
+        *(_trak(each, n, lasting[n - 1], chunks[n - 1], is_wide=is_wide) for n, each in enumerate(tracks, 1)),
     )
 
 
 def _shown_to(each: Written) -> int:
     """Ticks to the end of what is shown last."""
+    import numpy as np
+
     whole = sum(each.lasting)
     if not any(each.shifts):
         return whole
-    clock = end = 0
-    for lasting, shift in zip(each.lasting, each.shifts, strict=True):
-        end = max(end, clock + shift + lasting)
-        clock += lasting
-    return end
+    ends = np.cumsum(np.frombuffer(each.lasting, np.uint32), dtype=np.int64) + np.frombuffer(each.shifts, np.int64)
+    return int(ends.max())
 
 
 _MEDIA = {
@@ -149,7 +219,7 @@ _MEDIA = {
 _NAMES = {b"vide": b"VideoHandler\0", b"soun": b"SoundHandler\0"}
 
 
-def _trak(each: Written, number: int, lasting: int, chunks: _Chunks, first: int, *, is_wide: bool) -> bytes:
+def _trak(each: Written, number: int, lasting: int, chunks: _Chunks, *, is_wide: bool) -> list[bytes | _Offsets]:
     lasting = min(lasting, _TIMES_MOST)
     sound = 0x100 if each.kind == b"soun" else 0
     head = full(
@@ -172,50 +242,53 @@ def _trak(each: Written, number: int, lasting: int, chunks: _Chunks, first: int,
     kind = full(b"hdlr", 0, 0, bytes(4), each.kind, bytes(12), _NAMES.get(each.kind, b"DataHandler\0"))
     where = box(b"dinf", full(b"dref", 0, 0, struct.pack(">I", 1), full(b"url ", 0, 1)))
     media = _MEDIA.get(each.kind, full(b"nmhd", 0, 0))
-    inner = box(b"minf", media, where, _stbl(each, chunks, first, is_wide=is_wide))
-    return box(b"trak", head, edits, box(b"mdia", clock, kind, inner))
+    inner = _around(b"minf", [media, where], _stbl(each, chunks, is_wide=is_wide))
+    return _around(b"trak", [head, edits], _around(b"mdia", [clock, kind], inner))
 
 
-def _stbl(each: Written, chunks: _Chunks, first: int, *, is_wide: bool) -> bytes:
+def _stbl(each: Written, chunks: _Chunks, *, is_wide: bool) -> list[bytes | _Offsets]:
     import numpy as np
 
-    offsets, counts = chunks
-    parts = [full(b"stsd", 0, 0, struct.pack(">I", 1), each.entry)]
+    counts = np.frombuffer(chunks[1], np.uint32)
+    entry = full(b"stsd", 0, 0, struct.pack(">I", 1), each.entry)
+    parts: list[bytes | _Offsets]
+    sizes: list[bytes | _Offsets]
     if each.frame:
-        moments = np.frombuffer(each.sizes, np.uint32).astype(np.int64) // each.frame
-        parts.append(full(b"stts", 0, 0, struct.pack(">III", 1, int(moments.sum()), 1)))
-        counts = moments
-        sizes = full(b"stsz", 0, 0, struct.pack(">II", each.frame, int(moments.sum())))
+        counts = np.frombuffer(each.sizes, np.uint32) // each.frame
+        moments = int(counts.sum(dtype=np.int64))
+        parts = [full(b"stts", 0, 0, struct.pack(">III", 1, moments, 1))]
+        sizes = [full(b"stsz", 0, 0, struct.pack(">II", each.frame, moments))]
     else:
-        parts.append(full(b"stts", 0, 0, _runs(each.lasting, ">II")))
+        parts = _table(b"stts", _runs(each.lasting))
         if any(each.shifts):
-            negative = min(each.shifts) < 0
-            parts.append(full(b"ctts", int(negative), 0, _runs(each.shifts, ">Ii" if negative else ">II")))
+            parts += _table(b"ctts", _runs(each.shifts), version=int(min(each.shifts) < 0))
         if each.keys and not all(each.keys):
             numbers = (np.flatnonzero(np.frombuffer(each.keys, np.int8)) + 1).astype(">u4")
-            parts.append(full(b"stss", 0, 0, struct.pack(">I", len(numbers)), numbers.tobytes()))
+            parts += _table(b"stss", [struct.pack(">I", len(numbers)), numbers.tobytes()])
         listed = np.frombuffer(each.sizes, np.uint32).astype(">u4").tobytes()
-        sizes = full(b"stsz", 0, 0, struct.pack(">II", 0, len(each.sizes)), listed)
+        sizes = _table(b"stsz", [struct.pack(">II", 0, len(each.sizes)), listed])
     changes = np.flatnonzero(np.concatenate([[True], counts[1:] != counts[:-1]])) if len(counts) else np.zeros(0, int)
-    groups = b"".join(struct.pack(">III", n + 1, int(counts[n]), 1) for n in changes.tolist())
-    parts += [full(b"stsc", 0, 0, struct.pack(">I", len(changes)), groups), sizes]
-    placed = (offsets + first).astype(">u8" if is_wide else ">u4")
-    parts.append(full(b"co64" if is_wide else b"stco", 0, 0, struct.pack(">I", len(placed)), placed.tobytes()))
-    return box(b"stbl", *parts)
+    groups = np.empty((len(changes), 3), ">u4")
+    groups[:, 0], groups[:, 1], groups[:, 2] = changes + 1, counts[changes], 1
+    grouped = _table(b"stsc", [struct.pack(">I", len(changes)), groups.tobytes()])
+    placed = _table(b"co64" if is_wide else b"stco", [struct.pack(">I", len(chunks[0])), _Offsets(chunks[0], is_wide)])
+    return _around(b"stbl", [entry], parts, grouped, sizes, placed)
 
 
-def _runs(values: array[int], form: str) -> bytes:
-    """Values as a count of runs, and (how many, which) of each."""
+def _table(kind: bytes, rows: Sequence[bytes | _Offsets], *, version: int = 0) -> list[bytes | _Offsets]:
+    return _around(kind, [struct.pack(">I", version << 24)], rows)
+
+
+def _runs(values: array[int]) -> list[bytes]:
+    """The count of runs of equal values, and (how many, which) of each; negative ones as their complement."""
     import numpy as np
 
-    told = np.array(values, np.int64)
-    starts = np.flatnonzero(np.concatenate([[True], told[1:] != told[:-1]])) if len(told) else np.zeros(0, int)
-    counts = np.diff([*starts.tolist(), len(told)])
-    rows = b"".join(
-        struct.pack(form, int(count), int(told[start]))
-        for start, count in zip(starts.tolist(), counts.tolist(), strict=True)
-    )
-    return struct.pack(">I", len(starts)) + rows
+    told = np.frombuffer(values, np.dtype(f"{'u' if values.typecode == 'I' else 'i'}{values.itemsize}"))
+    starts = np.flatnonzero(np.concatenate([[True], told[1:] != told[:-1]])) if len(told) else np.zeros(0, np.int64)
+    rows = np.empty((len(starts), 2), ">u4")
+    rows[:, 0] = np.diff(starts, append=len(told))
+    rows[:, 1] = told[starts].astype(np.int64) & 0xFFFFFFFF
+    return [struct.pack(">I", len(starts)), rows.tobytes()]
 
 
 def _picture_entry(coding: bytes, shape: Shape, *inner: bytes) -> bytes:

@@ -11,7 +11,7 @@ import sys
 import zlib
 from array import array
 from collections.abc import Iterator
-from typing import BinaryIO, Literal
+from typing import BinaryIO, Literal, TypeVar
 
 import msgspec
 
@@ -22,6 +22,7 @@ from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
+_Bytes = TypeVar("_Bytes", bytes, memoryview)
 _PARENTS = frozenset({b"moov", b"trak", b"mdia", b"minf", b"stbl", b"moof", b"traf", b"mvex", b"dinf", b"edts"})
 TOP = frozenset(
     {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"moof", b"sidx", b"styp", b"mfra", b"uuid", b"meta", b"pnot",
@@ -84,20 +85,28 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     if moov is None:
         what = "its tables were never written" if data else "it holds no recording"
         raise Malformed(f"the recording was never finished: {what}", size)
-    tracks = [_track(body) for kind, body in inside(moov, 0) if kind == b"trak"]
+    tracks = samples = seconds = 0
+    codings = set[bytes]()
+    for kind, body in inside(memoryview(moov), 0):
+        if kind != b"trak":
+            continue
+        track = _track(body)
+        samples += _samples(read, track, data)
+        tracks += 1
+        codings.add(track.coding)
+        if track.scale:
+            seconds = max(seconds, track.length // track.scale)
     if not tracks:
         raise Malformed("the recording has no tracks")
-    samples = sum(_samples(read, track, data) for track in tracks)
     if not samples and not fragments:
         raise Malformed("the recording holds no samples")
-    seconds = max((track.length // track.scale for track in tracks if track.scale), default=0)
     extent = (
         f"{fragments} fragments whole in their boxes"
         if fragments
         else f"all {samples} samples lie where the tables say"
     )
     reason = f"read to the end: {extent}; pictures and sounds in them cannot be verified further"
-    coded = {track.coding for track in tracks} & _RARE.keys()
+    coded = codings & _RARE.keys()
     needs = (
         f"its pictures are packed as {_RARE[coded.pop()]}, for which many players lack the decoder" if coded else None
     )
@@ -105,16 +114,17 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         Glance(format=form, needs=needs, identity=_identity(moov)),
         State.INTACT,
         reason,
-        {"tracks": len(tracks), "seconds": seconds},
+        {"tracks": tracks, "seconds": seconds},
         has_text=False,
     )
 
 
 def _unpacked(moov: bytes, at: int) -> bytes:
     """Tables that older programs packed: cmov with the method (dcom) and the packed tables (cmvd), by the published format of .mov files."""
-    packed = next((body for kind, body in inside(moov, 0) if kind == b"cmov"), None)
-    if packed is None:
+    view = next((body for kind, body in inside(memoryview(moov), 0) if kind == b"cmov"), None)
+    if view is None:
         return moov
+    packed = bytes(view)
     found = dict(inside(packed, 0))
     how, data = found.get(b"dcom", b""), found.get(b"cmvd", b"")
     if how[:4] != b"zlib":
@@ -134,9 +144,11 @@ def _unpacked(moov: bytes, at: int) -> bytes:
 
 
 def _identity(moov: bytes) -> Marks:
-    boxes = list(inside(moov, 0))
-    heads = [body for kind, body in boxes if kind == b"mvhd"]
-    tracks = (inner for kind, body in boxes if kind == b"trak" for name, inner in inside(body, 0) if name == b"tkhd")
+    boxes = list(inside(memoryview(moov), 0))
+    heads = [bytes(body) for kind, body in boxes if kind == b"mvhd"]
+    tracks = (
+        bytes(inner) for kind, body in boxes if kind == b"trak" for name, inner in inside(body, 0) if name == b"tkhd"
+    )
     return of_movie(heads[0], tracks) if heads else ()
 
 
@@ -166,7 +178,8 @@ def box(read: ByteReader, at: int) -> tuple[bytes, int, int]:
     return kind, start, at + length
 
 
-def inside(body: bytes, base: int) -> Iterator[tuple[bytes, bytes]]:
+def inside(body: _Bytes, base: int) -> Iterator[tuple[bytes, _Bytes]]:
+    """(kind, content) of the boxes in one, of which no copy is made where it is a view. Raises `Malformed`."""
     at = 0
     while at + 8 <= len(body):
         length, kind = struct.unpack_from(">I4s", body, at)
@@ -174,7 +187,7 @@ def inside(body: bytes, base: int) -> Iterator[tuple[bytes, bytes]]:
         if length == 1 and at + 16 <= len(body):
             length, start = struct.unpack_from(">Q", body, at + 8)[0], at + 16
         if length == 0:
-            if at + 8 >= len(body) - 4 or not body[at:].strip(b"\0"):
+            if at + 8 >= len(body) - 4 or not bytes(body[at:]).strip(b"\0"):
                 return  # a list in the older form ends in a zero
             length = len(body) - at
         if length < start - at or at + length > len(body):
@@ -183,7 +196,7 @@ def inside(body: bytes, base: int) -> Iterator[tuple[bytes, bytes]]:
         at += length
 
 
-def _track(body: bytes) -> _Track:
+def _track(body: memoryview) -> _Track:
     track = _Track()
     stack = [body]
     try:
@@ -192,13 +205,13 @@ def _track(body: bytes) -> _Track:
                 if kind in _PARENTS:
                     stack.append(inner)
                 elif kind == b"hdlr" and not track.kind:
-                    track.kind = inner[8:12]
+                    track.kind = bytes(inner[8:12])
                 elif kind == b"mdhd":
                     at = 20 if inner[0] else 12
                     track.scale = struct.unpack_from(">I", inner, at)[0]
                     track.length = struct.unpack_from(">Q" if inner[0] else ">I", inner, at + 4)[0]
                 elif kind == b"stsd":
-                    _coding(track, inner)
+                    _coding(track, bytes(inner))
                 elif kind == b"stsz":
                     track.same_size, track.count = struct.unpack_from(">II", inner, 4)
                     if track.count > _MAX_SAMPLES:
@@ -220,7 +233,7 @@ def _track(body: bytes) -> _Track:
     return track
 
 
-def _numbers(code: Literal["I", "Q"], data: bytes, at: int, count: int) -> array[int]:
+def _numbers(code: Literal["I", "Q"], data: memoryview, at: int, count: int) -> array[int]:
     """So many numbers of four or eight bytes, the first byte the highest. Raises `struct.error` where they are not all there."""
     found = array(code)
     if at + count * found.itemsize > len(data):
@@ -308,7 +321,7 @@ def _is_filled(data: bytes, at: int, end: int, width: int) -> bool:
 def coded_pictures(moov: bytes) -> list[CodedPicture]:
     """The pictures of a recording that show that they are such, by its tables, in order. Raises `Malformed`."""
     found: list[CodedPicture] = []
-    for body in (body for kind, body in inside(_unpacked(moov, 0), 0) if kind == b"trak"):
+    for body in (body for kind, body in inside(memoryview(_unpacked(moov, 0)), 0) if kind == b"trak"):
         track = _track(body)
         begin = _BEGIN_WITH.get(track.coding, b"")
         if track.same_size or not (track.nal or begin):

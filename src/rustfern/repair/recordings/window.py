@@ -22,6 +22,7 @@ class Window:
             return b""
         inner = place - self._start
         if inner < 0 or inner + count > len(self._held):
+            self._held = b""  # not both at a time
             self._stream.seek(place)
             self._held = self._stream.read(max(_PIECE, count))
             self._start, inner = place, 0

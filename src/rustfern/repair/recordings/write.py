@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     _Chunks = tuple[array[int], array[int]]
 
 _TICKS = 1000
-_PIECE = 4 << 20
+_PIECE = 1 << 20
 _MOST_TOGETHER = 512
 """Samples of one chunk."""
 _AT_ONCE = 1 << 17

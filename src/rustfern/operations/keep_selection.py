@@ -35,6 +35,8 @@ class NameReader(Reader):
     def __init__(self, door: Sources, on_problem: Callable[[str, str], None]) -> None:
         super().__init__(door, on_problem)
         self.is_reading = False
+        self.is_blind = False
+        """Whether not even their first bytes are needed."""
         self.wanted: set[str] = set()
 
     @contextmanager
@@ -51,7 +53,7 @@ class NameReader(Reader):
         if self.is_reading:
             return super().content(entry, name)
         glance = Glance()
-        if entry.is_file:
+        if entry.is_file and not self.is_blind:
             with suppress(SourceError, OSError), self._door.of(entry).open(entry) as stream:
                 glance = formats.glance(stream, name)
         return Content(Glance(format=glance.format), State.UNREADABLE, "not read", entry.size), ()
@@ -109,6 +111,7 @@ def needed(
             if state.door.exists(path):
                 state.draft(path, state.home_of(path))
         drafts = without_other_people(state.drafts.values(), others)
+        reader.is_blind = True
         for draft in drafts:
             linker.copies.add_saved(draft)
     finally:

@@ -47,19 +47,23 @@ class Folder:
         now = self.again()
         for name in names:
             with now:
-                made = False
-                with contextlib.suppress(FileExistsError):
-                    if make:
-                        os.mkdir(now._at(name), mode, dir_fd=now.handle)
-                        made = True
                 inner = os.path.join(now.path, name)
                 if now.handle is None:
+                    if make:
+                        with contextlib.suppress(FileExistsError):
+                            os.mkdir(inner, mode)
                     if not stat.S_ISDIR(os.lstat(inner).st_mode):
                         raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), inner)
                     now = Folder(inner)
                     continue
-                handle = os.open(name, _FOLDER, dir_fd=now.handle)
-                if made:
+                try:
+                    handle = os.open(name, _FOLDER, dir_fd=now.handle)
+                except FileNotFoundError:
+                    if not make:
+                        raise
+                    with contextlib.suppress(FileExistsError):
+                        os.mkdir(name, mode, dir_fd=now.handle)
+                    handle = os.open(name, _FOLDER, dir_fd=now.handle)
                     sync_folder(now.handle)
             now = Folder(inner, handle)
         return now

@@ -83,9 +83,9 @@ class Lister:
                 if self._door.health.failing() and not ended:
                     self._on_problem(task.top, "listed no further, as its disk returned several read errors")
                     return
-                for folder, files, leftovers, documents, names in rows:
+                for folder, files, leftovers, documents, names, told in rows:
                     done.add(folder)
-                    yield Listed(folder, files, leftovers, _split(documents), _split(names))
+                    yield Listed(folder, files, leftovers, _split(documents), _split(names), told)
         finally:
             other.end()
         if not ended:
@@ -238,9 +238,9 @@ def _split(names: str) -> list[str]:
 
 
 Listing = tuple[
-    list[tuple[str, int, list[Leftover], str, str]], list[tuple[str, str]], list[tuple[int, str, str]], bool
+    list[tuple[str, int, list[Leftover], str, str, int]], list[tuple[str, str]], list[tuple[int, str, str]], bool
 ]
-"""What the second process tells: folders (names joined by `/`), problems, errors of the system, whether that was all."""
+"""What the second process tells: folders (names joined by `/`, a sum), problems, errors of the system, whether that was all."""
 
 
 def _tell(stream: BinaryIO, told: Listing) -> None:
@@ -253,7 +253,7 @@ def _tell(stream: BinaryIO, told: Listing) -> None:
 def _list_for(task: Task, sorting: Sorting, told: BinaryIO) -> None:
     """List for another process, and tell it batch by batch."""
     door = Sources()
-    rows: list[tuple[str, int, list[Leftover], str, str]] = []
+    rows: list[tuple[str, int, list[Leftover], str, str, int]] = []
     problems: list[tuple[str, str]] = []
     errors: list[tuple[int, str, str]] = []
     held = 0
@@ -263,7 +263,8 @@ def _list_for(task: Task, sorting: Sorting, told: BinaryIO) -> None:
         errors.append((error.errno or 0, error.strerror or "", folder))
 
     for listed in here(door, task, sorting, lambda folder, message: problems.append((folder, message)), on_error):
-        rows.append((listed.folder, listed.files, listed.leftovers, "/".join(listed.documents), "/".join(listed.names)))
+        documents, names = "/".join(listed.documents), "/".join(listed.names)
+        rows.append((listed.folder, listed.files, listed.leftovers, documents, names, listed.sum))
         held += len(listed.documents) + len(listed.names) + 20
         if held > _AT_ONCE:
             held = 0

@@ -31,11 +31,10 @@ from rustfern.search.patterns import (
 from rustfern.search.program_folders import is_of_programs, is_worth_it
 from rustfern.search.recorded_paths import RecordedPaths, home_finder, take_apart
 from rustfern.search.synced import synced_roots
-from rustfern.search.walk import Listed, Sorting, Task
+from rustfern.search.walk import Sorting, Task, sum_of_tree
 from rustfern.settings.interface import Settings
 from rustfern.sources.folder import with_companions
 from rustfern.sources.interface import OnProblem, Source
-from rustfern.sources.looked import sum_of
 from rustfern.sources.registry import Sources
 
 OnDocuments = Callable[[str, list[str]], None]
@@ -501,12 +500,12 @@ class Search(msgspec.Struct, dict=True):
         return known
 
     def _task(self, top: str) -> Task:
-        return Task(top, [top], frozenset(self.own_folders), self.thorough, tuple(home.path for home in self.homes))
+        own, homes = frozenset(self.own_folders), tuple(home.path for home in self.homes)
+        return Task(top, [top], own, self.thorough, homes, self.door.access.looked is not None)
 
     def listed_now(self) -> int:
         """The sum of all listings, as `listing` is after `rest`."""
-        listings = (each for top, _ in self._tops() for each in self._lister.listings(self._task(top)))
-        return sum(map(_sum_of, listings)) % _SUMS
+        return sum(sum_of_tree(self.door, self._task(top)) for top, _ in self._tops()) % _SUMS
 
     def rest(
         self,
@@ -523,9 +522,8 @@ class Search(msgspec.Struct, dict=True):
         homes = tuple(home.path for home in self.homes)
         for top, source in self._tops():
             for listed in self._lister.listings(self._task(top)):
-                folder, files, leftovers, documents, names = listed
-                if self.door.access.looked is not None:
-                    self.listing = (self.listing + _sum_of(listed)) % _SUMS
+                folder, files, leftovers, documents, names, told = listed
+                self.listing = (self.listing + told) % _SUMS
                 if (
                     names
                     and self._own_names < _MAX_OF_PROGRAMS
@@ -580,14 +578,6 @@ class Search(msgspec.Struct, dict=True):
                     on_documents(folder, documents)
                 if totals.directories % 500 == 0:
                     tick(totals.files)
-
-
-def _sum_of(listed: Listed) -> int:
-    """A sum of all that is told of a folder."""
-    told = [f"{name}/{place}" for name, place, _ in listed.leftovers]
-    return sum_of(
-        (listed.folder, f"/{listed.files}", *told, *(f"//{name}" for name in listed.documents), *listed.names)
-    )
 
 
 def names_of(gone: Collection[str], documents: Iterable[str]) -> list[str]:

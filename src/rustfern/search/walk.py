@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import lru_cache
+from hashlib import blake2b
 from typing import NamedTuple
 
 import msgspec
@@ -41,13 +42,16 @@ Leftover = tuple[str, str, dict[str, str]]
 
 
 class Listed(NamedTuple):
-    """One folder: how many files it has, its leftovers, the names that may be documents, in order, and all names where they are asked for."""
+    """One folder: how many files it has, its leftovers, the names that may be documents, in order, all names where they are asked for, and a sum of
+    all that lies in it where that is.
+    """
 
     folder: str
     files: int
     leftovers: list[Leftover]
     documents: list[str]
     names: list[str]
+    sum: int = 0
 
 
 def _any_in(text: str, parts: Iterable[str]) -> bool:
@@ -224,7 +228,7 @@ class Sorting(msgspec.Struct, dict=True):
 
 class Task(msgspec.Struct):
     """What is to be listed: the folders still to be done of the tree below `top`. In `own` folders nothing counts; `whole` asks for all
-    names, else only those in the folders of programs of these `homes` are told.
+    names, else only those in the folders of programs of these `homes` are told; `summed` for a sum of each folder.
     """
 
     top: str
@@ -232,6 +236,31 @@ class Task(msgspec.Struct):
     own: Collection[str] = ()
     whole: bool = False
     homes: tuple[str, ...] = ()
+    summed: bool = False
+
+
+def sum_of_tree(door: Sources, task: Task) -> int:
+    """The sum of the sums of all folders that `here` lists."""
+    source = door.around(os.path.join(task.top, "x"))
+    total, stack = 0, [task.top]
+    while stack:
+        folder = stack.pop()
+        found = source.list_folder(folder, folder == task.top, lambda _folder, _message: None)
+        if found is not None:
+            total += _sum_of(folder, *found)
+            if not _is_left_out(folder, task):
+                prefix = folder if folder.endswith(os.sep) else folder + os.sep
+                stack += [prefix + name for name in found[0]]
+    return total
+
+
+def _sum_of(folder: str, folders: Sequence[str], files: Sequence[str]) -> int:
+    told = os.fsencode("\0".join((folder, *sorted(folders), "", *sorted(files))))
+    return int.from_bytes(blake2b(told, digest_size=8).digest(), "big")
+
+
+def _is_left_out(folder: str, task: Task) -> bool:
+    return folder in task.own or folder.endswith(_DECOYS)
 
 
 def here(
@@ -267,8 +296,9 @@ def here(
                 stack.clear()
             continue
         folders, files = found
-        if folder in task.own or folder.endswith(_DECOYS):
-            yield Listed(folder, len(files), [], [], [])
+        told = _sum_of(folder, folders, files) if task.summed else 0
+        if _is_left_out(folder, task):
+            yield Listed(folder, len(files), [], [], [], told)
             continue
         prefix = folder if folder.endswith(sep) else folder + sep
         stack += [prefix + name for name in folders]
@@ -284,4 +314,4 @@ def here(
                 if name not in _NO_COPIES and (name.startswith(".") or neighbours.tells_of_copies(name)):
                     outer[prefix + name] = around
         whole = task.whole or (of_programs and is_worth_it(folder, files))
-        yield Listed(folder, len(files), leftovers, documents, files if whole else [])
+        yield Listed(folder, len(files), leftovers, documents, files if whole else [], told)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import io
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import BrokenExecutor, CancelledError
+from contextlib import contextmanager, suppress
 from operator import attrgetter
 from typing import TYPE_CHECKING, BinaryIO
 
@@ -15,6 +17,8 @@ from rustfern.cases.case_file import StoredCopy
 from rustfern.content import open as contents
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Content, Outlook, State
+from rustfern.engine.interface import EngineLost
+from rustfern.engine.local import LocalEngine, cores
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.interface import Limits
@@ -134,6 +138,70 @@ def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> 
         whole = os.path.abspath(path)
         left = outlook(stream, os.path.basename(path), content, door, entry=door.around(whole).entry(whole))
         return msgspec.structs.replace(seen, parts=tuple(parts(stream)), outlook=left)
+
+
+class _Asked(msgspec.Struct, frozen=True):
+    """What another process is to read, as `see` and `see_file` do where two are compared."""
+
+    door: Sources
+    path: str
+    copy: StoredCopy | None
+    bases: Sequence[StoredCopy]
+    keep: int
+
+    def preview(self) -> Preview:
+        """What is read. Raises `SourceError`."""
+        if self.copy is not None:
+            return see(self.door, self.copy, self.bases, self.keep, compared=True)
+        return see_file(self.door, self.path, self.keep, compared=True)
+
+
+@contextmanager
+def seen_meanwhile(
+    door: Sources, path: str, copy: StoredCopy | None, bases: Sequence[StoredCopy], keep: int
+) -> Iterator[Callable[[], Preview]]:
+    """Have a copy of the case, or the file `path`, read for comparing by another core while the other one is read here; what this gives is what was
+    read. Nothing is read there that is small, a plain text, or does not lie in a folder of this machine. What is given raises `SourceError`.
+    """
+    asked = _Asked(door, path, copy, bases, keep)
+    if not _is_worth_it(door, copy.path if copy is not None else os.path.abspath(path)):
+        yield asked.preview
+        return
+    try:
+        engine = LocalEngine(1)
+    except OSError:
+        yield asked.preview
+        return
+
+    def told() -> Preview:
+        try:
+            return msgspec.msgpack.decode(waits.result(), type=Preview)
+        except (BrokenExecutor, CancelledError, SourceError, OSError, ValueError):
+            return asked.preview()  # what is wrong is told here
+
+    with engine:
+        try:
+            waits = engine.submit(_encoded, asked)
+        except EngineLost:
+            yield asked.preview
+            return
+        yield told
+
+
+def _is_worth_it(door: Sources, path: str) -> bool:
+    from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
+
+    kind = format_of_extension(extension_of(path))
+    if kind is None or kind in TEXT_FORMATS or cores() < 2 or door.gentle.is_on:
+        return False
+    with suppress(SourceError):
+        source = door.around(path)
+        return door.may_be_written(source.root) and source.entry(path).size >= _LARGE_BYTES
+    return False
+
+
+def _encoded(asked: _Asked) -> bytes:
+    return msgspec.msgpack.encode(asked.preview())
 
 
 def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str) -> Iterator[Piece | Content]:

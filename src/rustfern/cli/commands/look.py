@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 
 import click
 import msgspec
@@ -21,7 +22,7 @@ from rustfern.formats.format_table import class_of
 from rustfern.formats.text_sink import Piece, fold
 from rustfern.operations import command_schema
 from rustfern.operations.life import Event
-from rustfern.operations.look import WHOLE_CHARACTERS, Preview, picture, recording, see, see_file
+from rustfern.operations.look import WHOLE_CHARACTERS, Preview, picture, recording, see, see_file, seen_meanwhile
 from rustfern.operations.session import set_scratch_outside_of
 
 _CHARACTERS = 6_000
@@ -99,7 +100,12 @@ def command(
     set_scratch_outside_of(this_run().session, [*roots, *(each for each in what if is_file(each))])
     try:
         keep = WHOLE_CHARACTERS if words or sheet or len(what) == 2 or (whole and as_json) else _CHARACTERS
-        found = [LookedUp.of(each, file, keep, compared=len(what) == 2) for each in what]
+        named = [Named.of(each, file) for each in what]
+        if len(named) == 2:
+            with named[1].seen_meanwhile(keep) as seen:
+                found = [named[0].looked_up(keep, compared=True), seen()]
+        else:
+            found = [named[0].looked_up(keep)]
         life = _life(found[0], what, file)
     finally:
         if file is not None:
@@ -171,6 +177,43 @@ class _Asked(msgspec.Struct, frozen=True):
     target: str | None
 
 
+class Named(msgspec.Struct, frozen=True):
+    """What a word names: a copy of the case, or (`copy` is None) any file; `bases` are the copies that it is rebuilt on."""
+
+    what: str
+    copy: StoredCopy | None
+    bases: tuple[StoredCopy, ...] = ()
+
+    @classmethod
+    def of(cls, what: str, file: CaseFile | None) -> Named:
+        """Raises `NotFound`."""
+        if file is None or is_file(what):
+            return cls(what, None)
+        copy = find_copy(file, what)
+        return cls(what, copy, tuple(other for other in file.copies(copy.number) if other.id in copy.facts.needs))
+
+    def looked_up(self, keep: int, *, compared: bool = False) -> LookedUp:
+        """Read it. Raises `NotFound`."""
+        door = this_run().session.sources
+        if (copy := self.copy) is not None:
+            return self._with(lambda: see(door, copy, self.bases, keep, compared=compared))
+        return self._with(lambda: see_file(door, self.what, keep, compared=compared))
+
+    @contextmanager
+    def seen_meanwhile(self, keep: int) -> Iterator[Callable[[], LookedUp]]:
+        """As `operations.look.seen_meanwhile`."""
+        with seen_meanwhile(this_run().session.sources, self.what, self.copy, self.bases, keep) as seen:
+            yield lambda: self._with(seen)
+
+    def _with(self, seen: Callable[[], Preview]) -> LookedUp:
+        if self.copy is not None:
+            return LookedUp(self.copy.id, self.copy.document.name, seen(), self.copy, self.bases)
+        try:
+            return LookedUp(self.what, os.path.basename(self.what), seen(), None)
+        except SourceError as error:
+            raise NotFound(error.what, self.what, "Give the path of a file that can be read") from error
+
+
 class LookedUp(msgspec.Struct, frozen=True):
     """One thing looked at: a copy of the case, or (`copy` is None) any file; `bases` are the copies that it is rebuilt on."""
 
@@ -179,19 +222,6 @@ class LookedUp(msgspec.Struct, frozen=True):
     seen: Preview
     copy: StoredCopy | None
     bases: tuple[StoredCopy, ...] = ()
-
-    @classmethod
-    def of(cls, what: str, file: CaseFile | None, keep: int, *, compared: bool) -> LookedUp:
-        """Read what a word names. Raises `NotFound`."""
-        door = this_run().session.sources
-        if file is None or is_file(what):
-            try:
-                return cls(what, os.path.basename(what), see_file(door, what, keep, compared=compared), None)
-            except SourceError as error:
-                raise NotFound(error.what, what, "Give the path of a file that can be read") from error
-        copy = find_copy(file, what)
-        bases = tuple(other for other in file.copies(copy.number) if other.id in copy.facts.needs)
-        return cls(copy.id, copy.document.name, see(door, copy, bases, keep, compared=compared), copy, bases)
 
     def again(self) -> LookedUp:
         """The same, with all of its text."""

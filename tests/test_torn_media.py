@@ -279,7 +279,7 @@ def test_sizes_that_stood_in_the_index_alone(
 @pytest.mark.skipif(not can_show(), reason="no decoder is installed")
 @pytest.mark.parametrize("options", [
     {"preset": "veryfast"}, {"preset": "slow", "crf": "29"}, {"preset": "medium", "b": "300k", "profile": "main"}, {"preset": "faster", "bf": "0", "slices": "3"},
-    {"profile": "baseline"},
+    {"profile": "baseline"}, {"profile": "baseline", "refs": "1", "x264-params": "bframes=0:no-deblock=1"},
 ])  # fmt: skip
 def test_the_heads_of_slices_tell_how_an_encoder_codes_that_tells_nothing(options: dict[str, str]) -> None:
     import av
@@ -289,14 +289,14 @@ def test_the_heads_of_slices_tell_how_an_encoder_codes_that_tells_nothing(option
     whole = silent(filmed("libx264", 320, 240, options))
     data, out = without_tables(whole), io.BytesIO()
     job = Job(io.BytesIO(data), len(data), "slip.mp4", "mp4")
-    if options.get("profile") == "baseline":  # without arithmetic code pictures read with any brightness
-        with pytest.raises(NothingLeft, match="--like"):
-            movie.repair(job, out)
-        return
     told = movie.repair(job, out)
-    assert samples(out.getvalue(), b"vide") == samples(whole, b"vide") and LossKind.TRIED in {
-        each.kind for each in told.lost
-    }
+    # Without arithmetic code pictures read with any strength, which is said; this encoder has another one than cameras.
+    plain = options.get("profile") == "baseline"
+    doubt = LossKind.STRENGTH if plain else LossKind.TRIED
+    assert samples(out.getvalue(), b"vide") == samples(whole, b"vide") and doubt in {each.kind for each in told.lost}
+    if plain:
+        assert struct.unpack_from(">HH", tracks(out.getvalue())[0].entry, 32) == (320, 240)
+        return
     with av.open(io.BytesIO(out.getvalue())) as mended, av.open(io.BytesIO(whole)) as first:
         shown = [
             np.array([each.to_ndarray()[:240] for each in film.decode(video=0)], float) for film in (mended, first)

@@ -66,6 +66,7 @@ _SAID = {
     LossKind.EDGE: "certainty: its size stood in the index, and the pictures tell only whole blocks: up to {count:,} rows and columns at the right and lower edge may be filling, or be hidden",
     LossKind.UNLIKE: "certainty: {text} does not fit this recording and was not used",
     LossKind.TRIED: "certainty: how its pictures are coded was found by trying, so colours may be too strong or too weak: compare, or name a healthy recording with --like",
+    LossKind.STRENGTH: "certainty: how strongly its pictures are coded nothing in it tells, and the usual strength was taken: where they look washed out, harsh or smeared, name a healthy recording by the same camera with --like",
     LossKind.UNHEARD: "its sound ({text}): nothing in the bytes marks where such sound begins and ends",
     LossKind.PACE: "certainty: how fast it plays is a guess, as nothing in it tells: compare it with how long it was",
     LossKind.LIKE: "certainty: how it must be read was taken from {text}, so see whether it plays",

@@ -103,6 +103,7 @@ class LossKind(StrEnum):
     UNLIKE = "unlike"
     UNHEARD = "unheard"
     TRIED = "tried"
+    STRENGTH = "strength"
     EDGE = "edge"
     AREA = "area"
     LARGE = "large picture"

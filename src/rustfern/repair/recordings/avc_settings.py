@@ -16,7 +16,7 @@ from rustfern.formats.media.coded_video import Avc, Bits, NoUnit
 from rustfern.repair.recordings.set_bits import SetBits
 
 _B, _I = 1, 2
-_FEWEST, _SURE_ONES = 4, 24
+_FEWEST, _FEWEST_PLAIN, _SURE_ONES = 4, 12, 24
 _REFERENCES = (1, 2, 3, 4, 5, 6, 8, 16)
 _MOST_REFERENCES, _HELD = 32, 4
 _USUAL_QUALITY = 26
@@ -97,11 +97,14 @@ def made(facts: Facts, width: int, height: int) -> Avc:
 
 
 class _Slice(msgspec.Struct, frozen=True):
-    """What one way of reading the head of a slice gives: its kind, ones in front of its code, whether it uses the usual number of references."""
+    """What one way of reading the head of a slice gives: its kind, ones in front of its code, whether it uses the usual number of references, its place
+    in the order of showing.
+    """
 
     kind: int
     ones: int
     is_usual: bool
+    order: int = 0
 
 
 def _slice(unit: bytes, facts: Facts) -> _Slice:
@@ -136,20 +139,22 @@ def _slice(unit: bytes, facts: Facts) -> _Slice:
             bits.take(2)
         elif bits.take(1):
             _told(bits, 0, (1, 2, 3, 4, 5, 6))
-    if kind != _I and bits.number() > 2:
+    if facts.cabac and kind != _I and bits.number() > 2:
         raise NoUnit
     if not -51 <= bits.signed() <= 51:
         raise NoUnit
     if facts.filters and (how := bits.number()) != 1 and (how > 2 or max(abs(bits.signed()), abs(bits.signed())) > 6):
         raise NoUnit
     ones = 0
+    if not facts.cabac:
+        return _Slice(kind, 0, is_usual, order)
     while bits.at % 8:
         if not bits.take(1):
             raise NoUnit
         ones += 1
     if bits.at // 8 + 3 < len(unit) and bits.take(9) >= _NEVER:
         raise NoUnit
-    return _Slice(kind, ones, is_usual)
+    return _Slice(kind, ones, is_usual, order)
 
 
 def _told(bits: Bits, last: int, kinds: tuple[int, ...]) -> None:
@@ -224,6 +229,54 @@ def proved(units: Sequence[bytes], pause: Callable[[], None]) -> list[Facts]:
         reorder, held = 2 * has_between, max(references, _HELD)
         found.append((sum(each.ones for each in slices), replace(facts, held=held, reorder=reorder)))
     return [facts for ones, facts in found if ones >= _SURE_ONES]
+
+
+def plain(units: Sequence[bytes], pause: Callable[[], None]) -> list[Facts]:
+    """The facts that the first slices of some pictures without arithmetic code leave open, one behind the other from the first that needs no other one, as
+    cameras code them: shown as they come, without weights. Only a decoder tells which of them is right, and nothing tells their `quality`.
+    """
+    number_bits = _number_bits(units)
+    if not number_bits or len(units) < _FEWEST_PLAIN:
+        return []
+    found: list[Facts] = []
+    for filters, references in product((True, False), _REFERENCES):
+        in_order, unordered = list[Facts](), list[Facts]()
+        for order_bits in (0, *range(4, 17)):
+            pause()
+            facts = Facts(
+                number_bits, order_bits, False, filters, references=references, held=max(references, _HELD), profile=66
+            )
+            try:
+                slices = [_slice(unit, facts) for unit in units]
+            except NoUnit:
+                continue
+            if any(each.kind == _B for each in slices):
+                continue
+            if not order_bits:
+                unordered.append(facts)
+            elif _is_counted([each.order for each in slices], [unit[0] & 31 == 5 for unit in units], 1 << order_bits):
+                in_order.append(facts)
+        # Numbers that count the pictures are no chance (those that do by twos, do so one by one where the last bit is left out).
+        found += in_order or unordered
+    return found
+
+
+def _is_counted(orders: Sequence[int], begins: Sequence[bool], many: int) -> bool:
+    """Whether numbers count pictures one by one, or by twos, from each that begins anew."""
+    steps = {
+        (after - before) % many for before, after, new in zip(orders, orders[1:], begins[1:], strict=False) if not new
+    }
+    return steps in ({1}, {2})
+
+
+def is_arithmetic(coding: Avc) -> bool:
+    """Whether pictures are in arithmetic code by their settings (7.3.2.2)."""
+    for unit in coding.pictures.values():
+        bits = Bits(unit[1:])
+        bits.number()
+        bits.number()
+        return bool(bits.take(1))
+    return False
 
 
 def variants(facts: Facts) -> Iterator[Facts]:

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from rustfern.formats.media.coded_video import Avc, Hevc
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft
 from rustfern.repair.recordings import hevc_settings
+from rustfern.repair.recordings.avc_settings import is_arithmetic
 from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.layout import Layout
 from rustfern.repair.recordings.more_ways import Obus
@@ -134,7 +135,7 @@ def _by_encoder(
                 if shown not in (*sizes, *USUAL_SIZES) or shown[0] % _BLOCK or shown[1] % _BLOCK:
                     lost.append(Loss(LossKind.EDGE, count=_BLOCK - 1))
                 if options_in(window, start) is None:
-                    lost.append(Loss(LossKind.TRIED))
+                    lost.append(Loss(LossKind.TRIED if is_arithmetic(coding) else LossKind.STRENGTH))
                 return told[1]
         return None
     proved = hevc_settings.found_settings(window, pictures.places[first:], pictures.sizes[first:], sizes, job.budget)

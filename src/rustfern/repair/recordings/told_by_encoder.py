@@ -18,7 +18,7 @@ from rustfern.formats.drawn_aside import made_aside
 from rustfern.formats.media.coded_video import Avc
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Budget
-from rustfern.repair.recordings.avc_settings import Facts, made, proved, variants
+from rustfern.repair.recordings.avc_settings import Facts, made, plain, proved, variants
 from rustfern.repair.recordings.set_bits import USUAL_SIZES
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, entry_of_units, write
@@ -139,12 +139,14 @@ def _by_heads(
         if unit is None:
             return
         units.append(unit)
-    found = proved(units, budget.spend)[:_MOST_WAYS]
-    if not found:
-        return
     sizes = list(dict.fromkeys((*known, *USUAL_SIZES)))
     # The first picture needs no other one: it reads the same way whatever the heads say of others.
-    tried = [(facts, size) for facts in variants(found[0]) for size in sizes]
+    if found := proved(units, budget.spend)[:_MOST_WAYS]:
+        tried = [(facts, size) for facts in variants(found[0]) for size in sizes]
+    else:
+        found = plain(units, budget.spend)
+        first_ways = {(facts.filters, facts.order_bits): facts for facts in reversed(found)}
+        tried = [(facts, size) for facts in first_ways.values() for size in sizes]
     together = max(1, min(len(sizes) * 2, _HELD // max(lengths[0], 1)))
     least = budget.left() * _FOR_THE_REST
     for first in range(0, len(tried), together):
@@ -155,6 +157,8 @@ def _by_heads(
         good = [way for way, is_read in zip(some, read, strict=False) if is_read]
         for facts, size in good:
             for each in found:
+                if (each.filters, each.order_bits) != (facts.filters, facts.order_bits) and not each.cabac:
+                    continue
                 yield replace(each, quality=facts.quality, high=facts.high, profile=facts.profile), size
         if good:
             return  # the usual ones come first: more would only find others that read by chance
@@ -192,13 +196,18 @@ def _as_tall_as_it_is(
     """
     rows = _blocks(size)[1]
     taller = [(size[0], 16 * count) for count in range(rows + 1, min(_TALLER * rows, _MOST_ROWS) + 1)]
-    for first in range(0, len(taller), together):
-        some = taller[first : first + together]
-        read = _read(window, places, lengths, [(facts, each) for each in some], budget)
-        for each, is_read in zip(some, read, strict=False):
+    # One row more is hardly ever read: that alone is tried first.
+    done, some = 0, 1
+    while done < len(taller):
+        batch = taller[done : done + some]
+        read = _read(window, places, lengths, [(facts, each) for each in batch], budget)
+        for each, is_read in zip(batch, read, strict=False):
             if not is_read:
                 return size
             size = each
+        if len(read) < len(batch):
+            break
+        done, some = done + len(batch), min(2 * some, together)
     return None
 
 

@@ -215,7 +215,7 @@ def test_a_sample_of_other_settings_is_refused(like: str, tmp_path: Path, rustfe
     assert run.status == 0 and any(like in each and "not used" in each for each in told["lost"])
     assert samples(made, b"vide") == samples(recordings()["crane.mp4"], b"vide")
     # What nothing proves is not read with settings of another recording.
-    untold = silent(without_tables(filmed("libx264", 160, 120, {"profile": "baseline"})))
+    untold = silent(without_tables(filmed("libx264", 160, 120, {"profile": "main", "x264-params": "cabac=0"})))
     like = like.replace("launch", "two-sounds")
     (tmp_path / "other" / like).write_bytes(recordings()[like])
     _, told, run = repaired(tmp_path, rustfern, "silent.mp4", untold, "--like", tmp_path / "other" / like)
@@ -277,16 +277,20 @@ def test_sizes_that_stood_in_the_index_alone(
 
 
 @pytest.mark.skipif(not can_show(), reason="no decoder is installed")
-@pytest.mark.parametrize("options", [
-    {"preset": "veryfast"}, {"preset": "slow", "crf": "29"}, {"preset": "medium", "b": "300k", "profile": "main"}, {"preset": "faster", "bf": "0", "slices": "3"},
-    {"profile": "baseline"}, {"profile": "baseline", "refs": "1", "x264-params": "bframes=0:no-deblock=1"},
+@pytest.mark.parametrize("options,size", [
+    ({"preset": "veryfast"}, (320, 240)), ({"preset": "slow", "crf": "29"}, (320, 240)),
+    ({"preset": "medium", "b": "300k", "profile": "main"}, (320, 240)), ({"preset": "faster", "bf": "0", "slices": "3"}, (320, 240)),
+    ({"profile": "baseline"}, (320, 240)), ({"profile": "baseline"}, (336, 208)),
+    ({"profile": "baseline", "refs": "1", "x264-params": "bframes=0:no-deblock=1"}, (320, 240)),
 ])  # fmt: skip
-def test_the_heads_of_slices_tell_how_an_encoder_codes_that_tells_nothing(options: dict[str, str]) -> None:
+def test_the_heads_of_slices_tell_how_an_encoder_codes_that_tells_nothing(
+    options: dict[str, str], size: tuple[int, int]
+) -> None:
     import av
 
     if "libx264" not in av.codecs_available:
         pytest.skip("the encoder is missing")
-    whole = silent(filmed("libx264", 320, 240, options))
+    whole = silent(filmed("libx264", *size, options))
     data, out = without_tables(whole), io.BytesIO()
     job = Job(io.BytesIO(data), len(data), "slip.mp4", "mp4")
     told = movie.repair(job, out)
@@ -295,11 +299,11 @@ def test_the_heads_of_slices_tell_how_an_encoder_codes_that_tells_nothing(option
     doubt = LossKind.STRENGTH if plain else LossKind.TRIED
     assert samples(out.getvalue(), b"vide") == samples(whole, b"vide") and doubt in {each.kind for each in told.lost}
     if plain:
-        assert struct.unpack_from(">HH", tracks(out.getvalue())[0].entry, 32) == (320, 240)
+        assert struct.unpack_from(">HH", tracks(out.getvalue())[0].entry, 32) == size
         return
     with av.open(io.BytesIO(out.getvalue())) as mended, av.open(io.BytesIO(whole)) as first:
         shown = [
-            np.array([each.to_ndarray()[:240] for each in film.decode(video=0)], float) for film in (mended, first)
+            np.array([each.to_ndarray()[: size[1]] for each in film.decode(video=0)], float) for film in (mended, first)
         ]
     assert shown[0].shape == shown[1].shape and np.abs(shown[0] - shown[1]).mean() < 0.5
 

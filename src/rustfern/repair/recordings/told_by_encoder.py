@@ -7,30 +7,33 @@ Source: x264, encoder/set.c (how it fills parameter sets); `avc_settings`.
 
 from __future__ import annotations
 
-import io
 import re
-from array import array
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
+import msgspec
 from msgspec.structs import replace
 
 from rustfern.formats.drawn_aside import made_aside
-from rustfern.formats.media.coded_video import Avc
+from rustfern.formats.media.coded_video import Avc, Bits, NoUnit
 from rustfern.formats.media.frame import can_show
 from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.avc_settings import Facts, made, plain, proved, variants
 from rustfern.repair.recordings.set_bits import USUAL_SIZES
+from rustfern.repair.recordings.trial import by_each
 from rustfern.repair.recordings.window import Window
-from rustfern.repair.recordings.write import Written, box, entry_of_units, write
+from rustfern.repair.recordings.write import entry_of_units
 
 _OPTIONS = re.compile(rb"x264 - core \d{1,5}[^\0]{0,300}? - options: ([ -~]{40,2000})")
 _SOUGHT = 256 << 10
 _WIDEST, _TALLEST = 45, 45
 """Blocks of 16 pixels across and down up to which all sizes are tried."""
-_AT_A_TIME, _PATIENCE, _MOST, _HELD = 400, 30, 4 << 20, 48 << 20
+_AT_A_TIME, _PATIENCE, _MOST = 400, 30, 4 << 20
 _TALLER, _MOST_ROWS = 6, 270
 _BEGUN, _TO_BE_SURE, _HEADS, _SLICE_HEAD = 4, 24, 40, 96
 """Pictures that sizes are tried with, all that heads leave open too, and whose heads are read; bytes of a head, at most."""
+_FEW_ROWS, _MOST_ACROSS, _LIKELIEST = 4, 256, 4
+"""Rows and columns of blocks with which widths are tried, and facts of which all are."""
 _MOST_WAYS, _FOR_THE_REST = 8, 0.5
 """Ways to read heads that are tried; the share of the time that trials leave for all else."""
 
@@ -110,16 +113,36 @@ def found_settings(
     if options is not None:
         facts = facts_of(options)
         ways = [(facts, size) for size in dict.fromkeys(_sizes(known))] if facts is not None else []
-    else:
-        ways = list(_by_heads(window, places, lengths, known, budget))
-    together = max(1, min(_AT_A_TIME, _HELD // max(sum(begun[1]), 1)))
+        yield from _tall(window, begun, ways, known, budget)
+        return
+    heads = _by_heads(window, places, lengths, budget)
+    if heads is None:
+        return
+    is_told = False
+    for coding in _tall(window, begun, list(heads.usual(window, places, lengths, known, budget)), known, budget):
+        is_told = True
+        yield coding
+    if not is_told:
+        told = list(_tall(window, begun, heads.of_any_size(window, places, lengths, budget), known, budget))
+        if len({coding.shape for coding in told}) == 1:
+            yield from told
+
+
+def _tall(
+    window: Window,
+    begun: tuple[Sequence[int], Sequence[int]],
+    ways: Sequence[tuple[Facts, tuple[int, int]]],
+    known: Sequence[tuple[int, int]],
+    budget: Budget,
+) -> Iterator[Avc]:
+    """The parameter sets of those ways by which a decoder reads some pictures, as tall as these are."""
     seen = set[tuple[Facts, tuple[int, int]]]()
-    for first in range(0, len(ways), together):
-        some = ways[first : first + together]
+    for first in range(0, len(ways), _AT_A_TIME):
+        some = ways[first : first + _AT_A_TIME]
         for (facts, size), is_read in zip(some, _read(window, *begun, some, budget), strict=False):
             if not is_read or (facts, _blocks(size)) in seen:
                 continue
-            whole = _as_tall_as_it_is(window, *begun, facts, size, together, budget)
+            whole = _as_tall_as_it_is(window, *begun, facts, size, budget)
             if whole is None:
                 return  # nothing tells one size from another
             if (facts, _blocks(whole)) in seen:
@@ -129,39 +152,106 @@ def found_settings(
             yield made(facts, *size)
 
 
-def _by_heads(
-    window: Window, places: Sequence[int], lengths: Sequence[int], known: Sequence[tuple[int, int]], budget: Budget
-) -> Iterator[tuple[Facts, tuple[int, int]]]:
-    """(facts that the heads of slices leave open, a usual size) with which the first picture, which needs no other one, can be read."""
+class _Heads(msgspec.Struct, frozen=True):
+    """What the heads of slices leave open: facts (`found`), and those of them that matter to a picture which needs no other one (`alone`), the
+    likeliest first.
+    """
+
+    found: list[Facts]
+    alone: list[Facts]
+
+    def usual(
+        self,
+        window: Window,
+        places: Sequence[int],
+        lengths: Sequence[int],
+        known: Sequence[tuple[int, int]],
+        budget: Budget,
+    ) -> Iterator[tuple[Facts, tuple[int, int]]]:
+        """Facts and usual sizes with which the first picture, which needs no other one, can be read."""
+        sizes = list(dict.fromkeys((*known, *USUAL_SIZES)))
+        tried = [(facts, size) for facts in self.alone for size in sizes]
+        together = 4 * len(sizes)
+        least = budget.left() * _FOR_THE_REST
+        for first in range(0, len(tried), together):
+            if budget.left() < least:
+                return
+            some = tried[first : first + together]
+            read = _read(window, places[:1], lengths[:1], some, budget)
+            good = [way for way, is_read in zip(some, read, strict=False) if is_read]
+            for way in good:
+                yield from self._ways(*way)
+            if good:
+                return  # the usual ones come first: more would only find others that read by chance
+
+    def _ways(self, facts: Facts, size: tuple[int, int]) -> Iterator[tuple[Facts, tuple[int, int]]]:
+        """All that is open where the first picture reads by some facts."""
+        for each in self.found:
+            if each.cabac or (each.filters, each.order_bits) == (facts.filters, facts.order_bits):
+                yield replace(each, quality=facts.quality, high=facts.high, profile=facts.profile), size
+
+    def of_any_size(
+        self, window: Window, places: Sequence[int], lengths: Sequence[int], budget: Budget
+    ) -> list[tuple[Facts, tuple[int, int]]]:
+        """The same with the sizes of which most is read. Of a picture that is too low a decoder leaves out the rest, and does not complain: so a few rows
+        tell which widths are possible, and of each how tall it can be is found by halves. The right one reads all of the picture; where flat
+        pictures read by another width too, that ends before.
+        """
+        begun = places[:_BEGUN], lengths[:_BEGUN]
+        last = max(_last_part(window, place, place + length) for place, length in zip(*begun, strict=True))
+        tried = [
+            (facts, (16 * across, 16 * max(_FEW_ROWS, last // across + 1)))
+            for facts in self.alone[:_LIKELIEST]
+            for across in range(4, _MOST_ACROSS + 1)
+        ]
+        wide = [
+            way for alone in self._read_by(window, places[:1], lengths[:1], tried, budget) for way in self._ways(*alone)
+        ]
+        # One that needs no other one a decoder reads however tall it is said to be: those behind it tell.
+        good = {way: (way[1][1] // 16, _MOST_ROWS) for way in self._read_by(window, *begun, wide, budget)}
+        while any(low + 1 < high for low, high in good.values()):
+            asked = {
+                (facts, (width, 16 * ((low + high) // 2))): (facts, (width, height))
+                for (facts, (width, height)), (low, high) in good.items()
+                if low + 1 < high
+            }
+            read = set(self._read_by(window, *begun, list(asked), budget))
+            for way, key in asked.items():
+                low, high = good[key]
+                good[key] = (way[1][1] // 16, high) if way in read else (low, way[1][1] // 16)
+        most = max((width * low for (_, (width, _)), (low, _) in good.items()), default=0)
+        return [(facts, (width, 16 * low)) for (facts, (width, _)), (low, _) in good.items() if width * low == most]
+
+    @staticmethod
+    def _read_by(
+        window: Window,
+        places: Sequence[int],
+        lengths: Sequence[int],
+        ways: Sequence[tuple[Facts, tuple[int, int]]],
+        budget: Budget,
+    ) -> list[tuple[Facts, tuple[int, int]]]:
+        """Those of the ways by which a decoder reads some pictures."""
+        batches = (ways[first : first + _AT_A_TIME] for first in range(0, len(ways), _AT_A_TIME))
+        return [
+            way
+            for batch in batches
+            for way, is_read in zip(batch, _read(window, places, lengths, batch, budget), strict=False)
+            if is_read
+        ]
+
+
+def _by_heads(window: Window, places: Sequence[int], lengths: Sequence[int], budget: Budget) -> _Heads | None:
     units = []
     for place, length in zip(places[:_HEADS], lengths[:_HEADS], strict=True):
         unit = _first_slice(window, place, place + length)
         if unit is None:
-            return
+            return None
         units.append(unit)
-    sizes = list(dict.fromkeys((*known, *USUAL_SIZES)))
     # The first picture needs no other one: it reads the same way whatever the heads say of others.
     if found := proved(units, budget.spend)[:_MOST_WAYS]:
-        tried = [(facts, size) for facts in variants(found[0]) for size in sizes]
-    else:
-        found = plain(units, budget.spend)
-        first_ways = {(facts.filters, facts.order_bits): facts for facts in reversed(found)}
-        tried = [(facts, size) for facts in first_ways.values() for size in sizes]
-    together = max(1, min(len(sizes) * 2, _HELD // max(lengths[0], 1)))
-    least = budget.left() * _FOR_THE_REST
-    for first in range(0, len(tried), together):
-        if budget.left() < least:
-            return
-        some = tried[first : first + together]
-        read = _read(window, places[:1], lengths[:1], some, budget)
-        good = [way for way, is_read in zip(some, read, strict=False) if is_read]
-        for facts, size in good:
-            for each in found:
-                if (each.filters, each.order_bits) != (facts.filters, facts.order_bits) and not each.cabac:
-                    continue
-                yield replace(each, quality=facts.quality, high=facts.high, profile=facts.profile), size
-        if good:
-            return  # the usual ones come first: more would only find others that read by chance
+        return _Heads(found, list(variants(found[0])))
+    found = plain(units, budget.spend)
+    return _Heads(found, list({(facts.filters, facts.order_bits): facts for facts in reversed(found)}.values()))
 
 
 def _first_slice(window: Window, place: int, end: int) -> bytes | None:
@@ -177,6 +267,19 @@ def _first_slice(window: Window, place: int, end: int) -> bytes | None:
     return None
 
 
+def _last_part(window: Window, place: int, end: int) -> int:
+    """The number of the block with which the last part of a picture begins (7.3.3, first_mb_in_slice); its units have lengths of four bytes."""
+    last = 0
+    while place + 4 < end:
+        length = int.from_bytes(window.at(place, 4), "big")
+        unit = window.at(place + 4, min(length, _SLICE_HEAD))
+        if unit and unit[0] & 31 in (1, 5):
+            with suppress(NoUnit):
+                last = max(last, Bits(unit[1:]).number())
+        place += 4 + length
+    return last
+
+
 def _blocks(size: tuple[int, int]) -> tuple[int, int]:
     """Blocks of 16 pixels across and down."""
     return -(-size[0] // 16), -(-size[1] // 16)
@@ -188,7 +291,6 @@ def _as_tall_as_it_is(
     lengths: Sequence[int],
     facts: Facts,
     size: tuple[int, int],
-    together: int,
     budget: Budget,
 ) -> tuple[int, int] | None:
     """The tallest size of this width that the pictures read with: of one that is too low a decoder leaves out the rest, and does not complain. None where
@@ -207,7 +309,7 @@ def _as_tall_as_it_is(
             size = each
         if len(read) < len(batch):
             break
-        done, some = done + len(batch), min(2 * some, together)
+        done, some = done + len(batch), min(2 * some, _AT_A_TIME)
     return None
 
 
@@ -220,18 +322,13 @@ def _read(
 ) -> list[bool]:
     """Whether a decoder reads pictures by each of some facts and sizes."""
     budget.spend()
-    films = bytearray()
-    for facts, (width, height) in ways:
-        entry = entry_of_units(made(facts, width, height))
+    pictures = [window.at(place, length) for place, length in zip(places, lengths, strict=True)]
+    settings = []
+    for facts, size in ways:
+        entry = entry_of_units(made(facts, *size))
         if entry is None:
             return []
-        film = io.BytesIO()
-        count = len(places)
-        track = Written(
-            b"vide", entry, 30, width, height, array("Q", places), array("I", lengths), array("I", [1] * count), array("q", [0] * count), array("b"),
-        )  # fmt: skip
-        write(film, window, box(b"ftyp", b"isom\0\0\2\0isom"), [track], lambda: None)
-        films += len(film.getvalue()).to_bytes(4, "big") + film.getvalue()
+        settings.append(entry[entry.index(b"avcC") + 4 :])
     patience = min(_PATIENCE, max(budget.left(), 0.5))
-    told = made_aside("rustfern.repair.recordings.trial", b"many" + bytes(films), patience) or b""
+    told = made_aside("rustfern.repair.recordings.trial", by_each(pictures, settings), patience) or b""
     return [each == b"1" for each in told.split()]

@@ -5,7 +5,8 @@ from __future__ import annotations
 import io
 import sys
 from array import array
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -120,24 +121,70 @@ def _is_little(told: Sequence[Tried], share: float) -> bool:
     return told[-1].shown >= _NEARLY * told[0].shown or share <= _FEW
 
 
+def by_each(pictures: Sequence[bytes], settings: Sequence[bytes]) -> bytes:
+    """What asks the process of its own whether pictures of H.264 can be read with each of some settings (what stands in an avcC box)."""
+    told = [b"each", len(pictures).to_bytes(4, "big")]
+    for each in (*pictures, *settings):
+        told += [len(each).to_bytes(4, "big"), each]
+    return b"".join(told)
+
+
 def main() -> None:
     """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0), and how many are shown. Behind the
-    word `many` several come in, each after its length: of each goes out whether all of it can be read.
+    word `each` pictures come in and settings (`by_each`): of each of these goes out whether all pictures can be read with them.
     """
     import av.logging
 
     av.logging.set_level(av.logging.INFO)
     data = sys.stdin.buffer.read()
-    if data[:4] != b"many":
+    if data[:4] != b"each":
         told, shown = _read(data)
         sys.stdout.buffer.write(told + b" %d" % shown)
         return
-    at = 4
+    parts, at = list[bytes](), 8
     while at < len(data):
         length = int.from_bytes(data[at : at + 4], "big")
-        told, shown = _read(data[at + 4 : at + 4 + length])
-        sys.stdout.buffer.write(b"1 " if told and b"0" not in told and shown else b"0 ")
+        parts.append(data[at + 4 : at + 4 + length])
         at += 4 + length
+    count = int.from_bytes(data[4:8], "big")
+    for settings in parts[count:]:
+        sys.stdout.buffer.write(b"1 " if _is_read_by(parts[:count], settings) else b"0 ")
+
+
+def _is_read_by(pictures: Sequence[bytes], settings: bytes) -> bool:
+    """Whether pictures can be read with some settings, and are shown."""
+    import av
+    import av.codec.context
+
+    shown = 0
+    try:
+        decoder: Any = av.CodecContext.create("h264", "r")
+        decoder.extradata = settings
+        decoder.thread_count = 1
+        decoder.flags |= av.codec.context.Flags.output_corrupt
+        for picture in pictures:
+            is_read, count = _shown(partial(decoder.decode, av.Packet(picture)))
+            if not is_read:
+                return False
+            shown += count
+        return shown > 0 or bool(decoder.decode(None))
+    except (av.error.FFmpegError, ValueError):
+        return False
+
+
+def _shown(decode: Callable[[], Sequence[object]]) -> tuple[bool, int]:
+    """(whether a decoder reads a packet without complaint, how many pictures it shows then)."""
+    import av
+    import av.logging
+
+    count = 0
+    with av.logging.Capture() as said:
+        try:
+            count = len(decode())
+        except (av.error.FFmpegError, ValueError):
+            said.append((0, "", ""))
+    # That it made up what is missing of a picture, it only mentions.
+    return not any(level <= av.logging.ERROR or "concealing" in text for level, _, text in said), count
 
 
 def _read(data: bytes) -> tuple[bytes, int]:
@@ -155,15 +202,10 @@ def _read(data: bytes) -> tuple[bytes, int]:
             # Players show what builds on lost pictures too.
             stream.codec_context.flags |= av.codec.context.Flags.output_corrupt
             for packet in film.demux(stream):
-                with av.logging.Capture() as said:
-                    try:
-                        shown += len(packet.decode())
-                    except (av.error.FFmpegError, ValueError):
-                        said.append((0, "", ""))
+                is_read, count = _shown(packet.decode)
+                shown += count
                 if packet.size:
-                    # That it made up what is missing of a picture, it only mentions.
-                    bad = any(level <= av.logging.ERROR or "concealing" in text for level, _, text in said)
-                    told += b"0" if bad else b"1"
+                    told += b"1" if is_read else b"0"
     except (av.error.FFmpegError, ValueError, IndexError):
         pass
     return bytes(told), shown

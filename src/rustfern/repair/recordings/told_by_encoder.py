@@ -34,6 +34,8 @@ _BEGUN, _TO_BE_SURE, _HEADS, _SLICE_HEAD = 4, 24, 40, 96
 """Pictures that sizes are tried with, all that heads leave open too, and whose heads are read; bytes of a head, at most."""
 _FEW_ROWS, _MOST_ACROSS, _LIKELIEST = 4, 256, 4
 """Rows and columns of blocks with which widths are tried, and facts of which all are."""
+_MOST_BLOCKS, _LEFT_SECONDS = 36_864, 20
+"""Blocks of a picture at most (H.264 table A-1, level 5.1); seconds that trials leave for all else."""
 _MOST_WAYS, _FOR_THE_REST = 8, 0.5
 """Ways to read heads that are tried; the share of the time that trials leave for all else."""
 
@@ -208,7 +210,10 @@ class _Heads(msgspec.Struct, frozen=True):
             way for alone in self._read_by(window, places[:1], lengths[:1], tried, budget) for way in self._ways(*alone)
         ]
         # One that needs no other one a decoder reads however tall it is said to be: those behind it tell.
-        good = {way: (way[1][1] // 16, _MOST_ROWS) for way in self._read_by(window, *begun, wide, budget)}
+        good = {
+            way: (way[1][1] // 16, min(_MOST_ROWS, 16 * _MOST_BLOCKS // way[1][0]) + 1)
+            for way in self._read_by(window, *begun, wide, budget)
+        }
         while any(low + 1 < high for low, high in good.values()):
             asked = {
                 (facts, (width, 16 * ((low + high) // 2))): (facts, (width, height))
@@ -230,14 +235,15 @@ class _Heads(msgspec.Struct, frozen=True):
         ways: Sequence[tuple[Facts, tuple[int, int]]],
         budget: Budget,
     ) -> list[tuple[Facts, tuple[int, int]]]:
-        """Those of the ways by which a decoder reads some pictures."""
-        batches = (ways[first : first + _AT_A_TIME] for first in range(0, len(ways), _AT_A_TIME))
-        return [
-            way
-            for batch in batches
-            for way, is_read in zip(batch, _read(window, places, lengths, batch, budget), strict=False)
-            if is_read
-        ]
+        """Those of the ways by which a decoder reads some pictures, as far as there is time."""
+        good: list[tuple[Facts, tuple[int, int]]] = []
+        for first in range(0, len(ways), _AT_A_TIME):
+            if budget.left() < _LEFT_SECONDS:
+                break
+            batch = ways[first : first + _AT_A_TIME]
+            read = _read(window, places, lengths, batch, budget)
+            good += [way for way, is_read in zip(batch, read, strict=False) if is_read]
+        return good
 
 
 def _by_heads(window: Window, places: Sequence[int], lengths: Sequence[int], budget: Budget) -> _Heads | None:

@@ -118,6 +118,9 @@ def test_whole_paths_and_their_sums() -> None:
                 assert sums_of([("/r", "/", ["other"]), ("/r/home/ines", "/home/ines/", [own[11:]])], said) == {
                     said[0]: "/r" + own
                 }
+    strange = os.fsdecode(b"/home/ines/a\xff.txt")  # no Unicode
+    digest = hashlib.md5(b"file:///home/ines/a%FF.txt").hexdigest()
+    assert sums_of([("/r/home/ines", "/home/ines/", [strange[11:]])], [digest]) == {digest: "/r" + strange}
     long = "/home/ines/Documents/Surveys and reports of the season/hull survey of the ketch Saltern Lass.txt"
     cut = WholePaths([*documents, "/r" + long, "/r" + long.replace("Lass", "Gull")])
     assert cut.begun(long.replace("/", "%")[:90] + "-3f2a91bc") == ["/r" + long]

@@ -252,5 +252,6 @@ def _written(files: Iterable[tuple[str, str, str]]) -> Iterator[tuple[str, str, 
         if _PLAIN.fullmatch(path):
             yield folder, name, b"file://" + data.replace(b" ", b"%20")
         else:
-            uri = quote(path if path.startswith("/") else "/" + path.replace("\\", "/"), safe="/:()!'*~")
+            # Of bytes, as a name may be no Unicode.
+            uri = quote(data if data.startswith(b"/") else b"/" + data.replace(b"\\", b"/"), safe="/:()!'*~")
             yield folder, name, b"file://" + uri.encode()

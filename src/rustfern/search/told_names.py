@@ -12,11 +12,10 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from urllib.parse import quote, unquote
 
-from rustfern.catalogue.words import EVERYWHERE
 from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
-from rustfern.search.neighbours import tells_of_copies
+from rustfern.search.neighbours import is_everywhere, tells_of_copies
 
 _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
 _BASE32 = re.compile(r"(?<![0-9A-Za-z])(?=[A-Za-z]*[2-7])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
@@ -62,7 +61,7 @@ class OwnNames:
         listed = [name for name in names if "/" not in name]
         # Folded all at once: no name holds a separator.
         for name, said in zip(listed, alike(fold_name("/".join(listed))).split("/"), strict=bool(listed)):
-            if name.casefold() in EVERYWHERE:
+            if is_everywhere(name):
                 continue
             self._names.setdefault(said, name)
             stem, dot, ending = said.rpartition(".")

@@ -71,9 +71,7 @@ def times_by_sound(
     if count < _LEAST_PICTURES or len(sound.places) < _LEAST_PICTURES:
         return None
     before = np.searchsorted(np.frombuffer(sound.places, np.uint64), np.frombuffer(pictures.places, np.uint64))
-    if isinstance(seconds, float):
-        seconds = np.full(1, seconds)
-    told = before * seconds[0] if len(seconds) == 1 else np.concatenate([[0.0], np.cumsum(seconds)])[before]
+    told = before * np.float64(seconds) if isinstance(seconds, float) else np.append(0.0, np.cumsum(seconds))[before]
     # Runs of pictures between which no sound lies: each lasts until the sound before the next one.
     is_first = np.ones(count, bool)
     np.not_equal(before[1:], before[:-1], out=is_first[1:])

@@ -19,8 +19,9 @@ from hypothesis import strategies as st
 
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.search import neighbours
+from rustfern.search.path_sums import PathSums
 from rustfern.search.program_folders import is_of_programs
-from rustfern.search.told_names import OwnNames, WholePaths, sums_in, sums_of
+from rustfern.search.told_names import OwnNames, WholePaths, sums_in
 from rustfern.traces import path_index
 
 Rustfern = Callable[..., Run]
@@ -115,12 +116,17 @@ def test_whole_paths_and_their_sums() -> None:
             digest = hashlib.new(kind, text.encode()).hexdigest()
             for written in (digest, digest[:16], digest.upper()):
                 said = sums_in(f"{written}-1.bak", "saves")
-                assert sums_of([("/r", "/", ["other"]), ("/r/home/ines", "/home/ines/", [own[11:]])], said) == {
-                    said[0]: "/r" + own
-                }
+                # Taken ahead of all others, of other names than those that are asked for, and only then.
+                for ahead in ([own[11:]], ["other", "b"], None):
+                    sums = PathSums()
+                    if ahead:
+                        sums.add("/home/ines/", ahead)
+                        assert sums.take() and not sums.take()
+                    found = sums.find([("/r", "/", ["other"]), ("/r/home/ines", "/home/ines/", [own[11:]])], said)
+                    assert found == {said[0]: "/r" + own}, ahead
     strange = os.fsdecode(b"/home/ines/a\xff.txt")  # no Unicode
     digest = hashlib.md5(b"file:///home/ines/a%FF.txt").hexdigest()
-    assert sums_of([("/r/home/ines", "/home/ines/", [strange[11:]])], [digest]) == {digest: "/r" + strange}
+    assert PathSums().find([("/r/home/ines", "/home/ines/", [strange[11:]])], [digest]) == {digest: "/r" + strange}
     long = "/home/ines/Documents/Surveys and reports of the season/hull survey of the ketch Saltern Lass.txt"
     cut = WholePaths([*documents, "/r" + long, "/r" + long.replace("Lass", "Gull")])
     assert cut.begun(long.replace("/", "%")[:90] + "-3f2a91bc") == ["/r" + long]

@@ -72,20 +72,19 @@ class HashedIndex:
         stems, self._endings, self._folders, self._places = (
             np.concatenate(each) for each in zip(*batches, strict=True)
         )
-        self._order = np.argsort(stems, kind="stable").astype(np.int32)
-        self._stems = stems[self._order]
         self._rank = np.asarray(rank, np.int32)
+        self._order = np.lexsort((self._places, self._rank[self._folders], stems)).astype(np.int32)
+        self._stems = stems[self._order]
 
     def of_stem(self, stem: str) -> list[Place]:
         """As `_Few.of_stem`."""
         import numpy as np
 
-        sought = _hash(stem)
-        low, high = np.searchsorted(self._stems, sought, "left"), np.searchsorted(self._stems, sought, "right")
+        sought = np.uint64(_hash(stem))  # of the same type: else all hashes are made other numbers for each look-up
+        low = int(self._stems.searchsorted(sought, "left"))
+        high = low + int(self._stems[low:].searchsorted(sought, "right"))
         found = self._order[low:high]
-        folders, places = self._folders[found], self._places[found]
-        ordered = np.lexsort((places, self._rank[folders]))
-        return list(zip(folders[ordered].tolist(), places[ordered].tolist(), strict=True))
+        return list(zip(self._folders[found].tolist(), self._places[found].tolist(), strict=True))
 
     def of_extension(self, extension: str) -> list[int]:
         """As `_Few.of_extension`."""

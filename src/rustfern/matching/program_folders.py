@@ -18,6 +18,7 @@ from rustfern.matching.prose import is_notation
 from rustfern.matching.state import LinkState
 from rustfern.search import told_names
 from rustfern.search.neighbours import tells_of_copies
+from rustfern.search.path_sums import MAX_HASHED, PathSums, own_folder
 from rustfern.search.program_folders import holds_drafts, is_made_up, is_of_draft, is_of_programs
 from rustfern.traces import path_index
 
@@ -83,7 +84,7 @@ class ProgramFolders:
         self._people: set[str] = set()
         self._named: dict[tuple[str, str], list[str]] = {}
 
-    def take(self, listed: Sequence[tuple[str, Sequence[str]]]) -> None:
+    def take(self, listed: Sequence[tuple[str, Sequence[str]]], path_sums: PathSums) -> None:
         """Find the copies among the files of these folders, given as (folder, names)."""
         self._folders = {folder for folder, _ in listed}
         self._inside = defaultdict(list)
@@ -99,11 +100,11 @@ class ProgramFolders:
         self._people = {fold_name(os.path.basename(home.path)) for home in self.state.homes}
         summed: dict[str, str] = {}
         if sums:
-            if sum(len(names) for _, names in documents) > told_names.MAX_HASHED:
+            if sum(len(names) for _, names in documents) > MAX_HASHED:
                 documents = _documents_first(documents)
-                what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {told_names.MAX_HASHED:,} documents only"
+                what = f"{len(sums):,} names here may be sums of paths: they were compared with those of {MAX_HASHED:,} documents only"
                 self.state.problem(self.state.roots[0], what)
-            summed = told_names.sums_of(((folder, self._own(folder), names) for folder, names in documents), sums)
+            summed = path_sums.find(((folder, self._own(folder), names) for folder, names in documents), sums)
         for (folder, names), text in zip(listed, texts, strict=True):
             with self.state.isolated(folder):
                 self._folder(folder, names, text, there, paths, summed)
@@ -125,13 +126,8 @@ class ProgramFolders:
                 return
 
     def _own(self, folder: str) -> str:
-        """A folder as its own system writes it, with the separator that names follow."""
-        inner = folder if folder.endswith(os.sep) else folder + os.sep
         home = self.state.home_of(folder)
-        top = home.volume if home else None
-        if top and inner.startswith(top):
-            return "/" + inner[len(top) :].lstrip(os.sep).replace(os.sep, "/")
-        return "/" + os.path.relpath(inner + "x", top)[:-1].replace(os.sep, "/") if top else inner
+        return own_folder(folder, home.volume if home else None)
 
     def _folder(
         self,

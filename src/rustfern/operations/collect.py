@@ -23,7 +23,8 @@ from rustfern.search.patterns import is_system, is_uninformative_name
 from rustfern.search.search import Search
 from rustfern.selection import ranking
 
-_BATCH = 50_000
+_BATCH, _AT_ONCE = 50_000, 8_000
+"""Names that are put away together at most, and at least while another process lists."""
 _TELLING = frozenset({"name", "stem", "prefixed", "untitled", "bang", "percent", "below", "vstem"})
 """Parts of a file name that tell whose copy it is."""
 _MAX_ORIGINALS = 200
@@ -71,7 +72,7 @@ def gather(
         observer.stage("looking into the folders of programs")
         linker.state.found_paths = {find.entry.path for find in search.finds}
         with linker.state.isolated(linker.state.roots[0]):
-            linker.program_folders.take(search.of_programs)
+            linker.program_folders.take(search.of_programs, search.path_sums)
             linker.nameless_texts.take(search.of_programs)
     hosts = [told.text for told in search.settings.of("host")]
     top = linker.state.roots[0]
@@ -157,10 +158,16 @@ def walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) 
         nonlocal held
         waiting.append((folder, names))
         held += len(names)
-        if held >= _BATCH:
-            file.add_names(waiting)
-            waiting.clear()
-            held = 0
+        put_away(_BATCH)
+
+    def put_away(least: int) -> bool:
+        nonlocal held
+        if held < least:
+            return False
+        file.add_names(waiting)
+        waiting.clear()
+        held = 0
+        return True
 
     versions: list[tuple[str, str, str, str]] = []
 
@@ -176,9 +183,9 @@ def walk(search: Search, file: CaseFile, observer: Observer, *, thorough: bool) 
         if not is_system(folder, search.sources):
             dismissed.extend(os.path.join(folder, name) for name in names if is_uninformative_name(name))
 
+    search.meanwhile.append(lambda: put_away(_AT_ONCE))
     search.rest(on_documents, observer.count, on_versions, on_dismissed if thorough else None)
-    if waiting:
-        file.add_names(waiting)
+    put_away(1)
     if versions:
         file.add_versions(versions)
     file.names.settle()

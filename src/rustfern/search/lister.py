@@ -12,7 +12,7 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, BinaryIO
 
 from rustfern.catalogue.loader import catalogue
@@ -36,6 +36,8 @@ class Lister:
     def __init__(self, door: Sources, sorting: Sorting, on_problem: OnProblem, *, aside: bool = True) -> None:
         self._door, self._sorting, self._on_problem, self._aside = door, sorting, on_problem, aside
         self._ahead: dict[str, ListingProcess] = {}
+        self.meanwhile: list[Callable[[], bool]] = []
+        """What can be done while the other process is waited for, a piece with each call; they tell whether there was one."""
 
     def begin(self, task: Task) -> None:
         """Have another process list a tree from now on; it is asked for later."""
@@ -70,12 +72,15 @@ class Lister:
             other.end()
         self._ahead.clear()
 
+    def _do_a_piece(self) -> bool:
+        return any(piece() for piece in self.meanwhile)
+
     def _told(self, other: ListingProcess, task: Task) -> Iterator[Listed]:
         """What the other process lists. Where it ends too early, the rest is listed here."""
         done: set[str] = set()
         ended = False
         try:
-            for rows, problems, errors, ended in other.answers():
+            for rows, problems, errors, ended in other.answers(self._do_a_piece):
                 for folder, message in problems:
                     self._on_problem(folder, message)
                 for code, text, folder in errors:
@@ -206,10 +211,14 @@ class ListingProcess:
         finally:
             self._told.put(None)  # whatever happened: somebody waits for the end
 
-    def answers(self) -> Iterator[Listing]:
-        """What it tells, batch by batch, up to its end."""
-        while (told := self._told.get()) is not None:
+    def answers(self, meanwhile: Callable[[], bool]) -> Iterator[Listing]:
+        """What it tells, batch by batch, up to its end; `meanwhile` is called while nothing is told, as long as it has something to do."""
+        told: Listing | None = ([], [], [], False)
+        while told is not None:
             yield told
+            while self._told.empty() and meanwhile():
+                pass
+            told = self._told.get()
 
     def end(self) -> None:
         """End it, whatever it does."""

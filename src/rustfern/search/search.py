@@ -17,6 +17,7 @@ from rustfern.core.paths import inside, plain_path
 from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, extension_of
 from rustfern.search.dated_roots import DatedRoots
 from rustfern.search.lister import Lister
+from rustfern.search.path_sums import PathSums, own_folder
 from rustfern.search.patterns import (
     TEMPORARY,
     TEMPORARY_OF_HOME,
@@ -106,6 +107,7 @@ class Search(msgspec.Struct, dict=True):
     deleted: list[str] = msgspec.field(default_factory=list)
     deleted_nameless: list[str] = msgspec.field(default_factory=list)
     settings: Settings = msgspec.field(default_factory=Settings)
+    path_sums: PathSums = msgspec.field(default_factory=PathSums)
     listing: int = 0
     """The sum of all that listing told, where what is looked at is noted."""
     _lies_in: dict[str, Source] = msgspec.field(default_factory=dict)
@@ -121,6 +123,8 @@ class Search(msgspec.Struct, dict=True):
         on_disks = any(self.door.disk(source.root) is not None for source in self.sources)
         aside = not self.door.gentle.is_on and not on_disks
         self._lister = Lister(self.door, Sorting(self.catalogue), self.on_problem, aside=aside)
+        self.meanwhile = self._lister.meanwhile
+        self.meanwhile.append(self.path_sums.take)
         self._placeholders: dict[str, frozenset[str]] = {}
         self._tops_of_homes = {home.path for home in self.homes}
         self.synced = synced_roots(self.sources)
@@ -576,6 +580,9 @@ class Search(msgspec.Struct, dict=True):
                     self._note_deleted(folder, gone, names_of(gone, documents), earlier)
                 if documents and folder not in kept_out:
                     on_documents(folder, documents)
+                    if not is_of_programs(folder, homes):
+                        home = home_of(folder)
+                        self.path_sums.add(own_folder(folder, home.volume if home else None), documents)
                 if totals.directories % 500 == 0:
                     tick(totals.files)
 

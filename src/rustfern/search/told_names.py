@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 import bisect
-import hashlib
-import itertools
 import os
 import re
-from collections.abc import Collection, Iterable, Iterator, Sequence
-from urllib.parse import quote, unquote
+from collections.abc import Iterable, Iterator
+from urllib.parse import unquote
 
 from rustfern.core.asked import words_of
 from rustfern.core.paths import fold_name
@@ -21,14 +17,8 @@ _HEX = re.compile(r"(?<![0-9A-Za-z])[0-9a-fA-F]{8,64}(?![0-9A-Za-z])")
 _BASE32 = re.compile(r"(?<![0-9A-Za-z])(?=[A-Za-z]*[2-7])[A-Za-z2-7]{16,56}(?![0-9A-Za-z])")
 _BEGINS = re.compile(r"(?<![^\W_])(?=.)|(?<=\d)(?=[^\W\d])")
 _MAX_TOKENS, _MIN_TOKENS = 60, 3
-_SUM_KINDS, _CRC_DIGITS = ((hashlib.md5, 32), (hashlib.sha1, 40), (hashlib.sha256, 64)), 8
 _WHOLE_LENGTHS, _FEW_SUMS = frozenset({26, 32, 40, 52, 64}), 12
 _UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
-_WHOLE_SUMS = frozenset({32, 40, 64})
-_PLAIN = re.compile(r"/[A-Za-z0-9/._~ -]*")
-_HEX_DIGITS, _BEGUN = frozenset("0123456789abcdef"), 4
-MAX_HASHED = 100_000
-"""Documents whose paths are tried for names that may be sums of paths."""
 SURE_SUM = 12
 """Digits from which on a sum in a name is no chance."""
 CUT_NAME, _CUT_SHARED, _CUT_SHARE, _MAX_CUT, _MAX_ABOVE = 48, 24, 0.6, 20, 12
@@ -195,62 +185,3 @@ def sums_in(names: str, folder: str) -> list[str]:
     if len(found) > _FEW_SUMS and not tells_of_copies(os.path.basename(folder)):
         found = [each for each in found if len(each) in _WHOLE_LENGTHS]
     return [each for each in found if not each.isdecimal()]  # a date, a counter
-
-
-def sums_of(folders: Iterable[tuple[str, str, Sequence[str]]], wanted: Collection[str]) -> dict[str, str]:
-    """Which of the sums that are wanted are of which document: (folder, the folder as its own system writes it, names of its documents).
-    CRC-32, MD5, SHA-1 and SHA-256 of the path and of its URI, in hexadecimal, the longer ones in base 32 too (RFC 4648, section 6), also where
-    they were cut. Of the first `MAX_HASHED` documents.
-    """
-    found: dict[str, str] = {}
-    in_hex = {len(each) for each in wanted if not set(each) - _HEX_DIGITS}
-    in_letters = {len(each) for each in wanted if set(each) - _HEX_DIGITS}
-    # The length of one kind is hardly that of another which was cut.
-    of_kind = [
-        (kind, sorted(n for n in in_hex if n == whole or (n < whole and n not in _WHOLE_SUMS)))
-        for kind, whole in _SUM_KINDS
-    ]
-    of_kind = [(kind, lengths) for kind, lengths in of_kind if lengths or in_letters]
-    begun = set(filter(None, map(_begun, wanted)))
-    checks = {int(each, 16) for each in wanted if len(each) == _CRC_DIGITS and not set(each) - _HEX_DIGITS}
-    for folder, name, data in _written(itertools.islice(_each(folders), MAX_HASHED)):
-        if checks and (crc := binascii.crc32(data)) in checks:
-            found[f"{crc:08x}"] = os.path.join(folder, name)
-        for kind, lengths in of_kind:
-            digest = kind(data, usedforsecurity=False).digest()
-            if digest[:_BEGUN] in begun:
-                path, said = os.path.join(folder, name), digest.hex()
-                found |= {said[:n]: path for n in lengths if said[:n] in wanted}
-                said = base64.b32encode(digest).decode().rstrip("=").casefold()
-                found |= {said[:n]: path for n in in_letters if n <= len(said) and said[:n] in wanted}
-    return found
-
-
-def _begun(said: str) -> bytes:
-    """The first bytes of a sum as it is written in a name; none where it is neither."""
-    if not set(said) - _HEX_DIGITS:
-        return bytes.fromhex(said[: 2 * _BEGUN])
-    try:
-        return base64.b32decode(said[:_CRC_DIGITS].upper())[:_BEGUN]
-    except ValueError:
-        return b""
-
-
-def _each(folders: Iterable[tuple[str, str, Sequence[str]]]) -> Iterator[tuple[str, str, str]]:
-    for folder, own, names in folders:
-        for name in names:
-            yield folder, own, name
-
-
-def _written(files: Iterable[tuple[str, str, str]]) -> Iterator[tuple[str, str, bytes]]:
-    """(folder, name, what a program may take the sum of): paths as their system writes them, and their URIs."""
-    for folder, own, name in files:
-        path = own + name
-        data = path.encode("utf-8", "surrogateescape") if os.name == "posix" else os.fsencode(path)
-        yield folder, name, data
-        if _PLAIN.fullmatch(path):
-            yield folder, name, b"file://" + data.replace(b" ", b"%20")
-        else:
-            # Of bytes, as a name may be no Unicode.
-            uri = quote(data if data.startswith(b"/") else b"/" + data.replace(b"\\", b"/"), safe="/:()!'*~")
-            yield folder, name, b"file://" + uri.encode()

@@ -50,6 +50,7 @@ class Step(StrEnum):
     LAYERS = "its layers and previews that are whole were taken out"
     PREVIEW = "the format cannot be put together again: the largest picture that lies in it was taken out"
     INDEX = "its pictures and sounds were found in its bytes, and tables made anew that say where and when"
+    STAND_INS = "for lost pictures the last one before them is shown again"
     SKIPPED = "pictures and sounds that are damaged were left out, all others kept at their times"
     FRAGMENTS = "every fragment that is whole was kept"
     BLOCKS_KEPT = (

@@ -110,7 +110,7 @@ class Avc:
     def __init__(self, settings: Sequence[bytes] = ()) -> None:
         self.sets: dict[int, bytes] = {}
         self.pictures: dict[int, bytes] = {}
-        self._sps: dict[int, _AvcSet] = {}
+        self._sps: dict[int, AvcSet] = {}
         self._pps: dict[int, int] = {}
         for each in settings:
             self.learn(each)
@@ -140,6 +140,13 @@ class Avc:
     def shape(self) -> Shape | None:
         """As `Coding.shape`."""
         return next((each.shape for each in self._sps.values()), None)
+
+    def set_for(self, settings: int) -> AvcSet:
+        """The settings of the sequence by which pictures with these settings are coded. Raises `NoUnit` where they are not told."""
+        found = self._sps.get(self._pps.get(settings, -1))
+        if found is None:
+            raise NoUnit
+        return found
 
     def taller(self) -> Avc:
         """The same settings for pictures that are one row of blocks taller."""
@@ -189,7 +196,12 @@ class Avc:
         return Head(kind, True, place == 0, kind == 5, order) if kind != 19 else Head(kind)
 
 
-class _AvcSet(msgspec.Struct, frozen=True):
+class AvcSet(msgspec.Struct, frozen=True):
+    """What a set for a sequence of pictures of H.264 says (7.3.2.1.1): among others how many pictures are held for others, how colours are sampled (0:
+    there are none), whether each slice or only the order of coming (`ordered` 0 or 2) tells the order of showing, whether blocks may be of
+    fields (`mixed`).
+    """
+
     number: int
     shape: Shape
     blocks: int
@@ -197,13 +209,17 @@ class _AvcSet(msgspec.Struct, frozen=True):
     number_bits: int
     frames_only: bool
     height: tuple[int, int]
-    """Behind how many bits it stands, and what it is in rows of blocks (or pairs of them)."""
+    held: int = 0
+    chroma: int = 1
+    ordered: int = 0
+    mixed: bool = False
+    """`height`: behind how many bits it stands, and what it is in rows of blocks (or pairs of them)."""
 
 
 _HIGH = frozenset({100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135})
 
 
-def _avc_set(unit: bytes) -> _AvcSet:
+def _avc_set(unit: bytes) -> AvcSet:
     bits = Bits(unit[1:600])
     profile = bits.take(8)
     bits.take(16)
@@ -227,13 +243,12 @@ def _avc_set(unit: bytes) -> _AvcSet:
         bits.signed(), bits.signed()
         for _ in range(min(bits.number(), 255)):
             bits.signed()
-    bits.number()
+    held = bits.number()
     bits.take(1)
     across, place = bits.number() + 1, bits.at
     down = bits.number() + 1
     frames_only = bool(bits.take(1))
-    if not frames_only:
-        bits.take(1)
+    mixed = not frames_only and bool(bits.take(1))
     bits.take(1)
     crop = [bits.number() for _ in range(4)] if bits.take(1) else [0] * 4
     if number > 31 or number_bits > 16 or orders > 65536 or across > 1056 or down > 1056 or kind > 2:
@@ -248,7 +263,19 @@ def _avc_set(unit: bytes) -> _AvcSet:
     )
     if shape.width < 1 or shape.height < 1:
         raise NoUnit
-    return _AvcSet(number, shape, across * down * fields, planes, number_bits, frames_only, (place, down))
+    return AvcSet(
+        number,
+        shape,
+        across * down * fields,
+        planes,
+        number_bits,
+        frames_only,
+        (place, down),
+        held,
+        chroma,
+        kind,
+        mixed,
+    )
 
 
 def _scaling(bits: Bits, count: int) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from copy import copy
 from functools import cache
 
-_LOWER = bytes.fromhex(
+LESS_LIKELY = bytes.fromhex(
     "80b0d0f080a7c5e3809ebbd87b96b2cd748ea9c36f87a0b9698098af647a90a65f74899e5a6e829655687b8e516375874d5e6f804959697a4555647442505f6e"
     "3e4c5a683b4856633845515e35414d59333e4955303b45502e38424c2b353f4829323b4527303841252d363e232b333b2129303820272e351e252b321d232930"
     "1b21272d1a1f252b181e2329171c2127161b2025151a1e2314181d2113171b1f12161a1e1115191c1014171b0f1316190e1215180e1114170d1013160c0f1215"
@@ -19,8 +19,8 @@ _AFTER_LESS = (
     0, 0, 1, 2, 2, 4, 4, 5, 6, 7, 8, 9, 9, 11, 11, 12, 13, 13, 15, 15, 16, 16, 18, 18, 19, 19, 21, 21, 22, 22, 23, 24, 24, 25, 26, 26, 27, 27, 28, 29,
     29, 30, 30, 30, 31, 32, 32, 33, 33, 33, 34, 34, 35, 35, 35, 36, 36, 36, 37, 37, 37, 38, 38, 63,
 )  # fmt: skip
-_LESS = bytes((state & 1) ^ (state < 2) | _AFTER_LESS[state >> 1] << 1 for state in range(128))
-_MORE = bytes(state if state >= 124 else state + 2 for state in range(128))
+AFTER_LESS_LIKELY = bytes((state & 1) ^ (state < 2) | _AFTER_LESS[state >> 1] << 1 for state in range(128))
+AFTER_LIKELY = bytes(state if state >= 124 else state + 2 for state in range(128))
 """The next state behind an unlikely and a likely decision; its lowest bit is the likely one."""
 
 _COEFFICIENTS = (
@@ -119,10 +119,10 @@ class Code:
         states = self.states
         state = states[context]
         wide = self._range
-        less = _LOWER[(state >> 1) * 4 + (wide >> 6 & 3)]
+        less = LESS_LIKELY[(state >> 1) * 4 + (wide >> 6 & 3)]
         wide -= less
         if self._offset < wide:
-            states[context] = _MORE[state]
+            states[context] = AFTER_LIKELY[state]
             if wide < 256:
                 wide <<= 1
                 self._offset = self._offset << 1 | self._bits[self._at]
@@ -130,7 +130,7 @@ class Code:
             self._range = wide
             return state & 1
         offset = self._offset - wide
-        states[context] = _LESS[state]
+        states[context] = AFTER_LESS_LIKELY[state]
         while less < 256:
             less <<= 1
             offset = offset << 1 | self._bits[self._at]

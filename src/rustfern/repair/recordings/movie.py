@@ -6,20 +6,22 @@ What the tables still say is believed where the bytes bear it out; else pictures
 from __future__ import annotations
 
 from array import array
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
+from itertools import pairwise
 from typing import BinaryIO
 
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.by_bytes import by_bytes
 from rustfern.repair.recordings.find import Plain
+from rustfern.repair.recordings.holes import Film, mended
 from rustfern.repair.recordings.layout import Layout, layout_of
 from rustfern.repair.recordings.more_ways import Obus
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
 from rustfern.repair.recordings.settings import reading_of, size_of
+from rustfern.repair.recordings.stand_ins import Lost, Made
 from rustfern.repair.recordings.tables import Track, tracks_of
-from rustfern.repair.recordings.trial import spoiled_by_gaps
 from rustfern.repair.recordings.ways import Units, Way
-from rustfern.repair.recordings.window import Window
+from rustfern.repair.recordings.window import MADE, Window
 from rustfern.repair.recordings.write import Written, box, write
 
 _BORNE_OUT = 0.5
@@ -42,6 +44,8 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
         made = by_bytes(job, window, layout, tracks, lost)
     if not made:
         raise NothingLeft("no picture and no sound was found in it that can be played")
+    if any(max(each.places, default=0) >= MADE for each in made):
+        steps.append(Step.STAND_INS)
     brand = layout.brand or (
         box(b"ftyp", b"qt  \0\0\2\0qt  ") if job.format == "mov" else box(b"ftyp", b"isom\0\0\2\0isomiso2mp41")
     )
@@ -89,16 +93,32 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
         way: Way | Plain | None = None if reading is None else reading.way or next(iter(reading.ways), None)
         kept = [n for n in range(len(track.places)) if _is_whole(window, track, n, way, job)]
         width, height = size_of(track) if track.kind == b"vide" else (0, 0)
-        whole, wrong_ones = len(kept), list[int]()
+        whole, wrong_ones, made_for = len(kept), list[int](), dict[int, Made]()
         if isinstance(way, Units | Obus) and 0 < whole < len(track.places):
             keys = [track.keys is None or n + 1 in track.keys for n in kept]
-            gaps = [n for n in range(1, whole) if kept[n] != kept[n - 1] + 1]
-            spoiled, wrong = spoiled_by_gaps(
-                window, track.entry, width, height, [track.places[n] for n in kept], [track.sizes[n] for n in kept], keys, gaps, strict=job.strict,
-                budget=job.budget,
-            )  # fmt: skip
-            wrong_ones = [kept[n] for n in sorted(wrong)]
-            kept = [n for place, n in enumerate(kept) if place not in spoiled]
+            film = Film(
+                window,
+                track.entry,
+                width,
+                height,
+                [track.places[n] for n in kept],
+                [track.sizes[n] for n in kept],
+                keys,
+            )
+            lost_before = {
+                n: Lost(
+                    after - before - 1,
+                    is_sure=True,
+                    is_filled=not any(_is_key(track, each) for each in range(before + 1, after)),
+                )
+                for n, (before, after) in enumerate(pairwise(kept), 1)
+                if after != before + 1
+            }
+            mend = mended(film, lost_before, strict=job.strict, budget=job.budget)
+            wrong_ones = [kept[n] for n in sorted(mend.wrong)]
+            for number, stand_ins in mend.made.items():
+                made_for |= _in_place_of(kept, number, mend.out, stand_ins)
+            kept = sorted({n for place, n in enumerate(kept) if place not in mend.out} | made_for.keys())
         if not kept:
             continue
         written = Written(
@@ -111,22 +131,56 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
             times.append(clock)
             clock += each
         times.extend([clock] * (len(track.places) + 1 - len(times)))
+        shifts = _in_order(track, times, made_for)
         for n, number in enumerate(kept):
             after = kept[n + 1] if n + 1 < len(kept) else number + 1
-            written.places.append(track.places[number])
-            written.sizes.append(track.sizes[number])
+            stand_in = made_for.get(number)
+            written.places.append(track.places[number] if stand_in is None else stand_in.place)
+            written.sizes.append(track.sizes[number] if stand_in is None else stand_in.size)
             written.lasting.append(min(times[after] - times[number], (1 << 31) - 1))
-            written.shifts.append(track.shifts[number] if number < len(track.shifts) else 0)
-            written.keys.append(track.keys is None or number + 1 in track.keys)
+            written.shifts.append(shifts.get(number, track.shifts[number] if number < len(track.shifts) else 0))
+            written.keys.append(stand_in is None and _is_key(track, number))
         written.start = times[kept[0]]
         say_wrong(lost, [times[n] / written.scale for n in wrong_ones])
-        missing = len(track.places) - len(kept)
+        there = [n for n in kept if n not in made_for]
+        missing = len(track.places) - len(there)
         if missing:
             say_lost(
-                lost, track.kind, missing, [(times[n] / written.scale) for n in _first_missing(kept, len(track.places))]
+                lost,
+                track.kind,
+                missing,
+                [(times[n] / written.scale) for n in _first_missing(there, len(track.places))],
             )
         made.append(written)
     return made
+
+
+def _is_key(track: Track, number: int) -> bool:
+    return track.keys is None or number + 1 in track.keys
+
+
+def _in_place_of(kept: Sequence[int], number: int, out: Collection[int], made: Sequence[Made]) -> dict[int, Made]:
+    """For which samples of the tables pictures stand in that come before the one with a number among those kept."""
+    before = next((n for n in range(number - 1, -1, -1) if n not in out), -1)
+    missing = range(kept[before] + 1 if before >= 0 else 0, kept[number])
+    return dict(zip(missing, made, strict=False))
+
+
+def _in_order(track: Track, times: Sequence[int], made: Mapping[int, Made]) -> dict[int, int]:
+    """How much later than they come stand-ins are shown: those of one hole one after the other, at the times of what is lost."""
+    shifts: dict[int, int] = {}
+    run: list[int] = []
+    for number in sorted(made):
+        if run and number != run[-1] + 1:
+            shifts |= _shown_by_turns(track, times, run)
+            run = []
+        run.append(number)
+    return shifts | _shown_by_turns(track, times, run)
+
+
+def _shown_by_turns(track: Track, times: Sequence[int], run: Sequence[int]) -> dict[int, int]:
+    shown = sorted(times[n] + (track.shifts[n] if n < len(track.shifts) else 0) for n in run)
+    return {n: at - times[n] for n, at in zip(run, shown, strict=True)}
 
 
 def _is_whole(window: Window, track: Track, number: int, way: Way | Plain | None, job: Job) -> bool:

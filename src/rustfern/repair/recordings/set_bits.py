@@ -30,6 +30,15 @@ class SetBits:
         """A number of the kind se(v)."""
         self.number(2 * value - 1 if value > 0 else -2 * value)
 
+    def ones_to_byte(self) -> None:
+        """Ones up to the next whole byte."""
+        self._bits.append("1" * (-sum(map(len, self._bits)) % 8))
+
+    def unit_with(self, head: bytes, code: bytes) -> bytes:
+        """The unit whose bits, whole bytes of them, are followed by code that ends with its last bit."""
+        text = "".join(self._bits)
+        return head + guarded(int("1" + text, 2).to_bytes(len(text) // 8 + 1, "big")[1:] + code)
+
     def unit(self, head: bytes) -> bytes:
         """The unit, with its last bit, and with the bytes that guard against start codes."""
         text = "".join(self._bits) + "1"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from array import array
 from bisect import bisect_left, bisect_right
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -13,9 +13,11 @@ from rustfern.formats.media.aac import RATES, alike
 from rustfern.formats.media.coded_video import settings_of
 from rustfern.repair.interface import Job, Loss, LossKind
 from rustfern.repair.recordings.find import Finder, Found, Plain
+from rustfern.repair.recordings.holes import Film, Mended, mended
 from rustfern.repair.recordings.more_ways import FlacFrames, Obus
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
 from rustfern.repair.recordings.settings import Reading, entry_for, size_of
+from rustfern.repair.recordings.stand_ins import Lost, Made
 from rustfern.repair.recordings.tables import Track
 from rustfern.repair.recordings.timing import (
     lasting_of,
@@ -28,7 +30,6 @@ from rustfern.repair.recordings.timing import (
     shifts_of,
     times_by_sound,
 )
-from rustfern.repair.recordings.trial import spoiled_by_gaps
 from rustfern.repair.recordings.ways import Aac, Alac, Sample, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_aac, entry_of_alac
@@ -73,6 +74,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         lost.append(Loss(LossKind.PACE))
     times = array("d")
     wrong: list[int] = []
+    stand_ins: dict[int, Made] = {}
     if reading.way is not None and len(pictures.places) >= 1:
         track = reading.picture if reading.picture is not None else Track()
         entry, shape = entry_for(reading.way, window, pictures.places)
@@ -85,12 +87,16 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
             width, height = (
                 size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
             )
-            out, wrong_ones = spoiled_by_gaps(
-                window, entry, width, height, pictures.places, pictures.sizes, pictures.keys, [n for n, _ in pictures.gaps], strict=job.strict,
-                budget=job.budget,
-            )  # fmt: skip
-            wrong = [pictures.places[n] for n in sorted(wrong_ones)]
-            _leave_out(pictures, out)
+            film = Film(window, entry, width, height, pictures.places, pictures.sizes, pictures.keys)
+            held = pictures.size + sum(each.size for each in finder.heard)
+            lost_before = {
+                number: Lost(max(round(size / held * len(pictures.places)), 1))
+                for number, size in pictures.gaps
+                if number
+            }
+            mend = mended(film, lost_before, strict=job.strict, budget=job.budget)
+            wrong = [pictures.places[n] for n in sorted(mend.wrong)]
+            stand_ins = _put_in(pictures, mend)
         rate = rate_of(len(pictures.places), told, seconds)
         scale = track.scale if track.scale and track.step and abs(rate - told) < 1e-9 else _FILM_SCALE
         step = track.step if scale == track.scale and track.step else max(round(scale / rate), 1)
@@ -99,7 +105,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         lasting, start = lasting_of(pictures, step, missing)
         orders = shape.orders if shape is not None else 0
         shifts, late = shifts_of(pictures.orders, pictures.keys, orders, step)
-        uneven = _uneven(pictures, heard, scale, rate)
+        uneven = _uneven(pictures, heard, scale, rate) if not stand_ins else None
         if uneven is not None:
             lasting = numbers("I", np.maximum(np.diff(uneven), 1))
             shifts, late = shifts_in(uneven[:-1], pictures.orders, pictures.keys, orders)
@@ -116,7 +122,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
                     scale,
                     width,
                     height,
-                    pictures.places,
+                    _with_places(pictures.places, stand_ins),
                     pictures.sizes,
                     lasting,
                     shifts,
@@ -128,9 +134,10 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
                 )
             )
             say_wrong(lost, [times[bisect_left(pictures.places, place)] for place in wrong])
-            gone = sum(many for _, many in missing)
+            gone = sum(many for _, many in missing) + len(stand_ins)
             if gone or pictures.hurt:
-                at = [times[min(number, len(times) - 1)] for number, _ in missing]
+                begins = {n for n in stand_ins if n - 1 not in stand_ins} | {number for number, _ in missing}
+                at = [times[min(number, len(times) - 1)] for number in sorted(begins)]
                 say_lost(lost, b"vide", gone + pictures.hurt, at)
     for track, way, found in heard:
         if isinstance(way, Texts):
@@ -204,25 +211,43 @@ def _at_likely_rate(track: Track, way: Way | Plain, found: Found, seconds: float
     return Track(b"soun", entry_of_aac(rate, max(way.channels, 1)), RATES[rate], 1024, is_guessed=True)
 
 
-def _leave_out(pictures: Found, spoiled: set[int]) -> None:
-    """Take pictures out: each leaves a gap of its size."""
-    if not spoiled:
-        return
+def _put_in(pictures: Found, mend: Mended) -> dict[int, Made]:
+    """Take pictures out (each leaves a gap of its size), and put in what stands in for lost ones, beside the picture before it; gives what stands in by
+    its number among them.
+    """
+    made: dict[int, Made] = {}
+    if not mend.out and not mend.made:
+        return made
     gaps = dict(pictures.gaps)
     left, size = Found(hurt=pictures.hurt), 0
     for number, place in enumerate(pictures.places):
         size += gaps.get(number, 0)
-        if number in spoiled:
+        if number in mend.out:
             size += pictures.sizes[number]
             continue
-        if size:
+        stand_ins = mend.made.get(number, ())
+        for each in stand_ins:
+            made[len(left.places)] = each
+            left.add(left.places[-1], Sample(each.size, is_key=False, order=each.order))
+        if size and not stand_ins:
             left.gaps.append((len(left.places), size))
-            size = 0
+        size = 0
         left.add(place, Sample(pictures.sizes[number], bool(pictures.keys[number]), pictures.orders[number]))
     if size or len(pictures.places) in gaps:
         left.gaps.append((len(left.places), size + gaps.get(len(pictures.places), 0)))
     for name in ("places", "sizes", "orders", "keys", "gaps"):
         setattr(pictures, name, getattr(left, name))
+    return made
+
+
+def _with_places(places: array[int], stand_ins: Mapping[int, Made]) -> array[int]:
+    """Where pictures lie, those that stand in too."""
+    if not stand_ins:
+        return places
+    found = array("Q", places)
+    for number, each in stand_ins.items():
+        found[number] = each.place
+    return found
 
 
 def _seconds_shown(reading: Reading, pictures: Found) -> float:

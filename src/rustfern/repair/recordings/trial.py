@@ -17,8 +17,7 @@ from rustfern.repair.interface import Budget
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, write
 
-_TRIED, _PATIENCE, _MOST, _ROUNDS = 48, 20, 64 << 20, 8
-_NEARLY, _FEW, _BEFORE = 0.9, 0.06, 2
+_TRIED, _PATIENCE, _MOST = 48, 20, 64 << 20
 
 
 def _patience(budget: Budget) -> float:
@@ -62,63 +61,6 @@ def tried(
     if len(flags) != count or not shown.isdigit():
         return None
     return Tried(tuple(each != ord("1") for each in flags), int(shown))
-
-
-def spoiled_by_gaps(
-    window: Window,
-    entry: bytes,
-    width: int,
-    height: int,
-    places: Sequence[int],
-    sizes: Sequence[int],
-    keys: Sequence[int],
-    gaps: Sequence[int],
-    *,
-    strict: bool,
-    budget: Budget,
-) -> tuple[set[int], set[int]]:
-    """(pictures to be left out, pictures that stay and may show wrong blocks) of those behind `gaps`, the numbers of those before which some are missing.
-
-    If `strict`, all up to the next one that needs no other are left out; else those of which a decoder complains, if that costs few others.
-    """
-    out, wrong = set[int](), set[int]()
-    count = len(places)
-    done = -1
-    for gap in sorted(gaps):
-        if gap >= count or gap < done:
-            continue
-        done = next((n for n in range(gap, count) if keys[n]), count)
-        if strict:
-            out.update(range(gap, done))
-            continue
-        first = next((n for n in range(gap - 1, -1, -1) if keys[n]), 0)
-        told: list[Tried] = []
-        left, gone, first_worse = list(range(first, done)), set[int](), set[int]()
-        for _ in range(_ROUNDS):
-            budget.spend()
-            found = tried(window, entry, width, height, [places[n] for n in left], [sizes[n] for n in left], budget)
-            if found is None:
-                break
-            told.append(found)
-            worse = {n for n, bad in zip(left, found.complaints, strict=True) if bad and n >= gap - _BEFORE}
-            if not worse:
-                break
-            gone |= worse
-            left = [n for n in left if n not in gone]
-            if len(told) == 1:
-                first_worse = worse
-        if not told:
-            wrong.update(range(gap, done))
-        elif len(told) > 1 and not any(told[-1].complaints) and _is_little(told, len(gone) / count):
-            out |= gone
-        elif first_worse:
-            wrong.update(range(min(first_worse), done))  # what follows may build on them
-    return out, wrong
-
-
-def _is_little(told: Sequence[Tried], share: float) -> bool:
-    """Whether leaving pictures out costs little: of the stretch, or of the whole recording."""
-    return told[-1].shown >= _NEARLY * told[0].shown or share <= _FEW
 
 
 def by_each(pictures: Sequence[bytes], settings: Sequence[bytes]) -> bytes:

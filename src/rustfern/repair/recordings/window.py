@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import BinaryIO
 
 _PIECE = 8 << 20
+MADE = 1 << 62
+"""Places from here on are of bytes that were made, not read."""
 
 
 class Window:
@@ -14,9 +16,17 @@ class Window:
         self._stream, self.size = stream, size
         self._start = 0
         self._held = b""
+        self._made = bytearray()
+
+    def keep(self, made: bytes) -> int:
+        """The place at which bytes that were made are given."""
+        self._made += made
+        return MADE + len(self._made) - len(made)
 
     def at(self, place: int, count: int) -> bytes:
         """So many bytes, fewer where the file ends."""
+        if place >= MADE:
+            return bytes(self._made[place - MADE : place - MADE + count])
         count = min(count, self.size - place)
         if count <= 0 or place < 0:
             return b""

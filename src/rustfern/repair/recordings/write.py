@@ -16,7 +16,7 @@ from rustfern.formats.media import alac
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape
 from rustfern.repair.recordings.tables import USUAL_MATRIX
-from rustfern.repair.recordings.window import Window
+from rustfern.repair.recordings.window import MADE, Window
 
 if TYPE_CHECKING:
     import numpy as np
@@ -135,7 +135,8 @@ def _laid_out(tracks: Sequence[Written]) -> _LaidOut:
     import numpy as np
 
     found = _LaidOut(0, [(array("Q"), array("I")) for _ in tracks])
-    places = [np.frombuffer(each.places, np.uint64).view(np.int64) for each in tracks]
+    sources = [np.frombuffer(each.places, np.uint64).view(np.int64) for each in tracks]
+    places = [_beside(each) for each in sources]
     sizes = [np.frombuffer(each.sizes, np.uint32) for each in tracks]
     longest = max(places, key=len)
     bounds = [1 << 62]
@@ -150,7 +151,7 @@ def _laid_out(tracks: Sequence[Written]) -> _LaidOut:
             continue
         at = np.concatenate([each[span] for each, span in zip(places, spans, strict=True)])
         order = np.argsort(at, kind="stable")
-        at = at[order]
+        at = np.concatenate([each[span] for each, span in zip(sources, spans, strict=True)])[order]
         long = np.concatenate([each[span] for each, span in zip(sizes, spans, strict=True)])[order].astype(np.int64)
         whose = np.concatenate([np.full(span.stop - span.start, n) for n, span in enumerate(spans)])[order]
         offsets = np.cumsum(long) - long + found.total
@@ -167,6 +168,17 @@ def _laid_out(tracks: Sequence[Written]) -> _LaidOut:
         found.starts.extend(starts)
         found.stops.extend(stops)
     return found
+
+
+def _beside(sources: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Where samples are to lie: those that were made, behind the ones before them."""
+    import numpy as np
+
+    is_made = sources >= MADE
+    if not is_made.any():
+        return sources
+    last = np.maximum.accumulate(np.where(is_made, -1, np.arange(len(sources))))
+    return np.where(last < 0, 0, sources[last])
 
 
 def _chunks(

@@ -1,0 +1,141 @@
+"""Holes among pictures: what stands in for lost ones, and which pictures behind a hole cannot be shown.
+
+A decoder, where one is installed, is asked about every stretch with a hole in it: what it complains of is itself hurt, and counts as lost.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from rustfern.repair.interface import Budget
+from rustfern.repair.recordings.stand_ins import Filler, Lost, Made
+from rustfern.repair.recordings.trial import Tried, tried
+from rustfern.repair.recordings.window import Window
+
+_ROUNDS, _NEARLY, _FEW, _BEFORE = 8, 0.9, 0.06, 2
+
+
+class Mended(msgspec.Struct):
+    """Pictures to be left out, pictures that stay and may show wrong blocks, and what stands in before some; by their numbers."""
+
+    out: set[int] = msgspec.field(default_factory=set)
+    wrong: set[int] = msgspec.field(default_factory=set)
+    made: dict[int, list[Made]] = msgspec.field(default_factory=dict)
+
+
+class _Try(msgspec.Struct):
+    """One way of mending a stretch: the pictures that stay, what stands in, what a decoder says of it, the pictures that it complains of."""
+
+    left: list[int]
+    made: dict[int, list[Made]]
+    told: Tried
+    worse: set[int]
+
+
+class Film(msgspec.Struct, frozen=True):
+    """Pictures one behind the other: the description of how they are coded, their size in pixels, where each lies, whether it needs no other."""
+
+    window: Window
+    entry: bytes
+    width: int
+    height: int
+    places: Sequence[int]
+    sizes: Sequence[int]
+    keys: Sequence[int]
+
+
+def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget) -> Mended:
+    """What is to be done where pictures are `lost` before those with some numbers. If `strict`, all up to the next one that needs no other are left out."""
+    found = Mended()
+    count = len(film.places)
+    filler = Filler(film.window, film.entry, film.places, film.sizes, film.keys)
+    done = -1
+    for gap in sorted(lost):
+        if gap >= count or gap < done:
+            continue
+        done = next((n for n in range(gap, count) if film.keys[n]), count)
+        if strict:
+            found.out.update(range(gap, done))
+            continue
+        first = next((n for n in range(gap - 1, -1, -1) if film.keys[n]), 0)
+        _mend(film, filler, range(first, done), {n: lost[n] for n in lost if first <= n <= done}, budget, found)
+    return found
+
+
+def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], budget: Budget, found: Mended) -> None:
+    """One stretch, from a picture that needs no other to the next such one."""
+    done = stretch.stop
+    gap = min(lost)
+    behind = [done] if done < len(film.places) else []
+    tries: list[_Try] = []
+    gone: set[int] = set()
+    plain = filler.filled([*stretch, *behind], lost)
+    for _ in range(_ROUNDS):
+        budget.spend()
+        left = [n for n in stretch if n not in gone]
+        made = filler.filled([*left, *behind], _lost_with(lost, gone, done)) if gone else plain
+        told, worse = _complaints(film, left, made, budget)
+        if told is None:
+            break
+        worse = {n for n in worse if n >= gap - _BEFORE}
+        tries.append(_Try(left, made, told, worse))
+        if not worse:
+            break
+        gone |= worse
+    best = tries[-1] if tries and not any(tries[-1].told.complaints) else None
+    if best is not None and (len(tries) == 1 or _is_little(tries, (len(stretch) - len(best.left)) / len(film.places))):
+        found.out |= {*stretch} - {*best.left}
+        found.made |= best.made
+        if any(each.is_needed for number, every in best.made.items() if number < done for each in every):
+            found.wrong.update(n for n in best.left if n >= gap)
+        return
+    found.made |= plain
+    if not tries:
+        found.wrong.update(range(gap, done))
+    elif tries[0].worse:
+        found.wrong.update(range(min(tries[0].worse), done))  # what follows may build on them
+
+
+def _lost_with(lost: Mapping[int, Lost], gone: set[int], done: int) -> dict[int, Lost]:
+    """What is lost where some more pictures are: each counts for the next one that stays."""
+    told: dict[int, Lost] = {}
+    waiting: list[Lost] = []
+    for number in range(min(*lost, *gone), done + 1):
+        if number in lost:
+            waiting.append(lost[number])
+        if number in gone:
+            waiting.append(Lost(1, is_sure=True))
+        elif waiting:
+            told[number] = Lost(
+                sum(each.about for each in waiting),
+                all(each.is_sure for each in waiting),
+                all(each.is_filled for each in waiting),
+            )
+            waiting = []
+    return told
+
+
+def _complaints(
+    film: Film, left: Sequence[int], made: Mapping[int, Sequence[Made]], budget: Budget
+) -> tuple[Tried | None, set[int]]:
+    """(what a decoder says, the pictures that it complains of: of one that stands in, the one behind it)."""
+    places, sizes, whose = list[int](), list[int](), list[int]()
+    for number in left:
+        for each in made.get(number, ()):
+            places.append(each.place)
+            sizes.append(each.size)
+            whose.append(number)
+        places.append(film.places[number])
+        sizes.append(film.sizes[number])
+        whose.append(number)
+    told = tried(film.window, film.entry, film.width, film.height, places, sizes, budget)
+    if told is None:
+        return None, set()
+    return told, {number for number, is_bad in zip(whose, told.complaints, strict=True) if is_bad}
+
+
+def _is_little(tries: Sequence[_Try], share: float) -> bool:
+    """Whether leaving pictures out costs little: of the stretch, or of the whole recording."""
+    return tries[-1].told.shown >= _NEARLY * tries[0].told.shown or share <= _FEW

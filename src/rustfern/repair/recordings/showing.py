@@ -1,0 +1,50 @@
+"""In what order pictures are shown, and which places in it nothing takes. Source: ITU-T H.264 8.2.1.1, H.265 8.3.1."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from itertools import pairwise
+
+from rustfern.formats.media.coded_video import NoUnit
+
+_EDGE = 16
+"""Pictures at the ends of a stretch of which some that are shown among them may lie outside of it."""
+
+
+def whole_order(low: int, last: int, many: int) -> int:
+    """A place in the order of showing by its low bits, which have `many` values: the next one to the place of the `last` picture that others need."""
+    half = many // 2
+    return last + (low - last + half) % many - half
+
+
+def step_of(orders: Sequence[int]) -> int:
+    """How far apart the places of pictures are that are shown one after the other; 0 where nothing tells."""
+    steps = Counter(after - before for before, after in pairwise(sorted(set(orders))))
+    return steps.most_common(1)[0][0] if steps else 0
+
+
+def missing_orders(
+    before: Sequence[int], after: Sequence[int], many: int | None, *, is_cut: tuple[bool, bool]
+) -> list[int]:
+    """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, and `is_cut` tells
+    whether there are more before the first and behind the last of these. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told.
+    """
+    step = step_of(before) or step_of(after)
+    if not step or not before:
+        raise NoUnit
+    there = {*before, *after}
+    first = min(before[_EDGE:] if is_cut[0] and len(before) > _EDGE else before)
+    inner = after[: len(after) - _EDGE] if is_cut[1] else after
+    last = max(inner or before)
+    found = [place for place in range(first, last, step) if place not in there]
+    usual = max(before)
+    if any(place < usual - _EDGE * step for place in found) or any(
+        (place - first) % step for place in there if place >= first
+    ):
+        raise NoUnit
+    if many is None:
+        return found
+    while len(found) < many:
+        found.append(max((last, *found)) + step)
+    return found[-many:] if many else []

@@ -1,0 +1,84 @@
+"""Pictures that stand in for lost ones: each shows the one before it again, so that those which build on a lost one find something in its place.
+
+What the pictures around a hole say (their numbers, their order, which others they ask for) tells how many are lost, and which of them others need.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from rustfern.formats.media.coded_video import Avc, NoUnit, settings_of
+from rustfern.repair.recordings.avc_stand_ins import AvcStream, Head
+from rustfern.repair.recordings.window import Window
+
+_BEGINNING = 4_096
+_BEFORE, _AFTER = 600, 64
+"""Pictures before and behind a hole that are looked at."""
+
+
+class Made(msgspec.Struct, frozen=True):
+    """A picture that stands in: where its bytes are given, how many, the low bits of its place in the order of showing, whether others may build on it."""
+
+    place: int
+    size: int
+    order: int
+    is_needed: bool
+
+
+class Lost(msgspec.Struct, frozen=True):
+    """Pictures that are missing: about so many, or just as many (`is_sure`); where one of them needs no other (not `is_filled`), nothing stands in."""
+
+    about: int
+    is_sure: bool = False
+    is_filled: bool = True
+
+
+class Filler:
+    """Fills the holes among pictures; what cannot be told is left as it is."""
+
+    def __init__(
+        self, window: Window, entry: bytes, places: Sequence[int], sizes: Sequence[int], keys: Sequence[int]
+    ) -> None:
+        self._window, self._places, self._sizes, self._keys = window, places, sizes, keys
+        coding, width = settings_of(entry)
+        self._stream = AvcStream(coding, width) if isinstance(coding, Avc) else None
+        self._heads: dict[int, Head] = {}
+
+    def _head(self, number: int) -> Head:
+        if number not in self._heads:
+            assert self._stream is not None
+            self._heads[number] = self._stream.head(
+                self._window.at(self._places[number], min(self._sizes[number], _BEGINNING))
+            )
+        return self._heads[number]
+
+    def filled(self, numbers: Sequence[int], lost: Mapping[int, Lost]) -> dict[int, list[Made]]:
+        """What stands in before some of the pictures with these `numbers`, in order: as many as are `lost` before each."""
+        if self._stream is None:
+            return {}
+        made: dict[int, list[Made]] = {}
+        heads: dict[int, list[Head]] = {}
+        for place, number in enumerate(numbers):
+            if number not in lost or not place or not lost[number].is_filled:
+                continue
+            start = place - 1
+            while start > max(place - _BEFORE, 0) and not self._keys[numbers[start]]:
+                start -= 1
+            end = place
+            while end < min(place + _AFTER, len(numbers)) and not self._keys[numbers[end]]:
+                end += 1
+            is_cut = not self._keys[numbers[start]], end < len(numbers) and not self._keys[numbers[end]]
+            try:
+                before = [head for each in numbers[start:place] for head in (*heads.get(each, ()), self._head(each))]
+                after = [self._head(each) for each in numbers[place:end]]
+                told = lost[number]
+                found = self._stream.made(before, after, told.about, is_sure=told.is_sure, is_cut=is_cut)
+            except NoUnit:
+                continue
+            heads[number] = [each.head for each in found]
+            made[number] = [
+                Made(self._window.keep(each.data), len(each.data), each.head.order, each.head.is_kept) for each in found
+            ]
+        return made

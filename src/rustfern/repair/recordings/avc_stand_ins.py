@@ -175,6 +175,31 @@ class AvcStream:
             raise NoUnit
         return self._written(before, after, orders, needed)
 
+    def anew(
+        self,
+        before: Sequence[Head],
+        after: Sequence[Head],
+        earlier: int | None,
+        since: int | None,
+        *,
+        is_cut: tuple[bool, bool],
+    ) -> list[StandIn]:
+        """The same for a hole in which one that needs no other is lost: `earlier` pictures before it (None: not known), so many `since` it, itself too. What
+        stands in for it has all others that are held dropped, and numbers begin anew with it. Raises `NoUnit`.
+        """
+        found = self.made(before, [], earlier or 0, is_sure=True, is_cut=(is_cut[0], False))
+        of_all, _ = self._settings(before[-1].settings)
+        last = [*before, *(each.head for each in found)]
+        number = (last[-1].number + last[-1].is_kept) % (1 << of_all.number_bits)
+        order = 0
+        if of_all.shape.orders:
+            orders = self.whole_orders(last)
+            order = (max(orders) + step_of(orders)) % of_all.shape.orders
+        told = Head(number, order, True, False, None, (), before[-1].settings)
+        first = Head(0, 0, True, True, None, (), before[-1].settings)
+        rest = self.made([first], after, (since or 1) - 1, is_sure=since is not None, is_cut=(False, is_cut[1]))
+        return [*found, StandIn(self._coded(told, is_new=True), first), *rest]
+
     def _written(
         self, before: Sequence[Head], after: Sequence[Head], orders: Sequence[int], needed: int
     ) -> list[StandIn]:
@@ -232,8 +257,8 @@ class AvcStream:
                 return
             heads[last] = msgspec.structs.replace(heads[last], dropped=(*dropped, victim))
 
-    def _coded(self, head: Head) -> bytes:
-        """A picture by its head: of blocks that need others, all of them skipped."""
+    def _coded(self, head: Head, *, is_new: bool = False) -> bytes:
+        """A picture by its head: of blocks that need others, all of them skipped. If it `is_new`, no others are held behind it."""
         of_all, of_these = self._settings(head.settings)
         most = 1 << of_all.number_bits
         bits = SetBits()
@@ -257,11 +282,13 @@ class AvcStream:
                 bits.number(0)
             bits.put(0, 2 if of_all.chroma else 1)
         if head.is_kept:
-            bits.put(int(head.dropped is not None), 1)
+            bits.put(int(is_new or head.dropped is not None), 1)
+            if is_new:
+                bits.number(5)
             for each in head.dropped or ():
                 bits.number(1)
                 bits.number((head.number - each - 1) % most)
-            if head.dropped is not None:
+            if is_new or head.dropped is not None:
                 bits.number(0)
         if of_these.arithmetic:
             bits.number(0)

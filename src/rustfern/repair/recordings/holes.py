@@ -75,7 +75,7 @@ def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], 
     for _ in range(_ROUNDS):
         budget.spend()
         left = [n for n in stretch if n not in gone]
-        made = filler.filled([*left, *behind], _lost_with(lost, gone, done)) if gone else plain
+        made = filler.filled([*left, *behind], _lost_with(lost, gone, done, film.keys)) if gone else plain
         told, worse = _complaints(film, left, made, budget)
         if told is None:
             break
@@ -98,7 +98,14 @@ def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], 
         found.wrong.update(range(min(tries[0].worse), done))  # what follows may build on them
 
 
-def _lost_with(lost: Mapping[int, Lost], gone: set[int], done: int) -> dict[int, Lost]:
+def _since_key(every: Sequence[Lost]) -> int:
+    count = 0
+    for each in every:
+        count = each.since_key or (count + each.about if count else 0)
+    return count
+
+
+def _lost_with(lost: Mapping[int, Lost], gone: set[int], done: int, keys: Sequence[int]) -> dict[int, Lost]:
     """What is lost where some more pictures are: each counts for the next one that stays."""
     told: dict[int, Lost] = {}
     waiting: list[Lost] = []
@@ -106,12 +113,12 @@ def _lost_with(lost: Mapping[int, Lost], gone: set[int], done: int) -> dict[int,
         if number in lost:
             waiting.append(lost[number])
         if number in gone:
-            waiting.append(Lost(1, is_sure=True))
+            waiting.append(Lost(1, is_sure=True, since_key=int(keys[number])))
         elif waiting:
             told[number] = Lost(
                 sum(each.about for each in waiting),
                 all(each.is_sure for each in waiting),
-                all(each.is_filled for each in waiting),
+                _since_key(waiting),
             )
             waiting = []
     return told

@@ -109,7 +109,7 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
                 n: Lost(
                     after - before - 1,
                     is_sure=True,
-                    is_filled=not any(_is_key(track, each) for each in range(before + 1, after)),
+                    since_key=next((after - each for each in range(after - 1, before, -1) if _is_key(track, each)), 0),
                 )
                 for n, (before, after) in enumerate(pairwise(kept), 1)
                 if after != before + 1

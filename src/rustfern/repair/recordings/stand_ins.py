@@ -6,15 +6,16 @@ What the pictures around a hole say (their numbers, their order, which others th
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 
 import msgspec
 
 from rustfern.formats.media.coded_video import Avc, NoUnit, settings_of
-from rustfern.repair.recordings.avc_stand_ins import AvcStream, Head
+from rustfern.repair.recordings.avc_stand_ins import AvcStream, Head, StandIn
 from rustfern.repair.recordings.window import Window
 
 _BEGINNING = 4_096
-_BEFORE, _AFTER = 600, 64
+_BEFORE, _AFTER, _NEAR, _FEW = 600, 64, 0.5, 3
 """Pictures before and behind a hole that are looked at."""
 
 
@@ -28,11 +29,13 @@ class Made(msgspec.Struct, frozen=True):
 
 
 class Lost(msgspec.Struct, frozen=True):
-    """Pictures that are missing: about so many, or just as many (`is_sure`); where one of them needs no other (not `is_filled`), nothing stands in."""
+    """Pictures that are missing: about so many, or just as many (`is_sure`). `since_key`: how many of these come from the last one on that needs no other,
+    this one too; 0 where there is none among them.
+    """
 
     about: int
     is_sure: bool = False
-    is_filled: bool = True
+    since_key: int = 0
 
 
 class Filler:
@@ -54,6 +57,25 @@ class Filler:
             )
         return self._heads[number]
 
+    def _found(
+        self, before: Sequence[Head], after: Sequence[Head], lost: Lost, is_cut: tuple[bool, bool]
+    ) -> list[StandIn]:
+        """What stands in for what is lost. Where it is not known whether a picture that needs no other is, what comes nearer to how many are lost counts."""
+        assert self._stream is not None
+        if lost.is_sure:
+            if not lost.since_key:
+                return self._stream.made(before, after, lost.about, is_sure=True, is_cut=is_cut)
+            return self._stream.anew(before, after, lost.about - lost.since_key, lost.since_key, is_cut=is_cut)
+        ways = []
+        with suppress(NoUnit):
+            ways.append(self._stream.made(before, after, lost.about, is_sure=False, is_cut=is_cut))
+        if after and (not ways or abs(len(ways[0]) - lost.about) > _NEAR * lost.about + _FEW):
+            with suppress(NoUnit):
+                ways.append(self._stream.anew(before, after, None, None, is_cut=is_cut))
+        if not ways:
+            raise NoUnit
+        return min(ways, key=lambda way: abs(len(way) - lost.about))
+
     def filled(self, numbers: Sequence[int], lost: Mapping[int, Lost]) -> dict[int, list[Made]]:
         """What stands in before some of the pictures with these `numbers`, in order: as many as are `lost` before each."""
         if self._stream is None:
@@ -61,7 +83,7 @@ class Filler:
         made: dict[int, list[Made]] = {}
         heads: dict[int, list[Head]] = {}
         for place, number in enumerate(numbers):
-            if number not in lost or not place or not lost[number].is_filled:
+            if number not in lost or not place:
                 continue
             start = place - 1
             while start > max(place - _BEFORE, 0) and not self._keys[numbers[start]]:
@@ -74,7 +96,7 @@ class Filler:
                 before = [head for each in numbers[start:place] for head in (*heads.get(each, ()), self._head(each))]
                 after = [self._head(each) for each in numbers[place:end]]
                 told = lost[number]
-                found = self._stream.made(before, after, told.about, is_sure=told.is_sure, is_cut=is_cut)
+                found = self._found(before, after, told, is_cut)
             except NoUnit:
                 continue
             heads[number] = [each.head for each in found]

@@ -26,12 +26,15 @@ class Mended(msgspec.Struct):
 
 
 class _Try(msgspec.Struct):
-    """One way of mending a stretch: the pictures that stay, what stands in, what a decoder says of it, the pictures that it complains of."""
+    """One way of mending a stretch: the pictures that stay, what stands in, what a decoder says of it, the pictures that it complains of, and those of
+    which it makes up a part.
+    """
 
     left: list[int]
     made: dict[int, list[Made]]
     told: Tried
     worse: set[int]
+    hurt: set[int]
 
 
 class Film(msgspec.Struct, frozen=True):
@@ -76,11 +79,11 @@ def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], 
         budget.spend()
         left = [n for n in stretch if n not in gone]
         made = filler.filled([*left, *behind], _lost_with(lost, gone, done, film.keys)) if gone else plain
-        told, worse = _complaints(film, left, made, budget)
-        if told is None:
+        found_out = _tried(film, left, made, budget)
+        if found_out is None:
             break
-        worse = {n for n in worse if n >= gap - _BEFORE}
-        tries.append(_Try(left, made, told, worse))
+        worse = {n for n in found_out.worse if n >= gap - _BEFORE}
+        tries.append(found_out)
         if not worse:
             break
         gone |= worse
@@ -88,14 +91,18 @@ def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], 
     if best is not None and (len(tries) == 1 or _is_little(tries, (len(stretch) - len(best.left)) / len(film.places))):
         found.out |= {*stretch} - {*best.left}
         found.made |= best.made
-        if any(each.is_needed for number, every in best.made.items() if number < done for each in every):
-            found.wrong.update(n for n in best.left if n >= gap)
+        needed = [
+            number for number, every in best.made.items() if number < done and any(each.is_needed for each in every)
+        ]
+        unfilled = [n for n in lost if n < done and n not in best.made] if filler.can_fill else []
+        begin = min((*needed, *best.hurt, *unfilled), default=done)
+        found.wrong.update(n for n in best.left if n >= begin)
         return
     found.made |= plain
     if not tries:
         found.wrong.update(range(gap, done))
-    elif tries[0].worse:
-        found.wrong.update(range(min(tries[0].worse), done))  # what follows may build on them
+    elif bad := tries[0].worse | tries[0].hurt:
+        found.wrong.update(range(min(bad), done))  # what follows may build on them
 
 
 def _since_key(every: Sequence[Lost]) -> int:
@@ -124,10 +131,8 @@ def _lost_with(lost: Mapping[int, Lost], gone: set[int], done: int, keys: Sequen
     return told
 
 
-def _complaints(
-    film: Film, left: Sequence[int], made: Mapping[int, Sequence[Made]], budget: Budget
-) -> tuple[Tried | None, set[int]]:
-    """(what a decoder says, the pictures that it complains of: of one that stands in, the one behind it)."""
+def _tried(film: Film, left: list[int], made: dict[int, list[Made]], budget: Budget) -> _Try | None:
+    """What a decoder says; for a picture that stands in, the one behind it is named. None where none is installed."""
     places, sizes, whose = list[int](), list[int](), list[int]()
     for number in left:
         for each in made.get(number, ()):
@@ -139,8 +144,12 @@ def _complaints(
         whose.append(number)
     told = tried(film.window, film.entry, film.width, film.height, places, sizes, budget)
     if told is None:
-        return None, set()
-    return told, {number for number, is_bad in zip(whose, told.complaints, strict=True) if is_bad}
+        return None
+    worse, hurt = (
+        {number for number, it_is in zip(whose, flags, strict=True) if it_is}
+        for flags in (told.complaints, told.completed)
+    )
+    return _Try(left, made, told, worse, hurt)
 
 
 def _is_little(tries: Sequence[_Try], share: float) -> bool:

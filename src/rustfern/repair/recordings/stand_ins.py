@@ -49,6 +49,11 @@ class Filler:
         self._stream = AvcStream(coding, width) if isinstance(coding, Avc) else None
         self._heads: dict[int, Head] = {}
 
+    @property
+    def can_fill(self) -> bool:
+        """Whether this coding is known."""
+        return self._stream is not None
+
     def _head(self, number: int) -> Head:
         if number not in self._heads:
             assert self._stream is not None

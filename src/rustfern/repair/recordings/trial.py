@@ -18,6 +18,7 @@ from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, box, write
 
 _TRIED, _PATIENCE, _MOST = 48, 20, 64 << 20
+_BAD, _GOOD, _COMPLETED = b"012"
 
 
 def _patience(budget: Budget) -> float:
@@ -27,9 +28,10 @@ def _patience(budget: Budget) -> float:
 
 
 class Tried(msgspec.Struct, frozen=True):
-    """Of each picture whether a decoder complained of it, reading them one after the other; and how many it showed."""
+    """Of each picture whether a decoder complained of it, reading them one after the other, and whether it made up a part of it; how many it showed."""
 
     complaints: tuple[bool, ...]
+    completed: tuple[bool, ...]
     shown: int
 
 
@@ -41,7 +43,7 @@ def plays(
     while count > 1 and sum(sizes[:count]) > _MOST:
         count //= 2
     told = tried(window, entry, width, height, places[:count], sizes[:count], budget)
-    return 1 - sum(told.complaints) / count if told is not None else None
+    return 1 - sum(map(max, told.complaints, told.completed)) / count if told is not None else None
 
 
 def tried(
@@ -60,7 +62,7 @@ def tried(
     flags, _, shown = (told or b"").partition(b" ")
     if len(flags) != count or not shown.isdigit():
         return None
-    return Tried(tuple(each != ord("1") for each in flags), int(shown))
+    return Tried(tuple(each == _BAD for each in flags), tuple(each == _COMPLETED for each in flags), int(shown))
 
 
 def by_each(pictures: Sequence[bytes], settings: Sequence[bytes]) -> bytes:
@@ -72,7 +74,7 @@ def by_each(pictures: Sequence[bytes], settings: Sequence[bytes]) -> bytes:
 
 
 def main() -> None:
-    """The process of its own: a film comes in; of each picture goes out whether it can be read (1) or not (0), and how many are shown. Behind the
+    """The process of its own: a film comes in; of each picture goes out whether it can be read (1), in part (2) or not (0), and how many are shown. Behind the
     word `each` pictures come in and settings (`by_each`): of each of these goes out whether all pictures can be read with them.
     """
     import av.logging
@@ -105,8 +107,8 @@ def _is_read_by(pictures: Sequence[bytes], settings: bytes) -> bool:
         decoder.thread_count = 1
         decoder.flags |= av.codec.context.Flags.output_corrupt
         for picture in pictures:
-            is_read, count = _shown(partial(decoder.decode, av.Packet(picture)))
-            if not is_read:
+            read, count = _shown(partial(decoder.decode, av.Packet(picture)))
+            if read != _GOOD:
                 return False
             shown += count
         return shown > 0 or bool(decoder.decode(None))
@@ -114,8 +116,8 @@ def _is_read_by(pictures: Sequence[bytes], settings: bytes) -> bool:
         return False
 
 
-def _shown(decode: Callable[[], Sequence[object]]) -> tuple[bool, int]:
-    """(whether a decoder reads a packet without complaint, how many pictures it shows then)."""
+def _shown(decode: Callable[[], Sequence[object]]) -> tuple[int, int]:
+    """(how a decoder reads a packet, how many pictures it shows then)."""
     import av
     import av.logging
 
@@ -125,8 +127,10 @@ def _shown(decode: Callable[[], Sequence[object]]) -> tuple[bool, int]:
             count = len(decode())
         except (av.error.FFmpegError, ValueError):
             said.append((0, "", ""))
+    if any(level <= av.logging.ERROR for level, _, _ in said):
+        return _BAD, count
     # That it made up what is missing of a picture, it only mentions.
-    return not any(level <= av.logging.ERROR or "concealing" in text for level, _, text in said), count
+    return _COMPLETED if any("concealing" in text for _, _, text in said) else _GOOD, count
 
 
 def _read(data: bytes) -> tuple[bytes, int]:
@@ -144,10 +148,10 @@ def _read(data: bytes) -> tuple[bytes, int]:
             # Players show what builds on lost pictures too.
             stream.codec_context.flags |= av.codec.context.Flags.output_corrupt
             for packet in film.demux(stream):
-                is_read, count = _shown(packet.decode)
+                read, count = _shown(packet.decode)
                 shown += count
                 if packet.size:
-                    told += b"1" if is_read else b"0"
+                    told.append(read)
     except (av.error.FFmpegError, ValueError, IndexError):
         pass
     return bytes(told), shown

@@ -441,12 +441,13 @@ def settings_of(entry: bytes) -> tuple[Avc | Hevc | None, int]:
             at += 4
             width, count, place = 1 + (entry[at + 4] & 3), entry[at + 5] & 31, at + 6
             units = []
-            for _ in range(2):
+            for is_last in (False, True):
                 for _ in range(count):
                     (length,) = struct.unpack_from(">H", entry, place)
                     units.append(entry[place + 2 : place + 2 + length])
                     place += 2 + length
-                count, place = entry[place], place + 1
+                if not is_last:  # nothing need follow
+                    count, place = entry[place], place + 1
             return Avc(units), width
         at = entry.find(b"hvcC")
         if at > 0:

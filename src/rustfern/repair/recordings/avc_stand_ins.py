@@ -13,7 +13,7 @@ import msgspec
 from rustfern.formats.media.arithmetic import CodeWriter, state_of
 from rustfern.formats.media.coded_video import Avc, AvcSet, Bits, NoUnit
 from rustfern.repair.recordings.set_bits import SetBits
-from rustfern.repair.recordings.showing import missing_orders, step_of, whole_order
+from rustfern.repair.recordings.showing import StandIn, missing_orders, step_of, whole_order
 
 _HEAD, _B, _I = 400, 1, 2
 _MOST, _MOST_ORDERS = 300, 70
@@ -47,13 +47,6 @@ class Head(msgspec.Struct, frozen=True):
     dropped: tuple[int, ...] | None
     asked: tuple[int, ...]
     settings: int
-
-
-class StandIn(msgspec.Struct, frozen=True):
-    """One picture: its bytes, and its head."""
-
-    data: bytes
-    head: Head
 
 
 def _pictures(unit: bytes) -> _Pictures:
@@ -148,7 +141,7 @@ class AvcStream:
 
     def made(
         self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: tuple[bool, bool]
-    ) -> list[StandIn]:
+    ) -> list[StandIn[Head]]:
         """Pictures for a hole: `before` it came these since one that needs no other, `after` it these up to the next such one, and `about` so many are lost,
         or just as many (`is_sure`). `is_cut` tells whether there are more before and behind. Raises `NoUnit` where they cannot be told.
         """
@@ -183,7 +176,7 @@ class AvcStream:
         since: int | None,
         *,
         is_cut: tuple[bool, bool],
-    ) -> list[StandIn]:
+    ) -> list[StandIn[Head]]:
         """The same for a hole in which one that needs no other is lost: `earlier` pictures before it (None: not known), so many `since` it, itself too. What
         stands in for it has all others that are held dropped, and numbers begin anew with it. Raises `NoUnit`.
         """
@@ -202,7 +195,7 @@ class AvcStream:
 
     def _written(
         self, before: Sequence[Head], after: Sequence[Head], orders: Sequence[int], needed: int
-    ) -> list[StandIn]:
+    ) -> list[StandIn[Head]]:
         of_all, _ = self._settings(before[-1].settings)
         most, many = 1 << of_all.number_bits, len(orders)
         number = (before[-1].number + before[-1].is_kept) % most

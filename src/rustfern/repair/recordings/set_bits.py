@@ -30,6 +30,11 @@ class SetBits:
         """A number of the kind se(v)."""
         self.number(2 * value - 1 if value > 0 else -2 * value)
 
+    def last_bit(self) -> None:
+        """A one, and zeros up to the next whole byte."""
+        self._bits.append("1")
+        self._bits.append("0" * (-sum(map(len, self._bits)) % 8))
+
     def ones_to_byte(self) -> None:
         """Ones up to the next whole byte."""
         self._bits.append("1" * (-sum(map(len, self._bits)) % 8))

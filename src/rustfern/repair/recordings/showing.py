@@ -5,11 +5,22 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from itertools import pairwise
+from typing import Generic, TypeVar
+
+import msgspec
 
 from rustfern.formats.media.coded_video import NoUnit
 
+Head = TypeVar("Head")
 _EDGE = 16
 """Pictures at the ends of a stretch of which some that are shown among them may lie outside of it."""
+
+
+class StandIn(msgspec.Struct, Generic[Head], frozen=True):
+    """A picture that stands in for a lost one: its bytes, and what its head tells."""
+
+    data: bytes
+    head: Head
 
 
 def whole_order(low: int, last: int, many: int) -> int:

@@ -7,15 +7,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from typing import Any, Protocol
 
 import msgspec
 
 from rustfern.formats.media.coded_video import Avc, NoUnit, settings_of
-from rustfern.repair.recordings.avc_stand_ins import AvcStream, Head, StandIn
+from rustfern.repair.recordings.avc_stand_ins import AvcStream
+from rustfern.repair.recordings.hevc_stand_ins import HevcStream
+from rustfern.repair.recordings.showing import StandIn
 from rustfern.repair.recordings.window import Window
 
 _BEGINNING = 4_096
-_BEFORE, _AFTER, _NEAR, _FEW = 600, 64, 0.5, 3
+_BEFORE, _AFTER, _NEAR, _FEW, _FAR = 600, 64, 0.5, 3, 4
 """Pictures before and behind a hole that are looked at."""
 
 
@@ -38,6 +41,41 @@ class Lost(msgspec.Struct, frozen=True):
     since_key: int = 0
 
 
+class Head(Protocol):
+    """What is asked of the head of a picture: the low bits of its place in the order of showing, and whether others may build on it."""
+
+    @property
+    def order(self) -> int: ...
+
+    @property
+    def is_kept(self) -> bool: ...
+
+
+class Stream(Protocol):
+    """Pictures of one coding, some of them lost."""
+
+    def head(self, picture: bytes) -> Any:
+        """The head of a picture, from its first bytes on. Raises `NoUnit` where it is none that can be followed."""
+
+    def made(
+        self, before: Sequence[Any], after: Sequence[Any], about: int, *, is_sure: bool, is_cut: tuple[bool, bool]
+    ) -> Sequence[StandIn[Any]]:
+        """Pictures for a hole: `before` it came these since one that needs no other, `after` it these up to the next such one, and `about` so many are lost,
+        or just as many (`is_sure`). `is_cut` tells whether there are more before and behind. Raises `NoUnit` where they cannot be told.
+        """
+
+    def anew(
+        self,
+        before: Sequence[Any],
+        after: Sequence[Any],
+        earlier: int | None,
+        since: int | None,
+        *,
+        is_cut: tuple[bool, bool],
+    ) -> Sequence[StandIn[Any]]:
+        """The same for a hole in which one that needs no other is lost: `earlier` pictures before it (None: not known), so many `since` it, itself too."""
+
+
 class Filler:
     """Fills the holes among pictures; what cannot be told is left as it is."""
 
@@ -46,7 +84,9 @@ class Filler:
     ) -> None:
         self._window, self._places, self._sizes, self._keys = window, places, sizes, keys
         coding, width = settings_of(entry)
-        self._stream = AvcStream(coding, width) if isinstance(coding, Avc) else None
+        self._stream: Stream | None = None
+        if coding is not None:
+            self._stream = AvcStream(coding, width) if isinstance(coding, Avc) else HevcStream(coding, width)
         self._heads: dict[int, Head] = {}
 
     @property
@@ -64,7 +104,7 @@ class Filler:
 
     def _found(
         self, before: Sequence[Head], after: Sequence[Head], lost: Lost, is_cut: tuple[bool, bool]
-    ) -> list[StandIn]:
+    ) -> Sequence[StandIn[Any]]:
         """What stands in for what is lost. Where it is not known whether a picture that needs no other is, what comes nearer to how many are lost counts."""
         assert self._stream is not None
         if lost.is_sure:
@@ -77,6 +117,7 @@ class Filler:
         if after and (not ways or abs(len(ways[0]) - lost.about) > _NEAR * lost.about + _FEW):
             with suppress(NoUnit):
                 ways.append(self._stream.anew(before, after, None, None, is_cut=is_cut))
+        ways = [way for way in ways if len(way) <= _FAR * (lost.about + _FEW)]
         if not ways:
             raise NoUnit
         return min(ways, key=lambda way: abs(len(way) - lost.about))

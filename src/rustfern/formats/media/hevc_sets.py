@@ -36,7 +36,7 @@ class SequenceSet(msgspec.Struct, frozen=True):
 
 
 class PictureSet(msgspec.Struct, frozen=True):
-    """Of pictures: the sequence that they are of, and what the heads of their slices hold."""
+    """Of pictures: the sequence that they are of, what the heads of their slices hold, and whether blocks may be coded without loss."""
 
     sequence: int
     dependent: bool
@@ -51,6 +51,7 @@ class PictureSet(msgspec.Struct, frozen=True):
     overrides: bool
     unfiltered: bool
     extends: bool
+    loses_nothing: bool
 
 
 def sequence_set(unit: bytes) -> SequenceSet:
@@ -108,7 +109,7 @@ def sequence_set(unit: bytes) -> SequenceSet:
 
 
 def picture_set(unit: bytes) -> PictureSet:
-    """A set for pictures. Raises `NoUnit` where it is none, or says what is not known here: tiles, blocks without loss, extensions."""
+    """A set for pictures. Raises `NoUnit` where it is none, or says what is not known here: tiles, extensions."""
     bits = Bits(unit[2:2_000])
     bits.number()
     sequence = bits.number()
@@ -123,7 +124,8 @@ def picture_set(unit: bytes) -> PictureSet:
     bits.signed(), bits.signed()
     tells_colours, weighs = bool(bits.take(1)), bool(bits.take(1))
     bits.take(1)
-    if bits.take(2):
+    loses_nothing = bool(bits.take(1))
+    if bits.take(1):
         raise NoUnit
     by_rows, crosses = bool(bits.take(1)), bool(bits.take(1))
     overrides = unfiltered = False
@@ -139,7 +141,7 @@ def picture_set(unit: bytes) -> PictureSet:
     if bits.take(1):
         raise NoUnit
     return PictureSet(
-        sequence, dependent, tells_output, extra, tells_start, quality, tells_colours, weighs, by_rows, crosses, overrides, unfiltered, extends,
+        sequence, dependent, tells_output, extra, tells_start, quality, tells_colours, weighs, by_rows, crosses, overrides, unfiltered, extends, loses_nothing,
     )  # fmt: skip
 
 

@@ -74,7 +74,7 @@ class AvcStream:
     def _settings(self, number: int) -> tuple[AvcSet, _Pictures]:
         if number not in self._known:
             told = self._coding.set_for(number)
-            if told.planes or told.mixed or told.ordered == 1 or not told.held:
+            if told.planes or told.ordered == 1 or not told.held:
                 raise NoUnit
             self._known[number] = told, _pictures(self._coding.pictures[number])
         return self._known[number]
@@ -298,7 +298,8 @@ class AvcStream:
             code = CodeWriter(bytearray([state_of((slope * min(max(of_these.quality, 0), 51) >> 4) + offset)]))
             for left in range(of_all.blocks - 1, -1, -1):
                 code.decision(0, 1)
-                code.end(is_last=not left)
+                if not of_all.mixed or not left % 2:  # blocks come in pairs then
+                    code.end(is_last=not left)
             unit = bits.unit_with(begin, code.whole_bytes())
         return len(unit).to_bytes(self._width, "big") + unit
 

@@ -19,6 +19,8 @@ from rustfern.repair.recordings.showing import StandIn, missing_orders, step_of,
 
 _HEAD, _MOST = 600, 300
 _IDR, _IRAP, _LEADING = (19, 20), range(16, 24), range(6, 10)
+_CONTEXTS, _AS_LIKELY = len(contexts(1, 0)), b"\1"
+"""Where the context of blocks without loss stands behind all others, and how it begins (table 9-8)."""
 _NEEDED_BY_OTHERS, _BY_NONE = 1, 0
 """Kinds of units: a picture that others build on, and one that none does."""
 
@@ -234,7 +236,7 @@ class HevcStream:
 def _skipped(of_all: SequenceSet, of_these: PictureSet) -> list[bytes]:
     size = 1 << of_all.largest
     across, down = -(-of_all.width // size), -(-of_all.height // size)
-    begin = contexts(1, of_these.quality)
+    begin = contexts(1, of_these.quality) + (_AS_LIKELY if of_these.loses_nothing else b"")
     code = CodeWriter(bytearray(begin))
     depths: dict[tuple[int, int], int] = {}
     second: bytes | None = None
@@ -270,6 +272,8 @@ def _block(
                 if inner_x < of_all.width and inner_y < of_all.height:
                     _block(code, of_all, inner_x, inner_y, log - 1, depth + 1, depths)
         return
+    if len(code.states) > _CONTEXTS:
+        code.decision(_CONTEXTS, 0)
     code.decision(AT["taken"] + (x > 0) + (y > 0), 1)
     for inner_y in range(y, y + size, least):
         depths[x + size - least, inner_y] = depth

@@ -18,7 +18,7 @@ from rustfern.repair.recordings.set_bits import SetBits
 from rustfern.repair.recordings.showing import StandIn, missing_orders, step_of, whole_order
 
 _HEAD, _MOST = 600, 300
-_IDR, _IRAP, _LEADING = (19, 20), range(16, 24), range(6, 10)
+_IDR, _ANEW, _IRAP, _LEADING = (19, 20), range(16, 21), range(16, 24), range(6, 10)
 _CONTEXTS, _AS_LIKELY = len(contexts(1, 0)), b"\1"
 """Where the context of blocks without loss stands behind all others, and how it begins (table 9-8)."""
 _NEEDED_BY_OTHERS, _BY_NONE = 1, 0
@@ -27,7 +27,7 @@ _NEEDED_BY_OTHERS, _BY_NONE = 1, 0
 
 class Head(msgspec.Struct, frozen=True):
     """What the head of a picture tells: the low bits of its place in the order of showing, whether others may need it, whether others are counted from it,
-    whether it needs none, what is held for it and others, its settings.
+    whether the order begins anew with it, what is held for it and others, its settings.
     """
 
     order: int
@@ -93,7 +93,7 @@ class HevcStream:
                 raise NoUnit
         is_kept = kind in _IRAP or bool(kind & 1)
         is_counted = level == 1 and is_kept and kind not in _LEADING
-        return Head(order, is_kept, is_counted, kind in _IRAP, needed, settings)
+        return Head(order, is_kept, is_counted, kind in _ANEW, needed, settings)
 
     def _whole_orders(self, heads: Sequence[Head], last: int = 0) -> list[int]:
         found = []

@@ -41,7 +41,7 @@ def missing_orders(
     """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, and `is_cut` tells
     whether there are more before the first and behind the last of these. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told.
     """
-    step = step_of(before) or step_of(after)
+    step = step_of([*before, *after])
     if not step or not before:
         raise NoUnit
     there = {*before, *after}

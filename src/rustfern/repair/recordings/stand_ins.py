@@ -42,13 +42,18 @@ class Lost(msgspec.Struct, frozen=True):
 
 
 class Head(Protocol):
-    """What is asked of the head of a picture: the low bits of its place in the order of showing, and whether others may build on it."""
+    """What is asked of the head of a picture: the low bits of its place in the order of showing, whether others may build on it, whether the order
+    begins anew with it.
+    """
 
     @property
     def order(self) -> int: ...
 
     @property
     def is_kept(self) -> bool: ...
+
+    @property
+    def is_key(self) -> bool: ...
 
 
 class Stream(Protocol):
@@ -122,6 +127,10 @@ class Filler:
             raise NoUnit
         return min(ways, key=lambda way: abs(len(way) - lost.about))
 
+    def _begins(self, number: int) -> bool:
+        """Whether nothing from a picture on builds on those before it."""
+        return bool(self._keys[number]) and self._head(number).is_key
+
     def filled(self, numbers: Sequence[int], lost: Mapping[int, Lost]) -> dict[int, list[Made]]:
         """What stands in before some of the pictures with these `numbers`, in order: as many as are `lost` before each."""
         if self._stream is None:
@@ -131,14 +140,17 @@ class Filler:
         for place, number in enumerate(numbers):
             if number not in lost or not place:
                 continue
-            start = place - 1
-            while start > max(place - _BEFORE, 0) and not self._keys[numbers[start]]:
-                start -= 1
-            end = place
-            while end < min(place + _AFTER, len(numbers)) and not self._keys[numbers[end]]:
-                end += 1
-            is_cut = not self._keys[numbers[start]], end < len(numbers) and not self._keys[numbers[end]]
             try:
+                start = place - 1
+                while start > max(place - _BEFORE, 0) and not self._begins(numbers[start]):
+                    start -= 1
+                end = place
+                while end < min(place + _AFTER, len(numbers)) and not self._begins(numbers[end]):
+                    end += 1
+                is_cut = (
+                    not self._begins(numbers[start]),
+                    end < len(numbers) and not self._begins(numbers[end]),
+                )
                 before = [head for each in numbers[start:place] for head in (*heads.get(each, ()), self._head(each))]
                 after = [self._head(each) for each in numbers[place:end]]
                 told = lost[number]

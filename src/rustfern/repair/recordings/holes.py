@@ -1,20 +1,26 @@
 """Holes among pictures: what stands in for lost ones, and which pictures behind a hole cannot be shown.
 
-A decoder, where one is installed, is asked about every stretch with a hole in it: what it complains of is itself hurt, and counts as lost.
+A decoder, where one is installed, is asked about every stretch with a hole in it, and about all of a recording that is not long: what it complains of is
+itself hurt, and counts as lost.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 
 import msgspec
 
-from rustfern.repair.interface import Budget
+from rustfern.repair.interface import Budget, NothingLeft
 from rustfern.repair.recordings.stand_ins import Filler, Lost, Made
 from rustfern.repair.recordings.trial import Tried, tried
 from rustfern.repair.recordings.window import Window
 
 _ROUNDS, _NEARLY, _FEW, _BEFORE = 8, 0.9, 0.06, 2
+SWEPT, _SWEPT_BYTES, _SWEPT_SECONDS = 3_000, 48 << 20, 15.0
+"""Pictures, their bytes, and seconds, up to which a decoder is asked about all of them."""
+_SOME, _SHARE = 3, 0.03
+"""Complaints, and their share, up to which pictures are hurt: of more, the decoder does not know how these are coded."""
 
 
 class Mended(msgspec.Struct):
@@ -55,6 +61,7 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
     count = len(film.places)
     filler = Filler(film.window, film.entry, film.places, film.sizes, film.keys)
     done = -1
+    mended_ones: list[range] = []
     for gap in sorted(lost):
         if gap >= count or gap < done:
             continue
@@ -63,17 +70,43 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
             found.out.update(range(gap, done))
             continue
         first = next((n for n in range(gap - 1, -1, -1) if film.keys[n]), 0)
-        _mend(film, filler, range(first, done), {n: lost[n] for n in lost if first <= n <= done}, budget, found)
+        mended_ones.append(range(first, done))
+        _mend(film, filler, mended_ones[-1], {n: lost[n] for n in lost if first <= n <= done}, set(), budget, found)
+    if not strict and filler.can_fill and count <= SWEPT and sum(film.sizes) <= _SWEPT_BYTES:
+        _sweep(film, filler, mended_ones, budget.part(_SWEPT_SECONDS), found)
     return found
 
 
-def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], budget: Budget, found: Mended) -> None:
-    """One stretch, from a picture that needs no other to the next such one."""
+def _sweep(film: Film, filler: Filler, mended_ones: Sequence[range], budget: Budget, found: Mended) -> None:
+    """What no hole tells: pictures in whose bytes something else stands."""
+    count = len(film.places)
+    stops = [n for n in range(count) if n == 0 or film.keys[n]]
+    whole = [range(at, end) for at, end in zip(stops, [*stops[1:], count], strict=True)]
+    done = {n for stretch in mended_ones for n in stretch}
+    left = [n for stretch in whole if stretch.start not in done for n in stretch]
+    with suppress(NothingLeft):
+        told = _tried(film, left, {}, budget)
+        if told is None or not told.worse or len(told.worse) > max(_SOME, _SHARE * len(left)):
+            return
+        for stretch in whole:
+            if worse := told.worse & {*stretch}:
+                _mend(film, filler, stretch, {}, worse, budget, found)
+
+
+def _mend(
+    film: Film,
+    filler: Filler,
+    stretch: range,
+    lost: Mapping[int, Lost],
+    gone: set[int],
+    budget: Budget,
+    found: Mended,
+) -> None:
+    """One stretch, from a picture that needs no other to the next such one; some pictures of it may be known to be `gone`."""
     done = stretch.stop
-    gap = min(lost)
+    gap = min((*lost, *gone))
     behind = [done] if done < len(film.places) else []
     tries: list[_Try] = []
-    gone: set[int] = set()
     plain = filler.filled([*stretch, *behind], lost)
     for _ in range(_ROUNDS):
         budget.spend()
@@ -82,7 +115,9 @@ def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], 
         found_out = _tried(film, left, made, budget)
         if found_out is None:
             break
-        worse = {n for n in found_out.worse if n >= gap - _BEFORE}
+        worse = found_out.worse
+        if len(worse) > max(_SOME, _SHARE * len(left)):
+            worse = {n for n in worse if n >= gap - _BEFORE}
         tries.append(found_out)
         if not worse:
             break
@@ -99,7 +134,7 @@ def _mend(film: Film, filler: Filler, stretch: range, lost: Mapping[int, Lost], 
         found.wrong.update(n for n in best.left if n >= begin)
         return
     found.made |= plain
-    if not tries:
+    if not tries or (gone and not lost):
         found.wrong.update(range(gap, done))
     elif bad := tries[0].worse | tries[0].hurt:
         found.wrong.update(range(min(bad), done))  # what follows may build on them
@@ -116,7 +151,7 @@ def _lost_with(lost: Mapping[int, Lost], gone: set[int], done: int, keys: Sequen
     """What is lost where some more pictures are: each counts for the next one that stays."""
     told: dict[int, Lost] = {}
     waiting: list[Lost] = []
-    for number in range(min(*lost, *gone), done + 1):
+    for number in range(min((*lost, *gone)), done + 1):
         if number in lost:
             waiting.append(lost[number])
         if number in gone:

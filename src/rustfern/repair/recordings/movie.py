@@ -13,7 +13,7 @@ from typing import BinaryIO
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.by_bytes import by_bytes
 from rustfern.repair.recordings.find import Plain
-from rustfern.repair.recordings.holes import Film, mended
+from rustfern.repair.recordings.holes import SWEPT, Film, mended
 from rustfern.repair.recordings.layout import Layout, layout_of
 from rustfern.repair.recordings.more_ways import Obus
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
@@ -94,7 +94,7 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
         kept = [n for n in range(len(track.places)) if _is_whole(window, track, n, way, job)]
         width, height = size_of(track) if track.kind == b"vide" else (0, 0)
         whole, wrong_ones, made_for = len(kept), list[int](), dict[int, Made]()
-        if isinstance(way, Units | Obus) and 0 < whole < len(track.places):
+        if isinstance(way, Units | Obus) and kept and (whole < len(track.places) or whole <= SWEPT):
             keys = [track.keys is None or n + 1 in track.keys for n in kept]
             film = Film(
                 window,

@@ -83,7 +83,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
             coding, _ = settings_of(track.entry)
             shape = (coding.shape if coding is not None else None) or shape
         told = track.scale / track.step if track.scale and track.step else shape.rate if shape is not None else 0.0
-        if isinstance(reading.way, Units | Obus) and entry is not None and (pictures.gaps or pictures.hurt):
+        if isinstance(reading.way, Units | Obus) and entry is not None:
             width, height = (
                 size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
             )

@@ -519,6 +519,10 @@ def test_what_is_damaged_costs_what_lies_there(damage: str, tmp_path: Path, rust
     for kind in (b"vide", b"soun"):
         there = [each for each in samples(whole, kind) if each in data]
         back = samples(made, kind)
+        if "shown again" in told["method"]:  # pictures that stand in for lost ones are new, and small
+            new = [each for each in back if each not in samples(whole, kind) and len(each) < 200]
+            assert kind == b"soun" or 0 < len(new) <= len(samples(whole, kind)) - len(there)
+            back = [each for each in back if each not in new]
         assert (
             len(set(back) & set(there)) >= 0.9 * len(there) and set(back) <= set(samples(whole, kind)) | {b""}
         ) or damage == "noise"

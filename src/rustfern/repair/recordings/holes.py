@@ -110,6 +110,8 @@ def _mend(
     plain = filler.filled([*stretch, *behind], lost)
     for _ in range(_ROUNDS):
         budget.spend()
+        while stretch.start in gone and stretch.start:  # what stands in for it shows the one before it
+            stretch = range(next(n for n in range(stretch.start - 1, -1, -1) if film.keys[n] or not n), done)
         left = [n for n in stretch if n not in gone]
         made = filler.filled([*left, *behind], _lost_with(lost, gone, done, film.keys)) if gone else plain
         found_out = _tried(film, left, made, budget)

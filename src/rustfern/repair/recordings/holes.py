@@ -19,6 +19,8 @@ from rustfern.repair.recordings.window import Window
 _ROUNDS, _NEARLY, _FEW, _BEFORE = 8, 0.9, 0.06, 2
 SWEPT, _SWEPT_BYTES, _SWEPT_SECONDS = 3_000, 48 << 20, 15.0
 """Pictures, their bytes, and seconds, up to which a decoder is asked about all of them."""
+_TOGETHER = 600
+"""Pictures of several stretches that a decoder is asked about at once."""
 _SOME, _SHARE = 3, 0.03
 """Complaints, and their share, up to which pictures are hurt: of more, the decoder does not know how these are coded."""
 
@@ -61,7 +63,7 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
     count = len(film.places)
     filler = Filler(film.window, film.entry, film.places, film.sizes, film.keys)
     done = -1
-    mended_ones: list[range] = []
+    holes: dict[range, dict[int, Lost]] = {}
     for gap in sorted(lost):
         if gap >= count or gap < done:
             continue
@@ -70,11 +72,41 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
             found.out.update(range(gap, done))
             continue
         first = next((n for n in range(gap - 1, -1, -1) if film.keys[n]), 0)
-        mended_ones.append(range(first, done))
-        _mend(film, filler, mended_ones[-1], {n: lost[n] for n in lost if first <= n <= done}, set(), budget, found)
+        holes[range(first, done)] = {n: lost[n] for n in lost if first <= n <= done}
+    good = _without_complaint(film, filler, holes, budget)
+    for stretch, there in holes.items():
+        if stretch in good:
+            _take(filler, stretch, there, good[stretch], found)
+        else:
+            _mend(film, filler, stretch, there, set(), budget, found)
     if not strict and filler.can_fill and count <= SWEPT and sum(film.sizes) <= _SWEPT_BYTES:
-        _sweep(film, filler, mended_ones, budget.part(_SWEPT_SECONDS), found)
+        _sweep(film, filler, list(holes), budget.part(_SWEPT_SECONDS), found)
     return found
+
+
+def _without_complaint(
+    film: Film, filler: Filler, holes: Mapping[range, Mapping[int, Lost]], budget: Budget
+) -> dict[range, _Try]:
+    """The stretches that a decoder reads as they are filled, tried many at a time: asking it once takes as long as reading hundreds of pictures."""
+    good: dict[range, _Try] = {}
+    waiting: list[range] = []
+    made: dict[int, list[Made]] = {}
+    stretches = list(holes) if len(holes) > 1 else []
+    for stretch in stretches:
+        waiting.append(stretch)
+        behind = [stretch.stop] if stretch.stop < len(film.places) else []
+        made |= filler.filled([*stretch, *behind], holes[stretch])
+        if sum(map(len, waiting)) < _TOGETHER and stretch != stretches[-1]:
+            continue
+        budget.spend()
+        told = _tried(film, [n for each in waiting for n in each], made, budget)
+        for each in waiting if told is not None else ():
+            assert told is not None
+            if told.worse.isdisjoint(each):
+                mine = {n: made[n] for n in made if each.start < n <= each.stop}
+                good[each] = _Try(list(each), mine, told.told, set(), told.hurt & {*each})
+        waiting, made = [], {}
+    return good
 
 
 def _sweep(film: Film, filler: Filler, mended_ones: Sequence[range], budget: Budget, found: Mended) -> None:
@@ -126,20 +158,24 @@ def _mend(
         gone |= worse
     best = tries[-1] if tries and not any(tries[-1].told.complaints) else None
     if best is not None and (len(tries) == 1 or _is_little(tries, (len(stretch) - len(best.left)) / len(film.places))):
-        found.out |= {*stretch} - {*best.left}
-        found.made |= best.made
-        needed = [
-            number for number, every in best.made.items() if number < done and any(each.is_needed for each in every)
-        ]
-        unfilled = [n for n in lost if n < done and n not in best.made] if filler.can_fill else []
-        begin = min((*needed, *best.hurt, *unfilled), default=done)
-        found.wrong.update(n for n in best.left if n >= begin)
+        _take(filler, stretch, lost, best, found)
         return
     found.made |= plain
     if not tries or (gone and not lost):
         found.wrong.update(range(gap, done))
     elif bad := tries[0].worse | tries[0].hurt:
         found.wrong.update(range(min(bad), done))  # what follows may build on them
+
+
+def _take(filler: Filler, stretch: range, lost: Mapping[int, Lost], best: _Try, found: Mended) -> None:
+    """One way of mending a stretch, as it is."""
+    done = stretch.stop
+    found.out |= {*stretch} - {*best.left}
+    found.made |= best.made
+    needed = [number for number, every in best.made.items() if number < done and any(each.is_needed for each in every)]
+    unfilled = [n for n in lost if n < done and n not in best.made] if filler.can_fill else []
+    begin = min((*needed, *best.hurt, *unfilled), default=done)
+    found.wrong.update(n for n in best.left if n >= begin)
 
 
 def _since_key(every: Sequence[Lost]) -> int:

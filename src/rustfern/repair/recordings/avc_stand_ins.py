@@ -70,6 +70,7 @@ class AvcStream:
     def __init__(self, coding: Avc, width: int) -> None:
         self._coding, self._width = coding, width
         self._known: dict[int, tuple[AvcSet, _Pictures]] = {}
+        self._skipped: dict[int, bytes] = {}
 
     def _settings(self, number: int) -> tuple[AvcSet, _Pictures]:
         if number not in self._known:
@@ -169,18 +170,13 @@ class AvcStream:
         return self._written(before, after, orders, needed)
 
     def anew(
-        self,
-        before: Sequence[Head],
-        after: Sequence[Head],
-        earlier: int | None,
-        since: int | None,
-        *,
-        is_cut: tuple[bool, bool],
+        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, is_cut: tuple[bool, bool]
     ) -> list[StandIn[Head]]:
-        """The same for a hole in which one that needs no other is lost: `earlier` pictures before it (None: not known), so many `since` it, itself too. What
+        """The same for a hole in which one that needs no other is lost: how many come before it, and how many from it on, where that is `known`. What
         stands in for it has all others that are held dropped, and numbers begin anew with it. Raises `NoUnit`.
         """
-        found = self.made(before, [], earlier or 0, is_sure=True, is_cut=(is_cut[0], False))
+        earlier, since = known or (0, 1)
+        found = self.made(before, [], earlier, is_sure=True, is_cut=(is_cut[0], False))
         of_all, _ = self._settings(before[-1].settings)
         last = [*before, *(each.head for each in found)]
         number = (last[-1].number + last[-1].is_kept) % (1 << of_all.number_bits)
@@ -190,7 +186,7 @@ class AvcStream:
             order = (max(orders) + step_of(orders)) % of_all.shape.orders
         told = Head(number, order, True, False, None, (), before[-1].settings)
         first = Head(0, 0, True, True, None, (), before[-1].settings)
-        rest = self.made([first], after, (since or 1) - 1, is_sure=since is not None, is_cut=(False, is_cut[1]))
+        rest = self.made([first], after, since - 1, is_sure=known is not None, is_cut=(False, is_cut[1]))
         return [*found, StandIn(self._coded(told, is_new=True), first), *rest]
 
     def _written(
@@ -250,6 +246,12 @@ class AvcStream:
                 return
             heads[last] = msgspec.structs.replace(heads[last], dropped=(*dropped, victim))
 
+    def _blocks(self, settings: int) -> bytes:
+        """The code of the blocks, which is the same for all pictures of some settings."""
+        if settings not in self._skipped:
+            self._skipped[settings] = _skipped(*self._settings(settings))
+        return self._skipped[settings]
+
     def _coded(self, head: Head, *, is_new: bool = False) -> bytes:
         """A picture by its head: of blocks that need others, all of them skipped. If it `is_new`, no others are held behind it."""
         of_all, of_these = self._settings(head.settings)
@@ -294,14 +296,18 @@ class AvcStream:
             unit = bits.unit(begin)
         else:
             bits.ones_to_byte()
-            slope, offset = _SKIPPED
-            code = CodeWriter(bytearray([state_of((slope * min(max(of_these.quality, 0), 51) >> 4) + offset)]))
-            for left in range(of_all.blocks - 1, -1, -1):
-                code.decision(0, 1)
-                if not of_all.mixed or not left % 2:  # blocks come in pairs then
-                    code.end(is_last=not left)
-            unit = bits.unit_with(begin, code.whole_bytes())
+            unit = bits.unit_with(begin, self._blocks(head.settings))
         return len(unit).to_bytes(self._width, "big") + unit
+
+
+def _skipped(of_all: AvcSet, of_these: _Pictures) -> bytes:
+    slope, offset = _SKIPPED
+    code = CodeWriter(bytearray([state_of((slope * min(max(of_these.quality, 0), 51) >> 4) + offset)]))
+    for left in range(of_all.blocks - 1, -1, -1):
+        code.decision(0, 1)
+        if not of_all.mixed or not left % 2:  # blocks come in pairs then
+            code.end(is_last=not left)
+    return code.whole_bytes()
 
 
 def _asked(bits: Bits, number: int, most: int) -> list[int]:

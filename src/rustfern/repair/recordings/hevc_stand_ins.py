@@ -126,13 +126,7 @@ class HevcStream:
         return self._written(before[-1].settings, held, orders, wanted)
 
     def anew(
-        self,
-        before: Sequence[Head],
-        after: Sequence[Head],
-        earlier: int | None,
-        since: int | None,
-        *,
-        is_cut: tuple[bool, bool],
+        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, is_cut: tuple[bool, bool]
     ) -> list[StandIn[Head]]:
         """Where one that needs no other is lost, nothing can stand in for it: the order begins anew with such a one only. Raises `NoUnit`."""
         raise NoUnit

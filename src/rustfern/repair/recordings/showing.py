@@ -12,8 +12,8 @@ import msgspec
 from rustfern.formats.media.coded_video import NoUnit
 
 Head = TypeVar("Head")
-_EDGE = 16
-"""Pictures at the ends of a stretch of which some that are shown among them may lie outside of it."""
+_EDGE, _FAR = 16, 4_000
+"""Pictures at the ends of a stretch of which some that are shown among them may lie outside of it; most pictures that a stretch is long."""
 
 
 class StandIn(msgspec.Struct, Generic[Head], frozen=True):
@@ -48,6 +48,8 @@ def missing_orders(
     first = min(before[_EDGE:] if is_cut[0] and len(before) > _EDGE else before)
     inner = after[: len(after) - _EDGE] if is_cut[1] else after
     last = max(inner or before)
+    if last - first > _FAR * step:
+        raise NoUnit
     found = [place for place in range(first, last, step) if place not in there]
     usual = max(before)
     if any(place < usual - _EDGE * step for place in found) or any(

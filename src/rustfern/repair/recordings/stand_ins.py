@@ -70,15 +70,9 @@ class Stream(Protocol):
         """
 
     def anew(
-        self,
-        before: Sequence[Any],
-        after: Sequence[Any],
-        earlier: int | None,
-        since: int | None,
-        *,
-        is_cut: tuple[bool, bool],
+        self, before: Sequence[Any], after: Sequence[Any], known: tuple[int, int] | None, is_cut: tuple[bool, bool]
     ) -> Sequence[StandIn[Any]]:
-        """The same for a hole in which one that needs no other is lost: `earlier` pictures before it (None: not known), so many `since` it, itself too."""
+        """The same for a hole in which one that needs no other is lost: how many come before it, and how many from it on, where that is `known`."""
 
 
 class Filler:
@@ -115,13 +109,13 @@ class Filler:
         if lost.is_sure:
             if not lost.since_key:
                 return self._stream.made(before, after, lost.about, is_sure=True, is_cut=is_cut)
-            return self._stream.anew(before, after, lost.about - lost.since_key, lost.since_key, is_cut=is_cut)
+            return self._stream.anew(before, after, (lost.about - lost.since_key, lost.since_key), is_cut)
         ways = []
         with suppress(NoUnit):
             ways.append(self._stream.made(before, after, lost.about, is_sure=False, is_cut=is_cut))
         if after and (not ways or abs(len(ways[0]) - lost.about) > _NEAR * lost.about + _FEW):
             with suppress(NoUnit):
-                ways.append(self._stream.anew(before, after, None, None, is_cut=is_cut))
+                ways.append(self._stream.anew(before, after, None, is_cut))
         ways = [way for way in ways if len(way) <= _FAR * (lost.about + _FEW)]
         if not ways:
             raise NoUnit

@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import io
+import random
+import re
 from array import array
+from collections.abc import Iterator
 from itertools import pairwise
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from test_torn_media import recordings, tracks
+from test_torn_media import Rustfern, recordings, repaired, tracks
 
+from rustfern.core.errors import Malformed
 from rustfern.formats.media.arithmetic import CodeWriter
+from rustfern.formats.media.audio import element
 from rustfern.formats.media.coded_video import Avc, NoUnit, settings_of
 from rustfern.formats.media.frame import can_show
 from rustfern.formats.media.hevc_code import Code, contexts
@@ -197,3 +203,37 @@ def test_settings_that_nothing_follows() -> None:
     assert entry is not None
     again, wide = settings_of(entry)
     assert isinstance(again, Avc) and (wide, again.sets, again.pictures) == (width, coding.sets, coding.pictures)
+
+
+@pytest.mark.parametrize("how", ["zeros", "noise"])
+def test_pictures_stand_in_among_blocks(how: str, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()["mooring.mkv"]
+    at = len(whole) // 2
+    hole = bytes(1500) if how == "zeros" else random.Random(2).randbytes(1500)
+    made, told, run = repaired(tmp_path, rustfern, "mooring.mkv", whole[:at] + hole + whole[at + 1500 :])
+    assert run.status == 0 and told["state"] == "intact" and "shown again" in told["method"]
+    assert any("pictures" in each for each in told["lost"])
+    frames, theirs = (list(blocks(each)) for each in (made, whole))
+    assert sorted(time for time, _ in frames) == pytest.approx(sorted(time for time, _ in theirs), abs=2)
+    kept = {data for _, data in theirs if data in whole[:at] or data in whole[at + 1500 :]}
+    assert len(kept & {data for _, data in frames}) >= len(kept) - 1
+
+
+def blocks(data: bytes) -> Iterator[tuple[int, bytes]]:
+    """(ticks from the start, picture) of the first track of a Matroska recording."""
+    for cluster in re.finditer(rb"\x1f\x43\xb6\x75", data):
+        time, at = 0, element(lambda at, count: data[at : at + count], cluster.start())[2]
+        while at < len(data):
+            try:
+                ident, length, start = element(lambda at, count: data[at : at + count], at)
+            except Malformed:
+                break
+            if length is None or ident in (0x1F43B675, 0x1C53BB6B):
+                break
+            body = data[start : start + length]
+            if ident == 0xE7:
+                time = int.from_bytes(body, "big")
+            inner = body if ident == 0xA3 else body[body.find(b"\xa1") :][2:] if ident == 0xA0 else b""
+            if inner[:1] == b"\x81":
+                yield time + int.from_bytes(inner[1:3], "big", signed=True), inner[4:]
+            at = start + length

@@ -11,6 +11,7 @@ from typing import BinaryIO
 from rustfern.core.errors import Malformed
 from rustfern.formats.media.audio import element
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
+from rustfern.repair.recordings.matroska_film import Edits, MatroskaFilm, film_in, written
 from rustfern.repair.recordings.window import Window
 
 _EBML, _SEGMENT, _INFO, _TRACKS, _CLUSTER = 0x1A45DFA3, 0x18538067, 0x1549A966, 0x1654AE6B, 0x1F43B675
@@ -56,6 +57,40 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     begin = out.tell()
     for part in kept.values():
         out.write(part)
+    film = film_in(kept[_TRACKS], kept.get(_INFO, b""))
+    behind = out.tell()
+    missing = _write_clusters(job, window, at, out, begin, kept[_TRACKS], film, None, plain=plain)
+    steps = [Step.INDEX]
+    if film is not None and (edits := film.edits(window, job.budget, lost, strict=job.strict)) is not None:
+        out.seek(behind)
+        out.truncate()
+        _write_clusters(job, window, at, out, begin, kept[_TRACKS], film, edits, plain=plain)
+        if edits.before:
+            steps.append(Step.STAND_INS)
+    end = out.tell()
+    out.seek(place)
+    out.write((end - begin).to_bytes(7, "big"))
+    out.seek(end)
+    if missing:
+        lost.append(Loss(LossKind.BYTES, "", missing))
+    return Outcome("mkv", tuple(steps), tuple(lost))
+
+
+def _write_clusters(
+    job: Job,
+    window: Window,
+    at: int,
+    out: BinaryIO,
+    begin: int,
+    tracks: bytes,
+    film: MatroskaFilm | None,
+    edits: Edits | None,
+    *,
+    plain: bool,
+) -> int:
+    """Write the whole blocks from a place on, and an index; gives how many bytes were left out. The `film` notes its pictures, or is changed by
+    `edits`. Raises `NothingLeft`.
+    """
     cues: list[tuple[int, int]] = []
     missing = blocks = 0
     while at + 5 <= job.size:
@@ -66,6 +101,8 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             found = piece.find(_MARK)
             step = 1 + (found if found >= 0 else max(len(piece) - 3, 1))
             missing += step
+            if film is not None and edits is None:
+                film.missed(step)
             at += step
             continue
         ident, length, start = element
@@ -77,7 +114,7 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             at = start + length
             continue
         end = job.size if length is None or start + length > job.size else start + length
-        time, body, at, gone, count = _cluster(window, start, end, is_open=length is None, plain=plain)
+        time, body, at, gone, count = _cluster(window, start, end, film, edits, is_open=length is None, plain=plain)
         missing += gone
         if count:
             cues.append((time, out.tell() - begin))
@@ -85,14 +122,8 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             blocks += count
     if not blocks:
         raise NothingLeft("no picture and no sound is left in it")
-    out.write(_cues(cues, kept[_TRACKS]))
-    end = out.tell()
-    out.seek(place)
-    out.write((end - begin).to_bytes(7, "big"))
-    out.seek(end)
-    if missing:
-        lost.append(Loss(LossKind.BYTES, "", missing))
-    return Outcome("mkv", (Step.INDEX,), tuple(lost))
+    out.write(_cues(cues, tracks))
+    return missing
 
 
 def _element(window: Window, at: int) -> tuple[int, int | None, int] | None:
@@ -127,9 +158,19 @@ def _beginning(window: Window) -> tuple[bytes, dict[int, bytes], int]:
     return head or bytes.fromhex("1a45dfa38b4282886d6174726f736b61"), kept, at
 
 
-def _cluster(window: Window, at: int, end: int, *, is_open: bool, plain: bool) -> tuple[int, bytes, int, int, int]:
+def _cluster(
+    window: Window,
+    at: int,
+    end: int,
+    film: MatroskaFilm | None,
+    edits: Edits | None,
+    *,
+    is_open: bool,
+    plain: bool,
+) -> tuple[int, bytes, int, int, int]:
     """(its time, the elements of it that are whole, where the next thing begins, bytes that were left out, blocks)."""
     out, time, gone, count = bytearray(), 0, 0, 0
+    notes = film if edits is None else None
     while at < end:
         element = _element(window, at)
         ident, length, start = element if element is not None else (0, None, at)
@@ -138,9 +179,13 @@ def _cluster(window: Window, at: int, end: int, *, is_open: bool, plain: bool) -
         if ident not in _IN_CLUSTER or length is None or start + length > end or length > _MOST_BLOCK:
             following = _next_block(window, at + 1, end)
             if window.at(at, 4) == _MARK or window.at(at, following - at).find(_MARK) >= 0:
-                found = window.at(at, following - at).find(_MARK)
-                return time, bytes(out), at + max(found, 0), gone + max(found, 0), count
+                found = max(window.at(at, following - at).find(_MARK), 0)
+                if notes is not None:
+                    notes.missed(found)
+                return time, bytes(out), at + found, gone + found, count
             gone += following - at
+            if notes is not None:
+                notes.missed(following - at)
             at = following
             continue
         whole = window.at(at, start + length - at)
@@ -149,8 +194,18 @@ def _cluster(window: Window, at: int, end: int, *, is_open: bool, plain: bool) -
         if ident in (_SIMPLE, _GROUP):
             if not plain and _HOLE in whole:
                 gone += len(whole)
+                if notes is not None:
+                    notes.missed(len(whole))
                 at = start + length
                 continue
+            if notes is not None:
+                notes.note(window, ident, whole, at, time)
+            elif film is not None and edits is not None:
+                for when, picture in edits.before.get(at, ()):
+                    out += written(film.number, when, time, picture)
+                if at in edits.out:
+                    at = start + length
+                    continue
             count += 1
         out += whole
         at = start + length

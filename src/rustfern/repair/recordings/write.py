@@ -338,6 +338,11 @@ def _listed(units: Iterable[bytes]) -> bytes:
     return b"".join(struct.pack(">H", len(each)) + each for each in units)
 
 
+def entry_with_settings(coding: bytes, kind: bytes, width: int, height: int, settings: bytes) -> bytes:
+    """A description of pictures with the settings that stand in a box of some kind."""
+    return _picture_entry(coding, Shape(width, height, 0.0, 0), box(kind, settings))
+
+
 def entry_of_av1(shape: Shape, config: bytes) -> bytes:
     """A description of pictures in AV1 (AV1 in ISO base media files, 2.2 and 2.3)."""
     return _picture_entry(b"av01", shape, box(b"av1C", config))

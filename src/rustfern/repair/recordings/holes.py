@@ -62,6 +62,10 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
     found = Mended()
     count = len(film.places)
     filler = Filler(film.window, film.entry, film.places, film.sizes, film.keys)
+    is_short = count <= SWEPT and sum(film.sizes) <= _SWEPT_BYTES
+    if not filler.can_fill and not strict and is_short and (unread := _unread(film, budget)):
+        found.out |= unread
+        return found
     done = -1
     holes: dict[range, dict[int, Lost]] = {}
     for gap in sorted(lost):
@@ -79,9 +83,21 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
             _take(filler, stretch, there, good[stretch], found)
         else:
             _mend(film, filler, stretch, there, set(), budget, found)
-    if not strict and filler.can_fill and count <= SWEPT and sum(film.sizes) <= _SWEPT_BYTES:
+    if not strict and filler.can_fill and is_short:
         _sweep(film, filler, list(holes), budget.part(_SWEPT_SECONDS), found)
     return found
+
+
+def _unread(film: Film, budget: Budget) -> set[int]:
+    """The pictures that a decoder cannot read, where it reads all others without them, and shows hardly fewer: some, or all up to one that needs no other."""
+    every = list(range(len(film.places)))
+    told = _tried(film, every, {}, budget)
+    if told is None or not told.worse:
+        return set()
+    without = _tried(film, [n for n in every if n not in told.worse], {}, budget)
+    some = max(_SOME, _SHARE * len(every))
+    is_good = without is not None and not without.worse and without.told.shown >= told.told.shown - some
+    return told.worse if is_good else set()
 
 
 def _without_complaint(

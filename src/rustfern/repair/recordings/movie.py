@@ -20,7 +20,7 @@ from rustfern.repair.recordings.remarks import say_lost, say_wrong
 from rustfern.repair.recordings.settings import reading_of, size_of
 from rustfern.repair.recordings.stand_ins import Lost, Made
 from rustfern.repair.recordings.tables import Track, tracks_of
-from rustfern.repair.recordings.ways import Units, Way
+from rustfern.repair.recordings.ways import Intra, Units, Way
 from rustfern.repair.recordings.window import MADE, Window
 from rustfern.repair.recordings.write import Written, box, write
 
@@ -94,7 +94,7 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
         kept = [n for n in range(len(track.places)) if _is_whole(window, track, n, way, job)]
         width, height = size_of(track) if track.kind == b"vide" else (0, 0)
         whole, wrong_ones, made_for = len(kept), list[int](), dict[int, Made]()
-        if isinstance(way, Units | Obus) and kept and (whole < len(track.places) or whole <= SWEPT):
+        if isinstance(way, Units | Obus | Intra) and kept and (whole < len(track.places) or whole <= SWEPT):
             keys = [track.keys is None or n + 1 in track.keys for n in kept]
             film = Film(
                 window,

@@ -30,7 +30,7 @@ from rustfern.repair.recordings.timing import (
     shifts_of,
     times_by_sound,
 )
-from rustfern.repair.recordings.ways import Aac, Alac, Sample, Texts, Units, Way
+from rustfern.repair.recordings.ways import Aac, Alac, Intra, Sample, Texts, Units, Way
 from rustfern.repair.recordings.window import Window
 from rustfern.repair.recordings.write import Written, entry_of_aac, entry_of_alac
 
@@ -83,7 +83,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
             coding, _ = settings_of(track.entry)
             shape = (coding.shape if coding is not None else None) or shape
         told = track.scale / track.step if track.scale and track.step else shape.rate if shape is not None else 0.0
-        if isinstance(reading.way, Units | Obus) and entry is not None:
+        if isinstance(reading.way, Units | Obus | Intra) and entry is not None:
             width, height = (
                 size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
             )

@@ -77,12 +77,20 @@ def mended(film: Film, lost: Mapping[int, Lost], *, strict: bool, budget: Budget
             continue
         first = next((n for n in range(gap - 1, -1, -1) if film.keys[n]), 0)
         holes[range(first, done)] = {n: lost[n] for n in lost if first <= n <= done}
-    good = _without_complaint(film, filler, holes, budget)
+    part = budget.part(budget.left() / 2)
+    good = dict[range, _Try]()
+    with suppress(NothingLeft):
+        _try_together(film, filler, holes, part, good)
     for stretch, there in holes.items():
         if stretch in good:
             _take(filler, stretch, there, good[stretch], found)
-        else:
-            _mend(film, filler, stretch, there, set(), budget, found)
+            continue
+        try:
+            _mend(film, filler, stretch, there, set(), part, found)
+        except NothingLeft:  # no time to try any more
+            behind = [stretch.stop] if stretch.stop < count else []
+            found.made |= filler.filled([*stretch, *behind], there)
+            found.wrong.update(range(min(there), stretch.stop))
     if not strict and filler.can_fill and is_short:
         _sweep(film, filler, list(holes), budget.part(_SWEPT_SECONDS), found)
     return found
@@ -100,11 +108,10 @@ def _unread(film: Film, budget: Budget) -> set[int]:
     return told.worse if is_good else set()
 
 
-def _without_complaint(
-    film: Film, filler: Filler, holes: Mapping[range, Mapping[int, Lost]], budget: Budget
-) -> dict[range, _Try]:
+def _try_together(
+    film: Film, filler: Filler, holes: Mapping[range, Mapping[int, Lost]], budget: Budget, good: dict[range, _Try]
+) -> None:
     """The stretches that a decoder reads as they are filled, tried many at a time: asking it once takes as long as reading hundreds of pictures."""
-    good: dict[range, _Try] = {}
     waiting: list[range] = []
     made: dict[int, list[Made]] = {}
     stretches = list(holes) if len(holes) > 1 else []
@@ -122,7 +129,6 @@ def _without_complaint(
                 mine = {n: made[n] for n in made if each.start < n <= each.stop}
                 good[each] = _Try(list(each), mine, told.told, set(), told.hurt & {*each})
         waiting, made = [], {}
-    return good
 
 
 def _sweep(film: Film, filler: Filler, mended_ones: Sequence[range], budget: Budget, found: Mended) -> None:

@@ -159,26 +159,24 @@ def test_a_picture_in_whose_bytes_something_else_stands_is_found(monkeypatch: py
 
 
 @pytest.mark.parametrize(
-    ("before", "after", "many", "is_cut", "found"),
+    ("before", "after", "many", "found"),
     [
-        ([0, 8, 4, 2, 6, 16, 12], [10, 14, 24, 20, 18, 22], None, (False, False), []),
-        ([0, 8, 4, 2, 6, 16], [24, 20, 18, 22], None, (False, False), [10, 12, 14]),
-        ([0, 2, 4], [], 2, (False, False), [6, 8]),
-        ([0, 4], [3, 1, 9, 7, 6, 8], None, (False, False), [2, 5]),
-        ([0, 2, 4, 6], [10, 12, 14], 1, (False, False), [8]),
+        ([0, 8, 4, 2, 6, 16, 12], [10, 14, 24, 20, 18, 22], None, []),
+        ([0, 8, 4, 2, 6, 16], [24, 20, 18, 22], None, [10, 12, 14]),
+        ([0, 2, 4], [], 2, [6, 8]),
+        ([0, 4], [3, 1, 9, 7, 6, 8], None, [2, 5]),
+        ([0, 2, 4, 6], [10, 12, 14], 1, [8]),
     ],
 )
-def test_places_that_nothing_takes(
-    before: list[int], after: list[int], many: int | None, is_cut: tuple[bool, bool], found: list[int]
-) -> None:
-    assert missing_orders(before, after, many, is_cut=is_cut) == found
+def test_places_that_nothing_takes(before: list[int], after: list[int], many: int | None, found: list[int]) -> None:
+    assert missing_orders(before, after, many, is_cut=False, until=len(after)) == found
 
 
 def test_places_that_cannot_be_told() -> None:
     with pytest.raises(NoUnit):
-        missing_orders([0], [], 3, is_cut=(False, False))
+        missing_orders([0], [], 3, is_cut=False, until=0)
     with pytest.raises(NoUnit):  # unevenly apart
-        missing_orders([0, 2, 4, 7, 8, 10], [14, 16], None, is_cut=(False, False))
+        missing_orders([0, 2, 4, 7, 8, 10], [14, 16], None, is_cut=False, until=2)
     assert [whole_order(low, last, 16) for low, last in ((2, 14), (14, 18), (0, 0), (15, 0))] == [18, 14, 0, -1]
 
 

@@ -141,10 +141,11 @@ class AvcStream:
         return found
 
     def made(
-        self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: tuple[bool, bool]
+        self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: bool, until: int
     ) -> list[StandIn[Head]]:
         """Pictures for a hole: `before` it came these since one that needs no other, `after` it these up to the next such one, and `about` so many are lost,
-        or just as many (`is_sure`). `is_cut` tells whether there are more before and behind. Raises `NoUnit` where they cannot be told.
+        or just as many (`is_sure`). `is_cut` tells whether there are more before, and of those behind none is lost
+        `until` so many. Raises `NoUnit` where they cannot be told.
         """
         of_all, _ = self._settings(before[-1].settings)
         most = 1 << of_all.number_bits
@@ -163,20 +164,20 @@ class AvcStream:
             ahead = max(earlier) + step_of(earlier) * max(about, needed)
             start = whole_order(after[0].order, ahead, of_all.shape.orders) if after else 0
             later = [start, *self.whole_orders(after[1:], start)] if after else []
-            orders = missing_orders(earlier, later, about if is_sure else None, is_cut=is_cut)
+            orders = missing_orders(earlier, later, about if is_sure else None, is_cut=is_cut, until=until)
             needed += most * max(round((share * len(orders) - needed) / most), 0) if after else 0
         if needed > len(orders) or len(orders) > _MOST:
             raise NoUnit
         return self._written(before, after, orders, needed)
 
     def anew(
-        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, is_cut: tuple[bool, bool]
+        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, *, is_cut: bool, until: int
     ) -> list[StandIn[Head]]:
         """The same for a hole in which one that needs no other is lost: how many come before it, and how many from it on, where that is `known`. What
         stands in for it has all others that are held dropped, and numbers begin anew with it. Raises `NoUnit`.
         """
         earlier, since = known or (0, 1)
-        found = self.made(before, [], earlier, is_sure=True, is_cut=(is_cut[0], False))
+        found = self.made(before, [], earlier, is_sure=True, is_cut=is_cut, until=0)
         of_all, _ = self._settings(before[-1].settings)
         last = [*before, *(each.head for each in found)]
         number = (last[-1].number + last[-1].is_kept) % (1 << of_all.number_bits)
@@ -186,7 +187,7 @@ class AvcStream:
             order = (max(orders) + step_of(orders)) % of_all.shape.orders
         told = Head(number, order, True, False, None, (), before[-1].settings)
         first = Head(0, 0, True, True, None, (), before[-1].settings)
-        rest = self.made([first], after, since - 1, is_sure=known is not None, is_cut=(False, is_cut[1]))
+        rest = self.made([first], after, since - 1, is_sure=known is not None, is_cut=False, until=until)
         return [*found, StandIn(self._coded(told, is_new=True), first), *rest]
 
     def _written(

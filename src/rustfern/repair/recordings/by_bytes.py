@@ -29,7 +29,7 @@ _A_WHILE, _SURELY, _EXPLAINED = 24, 1.95, 0.6
 _SIZES = 12
 """Sizes with which one picture reads that are tried with the others."""
 _BEGINNING = 24 << 20
-_OFTEN, _NEARLY_ALL = 8, 0.9
+_OFTEN, _NEARLY_ALL, _MOSTLY = 8, 0.9, 0.6
 _CODINGS = {
     b"mp4v": "MPEG-4 Visual", b"vp08": "VP8", b"vp09": "VP9", b"s263": "H.263", b"h263": "H.263", b"m2v1": "MPEG-2", b"dvh1": "DV", b"mp4a": "MPEG-4 audio",
     b"ima4": "IMA ADPCM",
@@ -229,18 +229,22 @@ def _fits(job: Job, window: Window, reading: Reading, finder: Finder) -> float:
     if reading.picture is None or not pictures.places:
         return share if held and reading.way is None and not reading.unseen else 0.0
     width, height = size_of(reading.picture)
-    told: float | None = None
+    told, most = None, 0.0
     for first in _undisturbed(pictures):
         told = plays(
             window, reading.picture.entry, width, height, pictures.places[first:], pictures.sizes[first:], job.budget
         )
         if told is None or told == 1:
             break
+        most = max(most, told)
     if share < _EXPLAINED or (reading.name and _is_of_another_size(job, window, reading, pictures)):
         return 0.0
     if told is None:
         return share
-    return 1 + share if told == 1 else 0.0
+    if told == 1:
+        return 1 + share
+    # Of a recording with holes everywhere a decoder always has something to complain of; with other settings than its own it reads next to nothing.
+    return share * most if most >= _MOSTLY and reading.name and pictures.gaps else 0.0
 
 
 def _is_of_another_size(job: Job, window: Window, reading: Reading, pictures: Found) -> bool:

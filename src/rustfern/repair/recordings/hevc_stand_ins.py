@@ -106,7 +106,7 @@ class HevcStream:
         return found
 
     def made(
-        self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: tuple[bool, bool]
+        self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: bool, until: int
     ) -> list[StandIn[Head]]:
         """As `AvcStream.made`."""
         of_all, _ = self._settings(before[-1].settings)
@@ -114,7 +114,7 @@ class HevcStream:
         ahead = max(earlier) + (step_of(earlier) or 1) * about
         start = whole_order(after[0].order, ahead, 1 << of_all.order_bits) if after else 0
         later = [start, *self._whole_orders(after[1:], start)] if after else []
-        orders = missing_orders(earlier, later, about if is_sure else None, is_cut=is_cut)
+        orders = missing_orders(earlier, later, about if is_sure else None, is_cut=is_cut, until=until)
         if len(orders) > _MOST:
             raise NoUnit
         wanted = {order + away for head, order in zip(after, later, strict=True) for away, _ in head.needed} - {*later}
@@ -126,7 +126,7 @@ class HevcStream:
         return self._written(before[-1].settings, held, orders, wanted)
 
     def anew(
-        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, is_cut: tuple[bool, bool]
+        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, *, is_cut: bool, until: int
     ) -> list[StandIn[Head]]:
         """Where one that needs no other is lost, nothing can stand in for it: the order begins anew with such a one only. Raises `NoUnit`."""
         raise NoUnit

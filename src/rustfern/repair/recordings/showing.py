@@ -36,18 +36,17 @@ def step_of(orders: Sequence[int]) -> int:
 
 
 def missing_orders(
-    before: Sequence[int], after: Sequence[int], many: int | None, *, is_cut: tuple[bool, bool]
+    before: Sequence[int], after: Sequence[int], many: int | None, *, is_cut: bool, until: int
 ) -> list[int]:
     """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, and `is_cut` tells
-    whether there are more before the first and behind the last of these. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told.
+    whether there are more before the first; up to `until` so many behind it no other is lost. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told.
     """
     step = step_of([*before, *after])
     if not step or not before:
         raise NoUnit
     there = {*before, *after}
-    first = min(before[_EDGE:] if is_cut[0] and len(before) > _EDGE else before)
-    inner = after[: len(after) - _EDGE] if is_cut[1] else after
-    last = max(inner or before)
+    first = min(before[_EDGE:] if is_cut and len(before) > _EDGE else before)
+    last = max(after[: max(until, 1)] or before)
     if last - first > _FAR * step:
         raise NoUnit
     found = [place for place in range(first, last, step) if place not in there]

@@ -18,17 +18,20 @@ from rustfern.repair.recordings.showing import StandIn
 from rustfern.repair.recordings.window import Window
 
 _BEGINNING = 4_096
-_BEFORE, _AFTER, _NEAR, _FEW, _FAR = 600, 64, 0.5, 3, 4
+_BEFORE, _AFTER, _NEAR, _FEW, _FAR, _EDGE = 600, 64, 0.5, 3, 4, 16
 """Pictures before and behind a hole that are looked at."""
 
 
 class Made(msgspec.Struct, frozen=True):
-    """A picture that stands in: where its bytes are given, how many, the low bits of its place in the order of showing, whether others may build on it."""
+    """A picture that stands in: where its bytes are given, how many, the low bits of its place in the order of showing, whether others may build on it,
+    whether the order begins anew with it.
+    """
 
     place: int
     size: int
     order: int
     is_needed: bool
+    begins: bool
 
 
 class Lost(msgspec.Struct, frozen=True):
@@ -63,14 +66,15 @@ class Stream(Protocol):
         """The head of a picture, from its first bytes on. Raises `NoUnit` where it is none that can be followed."""
 
     def made(
-        self, before: Sequence[Any], after: Sequence[Any], about: int, *, is_sure: bool, is_cut: tuple[bool, bool]
+        self, before: Sequence[Any], after: Sequence[Any], about: int, *, is_sure: bool, is_cut: bool, until: int
     ) -> Sequence[StandIn[Any]]:
         """Pictures for a hole: `before` it came these since one that needs no other, `after` it these up to the next such one, and `about` so many are lost,
-        or just as many (`is_sure`). `is_cut` tells whether there are more before and behind. Raises `NoUnit` where they cannot be told.
+        or just as many (`is_sure`). `is_cut` tells whether there are more before, and of those behind none is lost
+        `until` so many. Raises `NoUnit` where they cannot be told.
         """
 
     def anew(
-        self, before: Sequence[Any], after: Sequence[Any], known: tuple[int, int] | None, is_cut: tuple[bool, bool]
+        self, before: Sequence[Any], after: Sequence[Any], known: tuple[int, int] | None, *, is_cut: bool, until: int
     ) -> Sequence[StandIn[Any]]:
         """The same for a hole in which one that needs no other is lost: how many come before it, and how many from it on, where that is `known`."""
 
@@ -102,20 +106,22 @@ class Filler:
         return self._heads[number]
 
     def _found(
-        self, before: Sequence[Head], after: Sequence[Head], lost: Lost, is_cut: tuple[bool, bool]
+        self, before: Sequence[Head], after: Sequence[Head], lost: Lost, is_cut: bool, until: int
     ) -> Sequence[StandIn[Any]]:
         """What stands in for what is lost. Where it is not known whether a picture that needs no other is, what comes nearer to how many are lost counts."""
         assert self._stream is not None
         if lost.is_sure:
             if not lost.since_key:
-                return self._stream.made(before, after, lost.about, is_sure=True, is_cut=is_cut)
-            return self._stream.anew(before, after, (lost.about - lost.since_key, lost.since_key), is_cut)
+                return self._stream.made(before, after, lost.about, is_sure=True, is_cut=is_cut, until=until)
+            return self._stream.anew(
+                before, after, (lost.about - lost.since_key, lost.since_key), is_cut=is_cut, until=until
+            )
         ways = []
         with suppress(NoUnit):
-            ways.append(self._stream.made(before, after, lost.about, is_sure=False, is_cut=is_cut))
+            ways.append(self._stream.made(before, after, lost.about, is_sure=False, is_cut=is_cut, until=until))
         if after and (not ways or abs(len(ways[0]) - lost.about) > _NEAR * lost.about + _FEW):
             with suppress(NoUnit):
-                ways.append(self._stream.anew(before, after, None, is_cut))
+                ways.append(self._stream.anew(before, after, None, is_cut=is_cut, until=until))
         ways = [way for way in ways if len(way) <= _FAR * (lost.about + _FEW)]
         if not ways:
             raise NoUnit
@@ -141,18 +147,24 @@ class Filler:
                 end = place
                 while end < min(place + _AFTER, len(numbers)) and not self._begins(numbers[end]):
                     end += 1
-                is_cut = (
-                    not self._begins(numbers[start]),
-                    end < len(numbers) and not self._begins(numbers[end]),
-                )
+                following = next((n for n in range(place + 1, end) if numbers[n] in lost), end)
+                is_more = following == end < len(numbers) and not self._begins(numbers[end])
+                bounds = not self._begins(numbers[start]), following - place - (_EDGE if is_more else 0)
                 before = [head for each in numbers[start:place] for head in (*heads.get(each, ()), self._head(each))]
                 after = [self._head(each) for each in numbers[place:end]]
                 told = lost[number]
-                found = self._found(before, after, told, is_cut)
+                found = self._found(before, after, told, *bounds)
             except NoUnit:
                 continue
             heads[number] = [each.head for each in found]
             made[number] = [
-                Made(self._window.keep(each.data), len(each.data), each.head.order, each.head.is_kept) for each in found
+                Made(
+                    self._window.keep(each.data),
+                    len(each.data),
+                    each.head.order,
+                    each.head.is_kept,
+                    each.head.is_key,
+                )
+                for each in found
             ]
         return made

@@ -104,7 +104,12 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         missing = lost_by_bytes(pictures, pictures.gaps, whole / (len(pictures.places) / rate), rate)
         lasting, start = lasting_of(pictures, step, missing)
         orders = shape.orders if shape is not None else 0
-        shifts, late = shifts_of(pictures.orders, pictures.keys, orders, step)
+        if any(many for _, many in missing):
+            # Each takes the time of one that comes: what is missing moves none before another.
+            comes = np.concatenate([[0], np.cumsum(np.frombuffer(lasting, np.uint32), dtype=np.int64)[:-1]])
+            shifts, late = shifts_in(comes, pictures.orders, pictures.keys, orders)
+        else:
+            shifts, late = shifts_of(pictures.orders, pictures.keys, orders, step)
         uneven = _uneven(pictures, heard, scale, rate) if not stand_ins else None
         if uneven is not None:
             lasting = numbers("I", np.maximum(np.diff(uneven), 1))
@@ -115,6 +120,8 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         del clock
         if entry is not None:
             keys = pictures.keys if isinstance(reading.way, Units | Obus) else array("b")
+            for number in stand_ins:
+                keys[number] = 0  # all of them need the one before them
             made.append(
                 Written(
                     b"vide",
@@ -228,7 +235,7 @@ def _put_in(pictures: Found, mend: Mended) -> dict[int, Made]:
         stand_ins = mend.made.get(number, ())
         for each in stand_ins:
             made[len(left.places)] = each
-            left.add(left.places[-1], Sample(each.size, is_key=False, order=each.order))
+            left.add(left.places[-1], Sample(each.size, is_key=each.begins, order=each.order))
         if size and not stand_ins:
             left.gaps.append((len(left.places), size))
         size = 0

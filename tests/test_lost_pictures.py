@@ -25,7 +25,7 @@ from rustfern.repair.interface import Budget
 from rustfern.repair.recordings import holes
 from rustfern.repair.recordings.holes import Film, Mended, mended
 from rustfern.repair.recordings.settings import size_of
-from rustfern.repair.recordings.showing import missing_orders, whole_order
+from rustfern.repair.recordings.showing import Around, missing_orders, whole_order
 from rustfern.repair.recordings.stand_ins import Filler, Lost
 from rustfern.repair.recordings.trial import tried
 from rustfern.repair.recordings.window import MADE, Window
@@ -169,14 +169,19 @@ def test_a_picture_in_whose_bytes_something_else_stands_is_found(monkeypatch: py
     ],
 )
 def test_places_that_nothing_takes(before: list[int], after: list[int], many: int | None, found: list[int]) -> None:
-    assert missing_orders(before, after, many, is_cut=False, until=len(after)) == found
+    assert missing_orders(before, after, many, Around(until=len(after))) == found
+
+
+def test_places_before_the_next_hole() -> None:
+    # 22 to 26 may be lost in the next hole.
+    assert missing_orders([*range(0, 13, 2)], [18, 16, 28, 20, 40, 42], None, Around(False, 4, True)) == [14]
 
 
 def test_places_that_cannot_be_told() -> None:
     with pytest.raises(NoUnit):
-        missing_orders([0], [], 3, is_cut=False, until=0)
+        missing_orders([0], [], 3, Around())
     with pytest.raises(NoUnit):  # unevenly apart
-        missing_orders([0, 2, 4, 7, 8, 10], [14, 16], None, is_cut=False, until=2)
+        missing_orders([0, 2, 4, 7, 8, 10], [14, 16], None, Around(until=2))
     assert [whole_order(low, last, 16) for low, last in ((2, 14), (14, 18), (0, 0), (15, 0))] == [18, 14, 0, -1]
 
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 import msgspec
+from msgspec.structs import replace
 
 from rustfern.formats.media.arithmetic import CodeWriter, state_of
 from rustfern.formats.media.coded_video import Avc, AvcSet, Bits, NoUnit
 from rustfern.repair.recordings.set_bits import SetBits
-from rustfern.repair.recordings.showing import StandIn, missing_orders, step_of, whole_order
+from rustfern.repair.recordings.showing import Around, StandIn, missing_orders, step_of, whole_order
 
 _HEAD, _B, _I = 400, 1, 2
 _MOST, _MOST_ORDERS = 300, 70
@@ -141,11 +142,10 @@ class AvcStream:
         return found
 
     def made(
-        self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: bool, until: int
+        self, before: Sequence[Head], after: Sequence[Head], about: int, around: Around, *, is_sure: bool
     ) -> list[StandIn[Head]]:
         """Pictures for a hole: `before` it came these since one that needs no other, `after` it these up to the next such one, and `about` so many are lost,
-        or just as many (`is_sure`). `is_cut` tells whether there are more before, and of those behind none is lost
-        `until` so many. Raises `NoUnit` where they cannot be told.
+        or just as many (`is_sure`). Of others `around` tells. Raises `NoUnit` where they cannot be told.
         """
         of_all, _ = self._settings(before[-1].settings)
         most = 1 << of_all.number_bits
@@ -164,20 +164,23 @@ class AvcStream:
             ahead = max(earlier) + step_of(earlier) * max(about, needed)
             start = whole_order(after[0].order, ahead, of_all.shape.orders) if after else 0
             later = [start, *self.whole_orders(after[1:], start)] if after else []
-            orders = missing_orders(earlier, later, about if is_sure else None, is_cut=is_cut, until=until)
+            orders = missing_orders(earlier, later, about if is_sure else None, around)
+            if around.is_near and len(orders) < needed:  # some that are shown later come before those behind the hole
+                more = missing_orders(earlier, later, None, replace(around, is_near=False))
+                orders += [each for each in more if each not in orders][: needed - len(orders)]
             needed += most * max(round((share * len(orders) - needed) / most), 0) if after else 0
         if needed > len(orders) or len(orders) > _MOST:
             raise NoUnit
         return self._written(before, after, orders, needed)
 
     def anew(
-        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, *, is_cut: bool, until: int
+        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, around: Around
     ) -> list[StandIn[Head]]:
         """The same for a hole in which one that needs no other is lost: how many come before it, and how many from it on, where that is `known`. What
         stands in for it has all others that are held dropped, and numbers begin anew with it. Raises `NoUnit`.
         """
         earlier, since = known or (0, 1)
-        found = self.made(before, [], earlier, is_sure=True, is_cut=is_cut, until=0)
+        found = self.made(before, [], earlier, Around(around.is_cut), is_sure=True)
         of_all, _ = self._settings(before[-1].settings)
         last = [*before, *(each.head for each in found)]
         number = (last[-1].number + last[-1].is_kept) % (1 << of_all.number_bits)
@@ -187,7 +190,7 @@ class AvcStream:
             order = (max(orders) + step_of(orders)) % of_all.shape.orders
         told = Head(number, order, True, False, None, (), before[-1].settings)
         first = Head(0, 0, True, True, None, (), before[-1].settings)
-        rest = self.made([first], after, since - 1, is_sure=known is not None, is_cut=False, until=until)
+        rest = self.made([first], after, since - 1, replace(around, is_cut=False), is_sure=known is not None)
         return [*found, StandIn(self._coded(told, is_new=True), first), *rest]
 
     def _written(
@@ -245,7 +248,7 @@ class AvcStream:
                     victim = next((each for each in held[1:] if each not in wanted), None)
             if victim is None or victim in dropped:
                 return
-            heads[last] = msgspec.structs.replace(heads[last], dropped=(*dropped, victim))
+            heads[last] = replace(heads[last], dropped=(*dropped, victim))
 
     def _blocks(self, settings: int) -> bytes:
         """The code of the blocks, which is the same for all pictures of some settings."""

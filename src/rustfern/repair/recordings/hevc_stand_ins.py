@@ -15,7 +15,7 @@ from rustfern.formats.media.coded_video import Bits, Hevc, NoUnit, guarded
 from rustfern.formats.media.hevc_code import AT, contexts
 from rustfern.formats.media.hevc_sets import Needed, PictureSet, SequenceSet, needed_in, picture_set, sequence_set
 from rustfern.repair.recordings.set_bits import SetBits
-from rustfern.repair.recordings.showing import StandIn, missing_orders, step_of, whole_order
+from rustfern.repair.recordings.showing import Around, StandIn, missing_orders, step_of, whole_order
 
 _HEAD, _MOST = 600, 300
 _IDR, _ANEW, _IRAP, _LEADING = (19, 20), range(16, 21), range(16, 24), range(6, 10)
@@ -106,7 +106,7 @@ class HevcStream:
         return found
 
     def made(
-        self, before: Sequence[Head], after: Sequence[Head], about: int, *, is_sure: bool, is_cut: bool, until: int
+        self, before: Sequence[Head], after: Sequence[Head], about: int, around: Around, *, is_sure: bool
     ) -> list[StandIn[Head]]:
         """As `AvcStream.made`."""
         of_all, _ = self._settings(before[-1].settings)
@@ -114,19 +114,22 @@ class HevcStream:
         ahead = max(earlier) + (step_of(earlier) or 1) * about
         start = whole_order(after[0].order, ahead, 1 << of_all.order_bits) if after else 0
         later = [start, *self._whole_orders(after[1:], start)] if after else []
-        orders = missing_orders(earlier, later, about if is_sure else None, is_cut=is_cut, until=until)
+        orders = missing_orders(earlier, later, about if is_sure else None, around)
         if len(orders) > _MOST:
             raise NoUnit
         wanted = {order + away for head, order in zip(after, later, strict=True) for away, _ in head.needed} - {*later}
         held = {earlier[-1] + away for away, _ in before[-1].needed} & {*earlier}
         if before[-1].is_kept:
             held.add(earlier[-1])
-        lost = wanted - held
+        # Of those that are lost in the next hole none is named before it.
+        near = after[: around.until] if around.is_near else after
+        named = {order + away for head, order in zip(near, later, strict=False) for away, _ in head.needed}
+        lost = (wanted & named) - held
         orders = sorted({*orders, *(each for each in lost if each > min(earlier) and each not in earlier)})
         return self._written(before[-1].settings, held, orders, wanted)
 
     def anew(
-        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, *, is_cut: bool, until: int
+        self, before: Sequence[Head], after: Sequence[Head], known: tuple[int, int] | None, around: Around
     ) -> list[StandIn[Head]]:
         """Where one that needs no other is lost, nothing can stand in for it: the order begins anew with such a one only. Raises `NoUnit`."""
         raise NoUnit

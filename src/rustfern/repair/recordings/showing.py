@@ -23,6 +23,16 @@ class StandIn(msgspec.Struct, Generic[Head], frozen=True):
     head: Head
 
 
+class Around(msgspec.Struct, frozen=True):
+    """What is known of the pictures around a hole: whether there are more before the first of them, behind how many of those after it others may be lost
+    or come that are not looked at, and whether the next hole `is_near`, so that some places may be of pictures that are lost there.
+    """
+
+    is_cut: bool = False
+    until: int = 0
+    is_near: bool = False
+
+
 def whole_order(low: int, last: int, many: int) -> int:
     """A place in the order of showing by its low bits, which have `many` values: the next one to the place of the `last` picture that others need."""
     half = many // 2
@@ -35,18 +45,15 @@ def step_of(orders: Sequence[int]) -> int:
     return steps.most_common(1)[0][0] if steps else 0
 
 
-def missing_orders(
-    before: Sequence[int], after: Sequence[int], many: int | None, *, is_cut: bool, until: int
-) -> list[int]:
-    """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, and `is_cut` tells
-    whether there are more before the first; up to `until` so many behind it no other is lost. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told.
-    """
+def missing_orders(before: Sequence[int], after: Sequence[int], many: int | None, around: Around) -> list[int]:
+    """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, of others `around` tells. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told."""
     step = step_of([*before, *after])
     if not step or not before:
         raise NoUnit
     there = {*before, *after}
-    first = min(before[_EDGE:] if is_cut and len(before) > _EDGE else before)
-    last = max(after[: max(until, 1)] or before)
+    first = min(before[_EDGE:] if around.is_cut and len(before) > _EDGE else before)
+    near = after[: max(around.until, 1)]
+    last = max(near or before)
     if last - first > _FAR * step:
         raise NoUnit
     found = [place for place in range(first, last, step) if place not in there]
@@ -56,7 +63,7 @@ def missing_orders(
     ):
         raise NoUnit
     if many is None:
-        return found
+        return [place for place in found if not around.is_near or place < min(near)]
     while len(found) < many:
         found.append(max((last, *found)) + step)
     return found[-many:] if many else []

@@ -14,7 +14,7 @@ import msgspec
 from rustfern.formats.media.coded_video import Avc, NoUnit, settings_of
 from rustfern.repair.recordings.avc_stand_ins import AvcStream
 from rustfern.repair.recordings.hevc_stand_ins import HevcStream
-from rustfern.repair.recordings.showing import StandIn
+from rustfern.repair.recordings.showing import Around, StandIn
 from rustfern.repair.recordings.window import Window
 
 _BEGINNING = 4_096
@@ -66,15 +66,14 @@ class Stream(Protocol):
         """The head of a picture, from its first bytes on. Raises `NoUnit` where it is none that can be followed."""
 
     def made(
-        self, before: Sequence[Any], after: Sequence[Any], about: int, *, is_sure: bool, is_cut: bool, until: int
+        self, before: Sequence[Any], after: Sequence[Any], about: int, around: Around, *, is_sure: bool
     ) -> Sequence[StandIn[Any]]:
         """Pictures for a hole: `before` it came these since one that needs no other, `after` it these up to the next such one, and `about` so many are lost,
-        or just as many (`is_sure`). `is_cut` tells whether there are more before, and of those behind none is lost
-        `until` so many. Raises `NoUnit` where they cannot be told.
+        or just as many (`is_sure`). Of others `around` tells. Raises `NoUnit` where they cannot be told.
         """
 
     def anew(
-        self, before: Sequence[Any], after: Sequence[Any], known: tuple[int, int] | None, *, is_cut: bool, until: int
+        self, before: Sequence[Any], after: Sequence[Any], known: tuple[int, int] | None, around: Around
     ) -> Sequence[StandIn[Any]]:
         """The same for a hole in which one that needs no other is lost: how many come before it, and how many from it on, where that is `known`."""
 
@@ -106,22 +105,20 @@ class Filler:
         return self._heads[number]
 
     def _found(
-        self, before: Sequence[Head], after: Sequence[Head], lost: Lost, is_cut: bool, until: int
+        self, before: Sequence[Head], after: Sequence[Head], lost: Lost, around: Around
     ) -> Sequence[StandIn[Any]]:
         """What stands in for what is lost. Where it is not known whether a picture that needs no other is, what comes nearer to how many are lost counts."""
         assert self._stream is not None
         if lost.is_sure:
             if not lost.since_key:
-                return self._stream.made(before, after, lost.about, is_sure=True, is_cut=is_cut, until=until)
-            return self._stream.anew(
-                before, after, (lost.about - lost.since_key, lost.since_key), is_cut=is_cut, until=until
-            )
+                return self._stream.made(before, after, lost.about, around, is_sure=True)
+            return self._stream.anew(before, after, (lost.about - lost.since_key, lost.since_key), around)
         ways = []
         with suppress(NoUnit):
-            ways.append(self._stream.made(before, after, lost.about, is_sure=False, is_cut=is_cut, until=until))
+            ways.append(self._stream.made(before, after, lost.about, around, is_sure=False))
         if after and (not ways or abs(len(ways[0]) - lost.about) > _NEAR * lost.about + _FEW):
             with suppress(NoUnit):
-                ways.append(self._stream.anew(before, after, None, is_cut=is_cut, until=until))
+                ways.append(self._stream.anew(before, after, None, around))
         ways = [way for way in ways if len(way) <= _FAR * (lost.about + _FEW)]
         if not ways:
             raise NoUnit
@@ -149,11 +146,13 @@ class Filler:
                     end += 1
                 following = next((n for n in range(place + 1, end) if numbers[n] in lost), end)
                 is_more = following == end < len(numbers) and not self._begins(numbers[end])
-                bounds = not self._begins(numbers[start]), following - place - (_EDGE if is_more else 0)
+                around = Around(
+                    not self._begins(numbers[start]), following - place - (_EDGE if is_more else 0), following < end
+                )
                 before = [head for each in numbers[start:place] for head in (*heads.get(each, ()), self._head(each))]
                 after = [self._head(each) for each in numbers[place:end]]
                 told = lost[number]
-                found = self._found(before, after, told, *bounds)
+                found = self._found(before, after, told, around)
             except NoUnit:
                 continue
             heads[number] = [each.head for each in found]

@@ -45,6 +45,12 @@ def step_of(orders: Sequence[int]) -> int:
     return steps.most_common(1)[0][0] if steps else 0
 
 
+def _early(orders: Sequence[int]) -> int:
+    """How many pictures at most are shown before one that came before them."""
+    shown = {order: place for place, order in enumerate(sorted(orders))}
+    return max(shown[order] - place for place, order in enumerate(orders))
+
+
 def missing_orders(before: Sequence[int], after: Sequence[int], many: int | None, around: Around) -> list[int]:
     """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, of others `around` tells. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told."""
     step = step_of([*before, *after])
@@ -52,7 +58,10 @@ def missing_orders(before: Sequence[int], after: Sequence[int], many: int | None
         raise NoUnit
     there = {*before, *after}
     first = min(before[_EDGE:] if around.is_cut and len(before) > _EDGE else before)
-    near = after[: max(around.until, 1)]
+    until = around.until
+    if many is None and len(before) >= _EDGE:
+        until = min(until, 1 + _early(before))  # what is shown later still came later
+    near = after[: max(until, 1)]
     last = max(near or before)
     if last - first > _FAR * step:
         raise NoUnit

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import msgspec
@@ -429,6 +429,18 @@ def unit_lengths(data: bytes, width: int) -> list[tuple[int, int]]:
         found.append((at, length))
         at += length
     return found
+
+
+def first_unit(picture: bytes, width: int, most: int, is_wanted: Callable[[bytes], bool]) -> bytes:
+    """The first unit of some kind of a picture whose units stand behind lengths of `width` bytes, at most so many bytes of it. Raises `NoUnit`."""
+    at = 0
+    while at + width < len(picture):
+        length = int.from_bytes(picture[at : at + width], "big")
+        unit = picture[at + width : at + width + min(length, most)]
+        if is_wanted(unit):
+            return unit
+        at += width + length
+    raise NoUnit
 
 
 def settings_of(entry: bytes) -> tuple[Avc | Hevc | None, int]:

@@ -12,7 +12,7 @@ import msgspec
 from msgspec.structs import replace
 
 from rustfern.formats.media.arithmetic import CodeWriter, state_of
-from rustfern.formats.media.coded_video import Avc, AvcSet, Bits, NoUnit
+from rustfern.formats.media.coded_video import Avc, AvcSet, Bits, NoUnit, first_unit
 from rustfern.repair.recordings.set_bits import SetBits
 from rustfern.repair.recordings.showing import Around, StandIn, missing_orders, step_of, whole_order
 
@@ -83,14 +83,9 @@ class AvcStream:
 
     def head(self, picture: bytes) -> Head:
         """The head of a picture, from its first bytes on. Raises `NoUnit` where it is none that can be followed: of fields, with references for long."""
-        at = 0
-        while at + self._width < len(picture):
-            length = int.from_bytes(picture[at : at + self._width], "big")
-            unit = picture[at + self._width : at + self._width + min(length, _HEAD)]
-            if unit and unit[0] & 31 in (1, 5):
-                return self._slice(unit)
-            at += self._width + length
-        raise NoUnit
+        return self._slice(
+            first_unit(picture, self._width, _HEAD, lambda unit: unit[:1] != b"" and unit[0] & 31 in (1, 5))
+        )
 
     def _slice(self, unit: bytes) -> Head:
         bits = Bits(unit[1:])

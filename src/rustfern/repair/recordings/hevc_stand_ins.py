@@ -11,7 +11,7 @@ from collections.abc import Sequence
 import msgspec
 
 from rustfern.formats.media.arithmetic import CodeWriter
-from rustfern.formats.media.coded_video import Bits, Hevc, NoUnit, guarded
+from rustfern.formats.media.coded_video import Bits, Hevc, NoUnit, first_unit, guarded
 from rustfern.formats.media.hevc_code import AT, contexts
 from rustfern.formats.media.hevc_sets import Needed, PictureSet, SequenceSet, needed_in, picture_set, sequence_set
 from rustfern.repair.recordings.set_bits import SetBits
@@ -57,14 +57,9 @@ class HevcStream:
 
     def head(self, picture: bytes) -> Head:
         """The head of a picture, from its first bytes on. Raises `NoUnit` where it is none that can be followed: with pictures that are held for long."""
-        at = 0
-        while at + self._width < len(picture):
-            length = int.from_bytes(picture[at : at + self._width], "big")
-            unit = picture[at + self._width : at + self._width + min(length, _HEAD)]
-            if len(unit) > 2 and unit[0] >> 1 & 63 < 32:
-                return self._slice(unit)
-            at += self._width + length
-        raise NoUnit
+        return self._slice(
+            first_unit(picture, self._width, _HEAD, lambda unit: len(unit) > 2 and unit[0] >> 1 & 63 < 32)
+        )
 
     def _slice(self, unit: bytes) -> Head:
         kind, level = unit[0] >> 1 & 63, unit[1] & 7

@@ -52,7 +52,8 @@ def _early(orders: Sequence[int]) -> int:
 
 
 def missing_orders(before: Sequence[int], after: Sequence[int], many: int | None, around: Around) -> list[int]:
-    """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known, of others `around` tells. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told."""
+    """The places that nothing takes around a hole, in order: those of pictures that came `before` it and `after` it are known,
+    of others `around` tells. `many`: how many are lost, where that is known. Raises `NoUnit` where it cannot be told."""
     step = step_of([*before, *after])
     if not step or not before:
         raise NoUnit
@@ -74,5 +75,5 @@ def missing_orders(before: Sequence[int], after: Sequence[int], many: int | None
     if many is None:
         return [place for place in found if not around.is_near or place < min(near)]
     while len(found) < many:
-        found.append(max((last, *found)) + step)
+        found.append(max(*there, *found, last) + step)  # nothing that is known is shown there
     return found[-many:] if many else []

@@ -19,7 +19,9 @@ from rustfern.repair.recordings.window import Window
 
 _BEGINNING = 4_096
 _BEFORE, _AFTER, _NEAR, _FEW, _FAR, _EDGE = 600, 64, 0.5, 3, 4, 16
-"""Pictures before and behind a hole that are looked at."""
+"""Pictures before and behind a hole that are looked at; how far (a share, and so many) what stands in may be from how many are lost before another
+reading is tried; how many times as many are not believed; the last ones looked at, among which some of those behind them are shown.
+"""
 
 
 class Made(msgspec.Struct, frozen=True):

@@ -122,12 +122,10 @@ class MatroskaFilm:
                     (time, window.at(each.place, each.size))
                     for time, each in zip(_as_many(times, len(made), self._times[kept[place]]), made, strict=True)
                 ]
-        if not found.out and not found.before:
-            return None
         say_wrong(lost, [self._seconds(kept[n]) for n in sorted(mend.wrong)])
         if gone:
             say_lost(lost, b"vide", gone, when)
-        return found
+        return found if found.out or found.before else None
 
     def _seconds(self, number: int) -> float:
         return self._times[number] * self._scale / 1e9

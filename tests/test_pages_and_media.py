@@ -285,6 +285,20 @@ def test_streams_packed_by_lzw() -> None:
             assert state(_pdf(_codes(body, end=end), b"/Filter/LZWDecode"), "survey.pdf") == wanted
 
 
+@given(
+    st.binary(min_size=1, max_size=400), st.integers(0, 4), st.integers(0, 1 << 16), st.binary(min_size=8, max_size=8)
+)
+def test_streams_without_the_sum_behind_them(body: bytes, without: int, at: int, other: bytes) -> None:
+    """Some producers leave the sum away, or a part; damage that makes data seem to end too early is none of these."""
+    whole = zlib.compress(b"BT " + body + b" ET")
+    for end in (b"", b"\r\n") if without in (0, 4) else (b"",):
+        assert state(_pdf(whole[: len(whole) - without] + end, b"/Filter/FlateDecode"), "survey.pdf") == "intact"
+    at = 2 + at % (len(whole) - 6)
+    hurt = (whole[:at] + other + whole[at + 8 :])[: len(whole)]
+    assume(hurt != whole)
+    assert state(_pdf(hurt, b"/Filter/FlateDecode"), "survey.pdf") == "damaged"
+
+
 _SHOWN = b"/Type/XObject/Subtype/Image/Width 1000/Height 750/BitsPerComponent 8/ColorSpace/DeviceRGB/Filter/DCTDecode"
 
 

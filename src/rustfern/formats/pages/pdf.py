@@ -12,7 +12,7 @@ import re
 import zlib
 from array import array
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Callable, Iterator
 from itertools import islice
 from typing import Any, BinaryIO
 
@@ -35,7 +35,8 @@ _LARGEST = (1 << 63) - 1
 _AT, _PACKED, _FREE = 1, 2, 3
 _FLUSHED, _LAST = b"\0\0\xff\xff", 8
 """What ends a packed stream that was flushed and never closed, as form fillers write them (RFC 1951, 3.2.4: an empty stored block)."""
-_PIECE = 1 << 20
+_PIECE, _SUM = 1 << 20, 4
+"""The bytes that are taken at a time; those of the sum behind packed data (RFC 1950, 2.2)."""
 _MAX_UNPACKED = 2 << 30
 _MAX_PACKED_BYTES = 48 << 20
 _MAX_LETTERS_BYTES = 24 << 20
@@ -125,6 +126,57 @@ class _Places:
         if number >= len(self._kinds):
             return 0, 0, 0
         return self._kinds[number], self._first[number], self._second[number]
+
+
+def _unpacked(inflate: zlib._Decompress, piece: bytes) -> Iterator[bytes]:
+    """What a piece of packed data unpacks to, at most `_PIECE` bytes at a time. Raises `zlib.error`."""
+    while piece and not inflate.eof:
+        yield inflate.decompress(piece, _PIECE)
+        piece = inflate.unconsumed_tail
+
+
+def _lacks_sum(inflate: zlib._Decompress, pieces: Callable[[], Iterator[bytes]], last: bytes, total: int) -> bool:
+    """Whether data that stops too early is whole but for the sum behind it, or a part of that: some producers leave it away. After damage in the
+    middle data may seem to end anywhere, so what stands there of the sum must be right; where nothing does, zeros alone follow the last code in its byte.
+    """
+    there = _SUM
+    try:
+        while there and not inflate.eof:
+            there -= 1
+            inflate.decompress(b"\0")
+    except zlib.error as error:
+        if "incorrect data check" not in str(error):
+            return False
+    else:
+        if not inflate.eof:
+            return False
+    if not there:
+        return _padded_by_zeros(pieces(), total)
+    return last.endswith(total.to_bytes(_SUM, "big")[:there]) or not last[-there:].strip(b"\r\n")
+
+
+def _padded_by_zeros(pieces: Iterator[bytes], total: int) -> bool:
+    """Whether no bit is set behind the last code of packed data without a sum: such a bit could be cleared, and the data unpacks to the same."""
+
+    def cleared() -> Iterator[bytes]:
+        held = b""
+        for piece in pieces:
+            yield held
+            held = piece
+        highest = 1 << held[-1].bit_length() >> 1
+        yield held[:-1] + bytes((held[-1] & ~highest,)) if highest else b""
+
+    inflate, other, there = zlib.decompressobj(), 1, _SUM
+    try:
+        for piece in cleared():
+            for out in _unpacked(inflate, piece):
+                other = zlib.adler32(out, other)
+        while there and not inflate.eof:
+            there -= 1
+            other = zlib.adler32(inflate.decompress(b"\0"), other)
+    except zlib.error as error:
+        return "incorrect data check" not in str(error) or there > 0 or other != total
+    return True
 
 
 class _Document:
@@ -467,11 +519,12 @@ class _Document:
             follow_codes(raw if raw is not None else data[stream.start : behind], self._early(stream), stream.start)
         if names[0] not in ("FlateDecode", "Fl"):
             return None
-        pieces = (
-            iter([raw])
-            if raw is not None
-            else (data[n : min(n + _PIECE, behind)] for n in range(stream.start, behind, _PIECE))
-        )
+
+        def pieces() -> Iterator[bytes]:
+            if raw is not None:
+                return iter([raw])
+            return (data[n : min(n + _PIECE, behind)] for n in range(stream.start, behind, _PIECE))
+
         if len(names) > 1:
             most = 0
         body = self._flate(pieces, stream.start, most)
@@ -484,46 +537,33 @@ class _Document:
             how = next((part for part in map(self._plain, how) if isinstance(part, dict)), None)
         return not isinstance(how, dict) or self._plain(how.get("EarlyChange", 1)) != 0
 
-    def _flate(self, pieces: Iterable[bytes], at: int, most: int) -> bytes:
+    def _flate(self, pieces: Callable[[], Iterator[bytes]], at: int, most: int) -> bytes:
         """Inflate a stream to its end, piece by piece; at most `most` bytes of it are kept. Raises `Malformed`."""
         inflate = zlib.decompressobj()
         kept = bytearray()
-        white, last = True, b""
+        white, last, total = True, b"", 1
         try:
-            for piece in pieces:
-                waiting = piece
+            for piece in pieces():
                 last = (last + piece[-_LAST:])[-_LAST:]
                 white = white and not piece.strip(_SPACE)
-                while waiting and not inflate.eof:
-                    out = inflate.decompress(waiting, _PIECE)
-                    waiting = inflate.unconsumed_tail
+                for out in _unpacked(inflate, piece):
                     self.unpacked += len(out)
+                    total = zlib.adler32(out, total)
                     if self.unpacked > _MAX_UNPACKED:
                         raise Refused("the document would unpack to too much: refused", at)
                     if most:
                         kept += out
                         if len(kept) > most:
                             raise Refused("a table or a stream of objects is larger than any: refused", at)
+            if not inflate.eof and not white and not last.rstrip(b"\r\n").endswith(_FLUSHED):
+                # What was limited in length may wait for more.
+                out = inflate.decompress(b"")
+                kept += out if most else b""
+                if not inflate.eof and not _lacks_sum(inflate, pieces, last, zlib.adler32(out, total)):
+                    raise Malformed("a packed stream stops before its end", at)
         except zlib.error as error:
             raise Malformed("a packed stream is damaged", at) from error
-        if not inflate.eof and not white and not last.rstrip(b"\r\n").endswith(_FLUSHED):
-            # What was limited in length may wait for more.
-            out = inflate.decompress(b"")
-            kept += out if most else b""
-            if not inflate.eof and not self._lacks_sum(inflate):
-                raise Malformed("a packed stream stops before its end", at)
         return bytes(kept)
-
-    @staticmethod
-    def _lacks_sum(inflate: zlib._Decompress) -> bool:
-        """Whether data that stops too early is whole but for the sum behind it, or a part of that: some producers leave it away. Four bytes more are
-        enough to find the sum wrong only where all of the data was there.
-        """
-        try:
-            inflate.decompress(bytes(4))
-        except zlib.error as error:
-            return "incorrect data check" in str(error)
-        return inflate.eof
 
     def _predicted(self, body: bytes, stream: Stream) -> bytes:
         """Undo the filters of packed tables and of streams of objects (7.4.4.4: TIFF and PNG predictors)."""

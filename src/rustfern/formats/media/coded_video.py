@@ -13,9 +13,12 @@ from typing import Protocol
 
 import msgspec
 
-_HEAD, _AVC_HEAD = 96, 40
+_HEAD, _AVC_HEAD = 96, 24
 """Bytes of a unit that its head lies in, and of H.264 what is read of it."""
 _MOST_SETTINGS = 32
+_AVC_UNITS = frozenset((1, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 19, 20))
+_UNHELD, _EITHER = frozenset((6, 9, 10, 11, 12)), frozenset((1, 13, 14, 15, 19, 20))
+"""Kinds of units that are told here; those no other picture ever needs, and those that may be needed or not (H.264 table 7-1)."""
 
 
 class NoUnit(Exception):
@@ -26,7 +29,7 @@ class Bits:
     """Bits of a unit's payload, the bytes that guard against start codes taken out."""
 
     def __init__(self, payload: bytes) -> None:
-        data = payload.replace(b"\0\0\3", b"\0\0")
+        data = payload.replace(b"\0\0\3", b"\0\0") if b"\0\0\3" in payload else payload
         self._value, self._left = int.from_bytes(data, "big"), len(data) * 8
         self._whole = self._left
 
@@ -44,10 +47,10 @@ class Bits:
 
     def number(self) -> int:
         """A number of the kind ue(v)."""
-        rest = self._value & ((1 << self._left) - 1)
-        zeros = self._left - rest.bit_length()
-        left = self._left - 2 * zeros - 1
-        if zeros > 31 or left < 0:
+        old = self._left
+        rest = self._value & ((1 << old) - 1)
+        left = 2 * rest.bit_length() - old - 1
+        if left < 0 or old - left > 63:
             raise NoUnit
         self._left = left
         return (rest >> left) - 1
@@ -166,9 +169,7 @@ class Avc:
         """As `Coding.head`."""
         first = unit[0]
         kind, weight = first & 31, first >> 5
-        if first & 0x80 or kind not in (1, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 19, 20):
-            raise NoUnit
-        if (kind in (6, 9, 10, 11, 12)) != (weight == 0) and kind not in (1, 13, 14, 15, 19, 20):
+        if first & 0x80 or kind not in _AVC_UNITS or (kind not in _EITHER and (kind in _UNHELD) != (weight == 0)):
             raise NoUnit
         if kind not in (1, 5, 19):
             return Head(kind, opens=kind in (6, 7, 8, 9, 13, 14, 15))

@@ -15,7 +15,7 @@ from rustfern.repair.recordings.window import Window
 _AROUND = 256 << 10
 """Bytes of a hole in which frames of sound are sought, from its end backwards."""
 _SURE, _EMPTY = 3, 2
-_TRIES, _NEAR = 8, 16 << 20
+_TRIES, _NEAR, _LITTLE = 8, 16 << 20, 256 << 10
 _MOST_PLAIN = 4 << 20
 _FRAMES, _SHORTER, _LONGER, _NEARLY, _TWO, _NOT_THREE = 8, 0.8, 1.25, 0.9, 1.7, 2.6
 """Frames of sound whose lengths tell how long the next one is, how much shorter and longer it may be, alone and as one of two; how long two of them
@@ -86,7 +86,10 @@ class Finder:
         self.heard = [Found() for _ in sounds]
         self.missing = 0
         """Bytes, but for zeros, that are nothing that is known."""
-        self._known: dict[tuple[int, int], Sample | None] = {}
+        self._shown: dict[int, Sample | None] = {}
+        self._told: dict[int, Sample | None] = {}
+        self._sounded: dict[tuple[int, int], Sample | None] = {}
+        """What begins at places: pictures, frames told by the next picture, frames of each sound."""
         self._chunks: Counter[int] = Counter()
         self._lengths: deque[int] = deque(maxlen=_FRAMES)
         self._last = -1
@@ -104,6 +107,10 @@ class Finder:
 
     def picture_near(self, at: int, end: int) -> int | None:
         """Where a picture begins behind a place, and others follow it; None where none does."""
+        with self._window.reading(_LITTLE):
+            return self._near(at, end)
+
+    def _near(self, at: int, end: int) -> int | None:
         for _ in range(_TRIES):
             place = self._next_picture(at, min(at + _NEAR, end), end)
             if place is None:
@@ -149,7 +156,9 @@ class Finder:
             count += 1
             if not count % 256:
                 self._pause()
-                self._known.clear()
+                self._shown.clear()
+                self._told.clear()
+                self._sounded.clear()
             after = self._one(at, end)
             if after <= at:
                 after = self._over(at, end)
@@ -179,9 +188,9 @@ class Finder:
 
     def _up_to_picture(self, way: Way, at: int, end: int) -> Sample | None:
         """As `_told_by_picture`, each place looked at once."""
-        if (at, -2) not in self._known:
-            self._known[at, -2] = self._told_by_picture(way, at, end)
-        return self._known[at, -2]
+        if at not in self._told:
+            self._told[at] = self._told_by_picture(way, at, end)
+        return self._told[at]
 
     def _told_by_picture(self, way: Way, at: int, end: int) -> Sample | None:
         """The frame at a place, told by the next picture: if the bytes up to it begin and end as frames do, are as long as one or two of those before
@@ -222,20 +231,20 @@ class Finder:
         ):
             return None
         # There is no place inside of the second one, as there was one in both.
-        self._known[at + inner[0], -2] = Sample(length - inner[0])
+        self._told[at + inner[0]] = Sample(length - inner[0])
         return Sample(inner[0])
 
     def _picture_at(self, at: int, end: int) -> Sample | None:
         if self._picture is None:
             return None
-        if (at, -1) not in self._known:
-            self._known[at, -1] = self._picture.sample_at(self._window, at, end)
-        return self._known[at, -1]
+        if at not in self._shown:
+            self._shown[at] = self._picture.sample_at(self._window, at, end)
+        return self._shown[at]
 
     def _sample_at(self, number: int, way: Way, at: int, end: int) -> Sample | None:
-        if (at, number) not in self._known:
-            self._known[at, number] = way.sample_at(self._window, at, end)
-        return self._known[at, number]
+        if (at, number) not in self._sounded:
+            self._sounded[at, number] = way.sample_at(self._window, at, end)
+        return self._sounded[at, number]
 
     def _sure(self, number: int, way: Way, at: int, end: int) -> Sample | None:
         """A frame of sound that is borne out by what follows it, or goes on from the one before."""

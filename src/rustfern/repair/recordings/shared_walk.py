@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import BrokenExecutor, CancelledError, Future
-from contextlib import suppress
+from threading import Lock
 from typing import Any
 
 import msgspec
@@ -15,8 +15,8 @@ from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.window import Window
 
 _WORTH_SHARING, _MOST_CORES = 96 << 20, 4
-_PIECE, _MOST_PIECES = 192 << 20, 64
-"""Bytes of a part, and parts, at most: what was found in one is sent whole, and held until its turn."""
+_PIECE, _MOST_PIECES = 48 << 20, 256
+"""Bytes of a part, and parts, at most: whoever is done last keeps the others waiting for no longer than one takes."""
 
 
 class Part(msgspec.Struct, frozen=True):
@@ -59,24 +59,55 @@ def walk(finder: Finder, job: Job, start: int, end: int) -> None:
     except OSError:
         finder.walk(start, end)
         return
-    parts = list(zip(starts, [*starts[1:], end], strict=True))
-    answers: list[Future[Walked] | None] = [None] * len(parts)
     with engine:
-        with suppress(EngineLost):
-            for n, (first, last) in reversed(list(enumerate(parts))[1:]):
-                part = Part(
-                    job.reopen, job.size, finder.way, finder.ways, first, last, job.budget.left(), finder.strange
-                )
-                answers[n] = engine.submit(_walked, part)
-        finder.walk(*parts[0])
-        for n, (first, last) in list(enumerate(parts))[1:]:
-            answer, answers[n] = answers[n], None
-            found = None if answer is None or answer.cancel() or not finder.ends_at(first) else _told(answer)
+        parts = _Parts(engine, finder, job, list(zip(starts, [*starts[1:], end], strict=True)))
+        for n, (first, last) in enumerate(parts.bounds):
+            answer = parts.mine(n)
+            found = None if answer is None or not finder.ends_at(first) else _told(answer)
             if found is None:
                 # Nobody was at it yet, the part before it did not come out at its picture, or nobody is left who knows.
-                finder.walk(first if finder.ends_at(first) else finder.last_place(first), last)
+                finder.walk(first if not n or finder.ends_at(first) else finder.last_place(first), last)
             else:
                 finder.join(found.pictures, found.heard, found.missing)
+
+
+class _Parts:
+    """The parts of a recording: this process takes one after the other from the front, the others from the end, the next one when they are done with
+    one. Nobody waits while there are any.
+    """
+
+    def __init__(self, engine: LocalEngine, finder: Finder, job: Job, bounds: list[tuple[int, int]]) -> None:
+        self.bounds = bounds
+        self._engine, self._finder, self._job = engine, finder, job
+        self._lock = Lock()
+        self._taken, self._left = 1, len(bounds)
+        self._answers: dict[int, Future[Walked]] = {}
+        for _ in range(engine.workers):
+            self._give()
+
+    def mine(self, number: int) -> Future[Walked] | None:
+        """The answer of another process about a part; None where this one is to look at it."""
+        with self._lock:
+            if number < self._left:
+                self._taken = number + 1
+                return None
+            return self._answers.pop(number)
+
+    def _give(self, _: Future[Walked] | None = None) -> None:
+        """Give the last one of those that are left to the other processes."""
+        with self._lock:
+            if self._left <= self._taken:
+                return
+            finder, job, number = self._finder, self._job, self._left - 1
+            part = Part(
+                job.reopen, job.size, finder.way, finder.ways, *self.bounds[number], job.budget.left(), finder.strange
+            )
+            try:
+                answer = self._engine.submit(_walked, part)
+            except (EngineLost, RuntimeError):  # they are gone, or going
+                return
+            self._answers[number], self._left = answer, number
+        answer.add_done_callback(self._give)
 
 
 def _told(answer: Future[Walked]) -> Walked | None:

@@ -38,8 +38,8 @@ _AVC_NEXT = re.compile(rb"\0[\0-\xff]{3}[\x01\x06\x09\x21\x25\x27\x28\x41\x45\x6
 _HEVC_NEXT = re.compile(
     rb"\0[\0-\xff]{3}[\x00\x02\x04\x06\x08\x0a\x0c\x0e\x10\x12\x20\x22\x24\x26\x28\x2a\x40\x42\x44\x46\x4e][\x01-\x07]"
 )
-_NO_UNIT = re.compile(rb"\0\0[\0-\2]")
-"""What never stands inside of a unit (H.264 7.4.1)."""
+_ZEROS, _NO_UNIT = re.compile(rb"\0\0"), re.compile(rb"\0\0[\0-\2]")
+"""What never stands inside of a unit (H.264 7.4.1), and its beginning, which is found faster."""
 
 
 class Sample(msgspec.Struct, frozen=True):
@@ -79,24 +79,26 @@ class Units:
         seen = key = hurt = False
         order = -1
         while place + width < end:
-            head = window.at(place, width + _HEAD)
-            length = int.from_bytes(head[:width], "big")
+            held, inner = window.hold(place, min(width + _HEAD, window.size - place))
+            first = inner + width
+            length = int.from_bytes(held[inner:first], "big")
             if not 1 <= length <= self.largest or place + width + length > end:
-                hurt = seen and self._goes_on(head, length)
+                hurt = seen and self._goes_on(held[inner : first + _HEAD], length)
                 break
             try:
-                told = coding.head(head[width : width + length])
+                told = coding.head(held[first : first + min(length, _HEAD)])
             except (NoUnit, IndexError):
                 break
             if (seen and (told.opens or told.begins)) or (told.is_slice and not seen and not told.begins):
                 break
-            unit = window.at(place + width, length)
-            if not unit[-1] or _NO_UNIT.search(unit):
+            held, inner = window.hold(place + width, length)
+            last = inner + length - 1
+            if last >= len(held) or not held[last] or _is_no_unit(held, inner, last):
                 hurt = seen and told.is_slice
                 break
             if not told.is_slice:
                 if self._learns and length <= _LARGEST_SETTINGS:
-                    coding.learn(unit)
+                    coding.learn(held[inner : inner + length])
             elif not seen:
                 seen, key, order = True, told.is_key, told.order
             place += width + length
@@ -115,6 +117,12 @@ class Units:
     def next_from(self, window: Window, at: int, end: int) -> Iterator[int]:
         """As `Way.next_from`."""
         yield from found_in(self._mark, window, at, end, 6)
+
+
+def _is_no_unit(data: bytes, start: int, end: int) -> bool:
+    """Whether there is something between two places that never stands inside of a unit."""
+    zeros = _ZEROS.search(data, start, end)
+    return zeros is not None and _NO_UNIT.search(data, zeros.start(), end) is not None
 
 
 class Jpegs:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import BinaryIO
 
 _PIECE = 8 << 20
@@ -14,6 +16,7 @@ class Window:
 
     def __init__(self, stream: BinaryIO, size: int) -> None:
         self._stream, self.size = stream, size
+        self._piece = _PIECE
         self._start = 0
         self._held = b""
         self._made = bytearray()
@@ -22,6 +25,15 @@ class Window:
         """The place at which bytes that were made are given."""
         self._made += made
         return MADE + len(self._made) - len(made)
+
+    @contextmanager
+    def reading(self, count: int) -> Iterator[None]:
+        """In here so many bytes are read at a time: for a look here and there."""
+        self._piece, before = count, self._piece
+        try:
+            yield
+        finally:
+            self._piece = before
 
     def at(self, place: int, count: int) -> bytes:
         """So many bytes, fewer where the file ends."""
@@ -34,14 +46,21 @@ class Window:
         if inner < 0 or inner + count > len(self._held):
             self._held = b""  # not both at a time
             self._stream.seek(place)
-            self._held = self._stream.read(max(_PIECE, count))
+            self._held = self._stream.read(max(self._piece, count))
             self._start, inner = place, 0
         return self._held[inner : inner + count]
+
+    def hold(self, place: int, count: int) -> tuple[bytes, int]:
+        """As `at`, mostly without a copy: some bytes, and where in them those that were asked for begin."""
+        inner = place - self._start
+        if 0 <= inner <= len(self._held) - count:
+            return self._held, inner
+        return self.at(place, count), 0
 
     def from_(self, place: int, most: int = _PIECE) -> bytes:
         """What is at hand from a place on, at least something where the file has it."""
         inner = place - self._start
         if not 0 <= inner < len(self._held):
-            self.at(place, min(most, _PIECE))
+            self.at(place, min(most, self._piece))
             inner = place - self._start
         return self._held[inner : inner + most]

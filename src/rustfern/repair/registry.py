@@ -53,7 +53,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(("mp3", "aac"), ("recordings.sound.repair_frames",)),
     "avi": ("recordings.avi.repair",),
     "mkv": ("recordings.matroska.repair",),
-    "flac": ("recordings.sound.repair_flac",),
+    "flac": ("recordings.flac.repair_flac",),
     "ogg": ("recordings.sound.repair_ogg",),
     "gif": ("pictures.others.repair_gif",),
     "bmp": ("pictures.others.repair_bmp",),

@@ -7,7 +7,7 @@ many frames are taken side by side.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cache
 from typing import TYPE_CHECKING, BinaryIO
 
@@ -26,10 +26,14 @@ if TYPE_CHECKING:
 _WINDOW = 8 << 20
 _HEAD = 16
 _MAX_FRAME = 4 << 20
-_TOGETHER = 256
+_TOGETHER, _BYTES_TOGETHER = 256, 8 << 20
+_PIECE = 512
+"""Frames, and bytes of them, whose sums are taken together; bytes of a piece of one."""
 
 
-class _Frame(msgspec.Struct, frozen=True):
+class Frame(msgspec.Struct, frozen=True):
+    """What the header of a frame says: its number, or that of its first sample; how many samples it has of each channel; how long the header is."""
+
     number: int
     samples: int
     length: int
@@ -44,15 +48,17 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     stream.seek(max(size - 128, 0))
     if stream.read(3) == b"TAG":
         end = size - 128  # a tag of the older kind, hung on by a player
-    samples = frames = 0
+    samples = frames = held = 0
     waiting: list[tuple[int, bytes]] = []
     for start, body, frame in _frames(stream, at, end):
         waiting.append((start, body))
         samples += frame.samples
         frames += 1
-        if len(waiting) >= _TOGETHER:
+        held += len(body)
+        if len(waiting) >= _TOGETHER or held >= _BYTES_TOGETHER:
             _compare(waiting)
             waiting.clear()
+            held = 0
     _compare(waiting)
     if total and samples != total:
         raise Malformed(f"the recording stops after {samples} of {total} samples", end)
@@ -76,7 +82,7 @@ def _description(stream: BinaryIO, size: int, begin: int) -> tuple[int, bytes]:
     return at, first
 
 
-def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _Frame]]:
+def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, Frame]]:
     """(offset, bytes, header) of each frame."""
     stream.seek(at)
     data, base = stream.read(min(_WINDOW, end - at)), at
@@ -88,7 +94,7 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
         sync = data[here : here + 2]
         wanted = frame.number + (frame.samples if sync[1] & 1 else 1)
         search = here + frame.length
-        next_step: _Frame | None = None
+        next_step: Frame | None = None
         while next_step is None:
             search = data.find(sync, search)
             if search < 0 or search + _HEAD > len(data):
@@ -115,7 +121,7 @@ def _frames(stream: BinaryIO, at: int, end: int) -> Iterator[tuple[int, bytes, _
         here, frame = search, next_step
 
 
-def frame_header(data: bytes, at: int) -> _Frame | None:
+def frame_header(data: bytes, at: int) -> Frame | None:
     """The header of a frame at a position, None if there is none."""
     if len(data) < at + 6 or data[at] != 0xFF or data[at + 1] & 0xFE != 0xF8 or data[at + 3] & 1:
         return None
@@ -141,7 +147,7 @@ def frame_header(data: bytes, at: int) -> _Frame | None:
     place += {12: 1, 13: 2, 14: 2}.get(rate, 0)
     if place >= len(data) or crc8(data[at:place]) != data[place]:
         return None
-    return _Frame(number, samples, place + 1 - at)
+    return Frame(number, samples, place + 1 - at)
 
 
 @cache
@@ -184,9 +190,9 @@ def frame_ends(data: bytes) -> list[int]:
     return found
 
 
-def crc16(data: bytes) -> int:
-    """The sum of a frame (9.3); 0 of one with its sum."""
-    table, value = _byte_sums(), 0
+def crc16(data: bytes, value: int = 0) -> int:
+    """The sum of a frame (9.3), where that of what stands before is `value`; 0 of one with its sum."""
+    table = _byte_sums()
     for byte in data:
         value = (value << 8 & 0xFFFF) ^ table[value >> 8 ^ byte]
     return value
@@ -205,22 +211,69 @@ def _byte_sums() -> list[int]:
 
 
 def _compare(frames: list[tuple[int, bytes]]) -> None:
-    """Compare the sums of some frames. Zeros in front of a frame do not change its sum, so that all can have one length."""
-    if not frames:
-        return
+    bad = [start for (start, _), left in zip(frames, sums_of([body for _, body in frames]), strict=True) if left]
+    if bad:
+        raise Malformed("the sum of a frame of sound does not fit", min(bad))
+
+
+def sums_of(bodies: Sequence[bytes]) -> list[int]:
+    """As `crc16` of many at once: pieces of all of them side by side. Zeros in front of a frame do not change its sum, so that each can be whole pieces."""
+    if not bodies:
+        return []
     import numpy as np
 
-    table = _table16()
-    frames = sorted(frames, key=lambda pair: len(pair[1]))
-    # Frames of like length go together, so that little of a batch is padding.
-    for first in range(0, len(frames), 64):
-        batch = frames[first : first + 64]
-        width = len(batch[-1][1]) + 1 & ~1
-        joined = b"".join(body.rjust(width, b"\0") for _, body in batch)
-        pairs = np.ascontiguousarray(np.frombuffer(joined, ">u2").reshape(len(batch), -1).T).astype(np.uint16)
-        value = np.zeros(len(batch), np.uint16)
-        for column in pairs:
-            value = table[value ^ column]
-        bad = [start for (start, _), left in zip(batch, value, strict=True) if left]
-        if bad:
-            raise Malformed("the sum of a frame of sound does not fit", min(bad))
+    table, on = _table16(), _moved_by_a_piece()
+    counts = np.array([-(-len(body) // _PIECE) for body in bodies])
+    joined = b"".join(body.rjust(int(count) * _PIECE, b"\0") for body, count in zip(bodies, counts, strict=True))
+    pairs = np.ascontiguousarray(np.frombuffer(joined, ">u2").astype(np.uint16).reshape(-1, _PIECE // 2).T)
+    pieces = np.zeros(pairs.shape[1], np.uint16)
+    for column in pairs:
+        pieces = table.take(pieces ^ column)
+    # Those of one frame, one behind the other; frames with fewer wait.
+    first, value = np.cumsum(counts) - counts, np.zeros(len(bodies), np.uint16)
+    for n in range(int(counts.max())):
+        mine = np.flatnonzero(counts > n)
+        value[mine] = on[value[mine]] ^ pieces[first[mine] + n]
+    return [int(each) for each in value]
+
+
+@cache
+def _moved_by_a_piece() -> NDArray[np.uint16]:
+    """Each sum behind as many zeros as a piece has bytes."""
+    import numpy as np
+
+    found, values = np.zeros(65536, np.uint16), np.arange(65536)
+    for bit in range(16):
+        found[values >> bit & 1 == 1] ^= np.uint16(moved_on(1 << bit, _PIECE))
+    return found
+
+
+def moved_on(value: int, count: int) -> int:
+    """The sum `value` behind so many zeros: times x to the power of eight times their number."""
+    power = _SQUARES
+    while count:
+        if count & 1:
+            value = _times(value, power[0])
+        count, power = count >> 1, power[1:]
+    return value
+
+
+def _times(one: int, other: int) -> int:
+    """The product of two rests by the polynomial of the sum."""
+    value = 0
+    for bit in range(15, -1, -1):
+        value = value << 1 ^ (0x18005 if value & 0x8000 else 0)
+        if one >> bit & 1:
+            value ^= other
+    return value & 0xFFFF
+
+
+def _squares() -> list[int]:
+    found = [0x100]
+    for _ in range(40):
+        found.append(_times(found[-1], found[-1]))
+    return found
+
+
+_SQUARES = _squares()
+"""x to the power of 8, 16, 32 and so on."""

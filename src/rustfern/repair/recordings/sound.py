@@ -1,6 +1,6 @@
 """Sound that was never finished, is cut off, or has holes: sizes made anew, whole frames and pages kept, what lies between left out.
 
-Source: the RIFF and AIFF layouts; RFC 9639, 9 (FLAC frames); RFC 3533, 6 (Ogg pages); ISO/IEC 11172-3, 2.4.1.3; ISO/IEC 14496-3, 1.A.2.2.1.
+Source: the RIFF and AIFF layouts; RFC 3533, 6 (Ogg pages); ISO/IEC 11172-3, 2.4.1.3; ISO/IEC 14496-3, 1.A.2.2.1.
 """
 
 from __future__ import annotations
@@ -11,13 +11,11 @@ from collections.abc import Callable
 from typing import BinaryIO
 
 from rustfern.formats.media.audio import mp3_frame_length, ogg_sum
-from rustfern.formats.media.flac import crc8, crc16, frame_ends, frame_header
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.window import Window
 
 _PIECE = 1 << 20
 _LEAST_FRAMES = 3
-_LONGEST_FRAME = 1 << 20
 _WIDE = 0xFFFFFFFF
 _EVERY = 4096
 
@@ -176,109 +174,6 @@ def _alike(head: bytes, other: bytes, *, is_aac: bool) -> bool:
     if is_aac:
         return head[1:3] == other[1:3] and head[3] >> 6 == other[3] >> 6
     return head[1] & 0xFE == other[1] & 0xFE and head[2] & 0x0C == other[2] & 0x0C
-
-
-def repair_flac(job: Job, out: BinaryIO) -> Outcome:
-    """FLAC: every frame whose sums fit, numbered anew."""
-    window = Window(job.stream, job.size)
-    head, at = _flac_head(window, job)
-    start = out.tell()
-    out.write(head)
-    total = count = lost = 0
-    sync: bytes | None = None
-    longest = least = 0
-    while at + 16 <= job.size:
-        if not count % 32:
-            job.budget.spend()
-        data = window.at(at, min(_LONGEST_FRAME, job.size - at))
-        frame = frame_header(data, 0) if sync is None or data[:2] == sync else None
-        end = _flac_end(data, job.size - at == len(data)) if frame is not None else 0
-        if frame is None or not end:
-            place = data.find(sync or b"\xff\xf8", 1)
-            if sync is None and place < 0:
-                place = data.find(b"\xff\xf9", 1)
-            step = place if place > 0 else max(len(data) - 1, 1)
-            lost += step
-            at += step
-            continue
-        sync = sync or data[:2]
-        out.write(_renumbered(data[:end], total if data[1] & 1 else count, frame.length))
-        longest, least = (
-            max(longest, frame.samples),
-            min(least or frame.samples, frame.samples) if count else frame.samples,
-        )
-        total += frame.samples
-        count += 1
-        at += end
-    if not count:
-        raise NothingLeft("no frame of sound is left in it")
-    end_place = out.tell()
-    told = bytearray(head)
-    value = int.from_bytes(told[8 + 10 : 8 + 18], "big") & ~0xFFFFFFFFF | total
-    told[8 + 10 : 8 + 18] = value.to_bytes(8, "big")
-    told[8 + 18 : 8 + 34] = bytes(16)  # the sum of the sound as it was
-    out.seek(start)
-    out.write(told)
-    out.seek(end_place)
-    missing = (Loss(LossKind.BYTES, "", lost),) if lost else ()
-    return Outcome("flac", (Step.FRAMES_KEPT,), missing)
-
-
-def _flac_head(window: Window, job: Job) -> tuple[bytes, int]:
-    """(the description with its blocks, where frames begin)."""
-    if window.at(0, 4) == b"fLaC":
-        at, blocks = 4, list[bytes]()
-        while at + 4 <= job.size:
-            head = window.at(at, 4)
-            length = int.from_bytes(head[1:], "big")
-            body = window.at(at + 4, length)
-            kind = head[0] & 127
-            if kind > 6 or len(body) < length or (not blocks and (kind or length != 34)):
-                break
-            if kind not in (1, 3):
-                blocks.append(bytes((kind,)) + head[1:] + body)
-            at += 4 + length
-            if head[0] & 128:
-                break
-        if blocks:
-            last = bytes((blocks[-1][0] | 128,)) + blocks[-1][1:]
-            return b"fLaC" + b"".join([*blocks[:-1], last]), at
-    sample = next((each for each in job.others if each.is_sample and each.data[:4] == b"fLaC"), None)
-    if sample is None:
-        raise NothingLeft(
-            "its head is gone, which tells rate and channels: name a healthy one of the same recorder with --like"
-        )
-    return b"fLaC\x80" + sample.data[5 : 8 + 34], 0
-
-
-def _flac_end(data: bytes, is_last: bool) -> int:
-    """Where the frame ends that begins here: where its sum fits, and the next one or nothing follows; 0 where nowhere."""
-    sync = data[:2]
-    at = 16
-    while (place := data.find(sync, at)) > 0:
-        if frame_header(data, place) is not None and not crc16(data[:place]):
-            return place
-        at = place + 1
-        if place > _LONGEST_FRAME // 2:
-            break
-    ends = frame_ends(data[: 1 << 16]) if is_last else []
-    return ends[-1] if ends and ends[-1] == len(data) else next(iter(ends), 0)
-
-
-def _renumbered(frame: bytes, number: int, length: int) -> bytes:
-    """A frame with another number, and sums that fit."""
-    lead = frame[4]
-    old = 1 if lead < 0x80 else 8 - (lead ^ 0xFF).bit_length()
-    rest = frame[4 + old : length - 1]
-    if number < 0x80:
-        told = bytes((number,))
-    else:
-        extra = next(n for n in range(1, 7) if number < 1 << (6 - n + 6 * n))
-        told = bytes([(0xFF << (7 - extra - 1) & 0xFF) | number >> (6 * extra)]) if extra < 6 else b"\xfe"
-        told += bytes(0x80 | number >> 6 * n & 63 for n in range(extra - 1, -1, -1))
-    head = frame[:4] + told + rest
-    made = head + bytes((crc8(head),)) + frame[length:-2]
-    return made + struct.pack(">H", crc16(made))
 
 
 def repair_ogg(job: Job, out: BinaryIO) -> Outcome:

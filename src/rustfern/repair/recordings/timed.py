@@ -28,6 +28,7 @@ from rustfern.repair.recordings.timing import (
     rate_of,
     shifts_in,
     shifts_of,
+    span_by_sound,
     times_by_sound,
 )
 from rustfern.repair.recordings.ways import Aac, Alac, Intra, Sample, Texts, Units, Way
@@ -97,7 +98,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
             mend = mended(film, lost_before, strict=job.strict, budget=job.budget)
             wrong = [pictures.places[n] for n in sorted(mend.wrong)]
             stand_ins = _put_in(pictures, mend)
-        rate = rate_of(len(pictures.places), told, seconds)
+        rate = rate_of(len(pictures.places), told, _span(pictures, heard) or seconds)
         scale = track.scale if track.scale and track.step and abs(rate - told) < 1e-9 else _FILM_SCALE
         step = track.step if scale == track.scale and track.step else max(round(scale / rate), 1)
         whole = pictures.size + sum(each.size for each in finder.heard)
@@ -160,17 +161,10 @@ def _uneven(
     """Ticks at which pictures come, and the end, where they came now quick, now slow; None where they came evenly, or something is missing."""
     import numpy as np
 
-    if pictures.gaps or len(heard) != 1 or heard[0][2].gaps:
+    lasting = _beside(pictures, heard)
+    if lasting is None:
         return None
-    track, way, found = heard[0]
-    if isinstance(way, Texts):
-        return None
-    sound = max(track.scale, 1)
-    seconds = (
-        np.frombuffer(found.sizes, np.uint32) / way.frame / sound
-        if isinstance(way, Plain)
-        else (track.step or 1024) / sound
-    )
+    found, seconds = heard[0][2], lasting
     times = times_by_sound(pictures, found, seconds, rate)
     if times is None:
         return None
@@ -179,6 +173,27 @@ def _uneven(
     del times
     whole = len(found.sizes) * seconds if isinstance(seconds, float) else float(seconds.sum())
     return np.append(ticks, max(int(ticks[-1]) + 1, round(whole * scale)))
+
+
+def _span(pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]]) -> float:
+    """Seconds that the pictures take, told by the sound among which they lie; 0 where it does not."""
+    lasting = _beside(pictures, heard)
+    return span_by_sound(pictures, heard[0][2], lasting) if lasting is not None else 0.0
+
+
+def _beside(pictures: Found, heard: Sequence[tuple[Track, Way | Plain, Found]]) -> float | NDArray[np.float64] | None:
+    """How many seconds each frame of the sound beside pictures lasts, or all of them; None where something is missing, or several lie there."""
+    import numpy as np
+
+    if pictures.gaps or len(heard) != 1 or heard[0][2].gaps:
+        return None
+    track, way, found = heard[0]
+    if isinstance(way, Texts):
+        return None
+    scale = max(track.scale, 1)
+    if isinstance(way, Plain):
+        return np.frombuffer(found.sizes, np.uint32) / way.frame / scale
+    return (track.step or 1024) / scale
 
 
 def _texts(track: Track, found: Found, pictures: Found, times: Sequence[float]) -> Written:

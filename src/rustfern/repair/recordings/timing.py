@@ -11,6 +11,8 @@ from bisect import bisect_left
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from rustfern.repair.recordings.find import Found
 
 if TYPE_CHECKING:
@@ -48,7 +50,7 @@ def off_usual(rate: float) -> float:
 
 
 def rate_of(pictures: int, told: float, seconds: float) -> float:
-    """Pictures a second: as `told` (0: nothing tells), unless the `seconds` of the sound beside them (0: none) show that this cannot be."""
+    """Pictures a second: as `told` (0: nothing tells), unless the `seconds` that they take by the sound beside them (0: none) show that this cannot be."""
     measured = pictures / seconds if seconds else 0.0
     if told and (seconds < _LEAST_SECONDS or abs(measured / told - 1) < _AS_TOLD):
         return told
@@ -59,12 +61,22 @@ def rate_of(pictures: int, told: float, seconds: float) -> float:
     return near if abs(measured / near - 1) < close else measured
 
 
-def times_by_sound(
-    pictures: Found, sound: Found, seconds: float | NDArray[np.float64], rate: float
-) -> NDArray[np.float64] | None:
-    """When each picture comes, in seconds from the first, told by the sound among which it lies (each lasts so many `seconds`, or all as many):
-    recorders write both as they come. None where they come evenly at a `rate` (a second), to the length of the runs in which they lie.
+class _Runs(msgspec.Struct, frozen=True):
+    """Runs of `count` pictures between which no sound lies: the first picture of each, how many it has, when it begins, how long it lasts; when the
+    last picture comes, how far what is even may be off, and whether there are enough to tell.
     """
+
+    count: int
+    first: NDArray[np.int32]
+    many: NDArray[np.int32]
+    at: NDArray[np.float64]
+    long: NDArray[np.float64]
+    last: float
+    slack: float
+
+
+def _runs(pictures: Found, sound: Found, seconds: float | NDArray[np.float64]) -> _Runs | None:
+    """The runs of pictures among sound that was written as it came; None where there are too few of them."""
     import numpy as np
 
     count = len(pictures.places)
@@ -72,7 +84,6 @@ def times_by_sound(
         return None
     before = np.searchsorted(np.frombuffer(sound.places, np.uint64), np.frombuffer(pictures.places, np.uint64))
     told = before * np.float64(seconds) if isinstance(seconds, float) else np.append(0.0, np.cumsum(seconds))[before]
-    # Runs of pictures between which no sound lies: each lasts until the sound before the next one.
     is_first = np.ones(count, bool)
     np.not_equal(before[1:], before[:-1], out=is_first[1:])
     first = np.flatnonzero(is_first).astype(np.int32)
@@ -86,10 +97,31 @@ def times_by_sound(
     long = np.diff(at, append=at[-1] + usual * many[-1])
     slack = max(_UNEVEN, _RUNS * float(np.partition(long[:-1], (len(long) - 1) * 9 // 10)[(len(long) - 1) * 9 // 10]))
     last = float(at[-1] + long[-1] * (many[-1] - 1) / many[-1])
-    even = last / (count - 1)
+    return _Runs(count, first, many, at, long, last, slack)
+
+
+def span_by_sound(pictures: Found, sound: Found, seconds: float | NDArray[np.float64]) -> float:
+    """How long pictures take all together, told by the sound among which they lie, which may go on behind the last of them; 0 where nothing tells."""
+    runs = _runs(pictures, sound, seconds)
+    return runs.last * runs.count / (runs.count - 1) if runs is not None else 0.0
+
+
+def times_by_sound(
+    pictures: Found, sound: Found, seconds: float | NDArray[np.float64], rate: float
+) -> NDArray[np.float64] | None:
+    """When each picture comes, in seconds from the first, told by the sound among which it lies (each lasts so many `seconds`, or all as many):
+    recorders write both as they come. None where they come evenly at a `rate` (a second), to the length of the runs in which they lie.
+    """
+    import numpy as np
+
+    runs = _runs(pictures, sound, seconds)
+    if runs is None:
+        return None
+    count, first, many, at, long = runs.count, runs.first, runs.many, runs.at, runs.long
+    even = runs.last / (count - 1)
     # Between the first of a run and its last the way is straight.
     off = max(_away(at, first, even), _away(at + long * (many - 1) / many, first + many - 1, even))
-    if off > slack:
+    if off > runs.slack:
         times: NDArray[np.float64] = np.repeat(long / many, many)
         times *= np.arange(count, dtype=np.uint32) - np.repeat(first.astype(np.uint32), many)
         times += np.repeat(at, many)
@@ -97,7 +129,7 @@ def times_by_sound(
     # Even, but not at that rate: what follows the last sound came quicker or slower.
     evenly = np.arange(count, dtype=np.float64)
     evenly *= even
-    return evenly if abs(last - (count - 1) / rate) > slack else None
+    return evenly if abs(runs.last - (count - 1) / rate) > runs.slack else None
 
 
 def _away(times: NDArray[np.float64], numbers: NDArray[np.int32], even: float) -> float:

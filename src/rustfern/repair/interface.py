@@ -53,6 +53,7 @@ class Step(StrEnum):
     STAND_INS = "for lost pictures the last one before them is shown again"
     SKIPPED = "pictures and sounds that are damaged were left out, all others kept at their times"
     FRAGMENTS = "every fragment that is whole was kept"
+    FRAGMENT_TABLES = "of each fragment whose tables are left what is whole was kept, and tables made anew"
     BLOCKS_KEPT = (
         "its blocks were followed as far as they go, taken up again behind what is lost, and the rest left grey"
     )

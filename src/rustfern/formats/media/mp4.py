@@ -10,6 +10,7 @@ import struct
 import sys
 import zlib
 from array import array
+from bisect import bisect_right
 from collections.abc import Iterator
 from typing import BinaryIO, Literal, TypeVar
 
@@ -19,6 +20,7 @@ from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
 from rustfern.formats.identity import Marks, of_movie
 from rustfern.formats.interface import Limits, Reading
+from rustfern.formats.media.fragments import Run, number_of, runs_of, usual_of
 from rustfern.formats.reader import ByteReader
 from rustfern.formats.text_sink import TextSink
 
@@ -28,7 +30,7 @@ TOP = frozenset(
     {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"moof", b"sidx", b"styp", b"mfra", b"uuid", b"meta", b"pnot",
      b"udta", b"emsg", b"prft", b"PICT", b"pdin", b"ssix"}
 )  # fmt: skip
-_MAX_MOOV = 256 << 20
+_MAX_MOOV, _MAX_MOOF = 256 << 20, 32 << 20
 _AHEAD, _WORTH_IT = 4 << 20, 64
 """Bytes read at a time, and pictures in them that are worth NumPy's start."""
 _MAX_SAMPLES = 20_000_000
@@ -60,7 +62,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     """Walk all boxes and samples. Raises `Malformed`."""
     read = ByteReader(stream, size)
     moov: bytes | None = None
-    fragments = 0
+    fragments: list[tuple[int, int, int]] = []
     data: list[tuple[int, int]] = []
     brand = b""
     at = 0
@@ -79,20 +81,21 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
                 raise Refused("the tables of the recording are too large: refused", at)
             moov = _unpacked(read.upto(start, end - start), at)
         elif kind == b"moof":
-            fragments += 1
+            fragments.append((at, start, end))
         at = end
     form = "mov" if brand in (b"qt  ", b"") else "mp4"
     if moov is None:
         what = "its tables were never written" if data else "it holds no recording"
         raise Malformed(f"the recording was never finished: {what}", size)
-    tracks = samples = seconds = 0
+    samples = seconds = 0
     codings = set[bytes]()
+    tracks: dict[int, _Track] = {}
     for kind, body in inside(memoryview(moov), 0):
         if kind != b"trak":
             continue
         track = _track(body)
         samples += _samples(read, track, data)
-        tracks += 1
+        tracks[number_of(bytes(body)) or -len(tracks)] = track
         codings.add(track.coding)
         if track.scale:
             seconds = max(seconds, track.length // track.scale)
@@ -100,11 +103,11 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         raise Malformed("the recording has no tracks")
     if not samples and not fragments:
         raise Malformed("the recording holds no samples")
-    extent = (
-        f"{fragments} fragments whole in their boxes"
-        if fragments
-        else f"all {samples} samples lie where the tables say"
-    )
+    if fragments:
+        seconds = max(seconds, _fragments(read, moov, tracks, fragments, data))
+        extent = f"{len(fragments)} fragments, whose samples lie where their tables say"
+    else:
+        extent = f"all {samples} samples lie where the tables say"
     reason = f"read to the end: {extent}; pictures and sounds in them cannot be verified further"
     coded = codings & _RARE.keys()
     needs = (
@@ -114,7 +117,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         Glance(format=form, needs=needs, identity=_identity(moov)),
         State.INTACT,
         reason,
-        {"tracks": tracks, "seconds": seconds},
+        {"tracks": len(tracks), "seconds": seconds},
         has_text=False,
     )
 
@@ -278,6 +281,49 @@ def _samples(read: ByteReader, track: _Track, data: list[tuple[int, int]]) -> in
     if number < track.count and track.chunks:
         raise Malformed(f"only {number} of {track.count} samples of a track have a place")
     return min(number, track.count) if track.count else number
+
+
+def _fragments(
+    read: ByteReader,
+    moov: bytes,
+    tracks: dict[int, _Track],
+    fragments: list[tuple[int, int, int]],
+    data: list[tuple[int, int]],
+) -> int:
+    """Follow the samples of all fragments, which are (place, where its content begins, end); how many seconds they last."""
+    usual = usual_of(moov)
+    ahead = {number: _Ahead(read, track) for number, track in tracks.items()}
+    lasting = dict.fromkeys(tracks, 0)
+    starts = [start for start, _ in data]
+    for at, start, end in fragments:
+        if end - start > _MAX_MOOF:
+            raise Refused("the tables of a fragment are too large: refused", at)
+        for run in runs_of(read.upto(start, end - start), at, usual):
+            track = tracks.get(run.track)
+            if track is None:
+                raise Malformed("a fragment belongs to no track of the recording", at)
+            length = sum(run.sizes)
+            within = bisect_right(starts, run.at) - 1
+            if length and (within < 0 or run.at + length > data[within][1]):
+                raise Malformed("a sample lies outside of the recorded data", min(run.at, read.size))
+            lasting[run.track] += sum(run.lasting)
+            if length and track.kind in (b"vide", b"soun") and track.coding not in _PLAIN:
+                _look_into(ahead[run.track], run)
+    for each in ahead.values():
+        each.settle()
+    return max((lasting[number] // track.scale for number, track in tracks.items() if track.scale), default=0)
+
+
+def _look_into(ahead: _Ahead, run: Run) -> None:
+    """Look into the samples of a run, some at a time."""
+    at, sizes, length = run.at, list[int](), 0
+    for size in run.sizes:
+        if sizes and length + size > _AHEAD:
+            ahead.look(at, length, sizes)
+            at, sizes, length = at + length, [], 0
+        sizes.append(size)
+        length += size
+    ahead.look(at, length, sizes)
 
 
 _BEGIN_WITH = {b"jpeg": b"\xff\xd8", b"mjpa": b"\xff\xd8", b"mjpb": b"\xff\xd8", b"mp4v": b"\0\0\1"}

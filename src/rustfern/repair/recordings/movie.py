@@ -10,9 +10,11 @@ from collections.abc import Collection, Mapping, Sequence
 from itertools import pairwise
 from typing import BinaryIO
 
+from rustfern.formats.media.mp4 import TOP
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.by_bytes import by_bytes
 from rustfern.repair.recordings.find import Plain
+from rustfern.repair.recordings.fragments import Fragments, fragments_in
 from rustfern.repair.recordings.holes import SWEPT, Film, mended
 from rustfern.repair.recordings.layout import Layout, layout_of
 from rustfern.repair.recordings.more_ways import Obus
@@ -33,11 +35,19 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     window = Window(job.stream, job.size)
     layout = layout_of(window)
     tracks = tracks_of(layout.moov)
-    if layout.fragments and layout.moov:
-        return _fragments(job, window, layout, out)
     lost: list[Loss] = []
     steps = [Step.INDEX]
-    if tracks and not layout.is_cut and all(track.is_whole for track in tracks) and _are_borne_out(window, tracks):
+    made: list[Written] = []
+    found = _fragments(job, window, layout)
+    if found is not None:
+        made = _by_tables(job, window, found.tracks, lost)
+        if layout.whole_to and found.count == layout.fragments and not (lost or found.gone or found.moved):
+            return _as_it_is(job, window, layout, out)
+        steps = [Step.FRAGMENT_TABLES]
+        lost += _beside(window, layout, found)
+    if made:
+        pass
+    elif tracks and not layout.is_cut and all(track.is_whole for track in tracks) and _are_borne_out(window, tracks):
         made = _by_tables(job, window, tracks, lost)
         steps = [Step.SKIPPED]
     else:
@@ -53,8 +63,30 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     return Outcome("mov" if brand[8:12] == b"qt  " else "mp4", tuple(steps), tuple(lost))
 
 
-def _fragments(job: Job, window: Window, layout: Layout, out: BinaryIO) -> Outcome:
-    """Every whole fragment, as it is."""
+def _fragments(job: Job, window: Window, layout: Layout) -> Fragments | None:
+    """The tracks by the tables of fragments, if these are borne out; None where there are none."""
+    if layout.moov and b"mvex" not in layout.moov and not layout.first_fragment:
+        return None
+    sample = next((each.data for each in job.others if each.is_sample and b"moov" in each.data), b"")
+    found = fragments_in(window, layout.moov, sample[sample.find(b"moov") + 4 :], job.budget.spend)
+    return found if found is not None and _are_borne_out(window, found.tracks) else None
+
+
+def _beside(window: Window, layout: Layout, found: Fragments) -> list[Loss]:
+    """What is lost before, between and behind fragments whose tables are left."""
+    lost = []
+    if not layout.moov:
+        lost.append(Loss(LossKind.BYTES, "", found.first, 0, found.first))
+    if found.gone:
+        lost.append(Loss(LossKind.BYTES, "", found.gone))
+    end = found.end
+    if end < window.size and window.at(end + 4, 4) not in TOP and window.at(end, 1 << 16).strip(b"\0"):
+        lost.append(Loss(LossKind.BYTES, "", window.size - end, end, window.size))
+    return lost
+
+
+def _as_it_is(job: Job, window: Window, layout: Layout, out: BinaryIO) -> Outcome:
+    """Every fragment, as all of them are whole: only what follows them is not."""
     at = 0
     while at < layout.whole_to:
         job.budget.spend()
@@ -80,6 +112,8 @@ def _are_borne_out(window: Window, tracks: Sequence[Track]) -> bool:
             continue
         for number in range(0, len(track.places), max(1, len(track.places) // 50)):
             at, size = track.places[number], track.sizes[number]
+            if at == window.size:
+                continue  # it stands for what is lost
             tried += 1
             good += _is_told(window, track, at, size, way)
     return not tried or good >= _BORNE_OUT * tried
@@ -140,7 +174,7 @@ def _by_tables(job: Job, window: Window, tracks: Sequence[Track], lost: list[Los
             written.lasting.append(min(times[after] - times[number], (1 << 31) - 1))
             written.shifts.append(shifts.get(number, track.shifts[number] if number < len(track.shifts) else 0))
             written.keys.append(stand_in is None and _is_key(track, number))
-        written.start = times[kept[0]]
+        written.start = track.begins + times[kept[0]]
         say_wrong(lost, [times[n] / written.scale for n in wrong_ones])
         there = [n for n in kept if n not in made_for]
         missing = len(track.places) - len(there)
@@ -192,7 +226,8 @@ def _is_whole(window: Window, track: Track, number: int, way: Way | Plain | None
     if isinstance(way, Plain):
         return True
     if way is None:
-        return _HOLE not in window.at(at, size)
+        data = window.at(at, size)
+        return _HOLE not in data and bool(data.strip(b"\0"))
     return _is_told(window, track, at, size, way, whole=True)
 
 

@@ -54,9 +54,11 @@ class Track(msgspec.Struct):
     shifts: array[int] = msgspec.field(default_factory=lambda: array("q"))
     keys: frozenset[int] | None = None
     first_shown: int = 0
+    number: int = 0
+    begins: int = 0
     is_whole: bool = False
     is_guessed: bool = False
-    """`is_whole`: every table that places its samples is there to its end; `is_guessed`: no table tells of it."""
+    """`number` by which fragments name it; `begins`: ticks before its first sample comes; `is_whole`: every table that places its samples is there to its end; `is_guessed`: no table tells of it."""
 
     @property
     def coding(self) -> bytes:
@@ -177,6 +179,7 @@ def _track(body: bytes) -> Track:
 def _table(track: Track, kind: bytes, inner: bytes) -> None:
     if kind == b"tkhd":
         at = 52 if inner[0] else 40
+        (track.number,) = struct.unpack_from(">I", inner, at - 32 if inner[0] else at - 28)
         if len(inner) >= at + 36:
             track.matrix = inner[at : at + 36]
     elif kind == b"hdlr" and not track.kind:

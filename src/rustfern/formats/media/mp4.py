@@ -18,6 +18,7 @@ import msgspec
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.core.model import Glance, State
+from rustfern.core.remarks import counted
 from rustfern.formats.identity import Marks, of_movie
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.media.fragments import Run, number_of, runs_of, usual_of
@@ -105,7 +106,7 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
         raise Malformed("the recording holds no samples")
     if fragments:
         seconds = max(seconds, _fragments(read, moov, tracks, fragments, data))
-        extent = f"{len(fragments)} fragments, whose samples lie where their tables say"
+        extent = f"{counted(len(fragments), 'fragment')}, whose samples lie where their tables say"
     else:
         extent = f"all {samples} samples lie where the tables say"
     reason = f"read to the end: {extent}; pictures and sounds in them cannot be verified further"

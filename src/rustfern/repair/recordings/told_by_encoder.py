@@ -85,10 +85,8 @@ def facts_of(options: dict[str, str]) -> Facts | None:
     )
 
 
-def _sizes(known: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
-    """Sizes to be tried: known ones, usual ones, then all small ones."""
-    yield from known
-    yield from USUAL_SIZES
+def _small_sizes() -> Iterator[tuple[int, int]]:
+    """All small sizes of whole blocks."""
     for down in range(3, _TALLEST + 1):
         for across in range(4, _WIDEST + 1):
             yield across * 16, down * 16
@@ -114,20 +112,26 @@ def found_settings(
         return
     if options is not None:
         facts = facts_of(options)
-        ways = [(facts, size) for size in dict.fromkeys(_sizes(known))] if facts is not None else []
-        yield from _tall(window, begun, ways, known, budget)
-        return
-    heads = _by_heads(window, places, lengths, budget)
-    if heads is None:
-        return
+        if facts is None:
+            return
+        heads = _Heads([facts], [facts])
+        first = [(facts, size) for size in dict.fromkeys((*known, *USUAL_SIZES))]
+        second = [(facts, size) for size in _small_sizes()]
+    else:
+        found = _by_heads(window, places, lengths, budget)
+        if found is None:
+            return
+        heads, first, second = found, list(found.usual(window, places, lengths, known, budget)), []
     is_told = False
-    for coding in _tall(window, begun, list(heads.usual(window, places, lengths, known, budget)), known, budget):
+    for coding in _tall(window, begun, first, known, budget):
         is_told = True
         yield coding
     if not is_told:
         told = list(_tall(window, begun, heads.of_any_size(window, places, lengths, budget), known, budget))
         if len({coding.shape for coding in told}) == 1:
             yield from told
+        else:
+            yield from _tall(window, begun, second, known, budget)
 
 
 def _tall(
@@ -150,7 +154,7 @@ def _tall(
             if (facts, _blocks(whole)) in seen:
                 continue
             seen |= {(facts, _blocks(size)), (facts, _blocks(whole))}
-            size = next((each for each in _sizes(known) if _blocks(each) == _blocks(whole)), whole)
+            size = next((each for each in (*known, *USUAL_SIZES) if _blocks(each) == _blocks(whole)), whole)
             yield made(facts, *size)
 
 

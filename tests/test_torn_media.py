@@ -33,7 +33,8 @@ from rustfern.operations.repair_samples import sample_in
 from rustfern.repair.interface import Job, LossKind, NothingLeft, Other
 from rustfern.repair.recordings import movie, shared_walk, told_by_encoder, trial
 from rustfern.repair.recordings.avc_settings import proved
-from rustfern.repair.recordings.find import Found, Plain
+from rustfern.repair.recordings.filling import Plain
+from rustfern.repair.recordings.find import Found
 from rustfern.repair.recordings.layout import layout_of
 from rustfern.repair.recordings.more_ways import Ac3, Amr, FlacFrames, Obus
 from rustfern.repair.recordings.settings import guessed

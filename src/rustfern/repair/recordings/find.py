@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from rustfern.repair.recordings.filling import Filling, Plain
 from rustfern.repair.recordings.more_ways import Obus
 from rustfern.repair.recordings.ways import Aac, Sample, Texts, Way
 from rustfern.repair.recordings.window import Window
@@ -30,13 +31,6 @@ _HOLE = bytes(2048)
 _MOST_SAMPLES = 20_000_000
 _KNOWN, _LOOKED_AT, _FAR_LARGER = 8, 250, 3
 """Pictures by which it is told how large they are: at least, at most; how much larger one is that is looked into."""
-
-
-class Plain(msgspec.Struct, frozen=True):
-    """Uncoded sound: bytes of one moment, and of the longest usual run of it (0: not known)."""
-
-    frame: int
-    chunk: int = 0
 
 
 class Found(msgspec.Struct):
@@ -94,6 +88,8 @@ class Finder:
         self._lengths: deque[int] = deque(maxlen=_FRAMES)
         self._last = -1
         """Which sound came last; -1 a picture or nothing."""
+        self._done = [0] * len(sounds)
+        self._is_mixed = len(sounds) > 1 and any(isinstance(way, Plain) for way in sounds)
 
     @property
     def way(self) -> Way | None:
@@ -175,6 +171,8 @@ class Finder:
             self.pictures.add(at, shown)
             self._last = -1
             return at + shown.size
+        if self._is_mixed:
+            return self._filled(at, end)
         for number, way in enumerate(self._sounds):
             if isinstance(way, Plain):
                 if (after := self._plain(number, way, at, end)) > at:
@@ -184,6 +182,21 @@ class Finder:
                 self._lengths.append(sample.size)
                 self._last = number
                 return at + sample.size
+        return at
+
+    def _filled(self, at: int, end: int) -> int:
+        """Where sounds of several kinds end that fill all up to the next picture, uncoded ones among them; the place itself where none do."""
+        stop = self._next_picture(at + 1, min(end, at + _MOST_PLAIN), end) if self._picture is not None else None
+        if stop is None and end - at > _MOST_PLAIN:
+            return at
+        filling = Filling(
+            self._sounds, self._done, lambda number, way, place: self._sample_at(number, way, place, stop or end)
+        )
+        for number, size in filling.parts(at, stop or end, is_open=stop is None):
+            self.heard[number].add(at, Sample(size))
+            self._done[number] += size if isinstance(self._sounds[number], Plain) else 1
+            self._last = number
+            at += size
         return at
 
     def _up_to_picture(self, way: Way, at: int, end: int) -> Sample | None:
@@ -359,7 +372,7 @@ class Finder:
             if self._picture is None or end - at <= _AROUND:
                 return self._next_sound(at + 1, end)
             return end
-        for number, way in enumerate(self._sounds):
+        for number, way in enumerate(() if self._is_mixed else self._sounds):
             if isinstance(way, Plain):
                 usual = self._usual() or way.chunk
                 if usual and stop - usual > at and _HOLE not in self._window.at(stop - usual, usual):

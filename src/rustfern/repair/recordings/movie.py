@@ -13,7 +13,7 @@ from typing import BinaryIO
 from rustfern.formats.media.mp4 import TOP
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.by_bytes import by_bytes
-from rustfern.repair.recordings.find import Plain
+from rustfern.repair.recordings.filling import Plain
 from rustfern.repair.recordings.fragments import Fragments, fragments_in
 from rustfern.repair.recordings.holes import SWEPT, Film, mended
 from rustfern.repair.recordings.layout import Layout, layout_of

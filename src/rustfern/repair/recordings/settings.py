@@ -11,7 +11,8 @@ from msgspec.structs import replace
 from rustfern.formats.media import alac
 from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
-from rustfern.repair.recordings.find import Finder, Found, Plain
+from rustfern.repair.recordings.filling import Plain
+from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.more_ways import Ac3, Amr, FlacFrames, Obus, way_of_beginnings
 from rustfern.repair.recordings.tables import Track
 from rustfern.repair.recordings.ways import Aac, Alac, Intra, Jpegs, Mp3, Texts, Units, Way
@@ -101,7 +102,7 @@ def _sound_way(track: Track) -> Way | Plain | None:
         settings = alac.settings_in(track.entry)
         return Alac(settings) if settings is not None else None
     if track.frame:
-        return Plain(track.frame, track.chunk)
+        return Plain(track.frame, track.chunk, track.chunks, track.scale)
     if track.is_mp3 or track.coding == b"ms\0U":
         return Mp3()
     if track.coding == b"fLaC":

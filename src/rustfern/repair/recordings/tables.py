@@ -15,7 +15,7 @@ import msgspec
 from rustfern.formats.media.aac import RATES
 
 _PARENTS = frozenset({b"moov", b"trak", b"mdia", b"minf", b"stbl", b"edts"})
-_MOST_SAMPLES = 20_000_000
+_MOST_SAMPLES, _USUAL, _MOSTLY = 20_000_000, 4, 0.9
 _PLAIN = {
     b"sowt": 2,
     b"twos": 2,
@@ -35,7 +35,7 @@ USUAL_MATRIX = struct.pack(">9I", 0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000
 
 class Track(msgspec.Struct):
     """One track. `entry` describes its samples, as it stands in the tables; `scale` are its ticks a second, `step` those of a usual sample;
-    `largest` bytes of a sample; `chunk` bytes of the longest usual run of samples, `together` samples of a usual one.
+    `largest` bytes of a sample; `chunk` bytes of the longest usual run of samples, `chunks` those of the usual ones, where nearly all are alike, `together` samples of a usual one.
     """
 
     kind: bytes = b""
@@ -44,6 +44,7 @@ class Track(msgspec.Struct):
     step: int = 0
     largest: int = 0
     chunk: int = 0
+    chunks: tuple[int, ...] = ()
     matrix: bytes = USUAL_MATRIX
     language: int = 0x55C4
     same_size: int = 0
@@ -254,4 +255,7 @@ def _place(track: Track, chunks: array[int], groups: list[tuple[int, int]]) -> N
         track.sizes = sizes
         track.lasting = array("I", [size // frame for size in sizes])
     track.together = counts.most_common(1)[0][0] if counts else 0
+    usual = [(length, count) for length, count in lengths.most_common(_USUAL) if length]
+    if sum(count for _, count in usual) >= _MOSTLY * len(chunks):
+        track.chunks = tuple(length for length, _ in usual)
     track.chunk = max((length for length, count in lengths.items() if count > 1), default=0)

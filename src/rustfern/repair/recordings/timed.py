@@ -12,7 +12,8 @@ from msgspec.structs import replace
 from rustfern.formats.media.aac import RATES, alike
 from rustfern.formats.media.coded_video import settings_of
 from rustfern.repair.interface import Job, Loss, LossKind
-from rustfern.repair.recordings.find import Finder, Found, Plain
+from rustfern.repair.recordings.filling import Plain
+from rustfern.repair.recordings.find import Finder, Found
 from rustfern.repair.recordings.holes import Film, Mended, mended
 from rustfern.repair.recordings.more_ways import FlacFrames, Obus
 from rustfern.repair.recordings.remarks import say_lost, say_wrong
@@ -44,6 +45,8 @@ _LEAST = 2
 _FEW = 20
 _ALAC_RATES = (44100, 48000, 32000, 22050, 16000, 96000, 24000, 8000)
 _FILM_SCALE = 90_000
+_LEAST_RUNS, _USUAL = 24, 0.01
+"""Runs of sound between pictures by which it is told how many tracks they are of; how far off a usual rate is."""
 
 
 def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list[Loss]) -> list[Written]:
@@ -290,13 +293,16 @@ def _told_apart(reading: Reading, finder: Finder, seconds: float) -> None:
     way, found, track = reading.ways[first], finder.heard[first], reading.sounds[first]
     assert isinstance(way, Aac)
     alike_ones = [n for n, other in enumerate(reading.ways) if isinstance(other, Aac) and other == way]
-    if len(alike_ones) == 1 and track.is_guessed and seconds:
+    if len(alike_ones) == 1 and track.is_guessed:
         rates = [RATES[n] for n in range(len(RATES)) if alike(n) == alike(way.rate)]
         near = max(_AS_LONG, 4 / len(found.places))
         fitting = (
-            n for n in (1, 2, 3, 4) for rate in rates if abs(len(found.places) * 1024 / rate / seconds / n - 1) < near
+            n
+            for n in ((1, 2, 3, 4) if seconds else ())
+            for rate in rates
+            if abs(len(found.places) * 1024 / rate / seconds / n - 1) < near
         )
-        for _ in range(next(fitting, 1) - 1):
+        for _ in range(next(fitting, 1 if seconds else _many_alike(finder.pictures, found, rates)) - 1):
             reading.sounds.append(track)
             reading.ways.append(way)
             finder.heard.append(Found())
@@ -323,6 +329,26 @@ def _told_apart(reading: Reading, finder: Finder, seconds: float) -> None:
         start = end
     for n, part in zip(alike_ones, parts, strict=True):
         finder.heard[n] = part
+
+
+def _many_alike(pictures: Found, sound: Found, rates: Sequence[int]) -> int:
+    """How many tracks frames of sound are of that come by turns, where nothing tells how long the pictures last: as many as divide every run between two
+    pictures, if pictures come at a usual rate by these, and at none otherwise.
+    """
+    import numpy as np
+
+    if pictures.gaps or sound.gaps or not pictures.places:
+        return 1
+    before = np.searchsorted(np.frombuffer(pictures.places, np.uint64), np.frombuffer(sound.places, np.uint64))
+    runs = np.unique(before, return_counts=True)[1][:-1]
+    if len(runs) < _LEAST_RUNS or len(np.unique(runs)) < 2:
+        return 1
+    off = {
+        many: min(off_usual(len(pictures.places) * many * rate / (len(sound.places) * 1024)) for rate in rates)
+        for many in (1, 2, 3, 4)
+    }
+    fitting = (many for many in (2, 3, 4) if not (runs % many).any() and off[many] < _USUAL < 2 * _USUAL < off[1])
+    return next(fitting, 1)
 
 
 def _seconds(track: Track, way: Way | Plain, found: Found) -> float:

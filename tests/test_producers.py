@@ -320,6 +320,8 @@ MAIL = REAL["survey.eml"]
         (b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4, "a.aac", State.DAMAGED, "no sound"),
         ((b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4) * 5 + b"\0\0", "a.aac", State.INTACT, "5 frames"),
         ((b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4) * 5 + b"junk", "a.aac", State.DAMAGED, "no frame"),
+        ((b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4) * 5 + bytes(500) + (b"\xff\xf1\x50\x80\x01\x7f\xfc" + b"\x11" * 4) * 5, "a.aac", State.DAMAGED, "hole"),
+        ((b"\xff\xf1\x50\x80\x03\x7f\xfc" + b"\x11" * 20) * 5 + b"\xff\xf1\x50\x80\x03\x7f\xfc" + bytes(500), "a.aac", State.DAMAGED, "zeros follow"),
     ],
 )  # fmt: skip
 def test_mail_and_texts_with_a_grammar(data: bytes, name: str, state: State, said: str) -> None:

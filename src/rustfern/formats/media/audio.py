@@ -30,7 +30,9 @@ _HOLE_BYTES = bytes(1024)
 """Zeros that show a hole inside a block of packed pictures or sounds."""
 _MIN_FRAMES = 3
 _LONGEST_FRAME, _HOLE = 1441, bytes(64)
-_BEHIND = 1 << 20
+_HOLE_AT_END = 8
+_BEHIND, _GOES_ON = 1 << 20, 8192
+"""Zeros that are taken together; bytes behind them in which frames begin that go on."""
 _OTHERS_BEHIND_TAGS = (b"TTA1", b"MP+", b"MPCK", b"MAC ", b"OggS", b"wvpk", b"RIFF", b"FORM", b"DSD ")
 
 
@@ -147,6 +149,7 @@ def _mp3(stream: BinaryIO, size: int) -> Reading:
                 before, at = first - at, first
                 continue
             if frames and not data[at : at + _BEHIND].strip(b"\0"):
+                _stop_at_hole(ByteReader(stream, size), at, mp3_frame_length)
                 break
             raise Malformed("no frame of sound, where one should begin", at)
         if not frames:
@@ -188,10 +191,15 @@ def _aac(stream: BinaryIO, size: int, at: int) -> Reading:
     frames = 0
     while at < size:
         head = read(at, 7)
-        length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF if len(head) == 7 else 0
-        if head[:3] == b"TAG" or head[:3] == b"ID3" or (frames and not head.strip(b"\0")):
+        length = adts_frame_length(head)
+        if head[:3] == b"TAG" or head[:3] == b"ID3":
             break
-        if length < 7 or head[0] != 0xFF or head[1] & 0xF6 != 0xF0:
+        if frames and not head.strip(b"\0"):
+            if not read(at - _HOLE_AT_END, _HOLE_AT_END).strip(b"\0"):
+                raise Malformed("the recording stops inside its last frame: zeros follow", at)  # three ones end a frame
+            _stop_at_hole(ByteReader(stream, size), at, adts_frame_length)
+            break
+        if not length:
             raise Malformed("no frame of sound, where one should begin", at)
         at += length
         frames += 1
@@ -200,6 +208,33 @@ def _aac(stream: BinaryIO, size: int, at: int) -> Reading:
     if frames < _MIN_FRAMES:
         raise Malformed("it holds no sound", at)
     return _reading("aac", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
+
+
+def _stop_at_hole(read: ByteReader, at: int, length_of: Callable[[bytes], int]) -> None:
+    """Refuse zeros behind which sound goes on: at the end of a recording they may stand. Raises `Malformed`."""
+    place, size = at, read.size
+    while place < size:
+        piece = read.upto(place, _BEHIND)
+        if piece.strip(b"\0"):
+            place += len(piece) - len(piece.lstrip(b"\0"))
+            break
+        place += len(piece)
+    data = read.upto(place, 4 * _GOES_ON)
+    for start in range(min(len(data), _GOES_ON)):
+        here = start
+        for _ in range(_MIN_FRAMES):
+            length = length_of(data[here : here + 7].ljust(7, b"\0"))
+            if not length:
+                break
+            here += length
+        else:
+            raise Malformed("a hole of zeros in the recording", at)
+
+
+def adts_frame_length(head: bytes) -> int:
+    """The length of a frame of AAC that says it itself, by its first seven bytes; 0 if this is none (ISO 14496-3, 1.A.2.2.1)."""
+    length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF if len(head) == 7 else 0
+    return length if length >= 7 and head[0] == 0xFF and head[1] & 0xF6 == 0xF0 else 0
 
 
 def mp3_frame_length(head: bytes) -> int:

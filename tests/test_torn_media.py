@@ -658,6 +658,50 @@ def test_sound_whose_length_was_never_written_plays(name: str, tmp_path: Path, r
     assert run.status == 0 and whole[-12_000:-2] in made and any(name in each for each in told["lost"])
 
 
+@pytest.mark.parametrize("kind", ["<f4", "<i2", ">i2"])
+@pytest.mark.parametrize("lost", ["head", "more", "foreign"])
+def test_values_of_raw_sound_are_taken_together_as_they_were(
+    kind: str, lost: str, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    time = np.arange(60_000) / 22_050
+    wave = 0.4 * np.sin(300 * time) + 0.1 * np.sin(2100 * time * time)
+    data = (wave if kind == "<f4" else wave * 32_767).astype(kind).tobytes()
+    name, size = ("hull.aiff", 2) if kind == ">i2" else ("hull.wav", int(kind[2]))
+    if kind == ">i2":
+        rate = struct.pack(">HQ", 16397, 22_050 << 49)
+        head = (
+            b"COMM"
+            + struct.pack(">IHIH", 18, 1, len(time), 16)
+            + rate
+            + b"SSND"
+            + struct.pack(">III", len(data) + 8, 0, 0)
+        )
+        head = b"FORM" + struct.pack(">I", len(head) + 4 + len(data)) + b"AIFF" + head
+    else:
+        head = b"fmt " + struct.pack(
+            "<IHHIIHH", 16, 3 if kind == "<f4" else 1, 1, 22_050, 22_050 * size, size, 8 * size
+        )
+        head = (
+            b"RIFF"
+            + struct.pack("<I", len(head) + 12 + len(data))
+            + b"WAVE"
+            + head
+            + b"data"
+            + struct.pack("<I", len(data))
+        )
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / name).write_bytes(head + data)
+    hurt = {
+        "head": bytes(512) + (head + data)[512:],
+        "more": data[1001:],
+        "foreign": random.Random(3).randbytes(37) + data,
+    }
+    made, _, run = repaired(tmp_path, rustfern, name, hurt[lost], "--like", tmp_path / "other" / name)
+    assert run.status == 0
+    at = made.index(data[4000:9000])
+    assert (at - made.index(b"SSND" if kind == ">i2" else b"data") - (16 if kind == ">i2" else 8)) % size == 0
+
+
 @given(
     st.lists(st.tuples(st.integers(8, 60), st.sampled_from([60, 30, 15, 8, 5])), min_size=2, max_size=5),
     st.integers(1, 12),

@@ -18,6 +18,10 @@ _PIECE = 1 << 20
 _LEAST_FRAMES = 3
 _WIDE = 0xFFFFFFFF
 _EVERY = 4096
+_IMA, _MOST_STEP, _BLOCKS_TRIED = 0x11, 88, 32
+"""Sound in blocks of differences: its number in a head, the largest step, blocks by which it is told where they begin."""
+_TRIED, _PIECE_TRIED, _FAR, _LOUDEST = 9, 4096, 1.5, 16.0
+"""Parts of raw sound by which it is told where its values begin, moments of each; how much less they go up and down there; the largest usual value."""
 
 
 def repair_chunks(job: Job, out: BinaryIO) -> Outcome:
@@ -41,9 +45,10 @@ def repair_chunks(job: Job, out: BinaryIO) -> Outcome:
         found[kind] = window.at(at + 8, length)
         at += 8 + length + length % 2
     lost: list[Loss] = []
+    begins, is_marked = 0, place >= 0
     if place < 0:
         marked = window.at(0, 1 << 16).find(names[1])
-        place = marked + 8 if marked >= 0 else 0
+        place, is_marked = (marked + 8, True) if marked >= 0 else (0, False)
     if names[0] not in found or len(found[names[0]]) < 16:
         sample = next((each for each in job.others if each.is_sample), None)
         at = sample.data.find(names[0], 0, 1 << 16) if sample is not None else -1
@@ -54,13 +59,19 @@ def repair_chunks(job: Job, out: BinaryIO) -> Outcome:
         (length,) = struct.unpack_from(form[0] + "I", sample.data, at + 4)
         found = {names[0]: sample.data[at + 8 : at + 8 + length]}
         lost.append(Loss(LossKind.LIKE, text=sample.name))
+        begins = sample.data.find(names[1], at + 8 + length, 1 << 16) + 8
     described = found[names[0]]
     if big:
         channels, _, bits = struct.unpack_from(">HIH", described)
-        block, place = channels * -(-bits // 8), place + 8
+        block, place = channels * -(-bits // 8), place + 8 if is_marked else place
+        begins += 8 if begins else 0
     else:
-        block = struct.unpack_from("<H", described, 12)[0]
+        channels, block, bits = struct.unpack_from("<2xH8xHH", described)
     block = max(int(block), 1)
+    if not is_marked:
+        # As in the sample, if what stands before is damaged; else from its first byte on: raw sound.
+        place = begins if begins and not _is_sound(window.at(0, begins)) else 0
+        place += _off(window, place, end, block, _kind_of(described, channels, block, big=big))
     if end == job.size:
         end = _without_zeros(window, place, end)
     length = (end - place) // block * block
@@ -82,6 +93,81 @@ def repair_chunks(job: Job, out: BinaryIO) -> Outcome:
     if job.size - end > 0:
         lost.append(Loss(LossKind.BYTES, "", job.size - end, end, job.size))
     return Outcome("aiff" if big else "wav", (Step.SIZES,), tuple(lost))
+
+
+def _is_sound(head: bytes) -> bool:
+    """Whether bytes where a head may have been can be sound: neither zeros, as damage leaves them, nor what heads hold."""
+    return b"fmt " not in head and b"COMM" not in head and head.count(0) < len(head) // 2
+
+
+def _kind_of(described: bytes, channels: int, block: int, *, big: bool) -> str:
+    """How a value of uncoded sound is held, as NumPy calls it; "" for what is coded."""
+    width = block // channels if channels and not block % channels else 0
+    if big:
+        return f">i{width}" if width in (1, 2, 3, 4) and described[18:22] in (b"", b"NONE", b"twos", b"in24") else ""
+    (tag,) = struct.unpack_from("<H", described)
+    if tag == 0xFFFE and len(described) >= 26:
+        (tag,) = struct.unpack_from("<H", described, 24)
+    if tag == 1 and width in (1, 2, 3, 4):
+        return "u1" if width == 1 else f"<i{width}"
+    if tag == _IMA:
+        return f"ima{channels}"
+    return f"<f{width}" if tag == 3 and width in (4, 8) else ""
+
+
+def _off(window: Window, place: int, end: int, block: int, kind: str) -> int:
+    """How many bytes behind a place uncoded sound begins, for its values to be taken together as they were: those that go up and down least. 0 where
+    the place itself does.
+    """
+    if kind.startswith("ima"):
+        return _off_blocks(window.at(place, min(end - place, _BLOCKS_TRIED * block)), block, int(kind[3:]))
+    if not kind or block < 2 or kind.endswith("1"):
+        return 0
+    tried = [min(place + (end - place) * n // _TRIED, end) // block * block + place % block for n in range(1, _TRIED)]
+    rough = [0.0] * block
+    for at in tried:
+        data = window.at(at, _PIECE_TRIED * block)
+        if len(data) < _PIECE_TRIED * block // 2 or data.count(0) > len(data) // 2:
+            continue
+        for n in range(block):
+            rough[n] += _roughness(data[n:], block, kind)
+    best = min(range(block), key=lambda n: (rough[n], n))
+    return best if rough[0] > _FAR * rough[best] else 0
+
+
+def _off_blocks(data: bytes, block: int, channels: int) -> int:
+    """The same for sound in blocks that each begin with a step of at most 88 and a zero for every channel (IMA ADPCM)."""
+    for n in range(min(block, len(data))):
+        heads = [
+            data[at + 4 * channel + 2 : at + 4 * channel + 4]
+            for at in range(n, len(data) - 4 * channels, block)
+            for channel in range(channels)
+        ]
+        if len(heads) > 1 and all(head[0] <= _MOST_STEP and not head[1] for head in heads) and any(map(any, heads)):
+            return n
+    return 0
+
+
+def _roughness(data: bytes, block: int, kind: str) -> float:
+    """How far values lie from those before them, for how large they are; 2 and more for noise."""
+    import numpy as np
+
+    width, count = int(kind[2]), len(data) // block
+    rows = np.frombuffer(data, np.uint8, count * block).reshape(-1, width)
+    if kind[1] == "i":
+        # As many bytes more as make values of eight.
+        order = rows if kind[0] == ">" else rows[:, ::-1]
+        values = np.zeros(len(rows))
+        for column in order.T:
+            values = values * 256 + column
+        values -= 256.0**width * (order[:, 0] > 127)
+    else:
+        with np.errstate(all="ignore"):
+            values = np.ascontiguousarray(rows).view(kind).astype(float).ravel()
+        values[~np.isfinite(values) | (np.abs(values) > _LOUDEST)] = _LOUDEST
+    moments = values.reshape(-1, block // width)
+    size = float(np.abs(moments - moments.mean(axis=0)).mean())
+    return float(np.abs(np.diff(moments, axis=0)).mean()) / size if size else 0.0
 
 
 def _without_zeros(window: Window, start: int, end: int) -> int:

@@ -54,7 +54,7 @@ _BY_FORMAT: dict[str, tuple[str, ...]] = {
     "avi": ("recordings.avi.repair",),
     "mkv": ("recordings.matroska.repair",),
     "flac": ("recordings.flac.repair_flac",),
-    "ogg": ("recordings.sound.repair_ogg",),
+    "ogg": ("recordings.ogg.repair_ogg",),
     "gif": ("pictures.others.repair_gif",),
     "bmp": ("pictures.others.repair_bmp",),
     "webp": ("pictures.webp.repair",),

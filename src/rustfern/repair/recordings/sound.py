@@ -1,6 +1,6 @@
 """Sound that was never finished, is cut off, or has holes: sizes made anew, whole frames and pages kept, what lies between left out.
 
-Source: the RIFF and AIFF layouts; RFC 3533, 6 (Ogg pages); ISO/IEC 11172-3, 2.4.1.3; ISO/IEC 14496-3, 1.A.2.2.1.
+Source: the RIFF and AIFF layouts; ISO/IEC 11172-3, 2.4.1.3; ISO/IEC 14496-3, 1.A.2.2.1.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ import struct
 from collections.abc import Callable
 from typing import BinaryIO
 
-from rustfern.formats.media.audio import mp3_frame_length, ogg_sum
+from rustfern.formats.media.audio import mp3_frame_length
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.window import Window
 
@@ -260,55 +260,3 @@ def _alike(head: bytes, other: bytes, *, is_aac: bool) -> bool:
     if is_aac:
         return head[1:3] == other[1:3] and head[3] >> 6 == other[3] >> 6
     return head[1] & 0xFE == other[1] & 0xFE and head[2] & 0x0C == other[2] & 0x0C
-
-
-def repair_ogg(job: Job, out: BinaryIO) -> Outcome:
-    """Ogg: every page whose sum fits, numbered anew, and the last one marked as such."""
-    window = Window(job.stream, job.size)
-    at = lost = 0
-    numbers: dict[int, int] = {}
-    last: dict[int, tuple[int, bytes]] = {}
-    is_heard = False
-    while at + 27 <= job.size:
-        job.budget.spend()
-        head = window.at(at, 27)
-        page = b""
-        if head[:4] == b"OggS":
-            table = window.at(at + 27, head[26])
-            page = window.at(at, 27 + len(table) + sum(table))
-            if len(page) < 27 + len(table) + sum(table) or ogg_sum(page[:22] + bytes(4) + page[26:]) != int.from_bytes(
-                page[22:26], "little"
-            ):
-                page = b""
-        if not page:
-            piece = window.from_(at + 1, _PIECE)
-            found = piece.find(b"OggS")
-            step = 1 + (found if found >= 0 else max(len(piece) - 3, 1))
-            lost += step
-            at += step
-            continue
-        serial = int.from_bytes(page[14:18], "little")
-        if serial not in numbers and not page[5] & 2:
-            lost += len(page)  # nothing tells what this stream is
-        else:
-            number = numbers.get(serial, -1) + 1
-            numbers[serial] = number
-            made = _page(page, number, page[5] & ~4)
-            is_heard = is_heard or 0 < int.from_bytes(page[6:14], "little") < 1 << 63
-            last[serial] = out.tell(), made
-            out.write(made)
-        at += len(page)
-    if not is_heard:
-        raise NothingLeft("no page of sound is left in it")
-    end = out.tell()
-    for serial, (place, page) in last.items():
-        out.seek(place)
-        out.write(_page(page, numbers[serial], page[5] | 4))
-    out.seek(end)
-    missing = (Loss(LossKind.BYTES, "", lost),) if lost else ()
-    return Outcome("ogg", (Step.FRAMES_KEPT,), missing)
-
-
-def _page(page: bytes, number: int, flags: int) -> bytes:
-    made = page[:5] + bytes((flags,)) + page[6:18] + struct.pack("<I", number) + bytes(4) + page[26:]
-    return made[:22] + struct.pack("<I", ogg_sum(made)) + made[26:]

@@ -6,6 +6,7 @@ import contextlib
 import functools
 import io
 import random
+import re
 import struct
 import tarfile
 from collections.abc import Callable
@@ -24,6 +25,7 @@ from rustfern.core.errors import Malformed
 from rustfern.formats import registry as formats
 from rustfern.formats.media import alac
 from rustfern.formats.media.aac import frame_length
+from rustfern.formats.media.audio import element
 from rustfern.formats.media.av1 import sequence_in
 from rustfern.formats.media.coded_video import Avc, Hevc, NoUnit, settings_of
 from rustfern.formats.media.frame import can_show
@@ -642,6 +644,35 @@ def test_whole_frames_are_kept_in_every_container(
 
         with av.open(io.BytesIO(made)) as film:
             assert sum(packet.size for packet in film.demux() if packet.size) > least - 6000
+
+
+@pytest.mark.parametrize("number", [2, 5])
+def test_blocks_whose_cluster_lost_its_head_keep_their_times(number: int, tmp_path: Path, rustfern: Rustfern) -> None:
+    whole = recordings()["mooring.mkv"]
+    marks = [found.start() for found in re.finditer(b"\x1f\x43\xb6\x75", whole)]
+    made, told, run = repaired(tmp_path, rustfern, "mooring.mkv", with_hole(whole, marks[number] - 4, bytes(20)))
+    assert run.status == 0 and told["state"] == "intact"
+
+    def played(data: bytes) -> dict[bytes, int]:
+        """What each block holds → when it is played."""
+        found = {}
+        for at in (found.start() for found in re.finditer(b"\x1f\x43\xb6\x75", data)):
+            _, length, start = element(lambda place, count: data[place : place + count], at)
+            time, at = 0, start
+            while at < start + (length or 0):
+                ident, size, inner = element(lambda place, count: data[place : place + count], at)
+                body = data[inner : inner + (size or 0)]
+                if ident == 0xE7:
+                    time = int.from_bytes(body, "big")
+                elif ident == 0xA3:
+                    found[body[4:]] = time + int.from_bytes(body[1:3], "big", signed=True)
+                at = inner + (size or 0)
+        return found
+
+    before, after = played(whole), played(made)
+    kept = before.keys() & after.keys()
+    assert len(kept) >= len(before) - 3
+    assert max(abs(before[each] - after[each]) for each in kept) <= (1 if number < 5 else 150)
 
 
 @pytest.mark.parametrize("name", ["note.wav", "note.aiff"])

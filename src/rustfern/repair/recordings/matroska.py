@@ -6,12 +6,13 @@ Source: RFC 8794 (EBML), RFC 9559 (Matroska).
 from __future__ import annotations
 
 import re
+from itertools import pairwise
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.media.audio import element
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
-from rustfern.repair.recordings.matroska_film import Edits, MatroskaFilm, film_in, written
+from rustfern.repair.recordings.matroska_film import Edits, MatroskaFilm, film_in, frame_in, written
 from rustfern.repair.recordings.window import Window
 
 _EBML, _SEGMENT, _INFO, _TRACKS, _CLUSTER = 0x1A45DFA3, 0x18538067, 0x1549A966, 0x1654AE6B, 0x1F43B675
@@ -28,7 +29,7 @@ _BLOCK_HEAD = re.compile(
 """A block with its length, the number of its track, its time and flags."""
 _HOLE = bytes(1024)
 _UNPACKED = (b"A_PCM", b"V_UNCOMPRESSED", b"A_MS/ACM", b"V_MS/VFW")
-_PIECE = 1 << 20
+_PIECE, _HEAD_OF_BLOCK = 1 << 20, 64
 _MOST_PART, _MOST_BLOCK = 64 << 20, 64 << 20
 
 
@@ -93,17 +94,29 @@ def _write_clusters(
     """
     cues: list[tuple[int, int]] = []
     missing = blocks = 0
+    before = at, at, 0
     while at + 5 <= job.size:
         job.budget.spend()
         element = _element(window, at)
         if element is None or element[0] not in _TOP:
-            piece = window.from_(at + 1, _PIECE)
-            found = piece.find(_MARK)
-            step = 1 + (found if found >= 0 else max(len(piece) - 3, 1))
-            missing += step
+            following = _next_mark(window, at + 1)
+            block = _next_block(window, at + 1, following)
+            missing += block - at
             if film is not None and edits is None:
-                film.missed(step)
-            at += step
+                film.missed(block - at)
+            at = block
+            if block < following:
+                # The head of a cluster is gone: when its blocks are, the next one tells.
+                when = _time_of(window, block, following, before)
+                time, body, at, gone, count = _cluster(
+                    window, block, following, film, edits, is_open=False, plain=plain, time=when
+                )
+                missing += gone
+                if count:
+                    cues.append((time, out.tell() - begin))
+                    out.write(_MARK + (len(body) | 1 << 56).to_bytes(8, "big") + body)
+                    blocks += count
+                before = block, at, time
             continue
         ident, length, start = element
         if ident != _CLUSTER:
@@ -120,6 +133,7 @@ def _write_clusters(
             cues.append((time, out.tell() - begin))
             out.write(_MARK + (len(body) | 1 << 56).to_bytes(8, "big") + body)
             blocks += count
+        before = start, at, time
     if not blocks:
         raise NothingLeft("no picture and no sound is left in it")
     out.write(_cues(cues, tracks))
@@ -167,9 +181,14 @@ def _cluster(
     *,
     is_open: bool,
     plain: bool,
+    time: int | None = None,
 ) -> tuple[int, bytes, int, int, int]:
-    """(its time, the elements of it that are whole, where the next thing begins, bytes that were left out, blocks)."""
-    out, time, gone, count = bytearray(), 0, 0, 0
+    """(its time, the elements of it that are whole, where the next thing begins, bytes that were left out, blocks). A `time` is given where its own is gone."""
+    out, gone, count = bytearray(), 0, 0
+    if time is not None:
+        told = time.to_bytes(8, "big")
+        out += bytes((_TIMECODE, 0x80 | len(told))) + told
+    time = time or 0
     notes = film if edits is None else None
     while at < end:
         element = _element(window, at)
@@ -210,6 +229,64 @@ def _cluster(
         out += whole
         at = start + length
     return time, bytes(out), at, gone, count
+
+
+def _next_mark(window: Window, at: int) -> int:
+    """Where the next cluster begins, the end of the file if nowhere."""
+    while at < window.size:
+        piece = window.from_(at, _PIECE)
+        found = piece.find(_MARK)
+        if found >= 0:
+            return at + found
+        at += max(len(piece) - 3, 1)
+    return window.size
+
+
+def _time_of(window: Window, at: int, end: int, before: tuple[int, int, int]) -> int:
+    """The time of a cluster without its head, the blocks of which lie between two places: so that each track goes on in the next cluster as it does here. Where
+    there is none, so that it goes on from the one `before`: where its blocks lie, and its time.
+    """
+    here, _ = _times(window, at, end)
+    steps = {
+        track: sorted(after - before for before, after in pairwise(times) if after > before)
+        for track, times in here.items()
+    }
+    usual = {track: each[len(each) // 2] for track, each in steps.items() if each}
+    element = _element(window, end) if end < window.size else None
+    told = []
+    if element is not None and element[0] == _CLUSTER:
+        stop = window.size if element[1] is None else min(element[2] + element[1], window.size)
+        then, time = _times(window, element[2], stop)
+        told = [
+            (time or 0) + min(then[track]) - step - max(here[track]) for track, step in usual.items() if track in then
+        ]
+    if not told:
+        then, _ = _times(window, *before[:2])
+        told = [
+            before[2] + max(then[track]) + step - min(here[track]) for track, step in usual.items() if track in then
+        ]
+    return max(sorted(told)[len(told) // 2], 0) if told else before[2]
+
+
+def _times(window: Window, at: int, end: int) -> tuple[dict[int, list[int]], int | None]:
+    """(the times of the blocks of each track, by that of their cluster; this one, None where it does not stand there)."""
+    found: dict[int, list[int]] = {}
+    time = None
+    while at < end and (element := _element(window, at)) is not None:
+        ident, length, start = element
+        if ident not in _IN_CLUSTER or length is None or start + length > end or length > _MOST_BLOCK:
+            break
+        if ident == _TIMECODE:
+            time = int.from_bytes(window.at(start, length), "big")
+        elif ident in (_SIMPLE, _GROUP):
+            told = frame_in(
+                ident,
+                window.at(at, start + min(length, _HEAD_OF_BLOCK) - at if ident == _SIMPLE else start + length - at),
+            )
+            if told is not None:
+                found.setdefault(told[0], []).append(told[1])
+        at = start + length
+    return found, time
 
 
 def _next_block(window: Window, at: int, end: int) -> int:

@@ -68,7 +68,7 @@ class MatroskaFilm:
 
     def note(self, window: Window, ident: int, whole: bytes, at: int, time: int) -> None:
         """A block of some track, with the time of its cluster."""
-        found = _frame(ident, whole)
+        found = frame_in(ident, whole)
         if found is None or found[0] != self.number or self._way is None:
             return
         _, late, is_key, start, size = found
@@ -203,7 +203,7 @@ def _inner(body: bytes) -> Iterator[tuple[int, bytes]]:
         at = start + length
 
 
-def _frame(ident: int, whole: bytes) -> tuple[int, int, bool, int, int] | None:
+def frame_in(ident: int, whole: bytes) -> tuple[int, int, bool, int, int] | None:
     """(track, ticks behind its cluster, whether it needs no other, where its only frame begins in the element, bytes of it) of a block; None for one
     that holds several.
     """

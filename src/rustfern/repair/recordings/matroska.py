@@ -105,29 +105,20 @@ def _write_clusters(
             if film is not None and edits is None:
                 film.missed(block - at)
             at = block
-            if block < following:
-                # The head of a cluster is gone: when its blocks are, the next one tells.
-                when = _time_of(window, block, following, before)
-                time, body, at, gone, count = _cluster(
-                    window, block, following, film, edits, is_open=False, plain=plain, time=when
-                )
-                missing += gone
-                if count:
-                    cues.append((time, out.tell() - begin))
-                    out.write(_MARK + (len(body) | 1 << 56).to_bytes(8, "big") + body)
-                    blocks += count
-                before = block, at, time
-            continue
-        ident, length, start = element
-        if ident != _CLUSTER:
-            if length is None or start + length > job.size:
-                missing += 4
-                at = start
+            if block == following:
                 continue
-            at = start + length
-            continue
-        end = job.size if length is None or start + length > job.size else start + length
-        time, body, at, gone, count = _cluster(window, start, end, film, edits, is_open=length is None, plain=plain)
+            # The head of a cluster is gone: when its blocks are, the next one tells.
+            start, end, is_open, when = block, following, False, _time_of(window, block, following, before)
+        else:
+            ident, length, start = element
+            if ident != _CLUSTER:
+                is_whole = length is not None and start + length <= job.size
+                missing += 0 if is_whole else 4
+                at = start + length if length is not None and is_whole else start
+                continue
+            end = job.size if length is None or start + length > job.size else start + length
+            is_open, when = length is None, None
+        time, body, at, gone, count = _cluster(window, start, end, film, edits, is_open=is_open, plain=plain, time=when)
         missing += gone
         if count:
             cues.append((time, out.tell() - begin))

@@ -646,6 +646,29 @@ def test_whole_frames_are_kept_in_every_container(
             assert sum(packet.size for packet in film.demux() if packet.size) > least - 6000
 
 
+@pytest.mark.parametrize(
+    ("name", "kept", "tracks", "least"),
+    [
+        ("mooring.mkv", 0.7, ["video"], 0.6),
+        ("slip.avi", 0.7, ["video"], 0.4),
+        ("mooring-fragments.mp4", 0.9, ["video 96 × 64", "sound"], 0.8),
+        ("note.ogg", 0.7, ["sound"], 0.5),
+        ("note.flac", 0.7, ["sound"], 0.4),
+    ],
+)
+def test_look_says_how_much_of_a_damaged_one_plays(
+    name: str, kept: float, tracks: list[str], least: float, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    whole = recordings()[name]
+    (tmp_path / name).write_bytes(whole)
+    before = rustfern("look", tmp_path / name, "--json").json["recording"]
+    (tmp_path / name).write_bytes(whole[: int(len(whole) * kept)])
+    after = rustfern("look", tmp_path / name, "--json").json["recording"]
+    assert before["seconds"] and least * before["seconds"] < after["seconds"] < before["seconds"] + 0.5
+    assert all(any(each in said for said in after["tracks"]) for each in tracks)
+    assert "plays" in rustfern("look", tmp_path / name).out
+
+
 @pytest.mark.parametrize("number", [2, 5])
 def test_blocks_whose_cluster_lost_its_head_keep_their_times(number: int, tmp_path: Path, rustfern: Rustfern) -> None:
     whole = recordings()["mooring.mkv"]

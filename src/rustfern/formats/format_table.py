@@ -206,7 +206,7 @@ _RECORDS = (
         reader="media.audio",
     ),
     FormatInfo("mp3", "audio", "MP3 recording", signatures=((0, b"ID3"),), reader="media.audio", recording="frames"),
-    FormatInfo("avi", "video", "AVI recording", signatures=((8, b"AVI LIST"),), reader="media.avi"),
+    FormatInfo("avi", "video", "AVI recording", signatures=((8, b"AVI LIST"),), reader="media.avi", recording="avi"),
     FormatInfo(
         "asf", "video", "ASF recording", others="wmv wma", signatures=((0, b"\x30\x26\xb2\x75\x8e\x66\xcf\x11"),)
     ),

@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 _LARGE_BYTES, _CHUNK_BYTES = 1 << 20, 1 << 20
 _PIECES_AHEAD = 10_000
+_FILM_BYTES, _FILM_SECONDS = 24 << 20, 20.0
+"""How much of a damaged recording is put together to see what would play, and for how long that may take."""
 """Pieces read ahead of what is shown."""
 WHOLE_CHARACTERS = 32 << 20
 """Characters of a text read for comparing."""
@@ -277,21 +279,43 @@ def _of_damaged_film(door: Sources, copy: StoredCopy | None, path: str, stream: 
     from rustfern.formats.images.preview import picture as find
     from rustfern.formats.media.frame import can_show
 
-    name = os.path.basename(copy.path if copy is not None else path)
-    if not can_show() or not is_recording(name, None):
+    made = _mended_film(door, copy, path, stream) if can_show() else None
+    return find(io.BytesIO(made.data)) if made is not None else None
+
+
+class _Film(msgspec.Struct, frozen=True):
+    """What repair would make of a damaged recording, or of its beginning: which share of all of it that is."""
+
+    data: bytes
+    content: Content
+    share: float
+
+
+_films: dict[tuple[str, str, int], _Film | None] = {}
+"""What was made last: both its length and a picture are asked for."""
+
+
+def _mended_film(door: Sources, copy: StoredCopy | None, path: str, stream: BinaryIO) -> _Film | None:
+    """What repair would make of a damaged recording; of a large one, of its beginning. None for what is none, or is not damaged."""
+    name, size = os.path.basename(copy.path if copy is not None else path), _size(stream)
+    key = str(copy.id if copy is not None else ""), os.path.abspath(path), size
+    if not is_recording(name, None):
         return None
-    stream.seek(0)
-    content = formats.check(stream, name, limits=door.limits, digest=False, counted=False)
-    whole = os.path.abspath(path)
-    entry = contents.stored_entry(door, copy) if copy is not None else door.around(whole).entry(whole)
-    made = mended(stream, name, content, door, entry=entry)
-    return find(io.BytesIO(made[0])) if made is not None else None
+    if key not in _films:
+        _films.clear()
+        stream.seek(0)
+        part = stream if size <= _FILM_BYTES else io.BytesIO(stream.read(_FILM_BYTES))
+        content = formats.check(part, name, limits=door.limits, digest=False, counted=False)
+        entry = contents.stored_entry(door, copy) if copy is not None else door.around(key[1]).entry(key[1])
+        made = mended(part, name, content, door, _FILM_SECONDS, entry)
+        _films[key] = None if made is None else _Film(made[0], made[1], min(_FILM_BYTES / max(size, 1), 1.0))
+    return _films[key]
 
 
 def recording(
     door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], path: str, content: Content | None
 ) -> tuple[float | None, list[str]]:
-    """(seconds, tracks) of a recording of the case, or of the file `path`; nothing for what is none."""
+    """(seconds, tracks) of a recording of the case, or of the file `path`, of a damaged one of what plays once it is repaired; nothing for what is none."""
     from rustfern.formats.format_table import class_of
     from rustfern.formats.media.details import facts
 
@@ -299,6 +323,12 @@ def recording(
         return None, []
     try:
         with _stream(door, copy, bases) if copy else _file(door, path) as stream:
-            return facts(stream, content.format, content.amounts)
+            if content.state is not State.DAMAGED:
+                return facts(stream, content.format, content.amounts)
+            film = _mended_film(door, copy, path, stream)
+            if film is None:
+                return None, facts(stream, content.format, content.amounts)[1]
+            seconds, tracks = facts(io.BytesIO(film.data), film.content.format, film.content.amounts)
+            return seconds / film.share if seconds is not None else None, tracks
     except SourceError:
         return None, []

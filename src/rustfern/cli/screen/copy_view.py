@@ -212,7 +212,9 @@ def _recording(console: Console, shown: LookedUp) -> None:
     if seconds is not None:
         minutes, rest = divmod(round(seconds), 60)
         length = f"{minutes // 60} h {minutes % 60} min {rest} s" if minutes >= 60 else f"{minutes} min {rest} s"
-        fact(console, "length", length if minutes else f"{seconds:.1f} s")
+        length = length if minutes else f"{seconds:.1f} s"
+        is_hurt = shown.seen.content is not None and shown.seen.content.state is State.DAMAGED
+        fact(console, "plays" if is_hurt else "length", f"about {length}, once it is repaired" if is_hurt else length)
     if tracks:
         fact(console, "tracks", "; ".join(tracks))
 

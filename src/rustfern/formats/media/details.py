@@ -1,29 +1,32 @@
 """What a technician wants to know of a recording: how long it is, its tracks, the size of its pictures. Only for showing.
 
 Source: ISO/IEC 14496-12 (mvhd, tkhd, hdlr); RIFF WAVE (fmt, data); RFC 9639, 8.2 (FLAC streaminfo); RFC 3533 and 7845 (Ogg pages, Opus head);
-ISO/IEC 11172-3, 2.4.2.3 (frame headers); RFC 9559, 5.1.2 (Matroska duration).
+ISO/IEC 11172-3, 2.4.2.3 (frame headers); RFC 9559, 5.1.2 and 5.1.4 (Matroska duration, tracks); the AVI layout (avih, strh).
 """
 
 from __future__ import annotations
 
 import struct
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import BinaryIO
 
 from rustfern.core.errors import Malformed
 from rustfern.formats.format_table import FORMATS
 from rustfern.formats.media import mp4 as movie
+from rustfern.formats.media.audio import element
 from rustfern.formats.reader import ByteReader
 
 _KINDS = {b"vide": "video", b"soun": "sound", b"sbtl": "subtitles", b"text": "subtitles", b"tmcd": "time code"}
 _RATES = (44_100, 48_000, 32_000)
 _NEAR = 1 << 16
 _LONGEST = 10_000_000.0
+_SEGMENT, _CLUSTER, _INFO, _SCALE, _DURATION = 0x18538067, 0x1F43B675, 0x1549A966, 0x2AD7B1, 0x4489
+_TRACKS, _ENTRY, _TYPE, _VIDEO, _WIDE, _HIGH = 0x1654AE6B, 0xAE, 0x83, 0xE0, 0xB0, 0xBA
 
 
 def facts(stream: BinaryIO, format_name: str | None, amounts: Mapping[str, int]) -> tuple[float | None, list[str]]:
     """(seconds, a few words for each track), as far as the head of the file tells; never raises."""
-    readers = {"movie": _movie, "wave": _wave, "flac": _flac, "ogg": _ogg, "matroska": _matroska}
+    readers = {"movie": _movie, "wave": _wave, "flac": _flac, "ogg": _ogg, "matroska": _matroska, "avi": _avi}
     info = FORMATS.get(format_name or "")
     kind = info.recording if info else ""
     try:
@@ -34,6 +37,8 @@ def facts(stream: BinaryIO, format_name: str | None, amounts: Mapping[str, int])
             seconds, tracks = _frames(stream.read(_NEAR), amounts.get("frames", 0))
         else:
             seconds, tracks = reader(stream, size) if reader else (None, [])
+            if not seconds and "seconds" in amounts:
+                seconds = amounts["seconds"]  # of fragments, whose first tables do not tell
     except (struct.error, IndexError, ValueError, Malformed, ZeroDivisionError, OverflowError, OSError):
         return None, []
     return (seconds if seconds is not None and 0 <= seconds < _LONGEST else None), tracks
@@ -119,12 +124,56 @@ def _frames(head: bytes, frames: int) -> tuple[float | None, list[str]]:
 
 def _matroska(stream: BinaryIO, size: int) -> tuple[float | None, list[str]]:
     head = stream.read(_NEAR)
-    scale, at = 1_000_000, head.find(b"\x2a\xd7\xb1")
-    if at > 0:
-        scale = int.from_bytes(head[at + 4 : at + 4 + (head[at + 3] & 0x7F)], "big")
-    at = head.find(b"\x44\x89")
-    if at < 0:
-        return None, []
-    width = head[at + 2] & 0x7F
-    length = struct.unpack_from(">d" if width == 8 else ">f", head, at + 3)[0]
-    return length * scale / 1e9, []
+    at, seconds, says = 0, None, list[str]()
+    while at < len(head):
+        ident, length, start = element(lambda at, count: head[at : at + count], at)
+        if ident == _CLUSTER:
+            break
+        end = len(head) if length is None else start + length
+        if ident == _INFO:
+            told = {each: head[slice(*place)] for each, place in _elements(head, start, end)}
+            scale = int.from_bytes(told.get(_SCALE, b"\x0f\x42\x40"), "big")
+            if body := told.get(_DURATION):
+                seconds = struct.unpack(">d" if len(body) == 8 else ">f", body)[0] * scale / 1e9
+        elif ident == _TRACKS:
+            says += [_entry(head, *place) for each, place in _elements(head, start, end) if each == _ENTRY]
+        at = start if ident == _SEGMENT else end
+    return seconds, [each for each in says if each]
+
+
+def _entry(head: bytes, start: int, end: int) -> str:
+    """A few words for a track (RFC 9559, 5.1.4)."""
+    told = dict(_elements(head, start, end))
+    kind = _number(head, told.get(_TYPE))
+    if kind == 1:
+        shown = dict(_elements(head, *told[_VIDEO])) if _VIDEO in told else {}
+        wide, high = (_number(head, shown.get(one)) for one in (_WIDE, _HIGH))
+        return f"video {wide} × {high}" if wide and high else "video"
+    return "sound" if kind == 2 else "subtitles" if kind == 17 else ""
+
+
+def _elements(data: bytes, at: int, end: int) -> Iterator[tuple[int, tuple[int, int]]]:
+    while at < end:
+        ident, length, start = element(lambda at, count: data[at : at + count], at)
+        if length is None or start + length > len(data):
+            return
+        yield ident, (start, start + length)
+        at = start + length
+
+
+def _number(data: bytes, place: tuple[int, int] | None) -> int:
+    return int.from_bytes(data[slice(*place)], "big") if place is not None else 0
+
+
+def _avi(stream: BinaryIO, size: int) -> tuple[float | None, list[str]]:
+    head = stream.read(_NEAR)
+    at = head.index(b"avih") + 8
+    step, frames, wide, high = struct.unpack_from("<I12xI12xII", head, at)
+    says = []
+    at = head.find(b"strh")
+    while at >= 0:
+        kind = head[at + 8 : at + 12]
+        if kind in (b"vids", b"auds"):
+            says.append("sound" if kind == b"auds" else f"video {wide} × {high}")
+        at = head.find(b"strh", at + 4)
+    return step * frames / 1e6 or None, says

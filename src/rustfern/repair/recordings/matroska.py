@@ -5,7 +5,9 @@ Source: RFC 8794 (EBML), RFC 9559 (Matroska).
 
 from __future__ import annotations
 
+import io
 import re
+import struct
 from itertools import pairwise
 from typing import BinaryIO
 
@@ -19,6 +21,7 @@ _EBML, _SEGMENT, _INFO, _TRACKS, _CLUSTER = 0x1A45DFA3, 0x18538067, 0x1549A966, 
 _KEPT = frozenset({_INFO, _TRACKS, 0x1043A770, 0x1941A469, 0x1254C367})
 """What is kept beside clusters: chapters, attachments and tags too."""
 _TOP = _KEPT | {_CLUSTER, 0x114D9B74, 0x1C53BB6B, 0xEC, 0xBF}
+_DURATION = 0x4489
 _TIMECODE, _SIMPLE, _GROUP, _BLOCK, _REFERENCE = 0xE7, 0xA3, 0xA0, 0xA1, 0xFB
 _IN_CLUSTER = frozenset({_TIMECODE, _SIMPLE, _GROUP, 0xA7, 0xAB, 0x5854, 0xEC, 0xBF, 0xAF})
 _MARK = b"\x1f\x43\xb6\x75"
@@ -44,23 +47,25 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
             raise NothingLeft(
                 "its head is gone, which tells how it is coded: name a healthy one of the same program with --like"
             )
-        import io
-
         head, kept, _ = _beginning(Window(io.BytesIO(sample.data), len(sample.data)))
         if _TRACKS not in kept:
             raise NothingLeft("the recording that was named with --like has no tracks")
         at = max(window.at(0, _PIECE).find(_MARK), 0)
         lost.append(Loss(LossKind.LIKE, text=sample.name))
     plain = any(mark in kept[_TRACKS] for mark in _UNPACKED)
+    kept[_INFO] = _with_length(kept.get(_INFO, b""))
     out.write(head + b"\x18\x53\x80\x67\x01")
     place = out.tell()
     out.write(bytes(7))
     begin = out.tell()
-    for part in kept.values():
+    lasting = begin
+    for ident, part in kept.items():
         out.write(part)
+        if ident == _INFO:
+            lasting = out.tell() - 8
     film = film_in(kept[_TRACKS], kept.get(_INFO, b""))
     behind = out.tell()
-    missing = _write_clusters(job, window, at, out, begin, kept[_TRACKS], film, None, plain=plain)
+    missing, length = _write_clusters(job, window, at, out, begin, kept[_TRACKS], film, None, plain=plain)
     steps = [Step.INDEX]
     if film is not None and (edits := film.edits(window, job.budget, lost, strict=job.strict)) is not None:
         out.seek(behind)
@@ -71,6 +76,8 @@ def repair(job: Job, out: BinaryIO) -> Outcome:
     end = out.tell()
     out.seek(place)
     out.write((end - begin).to_bytes(7, "big"))
+    out.seek(lasting)
+    out.write(struct.pack(">d", length))
     out.seek(end)
     if missing:
         lost.append(Loss(LossKind.BYTES, "", missing))
@@ -88,8 +95,8 @@ def _write_clusters(
     edits: Edits | None,
     *,
     plain: bool,
-) -> int:
-    """Write the whole blocks from a place on, and an index; gives how many bytes were left out. The `film` notes its pictures, or is changed by
+) -> tuple[int, int]:
+    """Write the whole blocks from a place on, and an index; gives how many bytes were left out, and how long it lasts in ticks. The `film` notes its pictures, or is changed by
     `edits`. Raises `NothingLeft`.
     """
     cues: list[tuple[int, int]] = []
@@ -128,7 +135,31 @@ def _write_clusters(
     if not blocks:
         raise NothingLeft("no picture and no sound is left in it")
     out.write(_cues(cues, tracks))
-    return missing
+    return missing, _lasts(window, before)
+
+
+def _with_length(info: bytes) -> bytes:
+    """The description of a recording, with how long it lasts at its end, which is told when all is written."""
+    kept = b""
+    told = _element(Window(io.BytesIO(info), len(info)), 0) if info else None
+    at = told[2] if told is not None else len(info)
+    while at < len(info):
+        found = _element(Window(io.BytesIO(info), len(info)), at)
+        if found is None or found[1] is None:
+            break
+        kept += info[at : found[2] + found[1]] if found[0] != _DURATION else b""
+        at = found[2] + found[1]
+    kept += b"\x44\x89\x88" + bytes(8)
+    return b"\x15\x49\xa9\x66" + (len(kept) | 1 << 56).to_bytes(8, "big") + kept
+
+
+def _lasts(window: Window, last: tuple[int, int, int]) -> int:
+    """How long all of it lasts, by the last cluster: where its blocks lie, and its time."""
+    ends = []
+    for times in _times(window, *last[:2])[0].values():
+        steps = sorted(after - before for before, after in pairwise(times) if after > before)
+        ends.append(max(times) + (steps[len(steps) // 2] if steps else 0))
+    return last[2] + max(ends, default=0)
 
 
 def _element(window: Window, at: int) -> tuple[int, int | None, int] | None:

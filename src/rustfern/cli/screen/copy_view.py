@@ -209,11 +209,11 @@ def _parts(console: Console, shown: LookedUp) -> None:
 
 def _recording(console: Console, shown: LookedUp) -> None:
     seconds, tracks = recording(this_run().session.sources, shown.copy, shown.bases, shown.label, shown.seen.content)
-    if seconds is not None:
+    is_hurt = shown.seen.content is not None and shown.seen.content.state is State.DAMAGED
+    if seconds is not None and not (is_hurt and shown.seen.outlook is not None):  # which says so already
         minutes, rest = divmod(round(seconds), 60)
         length = f"{minutes // 60} h {minutes % 60} min {rest} s" if minutes >= 60 else f"{minutes} min {rest} s"
         length = length if minutes else f"{seconds:.1f} s"
-        is_hurt = shown.seen.content is not None and shown.seen.content.state is State.DAMAGED
         fact(console, "plays" if is_hurt else "length", f"about {length}, once it is repaired" if is_hurt else length)
     if tracks:
         fact(console, "tracks", "; ".join(tracks))

@@ -20,6 +20,7 @@ _OFFSET, _FIRST_FLAGS, _EACH = 0x1, 0x4, (0x100, 0x200, 0x400, 0x800)
 """What a run of samples tells, and what of each of them: how long it lasts, its bytes, its flags, how much later it is shown (8.8.8.1)."""
 _NEEDS_ANOTHER = 0x10000
 _MOST = 1_000_000
+"""Samples of one fragment."""
 
 
 class Usual(msgspec.Struct, frozen=True):
@@ -69,21 +70,26 @@ def number_of(trak: bytes) -> int:
     return 0
 
 
-def runs_of(moof: bytes, at: int, usual: Mapping[int, Usual]) -> list[Run]:
-    """The runs of samples that the content of a box moof tells of, which begins at the place `at` of its file. Raises `Malformed`."""
+def runs_of(moof: bytes, at: int, usual: Mapping[int, Usual], size: int = _MOST) -> list[Run]:
+    """The runs of samples that the content of a box moof tells of, which begins at the place `at` of its file of `size` bytes. Raises `Malformed`, also for more
+    samples than bytes.
+    """
     runs = list[Run]()
     end = at  # of the data of the track before (8.8.7.1)
+    left = min(_MOST, size)
     try:
         for kind, body in _boxes(moof, strict=True):
             if kind == b"traf":
-                runs += _of_track(body, at, end, usual)
+                more = _of_track(body, at, end, usual, left)
+                left -= sum(len(run.sizes) for run in more)
+                runs += more
                 end = runs[-1].end if runs else end
     except (struct.error, IndexError) as error:
         raise Malformed("a fragment of the recording is damaged", at) from error
     return runs
 
 
-def _of_track(traf: bytes, at: int, end: int, usual: Mapping[int, Usual]) -> list[Run]:
+def _of_track(traf: bytes, at: int, end: int, usual: Mapping[int, Usual], most: int) -> list[Run]:
     runs = list[Run]()
     number, base, here, begins = 0, end, Usual(), -1
     for kind, body in _boxes(traf, strict=True):
@@ -107,7 +113,8 @@ def _of_track(traf: bytes, at: int, end: int, usual: Mapping[int, Usual]) -> lis
         elif kind == b"tfdt":
             (begins,) = struct.unpack_from(">Q" if body[0] else ">I", body, 4)
         elif kind == b"trun":
-            run = _run(number, body, flags, base, end, here)
+            run = _run(number, body, flags, base, end, here, most)
+            most -= len(run.sizes)
             if begins >= 0:
                 run.begins = begins
                 begins += sum(run.lasting)
@@ -116,7 +123,7 @@ def _of_track(traf: bytes, at: int, end: int, usual: Mapping[int, Usual]) -> lis
     return runs
 
 
-def _run(number: int, body: bytes, flags: int, base: int, end: int, usual: Usual) -> Run:
+def _run(number: int, body: bytes, flags: int, base: int, end: int, usual: Usual, most: int) -> Run:
     (count,) = struct.unpack_from(">I", body, 4)
     place, first = 8, usual.flags
     if flags & _OFFSET:
@@ -126,7 +133,7 @@ def _run(number: int, body: bytes, flags: int, base: int, end: int, usual: Usual
         (first,) = struct.unpack_from(">I", body, place)
         place += 4
     told = [flag for flag in _EACH if flags & flag]
-    if place + 4 * count * len(told) > len(body) or count > _MOST or end < 0:
+    if place + 4 * count * len(told) > len(body) or count > most or end < 0:
         raise struct.error
     rows = array("I", body[place : place + 4 * count * len(told)])
     if sys.byteorder == "little":

@@ -296,14 +296,18 @@ def _fragments(
     ahead = {number: _Ahead(read, track) for number, track in tracks.items()}
     lasting = dict.fromkeys(tracks, 0)
     starts = [start for start, _ in data]
+    count = covered = 0
     for at, start, end in fragments:
         if end - start > _MAX_MOOF:
             raise Refused("the tables of a fragment are too large: refused", at)
-        for run in runs_of(read.upto(start, end - start), at, usual):
+        for run in runs_of(read.upto(start, end - start), at, usual, read.size):
             track = tracks.get(run.track)
             if track is None:
                 raise Malformed("a fragment belongs to no track of the recording", at)
             length = sum(run.sizes)
+            count, covered = count + len(run.sizes), covered + length
+            if count > min(read.size, _MAX_SAMPLES) or covered > 2 * read.size:
+                raise Refused("the fragments of the recording claim more than it holds: refused", at)
             within = bisect_right(starts, run.at) - 1
             if length and (within < 0 or run.at + length > data[within][1]):
                 raise Malformed("a sample lies outside of the recorded data", min(run.at, read.size))

@@ -24,7 +24,10 @@ _MOST_BYTES = 32 << 20
 _BEGINNING = 64 << 20
 """Bytes in which fragments are sought of a recording that has no tables."""
 _TRIED = 8
-_MOST_LOST, _ROUNDING, _LOOKED_AT = 100_000, 0.5, 256
+_MOST_SAMPLES, _MOST_LOST, _MOST_TICKS = 20_000_000, 100_000, (1 << 31) - 1
+_ROUNDING, _LOOKED_AT = 0.5, 256
+_LATEST = 3600.0
+"""Seconds that a track may begin behind another one."""
 _APART = 10.0
 """Seconds by which fragments that follow one another may lie the wrong way round, as each track may have its own."""
 _MOMENTS = 4096
@@ -60,6 +63,8 @@ def fragments_in(window: Window, moov: bytes, sample: bytes, pause: Callable[[],
     joiner = _Joiner(window, tracks)
     count, first, gone, end = 0, -1, 0, 0
     for at, runs in _in_their_time(_found(window, usual, tracks, pause, anywhere=bool(moov)), tracks):
+        if joiner.is_full:
+            break
         if joiner.take(at, runs):
             count, first = count + 1, first if count else at
             gone += max(end - at, 0)
@@ -74,19 +79,20 @@ def _found(
     window: Window, usual: dict[int, Usual], tracks: dict[int, Track], pause: Callable[[], None], *, anywhere: bool
 ) -> Iterator[tuple[int, list[Run]]]:
     """(place, runs of samples) of each fragment whose tables are whole; if not `anywhere`, none where the beginning has none."""
-    at, end = 0, window.size if anywhere else min(window.size, _BEGINNING)
-    while (place := next(found_in(_MARK, window, at, end, 12), None)) is not None:
+    is_any = False
+    for place in found_in(_MARK, window, 0, window.size, 12):
         pause()
-        at = place + 4
+        if not anywhere and not is_any and place > _BEGINNING:
+            return
         length = int.from_bytes(window.at(place - 4, 4), "big")
         if not 24 <= length <= min(_MOST_BYTES, window.size - place + 4):
             continue
         try:
-            runs = runs_of(window.at(at, length - 8), place - 4, usual)
+            runs = runs_of(window.at(place + 4, length - 8), place - 4, usual, window.size)
         except Malformed:
             continue
         if runs := [run for run in runs if run.track in tracks and run.sizes]:
-            end = window.size
+            is_any = True
             yield place - 4, runs
 
 
@@ -131,6 +137,7 @@ class _Joiner:
         self._window, self._tracks = window, tracks
         self._clock = {number: sum(track.lasting) for number, track in tracks.items()}
         self._first: dict[int, int] = {}
+        self._left, self._most_lost = min(window.size, _MOST_SAMPLES), _MOST_LOST
         self.moved = self._agreed = False
         """Whether samples of any lie elsewhere than they say; whether some said right where they themselves are."""
         self._keys = {
@@ -138,8 +145,16 @@ class _Joiner:
             for number, track in tracks.items()
         }
 
+    @property
+    def is_full(self) -> bool:
+        """Whether there are as many samples as no recording has."""
+        return self._left < 0
+
     def take(self, at: int, runs: Sequence[Run]) -> bool:
         """Take the samples of the fragment at a place; False where they were taken already."""
+        self._left -= sum(len(run.sizes) for run in runs)
+        if self._left < 0:
+            return False  # no recording has more samples than bytes
         moved = self._moved(at, runs)
         if any(self._is_again(run, moved) for run in runs):
             return False
@@ -188,7 +203,7 @@ class _Joiner:
         if track.lasting and not track.lasting[-1]:
             # How long the last one lasts was not known when it was written.
             step = self._step(track, run)
-            track.lasting[-1] = min(later, step) if later > 0 else step
+            track.lasting[-1] = min(later, step, _MOST_TICKS) if later > 0 else min(step, _MOST_TICKS)
             self._clock[number] += track.lasting[-1]
             later -= track.lasting[-1]
         if later > 0:
@@ -221,7 +236,9 @@ class _Joiner:
         """Samples that are nowhere, for the time of which no fragment is left."""
         self._clock[track.number] += ticks
         step = self._step(track, run)
-        many = min(int(ticks / step + _ROUNDING), _MOST_LOST)
+        ticks = min(ticks, _MOST_TICKS)
+        many = min(int(ticks / step + _ROUNDING), self._most_lost)
+        self._most_lost -= many
         if many:
             track.shifts.extend([0] * (len(track.lasting) - len(track.shifts) + many))
             track.places.extend([self._window.size] * many)
@@ -229,7 +246,7 @@ class _Joiner:
             self._keys[track.number] += bytes(many)
             track.lasting.extend([ticks // many] * (many - 1) + [ticks - ticks // many * (many - 1)])
         elif track.lasting:
-            track.lasting[-1] += ticks
+            track.lasting[-1] = min(track.lasting[-1] + ticks, _MOST_TICKS)
 
     @staticmethod
     def _step(track: Track, run: Run | None = None) -> int:
@@ -250,7 +267,8 @@ class _Joiner:
             is_needed = track.kind == b"vide" and not all(keys)
             track.keys = frozenset(n for n, key in enumerate(keys, 1) if key) if is_needed else None
             track.is_whole = bool(track.places)
-            track.begins = round((begun[number] - min(begun.values())) * track.scale) if number in begun else 0
+            later = begun[number] - min(begun.values()) if number in begun else 0.0
+            track.begins = round(later * track.scale) if later < _LATEST else 0
             if track.sizes:
                 track.largest = max(track.sizes)
             track.step = track.step or self._step(track)

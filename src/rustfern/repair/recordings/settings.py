@@ -13,6 +13,7 @@ from rustfern.formats.media.aac import RATES
 from rustfern.formats.media.coded_video import Avc, Hevc, Shape, settings_of
 from rustfern.repair.recordings.filling import Plain
 from rustfern.repair.recordings.find import Finder, Found
+from rustfern.repair.recordings.marked_sound import track_of
 from rustfern.repair.recordings.more_ways import Ac3, Amr, FlacFrames, Obus, way_of_beginnings
 from rustfern.repair.recordings.tables import Track
 from rustfern.repair.recordings.ways import Aac, Alac, Intra, Jpegs, Mp3, Texts, Units, Way
@@ -26,6 +27,7 @@ from rustfern.repair.recordings.write import (
     entry_of_units,
 )
 
+_HEAD = 16
 _TRIED, _SOME_SOUND = 1 << 20, 1 << 16
 _SOUND_BETWEEN = 4096
 _AAC_TABLES = (3, 6, 5, 8, 11, 2, 0)
@@ -148,8 +150,10 @@ def guessed(
     way = best[2]
     found = Reading(None, way, [], [])
     heard: tuple[int, Way | None] = (0, None)
-    for table in (*_AAC_TABLES, -1):
-        sound: Way = Aac(table, 0) if table >= 0 else Mp3()
+    marked = FlacFrames(0)
+    marked.beside = way
+    sounds: list[Way] = [*(Aac(table, 0) for table in _AAC_TABLES), Mp3(), Ac3(), marked]
+    for sound in sounds:
         finder = Finder(window, way, [sound], pause)
         finder.walk(start, min(stop, start + _TRIED // 4))
         if finder.heard[0].size > heard[0] * 1.02 and len(finder.heard[0].places) > 2:
@@ -167,15 +171,18 @@ def guessed(
         found.sounds.append(Track(b"soun", entry_of_alac(told), told.rate, told.samples, is_guessed=True))
         found.ways.append(heard[1])
     elif heard[1] is not None:
-        channels = _channels(window, heard[1], finder_of(window, way, heard[1], start, stop, pause))
+        heard_there = finder_of(window, way, heard[1], start, stop, pause)
+        channels = _channels(window, heard[1], heard_there)
         if isinstance(heard[1], Aac):
             found.sounds.append(
                 Track(b"soun", entry_of_aac(heard[1].rate, channels), RATES[heard[1].rate], 1024, is_guessed=True)
             )
             found.ways.append(Aac(heard[1].rate, channels))
-        else:
-            found.sounds.append(Track(b"soun", entry_of_plain(b".mp3", 2, 16, 44100), 44100, 1152))
-            found.ways.append(heard[1])
+        elif heard_there.heard[0].places:
+            track = track_of(heard[1], window.at(heard_there.heard[0].places[0], _HEAD))
+            if track is not None:
+                found.sounds.append(track)
+                found.ways.append(heard[1])
     elif way is not None and not isinstance(way, Units):
         guess_plain(window, found, start, stop, pause)
     return found if way is not None or found.ways else None

@@ -375,9 +375,9 @@ def entry_of_alac(settings: alac.Settings) -> bytes:
     return box(b"alac", _sound(settings.channels, settings.bits, settings.rate), full(b"alac", 0, 0, told))
 
 
-def entry_of_plain(coding: bytes, channels: int, bits: int, rate: int) -> bytes:
-    """A description of uncoded sound, or of MPEG layer 3 (`.mp3`)."""
-    return box(coding, _sound(channels, bits, rate))
+def entry_of_plain(coding: bytes, channels: int, bits: int, rate: int, *inner: bytes) -> bytes:
+    """A description of uncoded sound, or of sound that needs no settings but those in boxes."""
+    return box(coding, _sound(channels, bits, rate), *inner)
 
 
 def _sound(channels: int, bits: int, rate: int) -> bytes:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Callable, Sequence
-from typing import Protocol
+from typing import Any, Protocol
 
 import msgspec
 
@@ -89,6 +89,10 @@ class Shape(msgspec.Struct, frozen=True):
     orders: int
 
 
+Known = tuple[dict[Any, Any], ...]
+"""Settings that were learned."""
+
+
 class Coding(Protocol):
     """One way of coding pictures."""
 
@@ -96,6 +100,12 @@ class Coding(Protocol):
 
     def learn(self, unit: bytes) -> bool:
         """Take settings from a unit that holds some; whether it does."""
+
+    def known(self) -> Known:
+        """What it learned until now."""
+
+    def forget(self, known: Known) -> None:
+        """Know no more than it did."""
 
     def head(self, unit: bytes) -> Head:
         """What a unit is, from its first bytes. Raises `NoUnit`."""
@@ -138,6 +148,14 @@ class Avc:
         except NoUnit:
             return False
         return False
+
+    def known(self) -> Known:
+        """As `Coding.known`."""
+        return self.sets.copy(), self.pictures.copy(), self._sps.copy(), self._pps.copy()
+
+    def forget(self, known: Known) -> None:
+        """As `Coding.forget`."""
+        self.sets, self.pictures, self._sps, self._pps = known
 
     @property
     def shape(self) -> Shape | None:
@@ -346,6 +364,14 @@ class Hevc:
         except NoUnit:
             return False
         return False
+
+    def known(self) -> Known:
+        """As `Coding.known`."""
+        return self.sets.copy(), self._sps.copy(), self._pps.copy()
+
+    def forget(self, known: Known) -> None:
+        """As `Coding.forget`."""
+        self.sets, self._sps, self._pps = known
 
     @property
     def shape(self) -> Shape | None:

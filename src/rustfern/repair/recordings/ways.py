@@ -77,7 +77,7 @@ class Units:
         """As `Way.sample_at`."""
         place, width, coding = at, self.width, self.coding
         seen = key = hurt = False
-        order = -1
+        order, known = -1, None
         while place + width < end:
             held, inner = window.hold(place, min(width + _HEAD, window.size - place))
             first = inner + width
@@ -98,11 +98,16 @@ class Units:
                 break
             if not told.is_slice:
                 if self._learns and length <= _LARGEST_SETTINGS:
+                    known = known or coding.known()
                     coding.learn(held[inner : inner + length])
             elif not seen:
                 seen, key, order = True, told.is_key, told.order
             place += width + length
-        return Sample(place - at, key, order, hurt) if seen else None
+        if seen:
+            return Sample(place - at, key, order, hurt)
+        if known is not None:
+            coding.forget(known)  # no picture follows: what looked like settings was something else
+        return None
 
     def _goes_on(self, head: bytes, length: int) -> bool:
         """Whether a further part of the picture begins here that is not all there."""

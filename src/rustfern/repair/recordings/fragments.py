@@ -79,11 +79,10 @@ def _found(
     window: Window, usual: dict[int, Usual], tracks: dict[int, Track], pause: Callable[[], None], *, anywhere: bool
 ) -> Iterator[tuple[int, list[Run]]]:
     """(place, runs of samples) of each fragment whose tables are whole; if not `anywhere`, none where the beginning has none."""
-    is_any = False
+    if not anywhere and next(found_in(_MARK, window, 0, min(window.size, _BEGINNING), 12), None) is None:
+        return
     for place in found_in(_MARK, window, 0, window.size, 12):
         pause()
-        if not anywhere and not is_any and place > _BEGINNING:
-            return
         length = int.from_bytes(window.at(place - 4, 4), "big")
         if not 24 <= length <= min(_MOST_BYTES, window.size - place + 4):
             continue
@@ -92,7 +91,6 @@ def _found(
         except Malformed:
             continue
         if runs := [run for run in runs if run.track in tracks and run.sizes]:
-            is_any = True
             yield place - 4, runs
 
 

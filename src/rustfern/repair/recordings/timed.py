@@ -118,6 +118,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
         if uneven is not None:
             lasting = numbers("I", np.maximum(np.diff(uneven), 1))
             shifts, late = shifts_in(uneven[:-1], pictures.orders, pictures.keys, orders)
+        del uneven
         width, height = size_of(track) if track.entry else (shape.width, shape.height) if shape is not None else (0, 0)
         clock = np.concatenate([[start / scale], np.frombuffer(lasting, np.uint32)[:-1] / scale])
         times.frombytes(np.cumsum(clock, out=clock).data.cast("B"))
@@ -136,7 +137,7 @@ def timed(job: Job, window: Window, reading: Reading, finder: Finder, lost: list
                     _with_places(pictures.places, stand_ins),
                     pictures.sizes,
                     lasting,
-                    shifts,
+                    shifts if any(shifts) else array("q"),
                     keys,
                     start,
                     late,

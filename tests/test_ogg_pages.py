@@ -6,6 +6,7 @@ import io
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import pytest
 from conftest import Run
 from hypothesis import given
@@ -64,6 +65,16 @@ def test_whole_packets_come_back(
             "refused"
         ]
         assert "--like" in refused[0]["message"]
+
+
+def test_recordings_one_behind_the_other_stay(tmp_path: Path, rustfern: Rustfern) -> None:
+    """As radio is recorded: each piece is a stream of its own."""
+    second = b"".join(
+        page.written(number, page.kind)
+        for number, page in enumerate(msgspec.structs.replace(each, stream=7) for each in _pages_of(WHOLE))
+    )
+    made, _, run = repaired(tmp_path, rustfern, "note.ogg", (WHOLE + second)[:-40])
+    assert run.status == 0 and packets(made)[: len(ALL)] == ALL and len(packets(made)) > 1.9 * len(ALL)
 
 
 @given(st.integers(0, len(WHOLE) - 1), st.integers(1, 2000), st.sampled_from([b"\0", b"\xff", b"OggS\0"]))

@@ -19,8 +19,8 @@ _BASE, _LASTING, _SIZE, _FLAGS, _FROM_FRAGMENT = 0x1, 0x8, 0x10, 0x20, 0x20000
 _OFFSET, _FIRST_FLAGS, _EACH = 0x1, 0x4, (0x100, 0x200, 0x400, 0x800)
 """What a run of samples tells, and what of each of them: how long it lasts, its bytes, its flags, how much later it is shown (8.8.8.1)."""
 _NEEDS_ANOTHER = 0x10000
-_MOST = 1_000_000
-"""Samples of one fragment."""
+_MOST, _FURTHEST = 1_000_000, 1 << 62
+"""Samples of one fragment; where none begins."""
 
 
 class Usual(msgspec.Struct, frozen=True):
@@ -133,7 +133,7 @@ def _run(number: int, body: bytes, flags: int, base: int, end: int, usual: Usual
         (first,) = struct.unpack_from(">I", body, place)
         place += 4
     told = [flag for flag in _EACH if flags & flag]
-    if place + 4 * count * len(told) > len(body) or count > most or end < 0:
+    if place + 4 * count * len(told) > len(body) or count > most or not 0 <= end < _FURTHEST:
         raise struct.error
     rows = array("I", body[place : place + 4 * count * len(told)])
     if sys.byteorder == "little":

@@ -16,7 +16,7 @@ from rustfern.formats.media.audio import ogg_sum
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.window import Window
 
-_HEAD, _PIECE = 27, 1 << 20
+_HEAD, _PIECE, _MOST_HEADS = 27, 1 << 20, 256
 _GOES_ON, _FIRST, _LAST = 1, 2, 4
 """What a page is: it begins in the middle of a packet; the first, the last one of its stream."""
 _ZEROS = re.compile(rb"\0{48,}")
@@ -61,20 +61,23 @@ def repair_ogg(job: Job, out: BinaryIO) -> Outcome:
     gone = 0
     for page in pages:
         if not page.is_sound and page.stream not in made.numbers:
-            begun.setdefault(page.stream, []).append(page)
+            told = begun.setdefault(page.stream, [])
+            if len(told) < _MOST_HEADS:
+                told.append(page)
             continue
-        if not made.numbers:
-            # All streams begin before pictures and sounds do.
-            heads = [_heads_for(stream, told, job, lost) for stream, told in begun.items()] or [
-                _heads_for(page.stream, [], job, lost)
-            ]
+        if page.stream not in made.numbers and (begun or not made.numbers):
+            # All streams begin before pictures and sounds do; others may follow when those have ended.
+            if not made.numbers:
+                begun.setdefault(page.stream, [])
+            heads = [_heads_for(stream, told, job, lost) for stream, told in begun.items()]
             made.begin([each for each in heads if each is not None])
+            begun.clear()
         if page.stream in made.numbers:
             made.add(page)
         else:
             gone += len(page.body)
     if not made.is_heard:
-        if gone or begun:
+        if gone or made.numbers or begun:
             raise NothingLeft(
                 "its head is gone, which tells how it is coded: name a healthy one of the same recorder with --like"
             )

@@ -60,6 +60,7 @@ def repair_chunks(job: Job, out: BinaryIO) -> Outcome:
         found = {names[0]: sample.data[at + 8 : at + 8 + length]}
         lost.append(Loss(LossKind.LIKE, text=sample.name))
         begins = sample.data.find(names[1], at + 8 + length, 1 << 16) + 8
+        begins = 0 if begins < 8 else begins
     described = found[names[0]]
     if big:
         channels, _, bits = struct.unpack_from(">HIH", described)

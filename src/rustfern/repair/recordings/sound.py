@@ -10,7 +10,7 @@ import struct
 from collections.abc import Callable
 from typing import BinaryIO
 
-from rustfern.formats.media.audio import mp3_frame_length
+from rustfern.formats.media.audio import adts_frame_length, mp3_frame_length
 from rustfern.repair.interface import Job, Loss, LossKind, NothingLeft, Outcome, Step
 from rustfern.repair.recordings.window import Window
 
@@ -250,10 +250,9 @@ def _counting(frame: bytes, at: int) -> int:
 
 
 def _adts(head: bytes) -> int:
-    if len(head) < 7 or head[0] != 0xFF or head[1] & 0xF6 != 0xF0 or head[2] >> 2 & 15 > 12:
-        return 0
-    length = int.from_bytes(head[3:6], "big") >> 5 & 0x1FFF
-    return length if length > 8 else 0
+    """Bytes of a frame of AAC of a rate that there is."""
+    length = adts_frame_length(head[:7])
+    return length if length > 8 and head[2] >> 2 & 15 <= 12 else 0
 
 
 def _alike(head: bytes, other: bytes, *, is_aac: bool) -> bool:

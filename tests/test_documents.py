@@ -83,6 +83,19 @@ def test_workbook_records_that_break(hurt: object, said: str) -> None:
         xls.read(hurt(workbook()), TextSink(), {})
 
 
+def test_the_name_of_who_saved_a_workbook_may_be_written_in_any_way() -> None:
+    stream = workbook()
+    at = stream.index(b"\x5c\0\x70\0")
+    text = "Marlow Quay".encode("utf-16-le")
+    odd = stream[: at + 4] + text.ljust(0x70, b" ") + stream[at + 4 + 0x70 :]
+    told: list[dict[str, int]] = [{}, {}]
+    assert [xls.read(each, TextSink(), amounts) for each, amounts in zip((stream, odd), told, strict=True)] == [
+        "read",
+        "read",
+    ]
+    assert told[0] == told[1] and told[0]["cells"] == 5
+
+
 @pytest.mark.parametrize("name", ["dues.xls", "launch.ppt"])
 def test_streams_that_are_held_by_pages_only(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """The same of each stream, and the same verdict, where it is too long to be held."""

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from test_torn_media import recordings, repaired, samples, with_hole
 
 from rustfern.core.errors import Malformed
+from rustfern.core.model import State
 from rustfern.formats import registry as formats
 from rustfern.formats.media.fragments import runs_of, usual_of
 from rustfern.repair.interface import Job
@@ -95,3 +96,11 @@ def test_any_byte_of_a_fragment_may_be_wrong(place: int, change: int, many: int)
     assert formats.check(io.BytesIO(data), "mooring.mp4").state in ("intact", "damaged", "unreadable")
     with contextlib.suppress(Malformed):
         movie.repair(Job(io.BytesIO(data), len(data), "mooring.mp4", "mp4"), io.BytesIO())
+
+
+def test_the_first_tables_alone_are_whole_and_empty() -> None:
+    data = WHOLE[: AT[0]]
+    content = formats.check(io.BytesIO(data), "a.mp4")
+    assert content.state is State.EMPTY and "fragments" in content.reason
+    assert formats.check(io.BytesIO(data[:-20]), "a.mp4").state is State.DAMAGED
+    assert formats.check(io.BytesIO(data + b"\0\0\x10\0mdat" + bytes(4088)), "a.mp4").state is State.DAMAGED

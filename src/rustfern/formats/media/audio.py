@@ -205,7 +205,7 @@ def _aac(stream: BinaryIO, size: int, at: int) -> Reading:
         frames += 1
     if at > size:
         raise Malformed("the recording stops inside its last frame", size)
-    if frames < _MIN_FRAMES:
+    if not frames:
         raise Malformed("it holds no sound", at)
     return _reading("aac", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
 

@@ -103,6 +103,12 @@ def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits
     if not tracks:
         raise Malformed("the recording has no tracks")
     if not samples and not fragments:
+        if not data and any(kind == b"mvex" for kind, _ in inside(memoryview(moov), 0)):
+            return Reading(
+                Glance(format=form), State.EMPTY,
+                "the whole beginning of a recording in fragments, and none of them: they lie in files of their own, or were never written",
+                {"tracks": len(tracks)}, has_text=False,
+            )  # fmt: skip
         raise Malformed("the recording holds no samples")
     if fragments:
         seconds = max(seconds, _fragments(read, moov, tracks, fragments, data))

@@ -9,11 +9,14 @@ from __future__ import annotations
 import gc
 import io
 import struct
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.text_layout import day, figure, truth
 from rustfern.formats.text_sink import Enough, TextSink, number
+
+if TYPE_CHECKING:
+    from xlrd.book import Book
 
 _BOF, _EOF, _FILEPASS, _BOUNDSHEET = 0x0809, 0x000A, 0x002F, 0x0085
 _OLDER_BOFS = (0x0009, 0x0209, 0x0409)
@@ -25,6 +28,7 @@ _MAX_CELLS, _MAX_IN_SHEET = 1_500_000, 600_000
 _CELLS = frozenset({0x0006, 0x00FD, 0x0203, 0x0204, 0x0205, 0x027E})
 """Formula, LabelSst, Number, Label, BoolErr, RK."""
 _SEVERAL = 0x00BD
+_WRITEACCESS, _INTERFACE_END = 0x005C, 0x00E2
 _LARGE = 20_000
 
 Outcome = Literal["read", "encrypted", "untold"]
@@ -82,12 +86,33 @@ def read(data: bytes, sink: TextSink, amounts: dict[str, int]) -> Outcome:
     return "read"
 
 
+def _opened(data: bytes) -> Book:
+    import xlrd
+
+    return xlrd.open_workbook(file_contents=data, logfile=io.StringIO(), on_demand=True, ragged_rows=True)
+
+
+def _without_user(data: bytes) -> bytes:
+    """The records without the name of who saved them, which some programs write in their own way and which the library insists on."""
+    kept, position = [], 0
+    while position + 4 <= len(data):
+        kind, length = struct.unpack_from("<HH", data, position)
+        record = data[position : position + 4 + length]
+        # The length stays: sheets are found by their places.
+        kept.append(struct.pack("<HH", _INTERFACE_END, length) + bytes(length) if kind == _WRITEACCESS else record)
+        position += 4 + length
+    return b"".join(kept) + data[position:]
+
+
 def _cells(data: bytes, sink: TextSink, amounts: dict[str, int]) -> None:
     import xlrd
     import xlrd.formula
 
     try:
-        book = xlrd.open_workbook(file_contents=data, logfile=io.StringIO(), on_demand=True, ragged_rows=True)
+        try:
+            book = _opened(data)
+        except UnicodeDecodeError:
+            book = _opened(_without_user(data))
         count = 0
         for index in range(book.nsheets):
             sheet = book.sheet_by_index(index)

@@ -131,6 +131,8 @@ XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
         (PROGRAM[:-5], "a.mpg", "damaged", "inside its last packet"),
         (PROGRAM[:9_000] + bytes(4096) + PROGRAM[13_096:], "a.mpg", "damaged", ""),
         (b"\0\0\1\xb3" + bytes(range(99)), "a.mpg", "unreadable", "without packs"),
+        (pdf(DRAWN).replace(b"endobj", b"      ", 1), "a.pdf", "intact", "1 pages"),
+        (pdf(DRAWN).replace(b"endobj", b"  9 9 ", 1), "a.pdf", "damaged", "does not end"),
         (TABLE * 20, "a.js", "intact", "UTF-8"),
         (bytes(range(256)) * 20, "a.gpx", "unreadable", "other programs"),
         (bytes(range(256)) * 20, "a.log", "unreadable", "other programs"),

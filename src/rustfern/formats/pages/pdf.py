@@ -417,6 +417,11 @@ class _Document:
                 at += 1
         raise Malformed("a text in the document is cut off", start)
 
+    def _begins_next(self, at: int) -> bool:
+        """Whether the object that the table has here begins: some producers leave out the end mark of the one before."""
+        found = matched(_OBJECT, self.data, at)
+        return found is not None and self.places.of(int(found[1]))[:2] == (_AT, at - self.base)
+
     def _object(self, number: int) -> Any:
         kind, holder, index = self.places.of(number)
         if kind not in (_AT, _PACKED):
@@ -429,7 +434,7 @@ class _Document:
             value, end = self._value(self._skip(found.end()), 0)
             if isinstance(value, Stream):
                 value.number, value.generation = number, int(found[2])
-            elif not self.data.startswith(b"endobj", self._skip(end)):
+            elif not self.data.startswith(b"endobj", after := self._skip(end)) and not self._begins_next(after):
                 raise Malformed(f"object {number} does not end", end)
             return value
         body, starts, numbers = self._unpack(holder)

@@ -1,6 +1,6 @@
 """Writes what is taken to safety: each file under a fresh name, synced, read back, and only then named and noted.
 
-Large files are verified while the next one is read; small ones are synced and verified many at a time.
+Large files are verified while the next one is read; small ones are written, synced and verified many at a time, while the next are read.
 """
 
 from __future__ import annotations
@@ -14,10 +14,10 @@ import os
 import shutil
 import stat
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import partial
-from typing import BinaryIO, TextIO
+from typing import TYPE_CHECKING, BinaryIO, TextIO
 
 import msgspec
 
@@ -33,12 +33,15 @@ from rustfern.output.temporary import clean, fresh_name
 from rustfern.sources.kept_folder import EARLIER, FILES, MANIFEST, inner_parts, is_kept, read_files, read_head
 from rustfern.sources.registry import Sources
 
+if TYPE_CHECKING:
+    from hashlib import _Hash as Digest
+
 _CHUNK_BYTES = 1 << 20
 _MAX_READS = 3
 _FOLDER_MODE = 0o700
 _SMALL_BYTES = 1 << 20
-_TOGETHER, _SECONDS = 64, 0.5
-"""Small files that are verified together, and how long one waits for others at most: what was read must soon have its name."""
+_TOGETHER, _TOGETHER_BYTES, _SECONDS = 64, 8 << 20, 0.5
+"""Small files that are written together, and how long one waits for others at most: what was read must soon have its name."""
 
 
 class Keeping(msgspec.Struct):
@@ -64,6 +67,17 @@ class Wanted(msgspec.Struct, frozen=True):
     entry: Entry
     kind: str
     order: float
+
+
+class _Held(msgspec.Struct):
+    """A small file that was read, and is still to be written; `stamp` in ns since 1970."""
+
+    entry: Entry
+    kind: str
+    relative: str
+    data: bytes
+    sha256: str
+    stamp: int
 
 
 class _Written(msgspec.Struct):
@@ -105,10 +119,12 @@ class Keeper:
         self._full = False
         self._aside = ThreadPoolExecutor(1)
         self._pending: tuple[_Written, Future[str]] | None = None
-        self._small: list[_Written] = []
-        self._since = 0.0
+        self._small: list[_Held] = []
+        self._since, self._small_bytes = 0.0, 0
+        self._storing: Future[None] | None = None
         self._top: Folder
         self._open: dict[str, Folder] = {}
+        self._prefix = base if base.endswith(os.sep) else base + os.sep
 
     @contextlib.contextmanager
     def manifest(self, head: dict[str, object]) -> Iterator[None]:
@@ -166,10 +182,10 @@ class Keeper:
 
     def _end(self) -> None:
         """End the other thread; the large file that it was verifying when an interrupt came is not kept. Small ones that were read are."""
-        self._aside.shutdown()
         try:
             self._settle_small()
         finally:
+            self._aside.shutdown()
             if self._pending is not None:
                 self._pending[0].drop()
                 self._pending = None
@@ -235,46 +251,48 @@ class Keeper:
         if self._full:
             self.out.left.append(entry.path)
             return
-        relative = os.path.relpath(entry.path, self.base)
-        outer, _, name = relative.rpartition(os.sep)
+        relative = entry.path[len(self._prefix) :]
         with self._telling(entry):
-            folder = self._below(outer)
             if entry.link_target is not None:
-                digest, size, stamp = self._link(entry, folder, name, relative)
+                self._wait()
+                outer, _, name = relative.rpartition(os.sep)
+                digest, size, stamp = self._link(entry, self._below(outer), name, relative)
                 line = {"path": relative, "size": size, "modified_ns": stamp, "sha256": digest, "kind": kind}
                 self._note({**line, "link": entry.link_target}, kind, size)
                 self._flush()
             elif entry.is_file:
-                written = self._read(entry, kind, folder, relative)
-                if written.size > _SMALL_BYTES:
-                    verifying = self._aside.submit(_sync_and_sum, written.handle)
+                read = self._read(entry, kind, relative)
+                if isinstance(read, _Written):
+                    verifying = self._aside.submit(_sync_and_sum, read.handle)
                     # While this one is verified the next is read; the one before is done.
                     self._settle()
-                    self._pending = written, verifying
+                    self._pending = read, verifying
                 else:
                     self._since = self._since if self._small else time.monotonic()
-                    self._small.append(written)
-        if self._small and (len(self._small) >= _TOGETHER or time.monotonic() - self._since > _SECONDS):
-            self._settle_small()
+                    self._small.append(read)
+                    self._small_bytes += len(read.data)
+        if self._small and (
+            len(self._small) >= _TOGETHER
+            or self._small_bytes > _TOGETHER_BYTES
+            or time.monotonic() - self._since > _SECONDS
+        ):
+            self._hand_over()
 
     def _below(self, outer: str) -> Folder:
         """A folder of the target; those that were written into just now are open."""
         folder = self._open.get(outer)
         if folder is None:
             if len(self._open) >= _TOGETHER:
-                self._settle()
-                self._settle_small()
+                self._close_folders()
             folder = self._open[outer] = self._top.below([FILES, *filter(None, outer.split(os.sep))], mode=_FOLDER_MODE)
             self._folders.add(outer)
         return folder
 
     def _close_folders(self) -> None:
-        """Let the open folders go, but those of files that are still to be named."""
-        used = {id(written.folder) for written in self._small} | (
-            {id(self._pending[0].folder)} if self._pending else set()
-        )
+        """Let the open folders go, but that of a large file that is still to be named."""
+        used = self._pending[0].folder if self._pending else None
         for outer, folder in list(self._open.items()):
-            if id(folder) not in used:
+            if folder is not used:
                 del self._open[outer]
                 folder.close()
 
@@ -295,27 +313,69 @@ class Keeper:
         """Give the large file that was verified last its name, and note it."""
         if self._pending is None:
             return
+        self._wait()
         (written, verifying), self._pending = self._pending, None
         self._name(written, verifying.result)
         self._flush()
 
+    def _hand_over(self) -> None:
+        """Have the other thread store the small files that were read, when it has stored those before."""
+        self._wait()
+        waiting, self._small, self._small_bytes = self._small, [], 0
+        self._storing = self._aside.submit(self._store, waiting)
+
+    def _wait(self) -> None:
+        """Until the other thread has stored what it was given."""
+        if self._storing is not None:
+            storing, self._storing = self._storing, None
+            storing.result()
+
     def _settle_small(self) -> None:
-        """Have the small files that were read written to the disk together, verify each, give it its name, and note it."""
-        waiting, self._small = self._small, []
-        waiting.reverse()
+        """Have all small files that were read stored."""
+        self._wait()
+        waiting, self._small, self._small_bytes = self._small, [], 0
+        self._store(waiting)
+
+    def _store(self, waiting: Sequence[_Held]) -> None:
+        """Write small files, have them written to the disk together, verify each, give it its name, and note it."""
+        written: list[_Written] = []
         try:
-            sync_together([written.handle for written in waiting])
-            while waiting:
-                written = waiting.pop()
-                self._name(written, partial(_sync_and_sum, written.handle))
-        finally:
             for each in waiting:
-                each.drop()
+                if self._full:
+                    self.out.left.append(each.entry.path)
+                    continue
+                with self._telling(each.entry):
+                    written.append(self._written(each))
+            sync_together([each.handle for each in written])
+            written.reverse()
+            there: set[str] = set()
+            while written:
+                last = written.pop()
+                self._name(last, partial(_sync_and_sum, last.handle), there)
+        finally:
+            for left in written:
+                left.drop()
             self._flush()
             self._close_folders()
 
-    def _name(self, written: _Written, verified: Callable[[], str]) -> None:
-        """Give a file its name if what is read back of it is what was read, and note it."""
+    def _written(self, held: _Held) -> _Written:
+        """A small file, written under a fresh name. Raises `OSError`."""
+        folder, part = self._below(held.relative.rpartition(os.sep)[0]), fresh_name()
+        self._clean(folder)
+        handle = folder.make(part)
+        try:
+            _write(handle, held.data)
+        except BaseException:
+            os.close(handle)
+            folder.remove(part)
+            raise
+        size = len(held.data)
+        return _Written(held.entry, held.kind, folder, held.relative, part, handle, held.sha256, held.stamp, size)
+
+    def _name(self, written: _Written, verified: Callable[[], str], there: set[str] | None = None) -> None:
+        """Give a file its name if what is read back of it is what was read, and note it. `there` are folders that were where they should be just
+        now.
+        """
         with self._telling(written.entry):
             folder, name = written.folder, os.path.basename(written.relative)
             try:
@@ -324,8 +384,11 @@ class Keeper:
                     raise SourceError(what, written.entry.path)
                 folder.set_facts(written.part, permitted(written.entry.mode), written.stamp, written.handle)
                 self._set_aside(folder, name, written.relative, written.sha256)
-                if not folder.is_where_it_was():
-                    raise OSError(errno.ESTALE, "a folder of the target was moved or replaced", folder.path)
+                if there is None or folder.path not in there:
+                    if not folder.is_where_it_was():
+                        raise OSError(errno.ESTALE, "a folder of the target was moved or replaced", folder.path)
+                    if there is not None:
+                        there.add(folder.path)
                 folder.replace(written.part, name)
                 written.is_named = True
             finally:
@@ -357,36 +420,49 @@ class Keeper:
         folder.set_facts(name, None, stamp)
         return hashlib.sha256(os.fsencode(target)).hexdigest(), now.size, stamp
 
-    def _read(self, entry: Entry, kind: str, folder: Folder, relative: str) -> _Written:
-        """Read one file and write it beside its name. What changes while it is read is read again."""
-        if folder.path not in self._cleaned:
-            self._cleaned.add(folder.path)
-            clean(folder.path)
-        part = fresh_name()
-        handle = folder.make(part)
-        source = self.door.open(entry.root)
+    def _read(self, entry: Entry, kind: str, relative: str) -> _Held | _Written:
+        """Read one file; a large one is written beside its name. What changes while it is read is read again."""
+        source = self.door.of(entry)
+        large: _Written | None = None
         try:
             for attempt in range(_MAX_READS):
                 before = source.entry(entry.path)
                 if not before.is_file:
                     raise SourceError("this is not a regular file any more", entry.path)
-                if attempt:
-                    os.ftruncate(handle, 0)
-                    os.lseek(handle, 0, os.SEEK_SET)
                 with source.open(entry) as stream:
-                    digest, size = _copied(stream, handle, entry.path)
+                    data = _block(stream, entry.path, _SMALL_BYTES + 1)
+                    digest, size = hashlib.sha256(data), len(data)
+                    if size > _SMALL_BYTES or large is not None:
+                        large = large or self._begun(entry, kind, relative)
+                        size = _copied(data, stream, large.handle, entry.path, digest)
                 after = source.entry(entry.path)
                 if (before.size, before.modified_ns) == (after.size, after.modified_ns):
                     break
                 if attempt == _MAX_READS - 1:
                     self.out.changing.append(entry.path)
         except BaseException as error:
-            os.close(handle)
-            folder.remove(part)
+            if large is not None:
+                large.drop()
             if not source.exists(entry.path):
                 raise SourceError("it vanished before it could be taken", entry.path) from error
             raise
-        return _Written(entry, kind, folder, relative, part, handle, digest, after.modified_ns or 0, size)
+        stamp, sha256 = after.modified_ns or 0, digest.hexdigest()
+        if large is None:
+            return _Held(entry, kind, relative, data, sha256, stamp)
+        large.sha256, large.stamp, large.size = sha256, stamp, size
+        return large
+
+    def _begun(self, entry: Entry, kind: str, relative: str) -> _Written:
+        """A large file, of which nothing is written yet. Raises `OSError`."""
+        self._wait()
+        folder, part = self._below(relative.rpartition(os.sep)[0]), fresh_name()
+        self._clean(folder)
+        return _Written(entry, kind, folder, relative, part, folder.make(part), "", 0, 0)
+
+    def _clean(self, folder: Folder) -> None:
+        if folder.path not in self._cleaned:
+            self._cleaned.add(folder.path)
+            clean(folder.path)
 
     def _set_aside(self, folder: Folder, name: str, relative: str, digest: str = "") -> None:
         """What an earlier run kept under this name may be another version by now: both stay."""
@@ -433,21 +509,30 @@ def _ends_in_line(folder: str) -> bool:
         return stream.read() == b"\n"
 
 
-def _copied(stream: BinaryIO, handle: int, path: str) -> tuple[str, int]:
-    """Write what a stream holds to a handle; its SHA-256 and its size in bytes. Raises `SourceError` where it cannot be read, else `OSError`."""
-    digest, size = hashlib.sha256(), 0
-    while block := _block(stream, path):
-        digest.update(block)
-        size += len(block)
-        left = memoryview(block)
-        while left:
-            left = left[os.write(handle, left) :]
-    return digest.hexdigest(), size
+def _write(handle: int, data: bytes) -> None:
+    left = memoryview(data)
+    while left:
+        left = left[os.write(handle, left) :]
 
 
-def _block(stream: BinaryIO, path: str) -> bytes:
+def _copied(data: bytes, stream: BinaryIO, handle: int, path: str, digest: Digest) -> int:
+    """Write what was read of a stream, and the rest of it, to a handle; its size in bytes, and its sum in `digest`, which has that of what was
+    read. Raises `SourceError` where it cannot be read, else `OSError`.
+    """
+    os.ftruncate(handle, 0)
+    os.lseek(handle, 0, os.SEEK_SET)
+    size = 0
+    while data:
+        _write(handle, data)
+        size += len(data)
+        data = _block(stream, path)
+        digest.update(data)
+    return size
+
+
+def _block(stream: BinaryIO, path: str, most: int = _CHUNK_BYTES) -> bytes:
     try:
-        return stream.read(_CHUNK_BYTES)
+        return stream.read(most)
     except OSError as error:
         raise SourceError(f"reading failed ({explain(error)})", path) from error
 

@@ -22,6 +22,7 @@ from rustfern.engine.local import LocalEngine, cores
 from rustfern.formats import registry as formats
 from rustfern.formats.archives.parts import Part, parts
 from rustfern.formats.interface import Limits
+from rustfern.formats.text.letters import letters_in
 from rustfern.formats.text.plain import encoding_of
 from rustfern.formats.text_sink import Enough, Piece, count_words
 from rustfern.operations.repair_outlook import mended, outlook
@@ -99,6 +100,11 @@ def _by_lines(stream: BinaryIO, name: str, limits: Limits) -> Preview | None:
     return Preview((), None, told, lines=tuple(data.split(b"\n")))
 
 
+def is_unknown(content: Content | None) -> bool:
+    """Whether it is of a kind that is not known: only the letters that stand in it can be shown."""
+    return content is not None and content.format is None and content.state is State.UNREADABLE
+
+
 def _is_cut(kept: Sequence[Piece], keep: int) -> bool:
     return sum(map(len, map(attrgetter("text"), kept))) + len(kept) >= keep
 
@@ -134,6 +140,8 @@ def see_file(door: Sources, path: str, keep: int, *, compared: bool = False) -> 
         if compared and (seen := _by_lines(stream, os.path.basename(path), door.limits)):
             return seen
         content, kept = formats.read_text(stream, os.path.basename(path), keep, door.limits, hashed=not compared)
+        if keep >= WHOLE_CHARACTERS and not kept and is_unknown(content):
+            kept = letters_in(stream, keep)
         seen = Preview(tuple(kept), None, content, cut=_is_cut(kept, keep))
         if compared:
             return seen
@@ -214,16 +222,24 @@ def text(door: Sources, copy: StoredCopy | None, bases: Sequence[StoredCopy], pa
     found: Queue[Piece | Content | BaseException | None] = Queue(_PIECES_AHEAD)
     over = Event()
 
+    count = 0
+
     def put(piece: Piece) -> None:
+        nonlocal count
         if over.is_set():
             raise Enough
+        count += 1
         found.put(piece)
 
     def read() -> None:
         name = copy.document.name if copy and copy.facts.rebuilt_by else os.path.basename(copy.path if copy else path)
         try:
             with _stream(door, copy, bases) if copy else _file(door, path) as stream:
-                found.put(formats.all_text(stream, name, put, door.limits))
+                content = formats.all_text(stream, name, put, door.limits)
+                if copy is None and not count and is_unknown(content):
+                    for piece in letters_in(stream, WHOLE_CHARACTERS):
+                        put(piece)
+                found.put(content)
         except Exception as error:
             found.put(error)
 

@@ -373,6 +373,19 @@ class _Scan:
         if self.hints.words:
             self.observer.stage("looking for the words in all texts")
             self.hits = _words_in(self.documents, self.linker, self.hints, self.file)
+            if not self.door.gentle.is_on:
+                self.hits = self._hits_in_bytes() + self.hits
+
+    def _hits_in_bytes(self) -> list[Hit]:
+        """Files of no known kind that hold all of the words, where no copy does."""
+        from rustfern.operations.words_in_bytes import hits_in_bytes
+
+        words = self.hints.words or ""
+        if any(hit.found >= len(set(words.casefold().split())) for hit in self.hits):
+            return []
+        self.observer.stage("looking for the words in what programs keep for themselves")
+        known = {copy.path for document in self.documents for copy in document.copies}
+        return hits_in_bytes(self.door, words, self.search.of_programs, self.dismissed or (), known)
 
     def finish(self) -> Answer:
         """Rank, number, remember. The rest takes a moment only: an interrupt waits until what was found is in the case."""

@@ -37,7 +37,7 @@ from rustfern.formats.format_table import class_of, extension_right, title_of
 from rustfern.formats.text_sink import Piece, words_of
 from rustfern.operations import repair_words
 from rustfern.operations.life import Event
-from rustfern.operations.look import picture, recording, text
+from rustfern.operations.look import is_unknown, picture, recording, text
 
 if TYPE_CHECKING:
     from rustfern.cli.commands.look import LookedUp
@@ -110,6 +110,8 @@ def _content(console: Console, shown: LookedUp, short: bool) -> None:
         pictures.show(console, image, note, columns, lines_high)
     if not (pieces or found or shown.seen.trouble or _recorded(content)):
         bullet(console, "it holds no text or picture that can be shown", PALE)
+        if shown.copy is None and content is not None and content.size and is_unknown(content):
+            next_steps(console, [(f"look {shell_word(shown.label)} --text", "the letters that stand in it")])
 
 
 def _stops(console: Console, content: Content | None) -> None:

@@ -343,4 +343,7 @@ def _next(console: Console, answer: Answer, shown: list[Document], typed: Sequen
             0 if not found else len(steps),
             (f"restore {locked} --to DIR", "write the protected copy, for its owner to open"),
         )
+    if (bare := next((hit for hit in answer.hits if not hit.number), None)) is not None:
+        told = f"look {shell_word(bare.path)} --words {shell_word(answer.hints.words or '')}"
+        steps.insert(0, (told, "what stands around the words there"))
     next_steps(console, steps)

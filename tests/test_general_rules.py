@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import json
 import os
 import plistlib
 import sqlite3
+import zipfile
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Run, best_of, by_name, odt, write
+from conftest import Run, best_of, by_name, odt, packed, write
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -29,6 +31,7 @@ T0 = 1_790_000_000
 TEXT = "the garboard seam was raked out and payed with marine glue from the stem to frame seven\n"
 MORE = TEXT + "two ribs are to be sistered in larch before the launch on the fourteenth\n"
 DOCUMENTS = ("gate code.txt", "keys.txt", "plan.odt", "slip ledger.gnucash", "README.md", "a.txt")
+PICTURE = packed("media.tar.xz")["plan.png"]
 AUTOSAVE, BACKUP, TEMPORARY = neighbours.AUTOSAVE, neighbours.BACKUP, neighbours.TEMPORARY
 
 
@@ -175,6 +178,44 @@ def _database(path: Path, document: str, copy: str) -> None:
         made.execute("CREATE TABLE kept (path TEXT, copy TEXT)")
         made.execute("INSERT INTO kept VALUES (?, ?)", (document, copy))
         made.commit()
+
+
+def package(**parts: bytes) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in parts.items():
+            archive.writestr(name, data)
+    return out.getvalue()
+
+
+OF_ITS_OWN = package(mimetype=b"text/x-algebra", content=b"<cell>keel: 12</cell>" * 20)
+
+
+@pytest.mark.parametrize(
+    ("path", "data", "is_found"),
+    [
+        ("tmp/untitled_22065_22191.wxmx", OF_ITS_OWN, True),
+        ("tmp/suite-Ab12Cd/Sans_titre-4711.plan", OF_ITS_OWN, True),
+        ("tmp/Unbenannt 3.odg", odt("mooring plan, two rows of piles"), True),
+        ("tmp/Dokument 12.mind", b'<?xml version="1.0"?><map><node text="moorings"/></map>', True),
+        ("tmp/untitled_22065_22191.wxmx", OF_ITS_OWN[:-40], False),
+        ("tmp/untitled_22065.zip", OF_ITS_OWN, False),
+        ("tmp/document-view.plan", OF_ITS_OWN, False),
+        ("tmp/untitled-1.json", b'{"a": 1}', False),
+        ("tmp/unnamed.png", PICTURE, False),
+        ("tmp/unnamed-4711.png", PICTURE, True),
+        ("home/ines/.cache/icons/untitled_1.plan", OF_ITS_OWN, False),
+        ("home/ines/Projects/untitled_1.plan", OF_ITS_OWN, False),
+    ],
+)
+def test_working_files_of_what_was_never_saved(
+    path: str, data: bytes, is_found: bool, tmp_path: Path, rustfern: Rustfern
+) -> None:
+    write(tmp_path / "home/ines/Documents/plan.txt", TEXT, T0)
+    write(tmp_path / path, data, T0 + 60)
+    found = rustfern("scan", tmp_path, "--json").json["documents"]
+    lost = [(d["situation"], best_of(d)["path"]) for d in found]
+    assert lost == [("never-saved", str(tmp_path / path))] * is_found
 
 
 @pytest.mark.parametrize(

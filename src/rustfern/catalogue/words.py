@@ -66,3 +66,7 @@ UNTITLED = (
     "新規ドキュメント", "문서", "제목 없음", "이름 없음", "무제",
 )  # fmt: skip
 """What programs call a text that was never saved."""
+PLAIN_UNTITLED = frozenset(
+    ("document", "documento", "dokument", "dokumentum", "asiakirja", "belge", "документ", "문서", "scratch", "new file", "neue datei")
+)  # fmt: skip
+"""Those of them that other files are called, too."""

@@ -13,7 +13,13 @@ from rustfern.catalogue.untitled import is_untitled
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Copy, Evidence, Find, Kind, Order
 from rustfern.core.paths import fold_name, plain_path, show_name
-from rustfern.formats.format_table import class_of, companions_of, extension_right
+from rustfern.formats.format_table import (
+    class_of,
+    companions_of,
+    extension_of,
+    extension_right,
+    format_of_extension,
+)
 from rustfern.matching.content_comparison import Comparing
 from rustfern.matching.evidence import assignment, by_name, weights
 from rustfern.matching.evidence.by_name import Candidate
@@ -29,6 +35,9 @@ _THEN = "it lies in the same folder and was written about when a version of the 
 _MAX_NAMED, _MIN_WORDS = 4, 3
 _ALIKE = 0.4
 """Likeness of a copy's text to a document's from which on it counts fully that it was written while that was open."""
+_HOLDERS = frozenset({"zip", "gz", "sqlite", "cfb", "json", "xml"})
+"""What programs make documents of, under endings of their own."""
+_LOOKED_AT = frozenset({"image", "page", "video", "audio", "other"})
 _WRITTEN = frozenset({"text", "sheet", "slides", "notes", "mail"})
 SAVED_PLACE = "beside-original"
 
@@ -278,7 +287,7 @@ class Copies:
         if place.needs_original and place.generic:
             self.state.unmatched.append(copy)
             return
-        if "draft" in find.fields and not _is_of_words(copy):
+        if "draft" in find.fields and not _is_of_words(copy) and not _is_untitled_work(find, copy):
             return  # what programs note for themselves
         name = by_name.shown_stem(find, place.prefixes) or os.path.basename(find.entry.path)
         self.state.own_document(copy, find, name)
@@ -395,6 +404,19 @@ def _shares_content(item: Candidate) -> bool:
 
 def _is_of_words(copy: Copy) -> bool:
     return class_of(copy.content.format) in _WRITTEN and (copy.content.words or 0) >= _MIN_WORDS
+
+
+def _is_untitled_work(find: Find, copy: Copy) -> bool:
+    """Whether it is what a program called a document without a name: drawings, models and packages of its own kind have no words that are read."""
+    kind = copy.content.format
+    if "working" not in find.fields or kind is None:
+        return False
+    if kind in _HOLDERS:
+        ending = extension_of(find.entry.path)
+        return bool(ending) and format_of_extension(ending) is None
+    # What is looked at in a viewer or sent by mail is called so too, without a number.
+    numbered = any(map(str.isdigit, os.path.basename(find.entry.path)))
+    return class_of(kind) not in ("code", "database") and (numbered or class_of(kind) not in _LOOKED_AT)
 
 
 def _has_whole_name(find: Find) -> bool:

@@ -8,6 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 
+from rustfern.catalogue import untitled as untitled_names
 from rustfern.core.errors import Malformed, SourceError
 from rustfern.core.model import Entry, Find, Home, Kind, Record
 from rustfern.core.paths import fold_name, inside
@@ -19,7 +20,7 @@ from rustfern.matching.state import LinkState
 from rustfern.search import told_names
 from rustfern.search.neighbours import tells_of_copies
 from rustfern.search.path_sums import MAX_HASHED, PathSums, own_folder
-from rustfern.search.program_folders import holds_drafts, is_made_up, is_of_draft, is_of_programs
+from rustfern.search.program_folders import holds_drafts, is_made_up, is_of_draft, is_of_programs, is_temporary
 from rustfern.traces import path_index
 
 PLACE = "program-folder"
@@ -147,9 +148,10 @@ class ProgramFolders:
         spells = any(map(text.count, told_names.STRONG_SEPARATORS))
         begins = any(person in small for person in self._people)
         drafts, unnamed = holds_drafts(folder), list[str]()
-        if not (spells or begins or of_sums or own or drafts):
+        untitled = is_temporary(folder) and untitled_names.MENTIONS.search(small) is not None
+        if not (spells or begins or of_sums or own or drafts or untitled):
             return
-        all_of_them = spells or begins or of_sums or drafts
+        all_of_them = spells or begins or of_sums or drafts or untitled
         for number, name in enumerate(names) if all_of_them else ((number, names[number]) for number in own):
             path = os.path.join(folder, name)
             if path in self.state.found_paths or path in paired:
@@ -174,7 +176,7 @@ class ProgramFolders:
                 found = [path for held in sorted(own[number]) for path in self._of_name(held, home)][:_MAX_SAME]
                 if found:
                     self._add(path, {"name": os.path.basename(found[0]), "same": "\0".join(found)}, home)
-            elif drafts and is_of_draft(name):
+            elif (drafts and is_of_draft(name)) or (untitled and untitled_names.is_untitled_working_file(name)):
                 unnamed.append(name)
         self._drafts(folder, unnamed, home)
 
@@ -208,8 +210,9 @@ class ProgramFolders:
             self.state.problem(folder, f"{what}; look at older ones by their paths (rustfern look PATH)")
         for name in names:
             path = os.path.join(folder, name)
-            if not is_notation(self.state, path):
-                self._add(path, {"draft": name}, home)
+            untitled = untitled_names.is_untitled_working_file(name)
+            if (untitled and extension_of(name) not in _LISTS) or not is_notation(self.state, path):
+                self._add(path, {"draft": name} | ({"working": name} if untitled else {}), home)
 
     def _add(self, path: str, fields: dict[str, str], home: Home | None) -> bool:
         source = self.state.source_of(path)

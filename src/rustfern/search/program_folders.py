@@ -55,8 +55,12 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
                 if not hidden and first.casefold() not in _OF_PROGRAMS:
                     return False
                 return not any(map(_is_noise, inner.removeprefix(".cache").split("/")))
-    parts = folder.replace("\\", "/").rsplit("/", 4)
-    return any(part in ("tmp", "Temp") for part in parts[1:]) and not any(map(_is_noise, parts[-2:]))
+    return is_temporary(folder) and not any(map(_is_noise, folder.replace("\\", "/").rsplit("/", 2)[-2:]))
+
+
+def is_temporary(folder: str) -> bool:
+    """Whether a folder is one of temporary files, or lies not far below one."""
+    return any(part in ("tmp", "Temp") for part in folder.replace("\\", "/").rsplit("/", 4)[1:])
 
 
 def is_worth_it(folder: str, names: Sequence[str]) -> bool:

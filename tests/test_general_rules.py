@@ -196,6 +196,8 @@ OF_ITS_OWN = package(mimetype=b"text/x-algebra", content=b"<cell>keel: 12</cell>
     [
         ("tmp/untitled_22065_22191.wxmx", OF_ITS_OWN, True),
         ("tmp/suite-Ab12Cd/Sans_titre-4711.plan", OF_ITS_OWN, True),
+        ("private/var/folders/zz/zyxv0000gn/T/algebra/untitled-4711.plan", OF_ITS_OWN, True),
+        ("tmp/a/b/c/d/untitled-4711.plan", OF_ITS_OWN, False),
         ("tmp/Unbenannt 3.odg", odt("mooring plan, two rows of piles"), True),
         ("tmp/Dokument 12.mind", b'<?xml version="1.0"?><map><node text="moorings"/></map>', True),
         ("tmp/untitled_22065_22191.wxmx", OF_ITS_OWN[:-40], False),

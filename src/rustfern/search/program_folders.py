@@ -17,6 +17,8 @@ _NOISE = re.compile(
     r"|trash|keyrings|fontconfig|metadata"
 )
 """Names of folders that programs fill for themselves, with nothing of a person's in them."""
+_TEMPORARY = re.compile(r"/(?:tmp|temp|TMP|Temp|TEMP|TemporaryItems|var/folders/[^/]+/[^/]+/T)(?:/[^/]*+){0,3}+\Z")
+"""Folders of temporary files, and what lies not far below (the longest is that of macOS: one for each person)."""
 _DRAFTS = re.compile("|".join(f"(?<![^\\W\\d_]){word}" for word in (*SAVED, "untitled")))
 _OF_DRAFTS = frozenset(
     {"txt", "md", "text", "tmp", "draft", "bak", "rtf", "html", "odt", "docx", "eml", "autosave", "save", "dat"}
@@ -60,7 +62,7 @@ def is_of_programs(folder: str, homes: Sequence[str]) -> bool:
 
 def is_temporary(folder: str) -> bool:
     """Whether a folder is one of temporary files, or lies not far below one."""
-    return any(part in ("tmp", "Temp") for part in folder.replace("\\", "/").rsplit("/", 4)[1:])
+    return _TEMPORARY.search(folder.replace("\\", "/")) is not None
 
 
 def is_worth_it(folder: str, names: Sequence[str]) -> bool:

@@ -55,6 +55,14 @@ def test_names_that_hold_a_neighbours(name: str, place: str | None, document: st
     endings = {os.path.splitext(each)[1] for each in DOCUMENTS}
     found = list(neighbours.named_after(neighbours.suspects(names, "/" + "/".join(names) + "/", endings), DOCUMENTS))
     assert [(each.place, each.document) for each in found] == ([(place, document)] if place else [])
+    assert not any(each.unsure for each in found)
+
+
+def test_a_word_of_copies_that_the_document_has_too_is_rather_its_subject() -> None:
+    documents = {"panic of a resumed task.html", "task.html"}
+    for name, unsure in (("panic of a resumed task_panic.html", True), ("task_panic.html", False)):
+        (found,) = neighbours.named_after([name], documents)
+        assert found.document in documents and found.unsure is unsure
 
 
 @given(

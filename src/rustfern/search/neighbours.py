@@ -175,7 +175,9 @@ def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> 
         for word in mark.finditer(small):
             for held in _without_word(stem, word.start(), word.end() - word.start()):
                 if (document := f"{held}.{ending}") in documents and document != name and not _is_word(held):
-                    return Named(name, place, document, f"…{stem[word.start() :]}")
+                    # A word that the document's own name has is rather what both are about.
+                    again = word[0] in held.casefold()
+                    return Named(name, place, document, f"…{stem[word.start() :]}", unsure=again)
     if ending.casefold() not in DOCUMENT_EXTENSIONS:
         held = stem.lstrip(_SIGNS)
         document = by_stem.get(held, "")

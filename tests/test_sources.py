@@ -373,6 +373,30 @@ def test_dated_images_of_different_machines_stay_apart(tmp_path: Path, rustfern:
     assert [home["person"] for home in own["homes"]] == ["ines"]
 
 
+def test_a_folder_with_a_date_has_versions_only_of_what_it_tells(tmp_path: Path, rustfern: Rustfern) -> None:
+    """Its name alone makes a file no version of another: not in what a program's release was unpacked to, and not where all else differs."""
+    home, backups = tmp_path / "home/ines", tmp_path / "backups/2026-11-20"
+    survey = "the garboard seam was raked out and payed with marine glue from the stem to frame seven "
+    write(home / ".config/x", "")
+    write(home / "Documents/Kittiwake/notes.txt", survey + "before the launch", T0)
+    write(home / "Documents/Kittiwake/plan.txt", "two rows of piles, the outer one in oak, the inner one in larch", T0)
+    for path, text in {
+        "Kittiwake/plan.txt": "ferry times on Sundays, by the harbour office, with the tides of the month",
+        "Petrel/notes.txt": "ferry times on Sundays, by the harbour office, with the tides of the month",
+        "Petrel/plan.txt": "two rows of piles, the outer one in oak, the inner one in pine",
+    }.items():
+        write(backups / path, text, T0 - 900)
+    write(tmp_path / "sail-20251125.tar.gz/sail/notes.txt", survey + "an older state", T0 - 900)
+    write(tmp_path / "sail-20251125.tar.gz/sail/manual.txt", survey, T0 - 900)
+    found = rustfern("scan", tmp_path, "--json").json["documents"]
+    told = {(each["name"], each["situation"]): {copy["path"] for copy in each["copies"]} for each in found}
+    plans = {home / "Documents/Kittiwake/plan.txt", backups / "Petrel/plan.txt", backups / "Kittiwake/plan.txt"}
+    assert told == {
+        ("plan.txt", "overwritten"): set(map(str, plans)),
+        ("notes.txt", "deleted"): {str(backups / "Petrel/notes.txt")},
+    }
+
+
 @pytest.mark.parametrize("at", [9, 4000, -2000])
 def test_a_packed_archive_that_is_damaged_ends_nothing(at: int, tmp_path: Path) -> None:
     """Whatever the library of a way of packing raises, it is said of the archive."""

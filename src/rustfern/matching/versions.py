@@ -19,6 +19,7 @@ from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_
 from rustfern.matching.evidence import by_content, weights
 from rustfern.matching.evidence.by_name import Candidate
 from rustfern.matching.state import Draft, LinkState
+from rustfern.search.neighbours import is_everywhere
 from rustfern.search.patterns import is_system
 from rustfern.search.program_folders import is_of_programs
 from rustfern.sources import live_machine
@@ -27,7 +28,7 @@ from rustfern.sources.folder import HELD_ROOT
 _MAX_VERSIONS = 3_000
 _MAX_OF_ONE = 30
 _FEW_WORDS = 4
-_ALIKE = 0.3
+_ALIKE, _BARELY_ALIKE, _ENOUGH_WORDS = 0.3, 0.15, 10
 _PASSING = frozenset(
     {"tmp", "temp", "$recycle.bin", "recycler", "cache", "appdata", "library", "application data", "local settings"}
 )
@@ -216,6 +217,8 @@ class Versions:
             for target, place, entry, exact in different[:_MAX_OF_ONE]:
                 read += 1
                 with self.state.isolated(entry.path):
+                    if target is not None and not exact and self._is_stranger(entry, target, name):
+                        target = None
                     if target is None and (inner := self._inner(entry.path)):
                         if _is_kept_by_programs(inner):
                             continue  # an autosave, a log or a trash of that day: what it was of is told by that day's search
@@ -346,6 +349,21 @@ class Versions:
             if same > most:
                 best, most = candidate, same
         return best
+
+    def _is_stranger(self, version: Entry, target: str, name: str) -> bool:
+        """Whether a copy in a dated folder has no more than the name of a document: it lay in a folder of another name, and says other things."""
+        mine, theirs = version.path.split(os.sep), target.split(os.sep)
+        if not self.state.reader.is_reading or mine[-2:-1] == theirs[-2:-1]:
+            return False
+        source = self.state.source_of(target)
+        with suppress(SourceError):
+            if source is not None:
+                copy = self.state.content_of(version, _plain(name))[0]
+                saved = self.state.content_of(source.entry(target), os.path.basename(target))[0]
+                least = _ALIKE if is_everywhere(name) else _BARELY_ALIKE
+                enough = min(copy.words or 0, saved.words or 0) >= _ENOUGH_WORDS
+                return enough and by_content.shared(copy, saved) < least
+        return False
 
     def _inner(self, path: str) -> str:
         """The path that a file has in a dated tree; empty where it lies in none."""

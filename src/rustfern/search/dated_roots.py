@@ -36,7 +36,7 @@ class DatedRoots:
     def hold_versions(self, place: Place, loose: str) -> bool:
         """Whether what lies in a dated tree (its folder or archive is `loose`) are versions of what is searched."""
         if loose not in self._loose:
-            return True
+            return place.id != _ARCHIVE  # else a folder, unpacked from what carried a date for its version
         mine = self._loose.index(loose)
         others = [number for number, each in enumerate(self._loose) if each != loose]
         if place.id != _ARCHIVE and not self._is_packed(mine) and not all(self._loose):

@@ -19,6 +19,7 @@ from conftest import Run, best_of, by_name, odt, packed, write
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rustfern.catalogue.loader import catalogue
 from rustfern.catalogue.untitled import is_untitled
 from rustfern.search import neighbours
 from rustfern.search.path_sums import PathSums
@@ -47,7 +48,8 @@ AUTOSAVE, BACKUP, TEMPORARY = neighbours.AUTOSAVE, neighbours.BACKUP, neighbours
         ("a.txt.sb-12ab34cd-XyZ123", TEMPORARY, "a.txt"), ("lost.docx.autosave", AUTOSAVE, "lost.docx"), ("#plan.odt#", AUTOSAVE, "plan.odt"),
         *((name, None, None) for name in (
             "plan 2.odt", "Copy of plan.odt", "old plan.odt", "golden plan.odt", "README.md.asc", "README.md.html", "README.de.md", "a.txt.gz",
-            "._plan.odt", "planold.odt", "plan_2026-11-28.odt", "Save plan.odt", "backup.odt", "a.txt.torrent", "recovery manual.odt")),
+            "._plan.odt", "planold.odt", "plan_2026-11-28.odt", "Save plan.odt", "backup.odt", "a.txt.torrent", "recovery manual.odt",
+            "plan.odt-Curves.png")),
     ],
 )  # fmt: skip
 def test_names_that_hold_a_neighbours(name: str, place: str | None, document: str | None) -> None:
@@ -60,7 +62,11 @@ def test_names_that_hold_a_neighbours(name: str, place: str | None, document: st
 
 def test_a_word_of_copies_that_the_document_has_too_is_rather_its_subject() -> None:
     documents = {"panic of a resumed task.html", "task.html"}
-    for name, unsure in (("panic of a resumed task_panic.html", True), ("task_panic.html", False)):
+    for name, unsure in (
+        ("panic of a resumed task_panic.html", True),
+        ("task_autosaved.html", False),
+        ("task_panic.html", True),
+    ):
         (found,) = neighbours.named_after([name], documents)
         assert found.document in documents and found.unsure is unsure
 
@@ -186,6 +192,18 @@ def _database(path: Path, document: str, copy: str) -> None:
         made.execute("CREATE TABLE kept (path TEXT, copy TEXT)")
         made.execute("INSERT INTO kept VALUES (?, ?)", (document, copy))
         made.commit()
+
+
+@pytest.mark.parametrize(
+    ("name", "host"),
+    [
+        ("Mooring plan-MQB-PC03.docx", "MQB-PC03"), ("Mooring plan-FRONT-DESK.docx", "FRONT-DESK"), ("PLAN-MQB-PC03.DOCX", "MQB-PC03"),
+        ("船-FRONT-DESK.docx", "FRONT-DESK"), ("DISPLAY-FILE-LABEL.html", None), ("Mooring plan-desk.docx", None),
+    ],
+)  # fmt: skip
+def test_conflict_copies_carry_the_name_of_a_machine(name: str, host: str | None) -> None:
+    places = catalogue()
+    assert (places.match(places.places["conflict-host"], name) or {}).get("host") == host
 
 
 def package(**parts: bytes) -> bytes:

@@ -9,6 +9,8 @@ SAVED = (
     "восстанов", "черновик", "відновл", "恢复", "復元", "回復", "复原", "복구", "kurtar", "taslak", "helyreáll", "otomatik", "autoguard",
 )  # fmt: skip
 """Of copies that hold newer work: autosaves, drafts, what is left of a crash."""
+SUBJECTS = frozenset(("recover", "rescue", "crash", "panic", "emergency", "checkpoint", "draft"))
+"""Those of them that programs are written about."""
 KEPT = (
     "backup", "back-up", "back_up", "bak", "sicherung", "sauvegarde", "respaldo", "salvaguard", "cópia de segurança", "copia de seguridad",
     "copia di sicurezza", "reservekop", "резерв", "备份", "備份", "バックアップ", "백업", "yedek", "záloh", "zaloh", "varmuuskop", "säkerhetskop",

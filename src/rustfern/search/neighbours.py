@@ -7,8 +7,17 @@ from collections.abc import Collection, Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-from rustfern.catalogue.words import EVERYWHERE, KEPT, NOT_COPIES, SAVED, SHORT_KEPT, SHORT_PASSING, SHORT_SAVED
-from rustfern.formats.format_table import DOCUMENT_EXTENSIONS
+from rustfern.catalogue.words import (
+    EVERYWHERE,
+    KEPT,
+    NOT_COPIES,
+    SAVED,
+    SHORT_KEPT,
+    SHORT_PASSING,
+    SHORT_SAVED,
+    SUBJECTS,
+)
+from rustfern.formats.format_table import DOCUMENT_EXTENSIONS, class_of, format_of_extension
 
 AUTOSAVE, BACKUP, TEMPORARY = "neighbour-autosave", "neighbour-backup", "neighbour-temporary"
 LOCK, LOG = "neighbour-lock", "neighbour-log"
@@ -19,7 +28,8 @@ _STAMP = re.compile(
     r"(?<!\d)(?:(?:19|20)\d\d[-._ ]?[01]\d[-._ ]?[0-3]\d(?:[-T_. ]?[0-2]\d[-_.:h ]?[0-5]\d(?:[-_.:m ]?[0-5]\d)?)?|1[0-9]{9}(?:\d{3})?)(?!\d)"
 )
 _COUNTER = re.compile(r"[-._~( #]+\d{1,6}[~)#]*")
-_RANDOM = re.compile(r"[._-](?=[^._-]*\d|[^._-]*[a-z][^._-]*[A-Z]|[^._-]*[A-Z][^._-]*[a-z])[A-Za-z0-9]{6,12}~?")
+_RANDOM = re.compile(r"[._-](?=[^._-]*\d|[^._-]*[a-z][^._-]*[A-Z]|[^._-]*[A-Z]{2}[^._-]*[a-z])[A-Za-z0-9]{6,12}~?")
+"""Letters and digits in no order; not a word with a capital."""
 _LETTERS = r"(?<![^\W\d_])"
 
 
@@ -176,8 +186,8 @@ def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> 
             for held in _without_word(stem, word.start(), word.end() - word.start()):
                 if (document := f"{held}.{ending}") in documents and document != name and not _is_word(held):
                     # A word that the document's own name has is rather what both are about.
-                    again = word[0] in held.casefold()
-                    return Named(name, place, document, f"…{stem[word.start() :]}", unsure=again)
+                    unsure = word[0] in held.casefold() or (word[0] in SUBJECTS and _is_of_projects(ending))
+                    return Named(name, place, document, f"…{stem[word.start() :]}", unsure=unsure)
     if ending.casefold() not in DOCUMENT_EXTENSIONS:
         held = stem.lstrip(_SIGNS)
         document = by_stem.get(held, "")
@@ -185,6 +195,13 @@ def _by_stem(name: str, documents: Collection[str], by_stem: dict[str, str]) -> 
         if kind and document != name:
             return Named(name, kind, document, f"….{ending}")
     return None
+
+
+@lru_cache(200)
+def _is_of_projects(ending: str) -> bool:
+    """Whether files of this ending are code, settings or pages of a project rather than a person's documents."""
+    kind = format_of_extension(ending.casefold())
+    return kind == "html" or class_of(kind) == "code"
 
 
 def _is_word(stem: str) -> bool:

@@ -96,6 +96,10 @@ def pdf(packed: bytes) -> bytes:
     return out.getvalue()
 
 
+def declared(name: str, text: str, codec: str | None = None) -> bytes:
+    return f'<?xml version="1.0" encoding="{name}"?>\n<svg><text>{text}</text></svg>\n'.encode(codec or name)
+
+
 DRAWN = zlib.compress(b"BT (Kittiwake) Tj ET " * 40)
 TABLE = ('var signs = "' + "".join(map(chr, (*range(1, 10), *range(14, 32), *range(0xA0, 0x180)))) + '";').encode()
 XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
@@ -133,6 +137,21 @@ XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
         (b"\0\0\1\xb3" + bytes(range(99)), "a.mpg", "unreadable", "without packs"),
         (pdf(DRAWN).replace(b"endobj", b"      ", 1), "a.pdf", "intact", "1 pages"),
         (pdf(DRAWN).replace(b"endobj", b"  9 9 ", 1), "a.pdf", "damaged", "does not end"),
+        (declared("EUC-JP", "船台の計画、上架は月曜日"), "a.xml", "intact", "well-formed"),
+        (declared("Shift_JIS", "船台①の計画、上架は月曜日", "cp932"), "a.xml", "intact", "well-formed"),
+        (declared("GB2312", "船臺計劃，星期一上架", "gb18030"), "a.svg", "intact", "well-formed"),
+        (declared("EUC-KR", "뷁 선대 계획, 월요일 상가", "cp949"), "a.xml", "intact", "well-formed"),
+        (declared("Big5", "船台計劃，星期一上架"), "a.xml", "intact", "well-formed"),
+        (declared("ISO-2022-JP", "船台の計画、上架は月曜日"), "a.xml", "intact", "well-formed"),
+        (declared("IBM855", "План слипа: Чайка поднимается в понедельник"), "a.xml", "intact", "CP855"),
+        (declared("EUC-JP", "船台の計画、上架は月曜日")[:-20], "a.xml", "damaged", ""),
+        (declared("EUC-JP", "船台の計画").replace("画".encode("euc-jp"), b"\xb2\x20"), "a.xml", "damaged", "character"),
+        ("Slipway plan, Kittiwake on Monday".encode("utf-32-be"), "a.txt", "intact", "UTF-32-BE"),
+        ("<html>Slipway plan 𝄞 of Monday</html>".encode("utf-32-le"), "a.html", "intact", "UTF-32-LE"),
+        (bytes(byte for _ in range(40) for byte in (0x8E, 0xA2, 0xE4, 0xF3, 0x20)), "a.txt", "unreadable", "encoding"),
+        (bytes(byte for _ in range(40) for byte in (0x8E, 0xA2, 0x03, 0xF3, 0x07)), "a.txt", "damaged", "not those of txt"),
+        (b"\xcf\x9aW\x13" + bytes(12) + b"Kittiwake" * 90, "a.db", "unreadable", "another program"),
+        (b"\x1a\x01\x30\0\x26\0\x0f\0\x9d\x01" + b"xterm\0" * 90, "a.js", "unreadable", "another program"),
         (TABLE * 20, "a.js", "intact", "UTF-8"),
         (bytes(range(256)) * 20, "a.gpx", "unreadable", "other programs"),
         (bytes(range(256)) * 20, "a.log", "unreadable", "other programs"),

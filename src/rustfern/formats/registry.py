@@ -102,6 +102,11 @@ _OF_COPIES = frozenset(
     }
 )
 """Endings that copies of documents get: what is in them may well be a text that was cut."""
+_OF_OTHERS = (
+    *(b"\xcf\x9aW\x13", b"\xce\x9aW\x13", b"\x13W\x9a\xce", b"\x13W\x9a\xcf"),  # GNU dbm, gdbm.h
+    *(b"\x1a\x01", b"\x1e\x02"),  # compiled terminal descriptions, term(5)
+)
+"""What begins files that other programs keep under endings of documents."""
 _SHARED_ENDINGS = frozenset(
     {
         "gsb",
@@ -404,12 +409,18 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
             Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False
         )
     head, tail, _ = _ends(stream)
+    if head.startswith(_OF_OTHERS) and claimed is not None:
+        said = f"not of the kind of {claimed} that is known, but what another program keeps: open it there"
+        return Reading(Glance(), State.UNREADABLE, said, has_text=False)
     family = _family_of(head, tail)
     if family is None:
         nothing = not head.strip(b"\0")
         if claimed is not None and not nothing and extension_of(name) in _SHARED_ENDINGS:
             said = f"not of the kind of {claimed} that is known: other programs use this ending too"
             return Reading(Glance(), State.UNREADABLE, said, has_text=False)
+        if claimed in TEXT_FORMATS and not nothing and _has_letters_alone(head):
+            said = "a text in an encoding that is not known here: open a restored copy to see"
+            return Reading(Glance(format=claimed), State.UNREADABLE, said, has_text=False)
         if nothing or claimed is not None:
             what = "starts with zeros" if nothing else f"the bytes are not those of {claimed}"
             return Reading(Glance(), State.DAMAGED, f"{what} (byte 0)", has_text=False)
@@ -447,6 +458,11 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
             return replace(reading, glance=Glance(format="csv"))
         return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
     return reading
+
+
+def _has_letters_alone(head: bytes) -> bool:
+    """Whether bytes hold no control characters but line ends, tabs and what changes the set of letters (ISO 2022): noise and machine code do."""
+    return not any(byte < 32 and byte not in b"\t\n\f\r\x0e\x0f\x1a\x1b" for byte in head)
 
 
 def _readable(head: bytes) -> bool:

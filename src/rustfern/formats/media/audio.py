@@ -28,7 +28,7 @@ _BLOCKS = frozenset({0xA3, 0xA0, 0xA1})
 _MAX_BLOCK = 64 << 20
 _HOLE_BYTES = bytes(1024)
 """Zeros that show a hole inside a block of packed pictures or sounds."""
-_MIN_FRAMES = 3
+_MIN_FRAMES, _MIN_ADTS = 3, 2
 _LONGEST_FRAME, _HOLE = 1441, bytes(64)
 _HOLE_AT_END = 8
 _BEHIND, _GOES_ON = 1 << 20, 8192
@@ -205,7 +205,7 @@ def _aac(stream: BinaryIO, size: int, at: int) -> Reading:
         frames += 1
     if at > size:
         raise Malformed("the recording stops inside its last frame", size)
-    if not frames:
+    if frames < _MIN_ADTS:
         raise Malformed("it holds no sound", at)
     return _reading("aac", f"read to the end: {frames} frames, one after the other; they carry no sum", frames=frames)
 

@@ -8,6 +8,7 @@ Source: W3C XML 1.0 (fifth edition), section 2.1 (well-formed documents) and 4.1
 
 from __future__ import annotations
 
+import codecs
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import chain
@@ -16,6 +17,7 @@ from xml.parsers import expat
 
 from rustfern.core.errors import Malformed, Refused
 from rustfern.formats.office import xml_fast
+from rustfern.formats.text import encodings
 
 Attributes = Mapping[str, str]
 _MAX_DEPTH, _TOO_DEEP = 2_000, 100_000
@@ -68,6 +70,7 @@ class Handler:
 WHOLE = "document"
 """The name for a document that is one XML file, no part of a package."""
 _MAX_ENTITIES, _MAX_ENTITY = 1_000, 1_024
+DECLARED = re.compile(rb"<\?xml\s[^>]{0,200}?\bencoding\s*=\s*[\"']([A-Za-z][A-Za-z0-9._-]*)[\"']")
 _NEWER = re.compile(rb"(?:\xef\xbb\xbf)?<\?xml\s+version=[\"']1\.1")
 _BAD_REFERENCE = expat.errors.codes[expat.errors.XML_ERROR_BAD_CHAR_REF]
 _NAMED = re.compile(r"&([^#;&\s][^;&\s]*);")
@@ -140,7 +143,8 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
     # A file of its own may use a prefix that it never explains (XML 1.0, 2.1), and a list of parts one that only its document type does.
     plain = part == WHOLE or part.endswith("manifest.xml")
     sign = ":" if plain else " "
-    parser = expat.ParserCreate() if plain else expat.ParserCreate(namespace_separator=sign)
+    chunks, encoding = _in_utf8(chunks, part)
+    parser = expat.ParserCreate(encoding) if plain else expat.ParserCreate(encoding, namespace_separator=sign)
     depth = near = 0
     newer = False
     fed = 0
@@ -233,8 +237,33 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
             raise Refused(f"part {part} is XML 1.1 with control characters: reading it was refused") from error
         raise Malformed(
             f"part {part} is not well-formed XML: {expat.ErrorString(error.code)} in line {error.lineno}",
-            max(parser.CurrentByteIndex, 0),
+            max(parser.CurrentByteIndex, 0) if encoding is None else None,
         ) from error
+
+
+def _in_utf8(chunks: Iterable[bytes], part: str) -> tuple[Iterable[bytes], str | None]:
+    """A part in an encoding of several bytes a letter (Appendix F; the parser knows none of them), as UTF-8; any other as it is. Also the encoding that counts.
+
+    Of encodings that grew, the newest is read, as programs do (the Encoding standard of web pages, 4.2).
+    """
+    source = iter(chunks)
+    first = next(source, b"")
+    found = DECLARED.match(first)
+    codec = encodings.of_several_bytes(found[1].decode("ascii")) if found else None
+    if codec is None:
+        return chain((first,), source), None
+
+    def decoded() -> Iterator[bytes]:
+        decoder = codecs.getincrementaldecoder(codec)("strict")
+        at = 0
+        for chunk in chain((first,), source, (b"",)):
+            try:
+                yield decoder.decode(chunk, not chunk).encode("utf-8")
+            except UnicodeDecodeError as error:
+                raise Malformed(f"part {part} has a cut or impossible character", at + error.start) from error
+            at += len(chunk)
+
+    return decoded(), "utf-8"
 
 
 def _in_pieces(

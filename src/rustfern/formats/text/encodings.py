@@ -29,7 +29,13 @@ class _Script(NamedTuple):
 
 
 _SCRIPTS = (
-    _Script(0x400, 0x45F, "оеаинтсрвлкмдпу", 0.6, ("cp1251", "koi8_r", "koi8_u", "iso8859_5", "cp866", "mac_cyrillic")),
+    _Script(
+        0x400,
+        0x45F,
+        "оеаинтсрвлкмдпу",
+        0.6,
+        ("cp1251", "koi8_r", "koi8_u", "iso8859_5", "cp866", "cp855", "mac_cyrillic"),
+    ),
     _Script(0x370, 0x3FF, "αοιετσνηυρπκμλςάίόέή", 0.6, ("cp1253", "iso8859_7", "cp737", "mac_greek")),
     _Script(0x590, 0x5FF, "יוהלאתרבשמנדק", 0.6, ("cp1255", "iso8859_8", "cp862")),
     _Script(0x600, 0x6FF, "اليمونرتبعةدسكف", 0.6, ("cp1256", "iso8859_6")),
@@ -43,7 +49,19 @@ _LEADS: tuple[tuple[str, tuple[range, ...]], ...] = (
     ("big5hkscs", (range(0xA1, 0xA4), range(0xA4, 0xC7))),
     ("cp932", (range(0x81, 0x84), range(0x88, 0x98))),
 )
+_SEVERAL_BYTES = {
+    "shift_jis": "cp932", "shift_jisx0213": "shift_jisx0213", "sjis": "cp932", "x_sjis": "cp932", "ms_kanji": "cp932", "windows_31j": "cp932", "cp932": "cp932",
+    "euc_jp": "euc_jp", "iso_2022_jp": "iso2022_jp_ext", "gb2312": "gb18030", "gbk": "gb18030", "gb18030": "gb18030", "x_gbk": "gb18030",
+    "hz_gb_2312": "hz", "big5": "big5hkscs", "big5_hkscs": "big5hkscs", "x_big5": "big5hkscs", "cp950": "cp950", "euc_kr": "cp949",
+    "ks_c_5601_1987": "cp949", "cp949": "cp949", "windows_949": "cp949", "johab": "johab", "iso_2022_kr": "iso2022_kr",
+}  # fmt: skip
+"""Name → the encoding that holds all that is written under it."""
 _KANA, _HANGUL = range(0x3040, 0x3100), range(0xAC00, 0xD7A4)
+
+
+def of_several_bytes(name: str) -> str | None:
+    """The newest form of an encoding that is declared by this name, where it has several bytes for a letter; None for any other."""
+    return _SEVERAL_BYTES.get(name.casefold().replace("-", "_"))
 
 
 def by_decoding(head: bytes) -> str | None:

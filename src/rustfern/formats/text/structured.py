@@ -110,11 +110,38 @@ def _lines(text: TextIO) -> Iterator[str]:
         yield begun
 
 
+_FRESH, _BARE, _INSIDE, _CLOSED = range(4)
+"""Where one is in a row: at the start of a cell, in one, in a quoted one, behind a quotation mark that may close it."""
+
+
+class _Rows:
+    """Rows of cells as they come; those whose width is that of the first tell whether a last one is cut."""
+
+    def __init__(self) -> None:
+        self.width, self.count, self.narrow, self.cells = -1, 0, True, 1
+
+    def end(self, *, blank: bool) -> None:
+        """A row ends here."""
+        self.narrow = self.narrow and (not self.count or blank or self.cells == self.width)
+        self.width = self.cells if not self.count else self.width
+        self.count += 1
+        self.cells = 1
+
+    def check(self, size: int) -> None:
+        """Raises `Malformed` where the last row, which has no line end, is shorter than all others."""
+        if self.count > 1 and self.narrow and 1 < self.width > self.cells:
+            raise Malformed(f"the table stops in its last row, after {self.cells} of {self.width} cells", size)
+
+
 def _csv(text: TextIO, size: int) -> str:
-    """Rows of cells. A quoted cell that never ends, or a last row that is shorter than all others and has no line end, is a cut."""
-    inside, quoted, blank = False, False, True
-    width, rows, narrow = -1, 0, True
-    sign, cells, ended = "", 1, False
+    """Rows of cells. A quoted cell that never ends, or a last row that is shorter than all others and has no line end, is a cut.
+
+    A cell is quoted if a quotation mark begins it (RFC 4180, 2). Where tabs part cells, many programs quote none
+    (text/tab-separated-values): what is right in this way is right, too.
+    """
+    state, quoted, blank = _FRESH, False, True
+    rows, unquoted = _Rows(), _Rows()
+    sign, ended = "", False
     for chunk in _chunks(text):
         if not sign:
             first = chunk.partition("\n")[0]
@@ -122,28 +149,49 @@ def _csv(text: TextIO, size: int) -> str:
         for number, line in enumerate(chunk.split("\n")):
             if number:
                 # The row before ended here, unless the line end stands in a quoted cell.
-                if not inside:
-                    narrow = narrow and (not rows or blank or cells == width)
-                    width = cells if not rows else width
-                    rows += 1
-                    cells, blank, quoted = 1, True, False
-                ended = True
+                if state != _INSIDE:
+                    rows.end(blank=blank)
+                    state, quoted = _FRESH, False
+                unquoted.end(blank=blank)
+                ended = blank = True
             if not line:
                 continue
             ended, blank = False, blank and line.isspace()
-            if '"' not in line:
-                cells += 0 if inside else line.count(sign)
-                continue
-            quoted = True
-            for at, piece in enumerate(line.split('"')):
-                inside = inside != bool(at)
-                if not inside:
-                    cells += piece.count(sign)
-    if inside:
+            count = line.count(sign)
+            unquoted.cells += count
+            if '"' in line or state == _INSIDE:
+                state, count = _in_quotes(line, sign, state)
+                quoted = True
+            else:
+                state = _FRESH if line.endswith(sign) else _BARE
+            rows.cells += count
+    inside = state == _INSIDE
+    if inside and sign != "\t":
         raise Malformed("the table stops inside a quoted cell", size)
-    if not ended and not blank and rows > 1 and narrow and width > 1 and cells < width and not quoted:
-        raise Malformed(f"the table stops in its last row, after {cells} of {width} cells", size)
+    if not ended and not blank and (inside or not quoted):
+        (unquoted if inside else rows).check(size)
     return ""
+
+
+def _in_quotes(line: str, sign: str, state: int) -> tuple[int, int]:
+    """The state behind a line, or a part of one, of a row, and how many signs in it part cells."""
+    at = count = 0
+    while at < len(line):
+        if state == _INSIDE:
+            end = line.find('"', at)
+            if end < 0:
+                break
+            at, state = end + 1, _CLOSED
+        elif line[at] == '"' and state in (_FRESH, _CLOSED):  # behind a closing one it stands for itself
+            at, state = at + 1, _INSIDE
+        elif line[at] == " " and state == _FRESH:
+            at += 1
+        else:
+            end = line.find(sign, at)
+            if end < 0:
+                return _BARE, count
+            at, state, count = end + 1, _FRESH, count + 1
+    return state, count
 
 
 def _html(text: TextIO, size: int) -> str:

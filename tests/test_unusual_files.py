@@ -152,6 +152,8 @@ XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
         (bytes(byte for _ in range(40) for byte in (0x8E, 0xA2, 0x03, 0xF3, 0x07)), "a.txt", "damaged", "not those of txt"),
         (b"\xcf\x9aW\x13" + bytes(12) + b"Kittiwake" * 90, "a.db", "unreadable", "another program"),
         (b"\x1a\x01\x30\0\x26\0\x0f\0\x9d\x01" + b"xterm\0" * 90, "a.js", "unreadable", "another program"),
+        (b"Two slings at high water; the key lies in the shed.\n", "slip.note", "intact", "UTF-8"),
+        (b"<?xml version='1.0'?><note><title>Slip</title></not", "slip.note", "damaged", "XML"),
         (TABLE * 20, "a.js", "intact", "UTF-8"),
         (bytes(range(256)) * 20, "a.gpx", "unreadable", "other programs"),
         (bytes(range(256)) * 20, "a.log", "unreadable", "other programs"),

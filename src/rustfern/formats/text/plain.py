@@ -24,6 +24,8 @@ _MAX_BLANK, _FEW_LETTERS = 64 << 10, 8
 _NO_CHANCE = 32
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
+_ALSO_TEXTS = frozenset({"note"})
+"""Formats whose ending people give to plain texts, too."""
 _DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
@@ -122,6 +124,9 @@ class PlainText:
         kind = refine(name)
         if kind == "txt" and format_of_extension(extension_of(name)) is None and stream.read(6) in _DECLARED:
             kind = "xml"
+        stream.seek(0)
+        if kind in _ALSO_TEXTS and b"<" not in stream.read(1 << 10):
+            kind = "txt"
         stream.seek(0)
         glance = Glance(format=kind)
         if size == 0:

@@ -451,12 +451,16 @@ def title_of(format_name: str | None) -> str:
     return info.title if info else "unknown format"
 
 
+ALSO_TEXTS = frozenset({"note"})
+"""Formats whose ending people give to plain texts, too."""
+
+
 def extension_right(name: str, format_name: str | None) -> bool | None:
     """False only if the name claims another format; None for no extension, a neutral one, or unknown content."""
     if format_name is None:
         return None
     claimed = format_of_extension(extension_of(name))
-    if claimed is None:
+    if claimed is None or (claimed in ALSO_TEXTS and format_name == "txt"):
         return None
     return claimed == format_name or extension_of(name) in FORMATS[format_name].extensions
 

@@ -14,7 +14,7 @@ from unicodedata import category
 
 from rustfern.core.errors import Malformed
 from rustfern.core.model import Glance, State
-from rustfern.formats.format_table import TEXT_FORMATS, extension_of, format_of_extension
+from rustfern.formats.format_table import ALSO_TEXTS, TEXT_FORMATS, extension_of, format_of_extension
 from rustfern.formats.interface import Limits, Reading
 from rustfern.formats.office import xml_parts
 from rustfern.formats.text import encodings
@@ -24,8 +24,6 @@ _MAX_BLANK, _FEW_LETTERS = 64 << 10, 8
 _NO_CHANCE = 32
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
-_ALSO_TEXTS = frozenset({"note"})
-"""Formats whose ending people give to plain texts, too."""
 _DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
@@ -125,7 +123,7 @@ class PlainText:
         if kind == "txt" and format_of_extension(extension_of(name)) is None and stream.read(6) in _DECLARED:
             kind = "xml"
         stream.seek(0)
-        if kind in _ALSO_TEXTS and b"<" not in stream.read(1 << 10):
+        if kind in ALSO_TEXTS and b"<" not in stream.read(1 << 10):
             kind = "txt"
         stream.seek(0)
         glance = Glance(format=kind)

@@ -25,6 +25,7 @@ _AROUND = 160
 _SHORTEST = 3
 _MAX_LOOKED_AT, _MAX_READ, _MAX_BYTES = 20_000, 4_000, 2 << 30
 _MAX_FILES = 20
+_NOT_ASCII = re.compile(r"[^\x20-\x7e]+")
 _APART = re.compile(r"[\0-\x1f\x7f\ufffd]+")
 
 
@@ -51,8 +52,18 @@ def _sentence(data: bytes, encoding: str, start: int, end: int) -> str:
     return (before + _APART.split(behind)[0]).strip()
 
 
-def _found_in(data: bytes, words: Sequence[str], encoding: str) -> tuple[int, int] | None:
-    """Where the first of the words stands, if the others stand near it."""
+@lru_cache(64)
+def _plain_part(word: str, encoding: str) -> bytes:
+    """The longest part of a word that is ASCII, as this encoding writes it in small letters."""
+    return max(_NOT_ASCII.split(word.lower()), key=len).encode(encoding)
+
+
+def _found_in(data: bytes, small: bytes, words: Sequence[str], encoding: str) -> tuple[int, int] | None:
+    """Where the first of the words stands, if the others stand near it. `small` is the same data with small letters of ASCII: most hold no such word,
+    which is told there at once.
+    """
+    if any(_plain_part(word, encoding) not in small for word in words):
+        return None
     patterns = [_pattern(word, encoding) for word in words]
     if None in patterns:
         return None
@@ -70,11 +81,13 @@ def sentence_with(door: Sources, entry: Entry, words: Sequence[str]) -> str | No
     Raises `SourceError`, `OSError`.
     """
     kept = b""
+    encodings = _ENCODINGS[:2] if all(map(str.isascii, words)) else _ENCODINGS
     with door.of(entry).open(entry) as stream:
         while block := stream.read(_BLOCK):
             data = kept + block
-            for encoding in _ENCODINGS:
-                if (span := _found_in(data, words, encoding)) is not None:
+            small = data.lower()
+            for encoding in encodings:
+                if (span := _found_in(data, small, words, encoding)) is not None:
                     return _sentence(data, encoding, *span)
             kept = data[-2 * _REACH :] if len(data) % 2 == 0 else data[-2 * _REACH - 1 :]
     return None

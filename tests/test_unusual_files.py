@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import struct
 import zlib
@@ -15,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rustfern.core.errors import Malformed
-from rustfern.core.model import Content
+from rustfern.core.model import Content, State
 from rustfern.formats import registry as formats
 from rustfern.formats.format_table import extension_right
 from rustfern.formats.interface import Limits
@@ -223,3 +224,27 @@ def test_what_is_searched_like_a_folder_is_told(tmp_path: Path, rustfern: Callab
     told = rustfern("check", *files, "--json").json["files"]
     reasons = {Path(each["path"]).name: each["reason"] for each in told}
     assert "this is an archive" in reasons["yard.tar.zst"] and "if it is the image of a disk" in reasons["photo.raw"]
+
+
+NAMES = st.sampled_from(
+    ["EUC-JP", "Shift_JIS", "GB2312", "Big5", "EUC-KR", "ISO-2022-JP", "hz-gb-2312", "IBM855", "UTF-9", "zlib", "hex", "rot13", "undefined", "idna"]
+)  # fmt: skip
+
+
+@given(name=NAMES, inside=st.binary(max_size=40), ending=st.sampled_from(["xml", "svg", "txt", "html", "note"]))
+def test_any_encoding_may_be_declared(name: str, inside: bytes, ending: str) -> None:
+    data = b'<?xml version="1.0" encoding="' + name.encode() + b'"?><a>' + inside + b"</a>"
+    assert formats.check(io.BytesIO(data), f"a.{ending}").state in tuple(State)
+
+
+ROWS = st.lists(
+    st.lists(st.text(st.sampled_from('ab,;"\t\n é'), max_size=7), min_size=3, max_size=3), min_size=2, max_size=8
+)
+
+
+@given(rows=ROWS, sign=st.sampled_from(",;\t"), ends=st.booleans())
+def test_tables_as_a_library_writes_them_are_whole(rows: list[list[str]], sign: str, ends: bool) -> None:
+    out = io.StringIO()
+    csv.writer(out, delimiter=sign).writerows(rows)
+    data = (out.getvalue() if ends else out.getvalue().removesuffix("\r\n")).encode()
+    assert formats.check(io.BytesIO(data), "a.csv").state is not State.DAMAGED

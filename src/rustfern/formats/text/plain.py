@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import codecs
 import io
+import re
 import string
 from collections.abc import Callable
 from typing import BinaryIO
@@ -25,6 +26,8 @@ _NO_CHANCE = 32
 _CHUNK = 1 << 18
 _XML = frozenset({"xml", "svg", "qgs", "kdenlive", "ardour", "mscx", "aup", "sla", "note"})
 _DECLARED = (b"<?xml ", b"\xef\xbb\xbf<?x")
+_OF_LETTERS = re.compile(r"cp\d{3,4}|iso8859-\d+|koi8-[rtu]|mac-[a-z]+|tis-620|kz1048|ptcp154|hp-roman8")
+"""Encodings of one byte a letter; what else a library calls so may unpack, or say anything."""
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
     (codecs.BOM_UTF32_LE, "utf-32"),
@@ -90,10 +93,13 @@ def _declared(head: bytes) -> str | None:
     """The encoding that an XML text declares, if its beginning is written in it."""
     found = xml_parts.DECLARED.match(head)
     name = found[1].decode("ascii") if found else ""
-    name = encodings.of_several_bytes(name) or name
+    several = encodings.of_several_bytes(name)
     try:
-        codecs.getincrementaldecoder(name)("strict").decode(head, False)
-        return codecs.lookup(name).name
+        codec = several or codecs.lookup(name).name
+        if several is None and _OF_LETTERS.fullmatch(codec) is None:
+            return None
+        codecs.getincrementaldecoder(codec)("strict").decode(head, False)
+        return codec
     except (LookupError, UnicodeError):
         return None
 

@@ -141,7 +141,7 @@ def _csv(text: TextIO, size: int) -> str:
     """
     state, quoted, blank = _FRESH, False, True
     rows, unquoted = _Rows(), _Rows()
-    sign, ended = "", False
+    sign, ended, marks = "", False, 0
     for chunk in _chunks(text):
         if not sign:
             first = chunk.partition("\n")[0]
@@ -160,12 +160,14 @@ def _csv(text: TextIO, size: int) -> str:
             count = line.count(sign)
             unquoted.cells += count
             if '"' in line or state == _INSIDE:
+                marks += line.count('"')
                 state, count = _in_quotes(line, sign, state)
                 quoted = True
             else:
                 state = _FRESH if line.endswith(sign) else _BARE
             rows.cells += count
-    inside = state == _INSIDE
+    # Where the sign that parts cells was not told right, their number still shows whether each was closed.
+    inside = state == _INSIDE and marks % 2 == 1
     if inside and sign != "\t":
         raise Malformed("the table stops inside a quoted cell", size)
     if not ended and not blank and (inside or not quoted):

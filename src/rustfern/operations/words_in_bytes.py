@@ -11,7 +11,7 @@ import re
 from collections.abc import Collection, Iterable, Sequence
 from contextlib import suppress
 from functools import lru_cache
-from itertools import chain
+from itertools import chain, islice
 
 from rustfern.core.errors import SourceError
 from rustfern.core.model import Entry, Hit
@@ -24,7 +24,7 @@ _REACH = 1 << 16
 _AROUND = 160
 _SHORTEST = 3
 _MAX_LOOKED_AT, _MAX_READ, _MAX_BYTES = 20_000, 4_000, 2 << 30
-_MAX_FILES = 20
+_MAX_FILES, _MAX_PLACES = 20, 1_000
 _NOT_ASCII = re.compile(r"[^\x20-\x7e]+")
 _APART = re.compile(r"[\0-\x1f\x7f\ufffd]+")
 
@@ -58,9 +58,9 @@ def _plain_part(word: str, encoding: str) -> bytes:
     return max(_NOT_ASCII.split(word.lower()), key=len).encode(encoding)
 
 
-def _found_in(data: bytes, small: bytes, words: Sequence[str], encoding: str) -> tuple[int, int] | None:
-    """Where the first of the words stands, if the others stand near it. `small` is the same data with small letters of ASCII: most hold no such word,
-    which is told there at once.
+def _found_in(data: bytes, small: bytes, words: Sequence[str], encoding: str) -> str | None:
+    """What stands around the words, if they stand near each other: the sentence that holds most of them. `small` is the same data with small
+    letters of ASCII: most data hold no such word, which is told there at once.
     """
     if any(_plain_part(word, encoding) not in small for word in words):
         return None
@@ -68,11 +68,18 @@ def _found_in(data: bytes, small: bytes, words: Sequence[str], encoding: str) ->
     if None in patterns:
         return None
     first, *others = [each for each in patterns if each is not None]
-    for found in first.finditer(data):
+    best, most = None, 0
+    for found in islice(first.finditer(data), _MAX_PLACES):
         low, high = max(found.start() - _REACH, 0), found.end() + _REACH
-        if all(each.search(data, low, high) for each in others):
-            return found.span()
-    return None
+        if best is None and not all(each.search(data, low, high) for each in others):
+            continue
+        sentence = _sentence(data, encoding, *found.span())
+        count = sum(word in sentence.casefold() for word in words)
+        if count > most or best is None:
+            best, most = sentence, count
+        if most == len(words):
+            break
+    return best
 
 
 def sentence_with(door: Sources, entry: Entry, words: Sequence[str]) -> str | None:
@@ -87,8 +94,8 @@ def sentence_with(door: Sources, entry: Entry, words: Sequence[str]) -> str | No
             data = kept + block
             small = data.lower()
             for encoding in encodings:
-                if (span := _found_in(data, small, words, encoding)) is not None:
-                    return _sentence(data, encoding, *span)
+                if (sentence := _found_in(data, small, words, encoding)) is not None:
+                    return sentence
             kept = data[-2 * _REACH :] if len(data) % 2 == 0 else data[-2 * _REACH - 1 :]
     return None
 

@@ -142,7 +142,9 @@ def show(
         # Against the person's word it is never said that nothing was lost.
         asked_for = answer.hints.happened is not None or answer.hints.document is not None
         what = "Nothing was found of it" if asked_for else "No lost document was found"
-        console.print(Text(f"{what}{where}.", style="bold"))
+        bare = len({hit.path for hit in answer.hits if not hit.number})
+        but = f", but the words stand in {counted(bare, 'file')} that a program left (below)" if bare else ""
+        console.print(Text(f"{what}{where}{but}.", style="bold"))
         _looked_at(console, answer)
     if more > 0:
         console.print(Text(f"{counted(more, 'more lost document')}: see them with --everything", style=PALE))

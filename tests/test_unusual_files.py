@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import struct
+import tarfile
 import zlib
 from collections.abc import Callable
 from pathlib import Path
@@ -97,6 +98,31 @@ def pdf(packed: bytes) -> bytes:
     return out.getvalue()
 
 
+def wave(mark: bytes, wrong: int = 0) -> bytes:
+    """A hundred moments of two channels; `wrong` is how much less its head says that it is."""
+    order = ">" if mark == b"RIFX" else "<"
+    described = struct.pack(f"{order}4sIHHIIHH", b"fmt ", 16, 1, 2, 48_000, 192_000, 4, 16)
+    sound = b"data" + struct.pack(f"{order}I", 400) + bytes(range(200)) * 2
+    if mark in (b"RF64", b"BW64"):
+        sound = b"data\xff\xff\xff\xff" + sound[8:]
+        whole = 4 + 36 + len(described) + len(sound)
+        return (
+            mark + b"\xff" * 4 + b"WAVE" + struct.pack("<4sIQQQI", b"ds64", 28, whole, 400, 100, 0) + described + sound
+        )
+    return mark + struct.pack(f"{order}I", 4 + len(described) + len(sound) - wrong) + b"WAVE" + described + sound
+
+
+def large_by_pax(data: bytes) -> bytes:
+    """An archive whose file has its size in an extended header alone, as for files of more than 8 GB."""
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
+        item = tarfile.TarInfo("plan.txt")
+        item.pax_headers = {"size": str(len(data))}
+        archive.addfile(item)
+    made = out.getvalue()[: 3 * 512]
+    return made + data + bytes(-len(data) % 512 + 1024)
+
+
 def declared(name: str, text: str, codec: str | None = None) -> bytes:
     return f'<?xml version="1.0" encoding="{name}"?>\n<svg><text>{text}</text></svg>\n'.encode(codec or name)
 
@@ -155,6 +181,19 @@ XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
         (b"\x1a\x01\x30\0\x26\0\x0f\0\x9d\x01" + b"xterm\0" * 90, "a.js", "unreadable", "another program"),
         (b"Two slings at high water; the key lies in the shed.\n", "slip.note", "intact", "UTF-8"),
         (b"<?xml version='1.0'?><note><title>Slip</title></not", "slip.note", "damaged", "XML"),
+        (wave(b"RF64"), "a.wav", "intact", "all its 400 bytes"),
+        (wave(b"BW64"), "a.wav", "intact", "all its 400 bytes"),
+        (wave(b"RIFX"), "a.wav", "intact", "all its 400 bytes"),
+        (wave(b"RF64")[:-9], "a.wav", "damaged", "stops after"),
+        (wave(b"RIFX")[:-9], "a.wav", "damaged", "stops after"),
+        (wave(b"RIFF", wrong=12), "a.wav", "intact", "all its 400 bytes"),
+        (wave(b"RIFF", wrong=12)[:-9], "a.wav", "damaged", "beyond the end"),
+        (MEDIA["plan.gif"][:-1], "a.gif", "intact", "end mark is missing"),
+        (MEDIA["plan.gif"][:-2], "a.gif", "damaged", ""),
+        (b"\0\0\1\0\1\0\x10\x10\0\0\1\0\x20\0\x68\4\0\0\x16\0\0\0" + bytes(1128), "a.png", "unreadable", "another program"),
+        (large_by_pax(b"keel\n" * 300), "a.tar", "intact", "all 2 headers"),
+        (large_by_pax(b"keel\n" * 300).replace(b" size=1500\n", b" size=0500\n"), "a.tar", "damaged", "header"),
+        (b"\x03\xf3\r\n" + b"PK\3\4 and PK\5\6 are what it looks for" * 9, "test_zipimport.pyc", "unreadable", "not known"),
         (TABLE * 20, "a.js", "intact", "UTF-8"),
         (bytes(range(256)) * 20, "a.gpx", "unreadable", "other programs"),
         (bytes(range(256)) * 20, "a.log", "unreadable", "other programs"),

@@ -409,7 +409,7 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
             Glance(), State.DAMAGED, f"only {blank} bytes, all {size} of them: the content is gone", has_text=False
         )
     head, tail, _ = _ends(stream)
-    if head.startswith(_OF_OTHERS) and claimed is not None:
+    if claimed is not None and (head.startswith(_OF_OTHERS) or _is_icon(head)):
         said = f"not of the kind of {claimed} that is known, but what another program keeps: open it there"
         return Reading(Glance(), State.UNREADABLE, said, has_text=False)
     family = _family_of(head, tail)
@@ -429,7 +429,8 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
     try:
         reading = _family(family.place).check(stream, size, name, sink, limits)
     except Malformed as error:
-        if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES and family.is_guess:
+        guessed = family.is_guess or (family.is_package and head[:2] != b"PK")
+        if claimed is None and extension_of(name) and extension_of(name) not in _OF_COPIES and guessed:
             # Its name is of a kind that is not known, and what its bytes look like was only a guess.
             return Reading(Glance(), State.UNREADABLE, f"{UNKNOWN}; no text: {error}", has_text=False)
         state = State.UNREADABLE if isinstance(error, Refused) else State.DAMAGED
@@ -458,6 +459,13 @@ def _by_format(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: L
             return replace(reading, glance=Glance(format="csv"))
         return reading if claimed != "svg" else replace(reading, glance=Glance(format="svg"))
     return reading
+
+
+def _is_icon(head: bytes) -> bool:
+    """Whether it is a set of small pictures for a screen: their number, and the first lies right behind their list."""
+    count = int.from_bytes(head[4:6], "little")
+    first = int.from_bytes(head[18:22], "little")
+    return head[:4] in (b"\0\0\1\0", b"\0\0\2\0") and 0 < count <= 64 and not head[9] and first == 6 + 16 * count
 
 
 def _has_letters_alone(head: bytes) -> bool:

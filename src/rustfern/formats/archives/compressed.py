@@ -25,6 +25,7 @@ _STEP = 1 << 20
 _XZ = b"\xfd7zXZ\0"
 _WITH_PREVIEW = b"\xc5\xd0\xd3\xc6"
 _BLOCK = 512
+_PAX_SIZE = re.compile(rb"(?:\A|\n)\d+ size=(\d{1,19})(?=\n)")
 _ZEROS = bytes(48)
 _FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
 """The first line of a font, or of a part of one: no drawing."""
@@ -208,8 +209,16 @@ def _all_closed(stream: BinaryIO) -> bool:
     return bool(counts) and not any(counts.values())
 
 
+def _told_size(stream: BinaryIO, at: int, length: int) -> int | None:
+    """The size that an extended header gives the file behind it (POSIX.1-2017, pax, "Extended Header Keywords"): it counts, not the header's own."""
+    stream.seek(at)
+    found = _PAX_SIZE.findall(stream.read(min(length, _STEP)))
+    return int(found[-1]) if found else None
+
+
 def _tar(stream: BinaryIO, size: int) -> Reading:
     at = members = 0
+    told: int | None = None
     while at + _BLOCK <= size:
         stream.seek(at)
         head = stream.read(_BLOCK)
@@ -225,9 +234,14 @@ def _tar(stream: BinaryIO, size: int) -> Reading:
         signed = sum(byte - 256 * (byte > 127) for byte in head[:148] + head[156:]) + 8 * 32
         if wanted not in (sum(head[:148]) + sum(head[156:]) + 8 * 32, signed):  # old writers summed signed bytes
             raise Malformed("the sum of a header does not fit", at)
-        if head[156:157] in (b"1", b"2", b"3", b"4", b"5", b"6"):
+        kind = head[156:157]
+        if kind in (b"1", b"2", b"3", b"4", b"5", b"6"):
             length = 0
         at += _BLOCK
+        if kind == b"x":
+            told = _told_size(stream, at, length)
+        elif kind not in (b"g", b"L", b"K"):
+            length, told = (length if told is None or kind in (b"1", b"2", b"3", b"4", b"5", b"6") else told), None
         if head[156:157] == b"S" and head[257:263] == b"ustar " and head[482]:
             # Old sparse files go on with their list of pieces (GNU tar, the format of before 1990).
             while at + _BLOCK <= size:

@@ -54,9 +54,13 @@ def _gif(data: Data, limits: Limits) -> Reading:
     width, height, flags = unpack("<HHB", data, 6)
     at = 13 + (3 << (flags & 7) + 1 if flags & 0x80 else 0)
     pictures = strays = 0
+    moves, ended = False, True
     while True:
         if at >= len(data):
-            raise Malformed("the picture stops without its end mark", len(data))
+            if pictures != 1 or moves:
+                raise Malformed("the picture stops without its end mark", len(data))
+            ended = False  # all that can be seen is there
+            break
         kind = data[at]
         at += 1
         if not kind and strays < _MOST_STRAYS:
@@ -65,6 +69,7 @@ def _gif(data: Data, limits: Limits) -> Reading:
         if kind == 0x3B:
             break
         if kind == 0x21:
+            moves = moves or data[at : at + 1] == b"\xff"  # a program's own block: how often it is shown again
             at = _blocks(data, at + 1)[1]
         elif kind == 0x2C:
             if at + 10 > len(data):
@@ -85,7 +90,8 @@ def _gif(data: Data, limits: Limits) -> Reading:
             raise Malformed("no block of a picture, where one should begin", at - 1)
     if not pictures:
         raise Malformed("it holds no picture", at)
-    return _reading("gif", f"read to the end: {pictures} pictures unpacked to their size", width, height)
+    more = "" if ended else "; its end mark is missing"
+    return _reading("gif", f"read to the end: {pictures} pictures unpacked to their size{more}", width, height)
 
 
 def _blocks(data: Data, at: int) -> tuple[bytes, int]:

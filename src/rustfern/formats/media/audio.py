@@ -28,6 +28,8 @@ _BLOCKS = frozenset({0xA3, 0xA0, 0xA1})
 _MAX_BLOCK = 64 << 20
 _HOLE_BYTES = bytes(1024)
 """Zeros that show a hole inside a block of packed pictures or sounds."""
+_WAVES = (b"RIFF", b"RIFX", b"RF64", b"BW64")
+"""What a WAV begins with: the usual one, with the high byte first, and those of more than 4 GB (EBU Tech 3306; ITU-R BS.2088)."""
 _MIN_FRAMES, _MIN_ADTS = 3, 2
 _LONGEST_FRAME, _HOLE = 1441, bytes(64)
 _HOLE_AT_END = 8
@@ -39,7 +41,7 @@ _OTHERS_BEHIND_TAGS = (b"TTA1", b"MP+", b"MPCK", b"MAC ", b"OggS", b"wvpk", b"RI
 def check(stream: BinaryIO, size: int, name: str, sink: TextSink, limits: Limits) -> Reading:
     """Follow a recording to its end. Raises `Malformed`."""
     head = stream.read(12)
-    if head[:4] == b"RIFF" or head[:4] == b"FORM":
+    if head[:4] == b"FORM" or (head[8:] == b"WAVE" and head[:4] in _WAVES):
         return _chunks(stream, size, head)
     if head[:4] == b"OggS":
         return _ogg(stream, size)
@@ -74,8 +76,11 @@ def _reading(form: str, reason: str, **amounts: int) -> Reading:
 
 def _chunks(stream: BinaryIO, size: int, head: bytes) -> Reading:
     read = ByteReader(stream, size).upto
-    little = head[:4] == b"RIFF"
+    little = head[:4] not in (b"FORM", b"RIFX")
     claimed = int.from_bytes(head[4:8], "little" if little else "big") + 8
+    large: dict[bytes, int] = {}
+    if head[:4] in (b"RF64", b"BW64"):
+        claimed, large = _large(read(12, 1 << 16))
     if claimed in (8, 0x100000007):
         raise Malformed("the recording was never finished: its length was never written", 4)
     if claimed > size:
@@ -83,18 +88,33 @@ def _chunks(stream: BinaryIO, size: int, head: bytes) -> Reading:
     at, sound, described = 12, 0, False
     while at + 8 <= claimed:
         kind, length = struct.unpack("<4sI" if little else ">4sI", read(at, 8))
+        if length == 0xFFFFFFFF:
+            length = large.get(kind, length)
         if kind in (b"data", b"SSND"):
             if length in (0, 0xFFFFFFFF) and claimed < size:
                 raise Malformed("the recording was never finished: its length was never written", at)
             sound = length
         described = described or kind in (b"fmt ", b"COMM")
-        if at + 8 + length > claimed + 1:
+        # Some writers count their own length wrong: what is there counts.
+        if at + 8 + length > size + 1:
             raise Malformed(f"the block {kind.decode('latin-1')} reaches beyond the end", at)
         at += 8 + length + length % 2
     if not described or not sound:
         raise Malformed("the recording holds no sound", at)
-    form = "wav" if little else "aiff"
+    form = "aiff" if head[:4] == b"FORM" else "wav"
     return _reading(form, f"all its {sound} bytes of sound are there; they carry no sum", bytes=sound)
+
+
+def _large(data: bytes) -> tuple[int, dict[bytes, int]]:
+    """Of a recording of more than 4 GB: its length, and those of its blocks that do not fit into their heads. Raises `Malformed`."""
+    if data[:4] != b"ds64" or len(data) < 36:
+        raise Malformed("the lengths of a long recording are missing", 12)
+    whole, sound, _, count = struct.unpack_from("<QQQI", data, 8)
+    sizes = {b"data": sound}
+    for place in range(36, min(36 + 12 * count, len(data) - 11), 12):
+        kind, length = struct.unpack_from("<4sQ", data, place)
+        sizes[kind] = length
+    return whole + 8, sizes
 
 
 def _ogg(stream: BinaryIO, size: int) -> Reading:

@@ -6,13 +6,14 @@ import csv
 import io
 import struct
 import tarfile
+import zipfile
 import zlib
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 from backports import zstd
-from conftest import Run, packed, write
+from conftest import Run, odt, packed, write
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -123,6 +124,19 @@ def large_by_pax(data: bytes) -> bytes:
     return made + data + bytes(-len(data) % 512 + 1024)
 
 
+PLAIN_ODT = odt("keel")
+
+
+def packed_again(document: bytes) -> bytes:
+    """As macOS packs the unpacked parts of a document: with the attributes of each beside it."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(document)) as given, zipfile.ZipFile(out, "w") as made:
+        for name in given.namelist():
+            made.writestr(name, given.read(name))
+            made.writestr(f"__MACOSX/._{name}", b"\0\5\x16\7\0\2\0\0Mac OS X" + bytes(140))
+    return out.getvalue()
+
+
 def declared(name: str, text: str, codec: str | None = None) -> bytes:
     return f'<?xml version="1.0" encoding="{name}"?>\n<svg><text>{text}</text></svg>\n'.encode(codec or name)
 
@@ -194,6 +208,13 @@ XML = '<?xml version="1.0"?><!DOCTYPE a [{}]><a>&b;</a>'
         (large_by_pax(b"keel\n" * 300), "a.tar", "intact", "all 2 headers"),
         (large_by_pax(b"keel\n" * 300).replace(b" size=1500\n", b" size=0500\n"), "a.tar", "damaged", "header"),
         (b"\x03\xf3\r\n" + b"PK\3\4 and PK\5\6 are what it looks for" * 9, "test_zipimport.pyc", "unreadable", "not known"),
+        (b"<para>By &author; of &yard;, 2026</para>\n", "a.xml", "intact", "defined elsewhere"),
+        (b"<para>By &author; of &yard;, 2026</par>\n", "a.xml", "damaged", "mismatched"),
+        (b"<para>By &author; of &yard", "a.xml", "damaged", ""),
+        (b'<svg xmlns="http://www.w3.org/2000/svg"><text>&yard;</text></svg>', "a.svg", "damaged", "undefined"),
+        (b"\0\0\xfe\xff" + declared("UTF-32", "plan", "utf-32-be"), "a.svg", "intact", "well-formed"),
+        (packed_again(PLAIN_ODT), "a.odt", "intact", ""),
+        (packed_again(PLAIN_ODT).replace(b"keel", b"reel"), "a.odt", "damaged", ""),
         (TABLE * 20, "a.js", "intact", "UTF-8"),
         (bytes(range(256)) * 20, "a.gpx", "unreadable", "other programs"),
         (bytes(range(256)) * 20, "a.log", "unreadable", "other programs"),

@@ -56,6 +56,11 @@ class Member(msgspec.Struct, frozen=True):
         return bool(self.flags & 1)
 
     @property
+    def is_shadow(self) -> bool:
+        """Whether macOS packed it beside another part, for that one's attributes: what its name ends in says nothing of it."""
+        return self.name.startswith("__MACOSX/") or self.name.rpartition("/")[2].startswith("._")
+
+    @property
     def is_folder(self) -> bool:
         return self.name.endswith("/")
 

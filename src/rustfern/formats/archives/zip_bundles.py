@@ -171,7 +171,10 @@ def _package(archive: zips.Archive, kind: str, sink: TextSink) -> dict[str, str]
     for member in archive.members.values():
         lower = member.name.casefold()
         chunks = archive.read(member)
-        if kind == "epub" and lower.endswith(_PAGES) and member.size:
+        if member.is_shadow:
+            for _ in chunks:
+                pass
+        elif kind == "epub" and lower.endswith(_PAGES) and member.size:
             xml_parts.run(chunks, _Pages(sink), member.name)
         elif lower.endswith(_XML) and member.size:
             if kind == "epub" and lower.endswith(".opf"):

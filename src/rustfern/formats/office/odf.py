@@ -347,9 +347,9 @@ class Odf:
             if member.name in ("mimetype", manifest.name):
                 continue
             chunks = archive.read(member)
-            if not protected and member.size and not member.name.endswith(".xml"):
+            if not protected and member.size and not member.is_shadow and not member.name.endswith(".xml"):
                 check_member(chunks, member.name, member.size)
-            elif protected or not member.size:
+            elif protected or not member.size or member.is_shadow:
                 for _ in chunks:
                     pass
             elif member.name == "content.xml":

@@ -71,8 +71,15 @@ WHOLE = "document"
 """The name for a document that is one XML file, no part of a package."""
 _MAX_ENTITIES, _MAX_ENTITY = 1_000, 1_024
 DECLARED = re.compile(rb"<\?xml\s[^>]{0,200}?\bencoding\s*=\s*[\"']([A-Za-z][A-Za-z0-9._-]*)[\"']")
+_IN_FOUR_BYTES = {
+    b"\0\0\xfe\xff": "utf-32",
+    b"\xff\xfe\0\0": "utf-32",
+    b"\0\0\0<": "utf-32-be",
+    b"<\0\0\0": "utf-32-le",
+}
 _NEWER = re.compile(rb"(?:\xef\xbb\xbf)?<\?xml\s+version=[\"']1\.1")
 _BAD_REFERENCE = expat.errors.codes[expat.errors.XML_ERROR_BAD_CHAR_REF]
+_UNDEFINED = expat.errors.codes[expat.errors.XML_ERROR_UNDEFINED_ENTITY]
 _NAMED = re.compile(r"&([^#;&\s][^;&\s]*);")
 _MAX_NESTED = 8
 _GROWN = 43
@@ -93,8 +100,24 @@ def _grown(name: str, values: Mapping[str, str], known: dict[str, int], depth: i
     return length
 
 
-def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
-    """Parse a part to its end. Raises `Malformed` where it is not well-formed; `partial` stops there quietly."""
+class Undefined(Malformed):
+    """A text names others (entities) that it does not define: those of the document that it is a part of, or of a type that is not at hand."""
+
+
+def run(
+    chunks: Iterable[bytes],
+    handler: Handler | None,
+    part: str,
+    *,
+    partial: bool = False,
+    defined_elsewhere: bool = False,
+) -> None:
+    """Parse a part to its end. Raises `Malformed` where it is not well-formed; `partial` stops there quietly. With `defined_elsewhere` it may name
+    texts that it does not define (else `Undefined`).
+    """
+    if defined_elsewhere:
+        _stream(chunks, handler, part, defined_elsewhere=True)
+        return
     if partial:
         _stream(chunks, handler, part, partial=True)
         return
@@ -139,12 +162,21 @@ def _tell(found: Iterable[xml_fast.Token], handler: Handler) -> None:
             say(text)
 
 
-def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
+def _stream(
+    chunks: Iterable[bytes],
+    handler: Handler | None,
+    part: str,
+    *,
+    partial: bool = False,
+    defined_elsewhere: bool = False,
+) -> None:
     # A file of its own may use a prefix that it never explains (XML 1.0, 2.1), and a list of parts one that only its document type does.
     plain = part == WHOLE or part.endswith("manifest.xml")
     sign = ":" if plain else " "
     chunks, encoding = _in_utf8(chunks, part)
     parser = expat.ParserCreate(encoding) if plain else expat.ParserCreate(encoding, namespace_separator=sign)
+    if defined_elsewhere:
+        parser.UseForeignDTD(True)
     depth = near = 0
     newer = False
     fed = 0
@@ -235,7 +267,7 @@ def _stream(chunks: Iterable[bytes], handler: Handler | None, part: str, *, part
             raise Refused(f"part {part} declares entities: refused") from error
         if newer and error.code == _BAD_REFERENCE:
             raise Refused(f"part {part} is XML 1.1 with control characters: reading it was refused") from error
-        raise Malformed(
+        raise (Undefined if error.code == _UNDEFINED else Malformed)(
             f"part {part} is not well-formed XML: {expat.ErrorString(error.code)} in line {error.lineno}",
             max(parser.CurrentByteIndex, 0) if encoding is None else None,
         ) from error
@@ -249,7 +281,7 @@ def _in_utf8(chunks: Iterable[bytes], part: str) -> tuple[Iterable[bytes], str |
     source = iter(chunks)
     first = next(source, b"")
     found = DECLARED.match(first)
-    codec = encodings.of_several_bytes(found[1].decode("ascii")) if found else None
+    codec = encodings.of_several_bytes(found[1].decode("ascii")) if found else _IN_FOUR_BYTES.get(first[:4])
     if codec is None:
         return chain((first,), source), None
 

@@ -195,7 +195,14 @@ class PlainText:
 
         stream.seek(0)
         if format_name in _XML:
-            xml_parts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document")
+            try:
+                xml_parts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document")
+            except xml_parts.Undefined:
+                if format_name != "xml":
+                    raise  # its program shows none of it then
+                stream.seek(0)
+                xml_parts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document", defined_elsewhere=True)
+                return ", well-formed XML, but for texts that it names and that are defined elsewhere"
             return ", well-formed XML"
         if (look := structured.READERS.get(format_name or "")) is None:
             return ""

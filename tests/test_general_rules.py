@@ -61,8 +61,11 @@ def test_names_that_hold_a_neighbours(name: str, place: str | None, document: st
 
 
 def test_a_word_of_copies_that_the_document_has_too_is_rather_its_subject() -> None:
-    documents = {"panic of a resumed task.html", "task.html"}
+    documents = {"panic of a resumed task.html", "task.html", "util.py", "plan.odt"}
     for name, unsure in (
+        ("backup_util.py", True),
+        ("util_backup.py", False),
+        ("backup_plan.odt", False),
         ("panic of a resumed task_panic.html", True),
         ("task_autosaved.html", False),
         ("task_panic.html", True),

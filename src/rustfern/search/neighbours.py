@@ -165,7 +165,10 @@ def _around(name: str, documents: Collection[str]) -> Named | None:
                 addition = f"{name[:start]}…{name[end:]}"
                 if place is None and not start and _UNKNOWN_WORD.fullmatch(name[end:]) and _may_be_word(name[end:]):
                     return Named(name, BACKUP, held, addition, unsure=True)
-                return Named(name, place, held, addition) if place else None
+                # A word in front says what a part of a program does: `backup_util.py`.
+                subject = place == BACKUP and end == len(name) and name[0].isalpha()
+                unsure = subject and _is_of_projects(held.rpartition(".")[2])
+                return Named(name, place, held, addition, unsure=unsure) if place else None
     return None
 
 

@@ -282,8 +282,6 @@ class Keeper:
         """A folder of the target; those that were written into just now are open."""
         folder = self._open.get(outer)
         if folder is None:
-            if len(self._open) >= _TOGETHER:
-                self._close_folders()
             folder = self._open[outer] = self._top.below([FILES, *filter(None, outer.split(os.sep))], mode=_FOLDER_MODE)
             self._folders.add(outer)
         return folder
@@ -329,6 +327,8 @@ class Keeper:
         if self._storing is not None:
             storing, self._storing = self._storing, None
             storing.result()
+        if len(self._open) >= _TOGETHER:  # of many large files
+            self._close_folders()
 
     def _settle_small(self) -> None:
         """Have all small files that were read stored."""

@@ -302,6 +302,8 @@ MAIL = REAL["survey.eml"]
         (b'a,"b ""c""\nd",e\n1,2,3\n', "a.csv", State.INTACT, ""),
         (b'a,b,c\n1,6" pipe,3\n1,"3, ""4""",5\n', "a.csv", State.INTACT, ""),
         (b'a\tb\tc\n1\t"six\t3\n4\t5\t"\n', "a.tsv", State.INTACT, ""),
+        (b'a\tb\n1\t"two\nlines"\n3\t"cut\nin the', "a.tsv", State.DAMAGED, "quoted cell"),
+        (b'a\tb\n1\t"Kittiwake" hauls out\n3\t"six\n', "a.tsv", State.INTACT, ""),
         (b'a\tb\tc\n1\t"six\t3\n4\t5', "a.tsv", State.DAMAGED, "after 2 of 3 cells"),
         (b"<html><body><p>Sound", "a.html", State.INTACT, "end tag is missing"),
         (b"<html><body><p>Sound</p><img src=", "a.html", State.DAMAGED, "inside a tag"),

@@ -25,6 +25,8 @@ _STEP = 1 << 20
 _XZ = b"\xfd7zXZ\0"
 _WITH_PREVIEW = b"\xc5\xd0\xd3\xc6"
 _BLOCK = 512
+_NO_DATA = (b"1", b"2", b"3", b"4", b"5", b"6")
+"""Kinds of entries in a tar archive that have no bytes of their own: links, devices, folders, pipes."""
 _PAX_SIZE = re.compile(rb"(?:\A|\n)\d+ size=(\d{1,19})(?=\n)")
 _ZEROS = bytes(48)
 _FONT = re.compile(rb"%!\S*(?:Font| Resource-)")
@@ -235,14 +237,14 @@ def _tar(stream: BinaryIO, size: int) -> Reading:
         if wanted not in (sum(head[:148]) + sum(head[156:]) + 8 * 32, signed):  # old writers summed signed bytes
             raise Malformed("the sum of a header does not fit", at)
         kind = head[156:157]
-        if kind in (b"1", b"2", b"3", b"4", b"5", b"6"):
-            length = 0
         at += _BLOCK
         if kind == b"x":
             told = _told_size(stream, at, length)
-        elif kind not in (b"g", b"L", b"K"):
-            length, told = (length if told is None or kind in (b"1", b"2", b"3", b"4", b"5", b"6") else told), None
-        if head[156:157] == b"S" and head[257:263] == b"ustar " and head[482]:
+        elif kind not in (b"g", b"L", b"K"):  # what else is told of the file that follows
+            length, told = length if told is None else told, None
+        if kind in _NO_DATA:
+            length = 0
+        if kind == b"S" and head[257:263] == b"ustar " and head[482]:
             # Old sparse files go on with their list of pieces (GNU tar, the format of before 1990).
             while at + _BLOCK <= size:
                 stream.seek(at + 504)

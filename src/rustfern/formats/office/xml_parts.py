@@ -104,20 +104,13 @@ class Undefined(Malformed):
     """A text names others (entities) that it does not define: those of the document that it is a part of, or of a type that is not at hand."""
 
 
-def run(
-    chunks: Iterable[bytes],
-    handler: Handler | None,
-    part: str,
-    *,
-    partial: bool = False,
-    defined_elsewhere: bool = False,
-) -> None:
-    """Parse a part to its end. Raises `Malformed` where it is not well-formed; `partial` stops there quietly. With `defined_elsewhere` it may name
-    texts that it does not define (else `Undefined`).
-    """
-    if defined_elsewhere:
-        _stream(chunks, handler, part, defined_elsewhere=True)
-        return
+def run_defined_elsewhere(chunks: Iterable[bytes], part: str) -> None:
+    """Parse a part that may name texts which it does not define. Raises `Malformed`."""
+    _stream(chunks, None, part, foreign=True)
+
+
+def run(chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False) -> None:
+    """Parse a part to its end. Raises `Malformed` (`Undefined`) where it is not well-formed; `partial` stops there quietly."""
     if partial:
         _stream(chunks, handler, part, partial=True)
         return
@@ -163,19 +156,14 @@ def _tell(found: Iterable[xml_fast.Token], handler: Handler) -> None:
 
 
 def _stream(
-    chunks: Iterable[bytes],
-    handler: Handler | None,
-    part: str,
-    *,
-    partial: bool = False,
-    defined_elsewhere: bool = False,
+    chunks: Iterable[bytes], handler: Handler | None, part: str, *, partial: bool = False, foreign: bool = False
 ) -> None:
     # A file of its own may use a prefix that it never explains (XML 1.0, 2.1), and a list of parts one that only its document type does.
     plain = part == WHOLE or part.endswith("manifest.xml")
     sign = ":" if plain else " "
     chunks, encoding = _in_utf8(chunks, part)
     parser = expat.ParserCreate(encoding) if plain else expat.ParserCreate(encoding, namespace_separator=sign)
-    if defined_elsewhere:
+    if foreign:
         parser.UseForeignDTD(True)
     depth = near = 0
     newer = False

@@ -201,7 +201,7 @@ class PlainText:
                 if format_name != "xml":
                     raise  # its program shows none of it then
                 stream.seek(0)
-                xml_parts.run(iter(lambda: stream.read(_CHUNK), b""), None, "document", defined_elsewhere=True)
+                xml_parts.run_defined_elsewhere(iter(lambda: stream.read(_CHUNK), b""), "document")
                 return ", well-formed XML, but for texts that it names and that are defined elsewhere"
             return ", well-formed XML"
         if (look := structured.READERS.get(format_name or "")) is None:

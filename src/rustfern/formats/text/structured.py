@@ -115,17 +115,49 @@ _FRESH, _BARE, _INSIDE, _CLOSED = range(4)
 
 
 class _Rows:
-    """Rows of cells as they come; those whose width is that of the first tell whether a last one is cut."""
+    """Rows of cells as they come: whether a quoted cell is open, and whether a last row is shorter than all others. `closed` counts the quoted cells
+    that ended with their mark, `strays` those behind whose mark the cell went on: there the marks were not meant to quote.
+    """
 
     def __init__(self) -> None:
         self.width, self.count, self.narrow, self.cells = -1, 0, True, 1
+        self.state, self.marks, self.closed, self.strays = _FRESH, 0, 0, 0
 
     def end(self, *, blank: bool) -> None:
         """A row ends here."""
         self.narrow = self.narrow and (not self.count or blank or self.cells == self.width)
         self.width = self.cells if not self.count else self.width
+        self.closed += self.state == _CLOSED
         self.count += 1
-        self.cells = 1
+        self.cells, self.state = 1, _FRESH
+
+    def take(self, line: str, sign: str) -> None:
+        """A line, or a part of one, of a row whose cells this sign parts."""
+        if '"' not in line and self.state != _INSIDE:
+            self.cells += line.count(sign)
+            self.state = _FRESH if line.endswith(sign) else _BARE
+            return
+        self.marks += line.count('"')
+        at = 0
+        while at < len(line):
+            if self.state == _INSIDE:
+                end = line.find('"', at)
+                if end < 0:
+                    return
+                at, self.state = end + 1, _CLOSED
+            elif line[at] == '"' and self.state in (_FRESH, _CLOSED):  # behind a closing one it stands for itself
+                at, self.state = at + 1, _INSIDE
+            elif line[at] == " " and self.state == _FRESH:
+                at += 1
+            else:
+                if self.state == _CLOSED:
+                    self.closed += line[at] == sign
+                    self.strays += line[at] != sign
+                end = line.find(sign, at)
+                if end < 0:
+                    self.state = _BARE
+                    return
+                at, self.state, self.cells = end + 1, _FRESH, self.cells + 1
 
     def check(self, size: int) -> None:
         """Raises `Malformed` where the last row, which has no line end, is shorter than all others."""
@@ -137,11 +169,11 @@ def _csv(text: TextIO, size: int) -> str:
     """Rows of cells. A quoted cell that never ends, or a last row that is shorter than all others and has no line end, is a cut.
 
     A cell is quoted if a quotation mark begins it (RFC 4180, 2). Where tabs part cells, many programs quote none
-    (text/tab-separated-values): what is right in this way is right, too.
+    (text/tab-separated-values): unless others end as quoted ones do, what is right in this way is right, too.
     """
-    state, quoted, blank = _FRESH, False, True
+    quoted, blank = False, True
     rows, unquoted = _Rows(), _Rows()
-    sign, ended, marks = "", False, 0
+    sign, ended = "", False
     for chunk in _chunks(text):
         if not sign:
             first = chunk.partition("\n")[0]
@@ -149,51 +181,24 @@ def _csv(text: TextIO, size: int) -> str:
         for number, line in enumerate(chunk.split("\n")):
             if number:
                 # The row before ended here, unless the line end stands in a quoted cell.
-                if state != _INSIDE:
+                if rows.state != _INSIDE:
                     rows.end(blank=blank)
-                    state, quoted = _FRESH, False
+                    quoted = False
                 unquoted.end(blank=blank)
                 ended = blank = True
             if not line:
                 continue
             ended, blank = False, blank and line.isspace()
-            count = line.count(sign)
-            unquoted.cells += count
-            if '"' in line or state == _INSIDE:
-                marks += line.count('"')
-                state, count = _in_quotes(line, sign, state)
-                quoted = True
-            else:
-                state = _FRESH if line.endswith(sign) else _BARE
-            rows.cells += count
+            unquoted.cells += line.count(sign)
+            quoted = quoted or '"' in line
+            rows.take(line, sign)
     # Where the sign that parts cells was not told right, their number still shows whether each was closed.
-    inside = state == _INSIDE and marks % 2 == 1
-    if inside and sign != "\t":
+    inside = rows.state == _INSIDE and rows.marks % 2 == 1
+    if inside and (sign != "\t" or (rows.closed and not rows.strays)):
         raise Malformed("the table stops inside a quoted cell", size)
     if not ended and not blank and (inside or not quoted):
         (unquoted if inside else rows).check(size)
     return ""
-
-
-def _in_quotes(line: str, sign: str, state: int) -> tuple[int, int]:
-    """The state behind a line, or a part of one, of a row, and how many signs in it part cells."""
-    at = count = 0
-    while at < len(line):
-        if state == _INSIDE:
-            end = line.find('"', at)
-            if end < 0:
-                break
-            at, state = end + 1, _CLOSED
-        elif line[at] == '"' and state in (_FRESH, _CLOSED):  # behind a closing one it stands for itself
-            at, state = at + 1, _INSIDE
-        elif line[at] == " " and state == _FRESH:
-            at += 1
-        else:
-            end = line.find(sign, at)
-            if end < 0:
-                return _BARE, count
-            at, state, count = end + 1, _FRESH, count + 1
-    return state, count
 
 
 def _html(text: TextIO, size: int) -> str:
